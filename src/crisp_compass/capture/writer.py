@@ -1,0 +1,26 @@
+"""Writing a capture in the contract's format."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import numpy as np
+import polars as pl
+
+from crisp_compass.capture.signals import SIGNALS
+from crisp_compass.estimates import FloatArray
+from crisp_compass.quantities import UNITS
+
+
+def write_capture(path: Path, time: FloatArray, columns: Mapping[str, FloatArray], notes: Mapping[str, str]) -> None:
+    """Write ``time`` (n,) [s] and channels (n,) [SI] as CSV with units in the header and notes above it."""
+    data: dict[str, FloatArray | np.ndarray] = {"t [s]": np.round(time, 9)}
+    for name, values in columns.items():
+        unit = SIGNALS[name]
+        if unit == "logic":
+            data[name] = values.astype(np.int64)
+        else:
+            data[f"{name} [{unit}]"] = np.array([float(f"{v:.7g}") for v in values / UNITS[unit].factor])
+    text = "".join(f"# {key}: {value}\n" for key, value in notes.items())
+    path.write_text(text + pl.DataFrame(data).write_csv(), encoding="utf-8")

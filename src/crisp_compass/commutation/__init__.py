@@ -1,0 +1,1 @@
+"""Rotor angle sensors: which sector is where."""

@@ -1,0 +1,37 @@
+"""The one exception for input that cannot be used; it writes its own sentence."""
+
+from __future__ import annotations
+
+
+class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunction
+    """Input was refused: what is wrong, where, and what would help.
+
+    Parameters
+    ----------
+    problem
+        What was found, in plain words, without a full stop.
+    remedy
+        What is needed or what to do about it; may be empty.
+    where
+        File or option at fault; filled in by whoever knows it.
+    """
+
+    def __init__(self, problem: str, remedy: str = "", *, where: str = "") -> None:
+        super().__init__(problem)
+        self.problem = problem
+        self.remedy = remedy
+        self.where = where
+
+    def at(self, where: str) -> Refusal:
+        """Return the same refusal, with the place named if it was not known before."""
+        return self if self.where else Refusal(self.problem, self.remedy, where=where)
+
+    @property
+    def sentence(self) -> str:
+        """One line: place, problem and remedy."""
+        text = self.problem + (f"; {self.remedy}" if self.remedy else "")
+        text = " ".join(text.split())
+        return f"{self.where}: {text}." if self.where else f"{text}."
+
+    def __str__(self) -> str:
+        return self.sentence

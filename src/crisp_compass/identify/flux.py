@@ -1,0 +1,173 @@
+"""Flux linkage, pole pairs and motor constants from the open-circuit voltage of a turning machine.
+
+The waveform model and its fit are in :mod:`crisp_compass.identify.emf`. ψ is the mean over the channels; a line-to-line
+channel sees √3·ψ. Pole pairs are the ratio of electrical to mechanical angle covered. Kt = 1.5·p·ψ and Kv as in
+:mod:`crisp_compass.conversions`.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.capture.model import Capture
+from crisp_compass.capture.quality import pile_up
+from crisp_compass.conversions import kt_from_flux, kv_from_flux
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
+from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf
+
+
+@dataclass(frozen=True)
+class FluxResult(Result):
+    """Flux linkage with what a plot needs: ``time`` (m,) s, ``voltage``/``model``/``residual`` (m, c) V, ``omega`` (m,) rad/s."""
+
+    channels: tuple[str, ...]
+    time: FloatArray
+    voltage: FloatArray
+    model: FloatArray
+    residual: FloatArray
+    omega: FloatArray
+
+
+def voltages_of(capture: Capture, *, samples: int = 60) -> dict[str, FloatArray]:
+    """Return the voltage channels of a capture; refuses none, constant, short or clipped ones."""
+    names = [n for n in GEOMETRY if n in capture]
+    lines = [n for n in names if len(n) == 4]
+    names = lines or names  # mixing line and phase voltages adds nothing but confusion
+    if not names:
+        capture["v_ab"]  # writes the refusal for the missing column
+    arrays = dict(zip(names, capture.require(*names, samples=samples), strict=True))
+    for name, values in arrays.items():
+        flags = pile_up(values)
+        runs = int(np.count_nonzero(np.diff(flags.astype(np.int8)) == 1))
+        if flags.any() and runs >= 2:
+            raise Refusal(f"{name} is cut off at the end of its range", "use a larger range", where=capture.source)
+    return arrays
+
+
+def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
+    """Estimate the flux linkage.
+
+    Parameters
+    ----------
+    capture
+        One to three of ``v_ab v_bc v_ca`` or ``v_a v_b v_c``, windings open, shaft coasting or turned; ``speed``
+        or ``angle`` also give the pole pairs.
+    pole_pairs
+        Pole pairs if known; without it the note ``pole_pairs`` is used.
+
+    Returns
+    -------
+    FluxResult
+        ``flux_linkage`` [Wb], ``harmonic_5``, ``harmonic_7``; ``pole_pairs``, ``kt`` [N·m/A], ``kv_peak`` [rpm/V]
+        where they can be told.
+
+    Raises
+    ------
+    Refusal
+        Missing, constant, clipped or too short channels; too little turning.
+    """
+    voltages = voltages_of(capture)
+    findings = list(capture.findings)
+    fit = fit_emf(capture.time, voltages, capture.source)
+    misfit = _misfit(fit, findings)
+    flux = _flux(fit, misfit, findings)
+    estimates = {"flux_linkage": flux}
+    for order in fit.harmonics:
+        estimates[f"harmonic_{order}"] = _harmonic(fit, order)
+    measured = _pole_pairs(capture, fit, findings)
+    known = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
+    if known is not None and (known < 1 or known != int(known)):
+        raise Refusal(f"{known:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs")
+    if measured is not None:
+        estimates["pole_pairs"] = measured
+        if known is not None and int(known) != int(measured.value):
+            text = f"The capture shows {measured.value:.0f} pole pairs, not the given {known:.0f}; check which is right before settling Kt or Kv."
+            findings.append(Finding("caution", "pole-pairs-disagree", text))
+    p = known if known is not None else (measured.value if measured is not None else None)
+    if p is not None:
+        kt = kt_from_flux(1.0, "peak", p)
+        estimates["kt"] = flux.scaled(kt, "N·m/A")
+        kv = kv_from_flux(flux.value, "line-peak", p)
+        relative = flux.u / flux.value
+        estimates["kv_peak"] = Estimate(
+            kv, "rpm/V", kv * relative, kv * flux.value / flux.high, kv * flux.value / max(flux.low, 0.05 * flux.value)
+        )
+    speeds = np.abs(fit.omega) / (2 * math.pi)
+    method = (
+        f"back-EMF of {', '.join(fit.channels)} over {abs(fit.theta[-1] - fit.theta[0]) / (2 * math.pi):.0f} electrical turns, "
+        f"{speeds.max():.3g} Hz down to {speeds.min():.3g} Hz; voltage and frequency fitted together"
+    )
+    voltage = np.column_stack([voltages[c][fit.index] for c in fit.channels])
+    return FluxResult(estimates, method, tuple(findings), fit.channels, fit.time, voltage, fit.model, fit.residual, fit.omega)
+
+
+def _misfit(fit: EmfFit, findings: list[Finding]) -> float:
+    """Return the factor by which unexplained residual widens the error bar."""
+    block = max(4, len(fit.time) // 200)
+    worst = 1.0
+    for c in range(len(fit.channels)):
+        r = fit.residual[:, c]
+        usable = r[: len(r) // block * block].reshape(-1, block)
+        expected = float(np.std(r)) / math.sqrt(block)
+        worst = max(worst, float(np.std(usable.mean(axis=1))) / max(expected, 1e-300))
+    if worst > 1.6:
+        share = 100 * max(float(np.std(fit.residual[:, c]) / np.std(fit.model[:, c])) for c in range(len(fit.channels)))
+        findings.append(Finding("caution", "model-does-not-fit", f"{share:.2g} % of the voltage is not explained by a smoothly turning rotor: current flowed, the speed jerked, or a probe picks up interference; the error bar is widened."))
+        return worst
+    return 1.0
+
+
+def _flux(fit: EmfFit, misfit: float, findings: list[Finding]) -> Estimate:
+    value = float(np.mean(fit.psi))
+    u = math.sqrt(max(float(np.mean(fit.psi_covariance)), 0.0)) * misfit
+    if len(fit.psi) > 1:
+        spread = float(np.ptp(fit.psi)) / value
+        doubt = float(np.max(fit.psi_u)) * misfit / value
+        if spread > max(0.02, 6 * doubt):
+            shown = ", ".join(f"{c} {1e3 * p:.4g} mWb" for c, p in zip(fit.channels, fit.psi, strict=True))
+            findings.append(Finding("caution", "channels-differ", f"The channels see different flux ({shown}): a probe's range or factor is wrong, or a winding is damaged."))
+            u = math.hypot(u, float(np.std(fit.psi, ddof=1)) / math.sqrt(len(fit.psi)))
+    if fit.vectorial and float(np.max(np.abs(fit.phase_error))) > math.radians(8):
+        findings.append(Finding("caution", "phases-misplaced", "The channels are not 120° apart: one is reversed or belongs to another pair of leads."))
+    return Estimate.from_u(value, "Wb", u, dof=max(len(fit.time) - 20, 1))
+
+
+def _harmonic(fit: EmfFit, order: int) -> Estimate:
+    """Mean over the channels of the voltage ratio's magnitude, freed of the noise's share."""
+    ratios, u = fit.harmonics[order], fit.harmonics_u[order]
+    mean = complex(np.mean(ratios))
+    size = float(np.sqrt(np.mean(u**2) / len(u)))
+    coherent = abs(mean)
+    value = math.sqrt(max(coherent**2 - size**2, 0.0))
+    low = 0.0 if coherent < 2.45 * size else max(value - 1.96 * size, 0.0)
+    return Estimate(value, "", size, low, value + (1.96 if coherent >= 2.45 * size else 2.45) * size)
+
+
+def _pole_pairs(capture: Capture, fit: EmfFit, findings: list[Finding]) -> Estimate | None:
+    """Ratio of electrical to mechanical motion, if the capture holds a speed or an angle."""
+    if "angle" in capture:
+        angle = np.unwrap(capture["angle"])[fit.index]
+        if float(np.ptp(angle)) < 0.2:
+            return None
+        slope, _ = np.polyfit(angle, fit.theta, 1)
+        ratio, doubt = abs(float(slope)), 0.0
+    elif "speed" in capture:
+        speed = capture["speed"][fit.index]
+        common = abs(float(np.sum(fit.omega * speed)))
+        if common == 0:
+            return None
+        # the fitted ω carries no noise, so it serves as the instrument: noise of the speed channel drops out
+        ratio = float(np.sum(fit.omega**2)) / common
+        scatter = float(np.std(np.abs(fit.omega) / ratio - np.abs(speed)))
+        doubt = ratio * scatter / math.sqrt(len(speed)) / max(float(np.sqrt(np.mean((fit.omega / ratio) ** 2))), 1e-12)
+    else:
+        return None
+    whole = round(ratio)
+    if whole < 1 or doubt > 0.15 or abs(ratio - whole) > min(0.04 * whole + 0.05, 0.3) + doubt:
+        findings.append(Finding("caution", "pole-pairs-unclear", f"Electrical over mechanical speed is {ratio:.3g}, not near a whole number: check the speed channel's factor."))
+        return None
+    return Estimate(float(whole), "", 0.0, float(whole), float(whole))

@@ -1,0 +1,326 @@
+"""Phase inductance and resistance from voltage steps (or any other voltage that moves) on a held rotor.
+
+Model. Between two terminals, third open: v_ab = 2·R·i + 2·L·di/dt. With a = R/L and g = 1/(2L) the current is
+
+    i(t) = g·∫ e^(−a(t−s)) v(s) ds + c0 + c1·(1 − e^(−a(t−t0)))/a
+
+where c0, c1 take up the initial current and the offsets of both channels. The measured voltage itself drives the
+model, so a sagging supply, an unknown trigger instant or many steps need no special case. Where the voltage jumps
+between two samples, the instant is unknown by half a sample; each jump therefore carries a free decaying term whose
+size is bounded by a Gaussian prior of that width. For given a everything else is linear; a is found by a search
+(variable projection: G. H. Golub, V. Pereyra, SIAM J. Numer. Anal. 10, 1973, 413–432).
+
+Uncertainty: linear propagation (JCGM 100:2008, 5.1) of current noise, of voltage noise through the model, and of
+converter steps that noise does not dither out.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import interpolate, optimize, signal
+
+from crisp_compass.capture.model import Capture
+from crisp_compass.capture.quality import noise, pile_up, quantum
+from crisp_compass.capture.reader import sampling_interval
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, IntArray, Result
+
+_MAX_SAMPLES = 400_000
+_MAX_EDGES = 200
+
+
+@dataclass(frozen=True)
+class InductanceResult(Result):
+    """Inductance with what a plot needs: ``time`` [s], measured ``current``, ``model`` and ``residual`` [A], all (n,)."""
+
+    time: FloatArray
+    voltage: FloatArray
+    current: FloatArray
+    model: FloatArray
+    residual: FloatArray
+
+
+@dataclass(frozen=True)
+class _Data:
+    """Samples on a uniform grid. ``upsample`` refines the voltage where it is smooth."""
+
+    t: FloatArray
+    v: FloatArray
+    i: FloatArray
+    weight: FloatArray
+    edges: IntArray
+    dt: float
+    smooth: FloatArray | None
+    upsample: int
+
+
+def fit_inductance(capture: Capture) -> InductanceResult:
+    """Estimate L and R of one phase from ``v_ab`` and ``i_a`` with the rotor held.
+
+    Returns
+    -------
+    InductanceResult
+        ``inductance`` [H] and ``resistance`` [Ω], phase of the star.
+
+    Raises
+    ------
+    Refusal
+        Missing or constant channel, too few samples, no voltage change, current that does not answer, sampling
+        too slow for the winding.
+    """
+    v, i = capture.require("v_ab", "i_a", samples=30)
+    findings = list(capture.findings)
+    if pile_up(v).any() and _truly_clipped_voltage(v):
+        raise Refusal("v_ab is cut off at the end of its range", "use a larger range", where=capture.source)
+    data = _prepare(capture.time, v, i)
+    suspects = pile_up(i)
+    fit = _search(data, capture.source, ~suspects if suspects.any() else None)
+    if suspects.any():
+        data, fit = _decide_clipping(data, fit, suspects, findings, capture.source)
+    model = fit.model
+    residual = data.i - model
+    estimates = _estimates(data, fit, residual, findings, capture.source)
+    edges = len(data.edges)
+    kind = f"{edges} voltage step{'s' if edges != 1 else ''}" if edges else "a varying voltage"
+    method = f"{kind} on a held rotor; R and L fitted together to the current that the measured voltage drives"
+    return InductanceResult(estimates, method, tuple(findings), data.t, data.v, data.i, model, residual)
+
+
+def _truly_clipped_voltage(v: FloatArray) -> bool:
+    """A stepped supply rests at its highest value; a clipped sine does not rest and jumps between few values."""
+    flags = pile_up(v)
+    share = float(np.mean(flags))
+    inside = v[~flags]
+    if share > 0.9 or not len(inside):
+        return False
+    # a step leaves few samples between its levels, a clipped wave many
+    low, high = float(np.min(v)), float(np.max(v))
+    between = np.mean((v > low + 0.15 * (high - low)) & (v < high - 0.15 * (high - low)))
+    return bool(between > 0.2 and noise(inside) > 0)
+
+
+def _prepare(t: FloatArray, v: FloatArray, i: FloatArray) -> _Data:
+    dt = sampling_interval(t)
+    weight = np.ones(len(t))
+    if np.max(np.abs(np.diff(t) - dt)) > 0.02 * dt:  # uneven sampling: evaluate on an even grid
+        dt = float(np.quantile(np.diff(t), 0.2))
+        count = min(int((t[-1] - t[0]) / dt) + 1, 4 * len(t))
+        even = np.linspace(t[0], t[-1], count)
+        v, i = np.interp(even, t, v), np.interp(even, t, i)
+        weight = np.full(count, min(1.0, len(t) / count))
+        t, dt = even, float(even[1] - even[0])
+    if len(t) > _MAX_SAMPLES:
+        size = -(-len(t) // _MAX_SAMPLES)
+        n = len(t) // size * size
+        t, v, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, v, i))
+        weight, dt = np.ones(len(t)), dt * size
+    edges = _edges(v)
+    smooth, upsample = None, 1
+    if not len(edges):
+        upsample = 8 if len(t) < 100_000 else 2
+        fine = np.linspace(t[0], t[-1], (len(t) - 1) * upsample + 1)
+        smooth = interpolate.CubicSpline(t, v)(fine)
+    return _Data(t - t[0], v, i, weight, edges, dt, smooth, upsample)
+
+
+def _edges(v: FloatArray) -> IntArray:
+    """Return the samples after which the voltage jumps; none for a voltage that moves smoothly."""
+    span = float(np.ptp(v))
+    jump = np.abs(np.diff(v))
+    threshold = max(8 * noise(v), 0.08 * span)
+    around = np.maximum(np.concatenate([[0.0, 0.0], jump[:-2]]), np.concatenate([jump[2:], [0.0, 0.0]]))
+    found = np.flatnonzero((jump > threshold) & (jump > 3 * around)).astype(np.int64)
+    crowded = len(found) > min(_MAX_EDGES, max(len(v) // 12, 1))
+    return found[:0] if crowded else found
+
+
+@dataclass(frozen=True)
+class _Fit:
+    a: float
+    g: float
+    coefficients: FloatArray
+    basis: FloatArray
+    model: FloatArray
+    cost: float
+    prior: FloatArray
+
+
+def _drive(data: _Data, a: float) -> FloatArray:
+    """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples."""
+    v = data.v if data.smooth is None else data.smooth
+    return _relax(v, a, data.dt / data.upsample)[:: data.upsample]
+
+
+def _relax(v: FloatArray, a: float, h: float) -> FloatArray:
+    x = a * h
+    e = math.exp(-x)
+    if x < 1e-4:
+        w1, w0 = h * (0.5 - x / 6), h * (0.5 - x / 3)
+    else:
+        w1 = h * (1 / x - (1 - e) / x**2)  # weight of the newer sample
+        w0 = h * ((1 - e) / x) - w1
+    out, _ = signal.lfilter([w1, w0], [1.0, -e], v, zi=[-w1 * v[0]])
+    return np.asarray(out, dtype=np.float64)
+
+
+def _basis(data: _Data, a: float) -> FloatArray:
+    t = data.t
+    decay = np.exp(-a * t)
+    free = (1 - decay) / a if a > 1e-9 else t.copy()
+    columns = [_drive(data, a), np.ones_like(t), free]
+    for edge in data.edges:
+        after = np.zeros_like(t)
+        after[edge + 1 :] = np.exp(-a * (t[edge + 1 :] - t[edge + 1]))
+        columns.append(after)
+    return np.column_stack(columns)
+
+
+def _solve(data: _Data, a: float, g_guess: float, sigma: float) -> _Fit:
+    """Solve the linear part for given a; edge terms carry their prior as extra rows."""
+    basis = _basis(data, a)
+    scale = np.linalg.norm(basis, axis=0)
+    scale[scale == 0] = 1.0
+    weighted = basis * data.weight[:, None] / scale
+    jumps = data.v[data.edges + 1] - data.v[data.edges]
+    prior = np.abs(jumps) * abs(g_guess) * data.dt / math.sqrt(12)
+    gram = weighted.T @ weighted
+    tie = _ties(prior, sigma)
+    gram[3:, 3:] += np.diag((tie / scale[3:]) ** 2)
+    right = weighted.T @ (data.i * data.weight)
+    coefficients = np.linalg.solve(gram + 1e-13 * np.eye(len(gram)), right) / scale
+    model = basis @ coefficients
+    penalty = float(np.sum((coefficients[3:] * tie) ** 2))
+    cost = float(np.sum(((data.i - model) * data.weight) ** 2)) + penalty
+    return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
+
+
+def _ties(prior: FloatArray, sigma: float) -> FloatArray:
+    """Return how strongly each edge term is held to zero; a width of 0 means not known yet, so not held."""
+    safe = np.where(prior > 0, prior, 1.0)
+    return np.where(prior > 0, sigma / safe, 0.0)
+
+
+def _search(data: _Data, source: str, keep: BoolArray | None = None) -> _Fit:
+    if keep is not None and len(keep) == len(data.weight) and keep.mean() > 0.2:
+        data = _Data(data.t, data.v, data.i, data.weight * keep, data.edges, data.dt, data.smooth, data.upsample)
+    duration = float(data.t[-1])
+    if not float(np.ptp(data.v)) > 6 * noise(data.v):
+        raise Refusal("v_ab shows no step above its noise", "a voltage step of at least ten times the noise is needed", where=source)
+    sigma = max(noise(data.i), 1e-6 * float(np.ptp(data.i)))
+    low, high = math.log(0.02 / duration), math.log(4.0 / data.dt)
+    thin = _thinned(data)
+    guess = 0.0
+    grid = np.linspace(low, high, 40)
+    costs = np.array([_solve(thin, math.exp(x), guess, sigma).cost for x in grid])
+    best = int(np.argmin(costs))
+    for _ in range(2):  # the prior of the jumps needs g, which the first pass gives
+        guess = _solve(data, math.exp(grid[best]), guess, sigma).g
+        left, right = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]
+        found = optimize.minimize_scalar(
+            lambda x: _solve(data, math.exp(x), guess, sigma).cost, bounds=(left, right), method="bounded", options={"xatol": 1e-7}
+        )
+        fit = _solve(data, math.exp(float(found.x)), guess, sigma)
+    if best >= len(grid) - 2:
+        raise Refusal("the current follows the voltage within one sample", "sample faster: at least 5 samples within L/R are needed", where=source)
+    if fit.g <= 0:
+        raise Refusal("the current moves against the voltage", "one channel is reversed; map it with a minus sign (i_a=-i_a)", where=source)
+    answer = float(np.std(fit.g * fit.basis[:, 0]))
+    if answer < 3 * sigma:
+        raise Refusal("the current does not answer the voltage above its noise", "use a larger step or a finer current range", where=source)
+    return fit
+
+
+def _thinned(data: _Data) -> _Data:
+    """A shortened copy for the coarse search when there are very many samples."""
+    return data if len(data.t) * (3 + len(data.edges)) < 400_000 or not len(data.edges) else _Data(
+        data.t, data.v, data.i, data.weight, data.edges[:0], data.dt, None, 1
+    )  # fmt: skip
+
+
+def _decide_clipping(data: _Data, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str) -> tuple[_Data, _Fit]:
+    """Clipped current lies below what the model, fitted without it, predicts; a settled level does not."""
+    if len(suspects) != len(data.t):
+        return data, _search(data, source)
+    beyond = np.abs(fit.model[suspects]) - np.abs(data.i[suspects])
+    sigma = max(noise(data.i[~suspects]), 1e-6)
+    clipped = float(np.mean(beyond)) > max(3 * sigma, 0.02 * float(np.ptp(data.i)))
+    if not clipped:
+        return data, _search(data, source)
+    if float(np.mean(suspects)) > 0.7:
+        raise Refusal("i_a is cut off at the end of its range", "use a larger range", where=source)
+    findings.append(Finding("caution", "clipped-part-left-out", f"i_a is cut off at the end of its range in {100 * float(np.mean(suspects)):.0f} % of the samples; they were left out."))
+    kept = _Data(data.t, data.v, data.i, data.weight * ~suspects, data.edges, data.dt, data.smooth, data.upsample)
+    return kept, fit
+
+
+def _estimates(data: _Data, fit: _Fit, residual: FloatArray, findings: list[Finding], source: str) -> dict[str, Estimate]:
+    used = data.weight > 0
+    sigma = max(noise(residual[used]), 1e-7 * float(np.ptp(data.i)))
+    step = 1e-4 * fit.a
+    slope = (_basis_model(data, fit, fit.a + step) - _basis_model(data, fit, fit.a - step)) / (2 * step)
+    jacobian = np.column_stack([slope, fit.basis])
+    scale = np.linalg.norm(jacobian, axis=0)
+    scale[scale == 0] = 1.0
+    weighted = jacobian * data.weight[:, None] / scale
+    gram = weighted.T @ weighted
+    gram[4:, 4:] += np.diag((_ties(fit.prior, sigma) / scale[4:]) ** 2)
+    inverse = np.linalg.pinv(gram, rcond=1e-15)
+    gain = ((inverse @ weighted.T) * data.weight / scale[:, None])[:2]  # d(a, g)/d(current), shape (2, n)
+    posterior = sigma**2 * inverse / np.outer(scale, scale)
+    covariance = posterior[:2, :2] + _voltage_part(data, fit, gain) + _undithered(data, gain, residual)
+    dof = max(int(used.sum()) - jacobian.shape[1], 1)
+    rms = math.sqrt(float(np.sum((residual * data.weight) ** 2)) / dof)
+    excess = rms / max(math.hypot(sigma, _voltage_noise_current(data, fit)), 1e-300)
+    if excess > 1.4:
+        reach = 100 * rms / float(np.ptp(data.i))
+        findings.append(Finding("caution", "model-does-not-fit", f"One R and one L leave {reach:.2g} % of the current unexplained: the rotor moved, iron eddy currents or saturation; the error bar is widened."))
+        covariance = covariance * (2 * excess) ** 2
+    l_grad = np.array([0.0, -1 / (2 * fit.g**2)])
+    r_grad = np.array([1 / (2 * fit.g), -fit.a / (2 * fit.g**2)])
+    inductance = Estimate.from_u(1 / (2 * fit.g), "H", math.sqrt(float(l_grad @ covariance @ l_grad)), dof=dof)
+    resistance = Estimate.from_u(fit.a / (2 * fit.g), "Ω", math.sqrt(float(r_grad @ covariance @ r_grad)), dof=dof)
+    if resistance.u > 0.2 * resistance.value:
+        findings.append(Finding("caution", "resistance-not-resolved", "The steps are too short to tell the resistance; take it from a staircase."))
+    if inductance.u > 0.1 * inductance.value:
+        findings.append(Finding("caution", "wide-error-bar", "The error bar is wide: use a larger step, more steps or faster sampling."))
+    return {"inductance": inductance, "resistance": resistance}
+
+
+def _basis_model(data: _Data, fit: _Fit, a: float) -> FloatArray:
+    return np.asarray(_basis(data, a) @ fit.coefficients, dtype=np.float64)
+
+
+def _local_noise(data: _Data) -> float:
+    return noise(data.v)
+
+
+def _voltage_noise_current(data: _Data, fit: _Fit) -> float:
+    """Standard deviation [A] of the model current caused by white voltage noise."""
+    return fit.g * _local_noise(data) * math.sqrt(data.dt / (2 * fit.a)) if fit.a * data.t[-1] > 1 else 0.0
+
+
+def _voltage_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
+    """Covariance of (a, g) caused by white voltage noise: the gain run backwards through the model."""
+    e = math.exp(-fit.a * data.dt)
+    back = signal.lfilter([data.dt], [1.0, -e], gain[:, ::-1], axis=1)[:, ::-1]
+    sensitivity = fit.g * np.asarray(back)
+    part: FloatArray = _local_noise(data) ** 2 * (sensitivity @ sensitivity.T)
+    return part + _run_covariance(data.v, sensitivity, quantum(data.v), _local_noise(data))
+
+
+def _undithered(data: _Data, gain: FloatArray, residual: FloatArray) -> FloatArray:
+    return _run_covariance(data.i, gain, quantum(data.i), noise(residual))
+
+
+def _run_covariance(values: FloatArray, sensitivity: FloatArray, step: float, sigma: float) -> FloatArray:
+    """Covariance from a converter step: its error is common to all samples of a run at one code."""
+    if step <= 0:
+        return np.zeros((2, 2))
+    true_sigma2 = max(sigma**2 - step**2 / 12, 0.0)
+    share = step**2 / 12 * math.exp(-4 * math.pi**2 * true_sigma2 / step**2)
+    starts = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(values)) > step / 2) + 1])
+    sums = np.add.reduceat(sensitivity, starts, axis=1)
+    return np.asarray(share * (sums @ sums.T), dtype=np.float64)

@@ -1,0 +1,146 @@
+"""Current loop gains and what the sampled loop does with them.
+
+Plant of one axis: i/v = 1/(L·s + R) behind a zero-order hold and the computing delay. Pole cancellation puts the
+controller's zero on the plant's pole: Kp = 2πf·L, Ki = 2πf·R for a design crossover f. The modulus optimum (C. Kessler,
+Regelungstechnik 6, 1958) takes Kp = L/(2·Tσ), Ki = R/(2·Tσ) with the sum of small delays Tσ.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.loops.sampled import Margins, Sampled, close, discretise, margins, pi_controller, series, simulate, step_figures
+
+
+@dataclass(frozen=True)
+class AxisLoop:
+    """Gains and figures of one axis; ``kp`` in V/A, ``ki`` in V/(A·s)."""
+
+    kp: float
+    ki: float
+    margins: Margins
+    overshoot_pct: float
+    rise_time_s: float
+    loop: Sampled
+
+    def step(self, steps: int) -> FloatArray:
+        """Return the current's unit step response at the sampling instants, shape (steps,)."""
+        return simulate(close(self.loop), np.ones(steps))[:, 0]
+
+
+@dataclass(frozen=True)
+class CurrentDesign:
+    """Both axes with findings and the method in words."""
+
+    d: AxisLoop
+    q: AxisLoop
+    method: str
+    findings: tuple[Finding, ...]
+
+
+def current_gains(r: float, l_axis: float, *, bandwidth_hz: float | None, delay: float) -> tuple[float, float]:
+    """Return Kp [V/A] and Ki [V/(A·s)]; ``bandwidth_hz`` None means modulus optimum with Tσ = ``delay`` [s]."""
+    if bandwidth_hz is None:
+        return l_axis / (2 * delay), r / (2 * delay)
+    return 2 * math.pi * bandwidth_hz * l_axis, 2 * math.pi * bandwidth_hz * r
+
+
+def axis_loop(r: float, l_axis: float, kp: float, ki: float, loop_hz: float, delay_samples: float) -> AxisLoop:
+    """Analyse one axis with given gains.
+
+    Parameters
+    ----------
+    r, l_axis
+        Ω and H of one phase (star).
+    kp, ki
+        V/A and V/(A·s) of the parallel PI.
+    loop_hz
+        Sampling rate, Hz.
+    delay_samples
+        Whole delay in periods; half a period of it is the hold, the rest is computing.
+    """
+    ts = 1 / loop_hz
+    computing = (delay_samples - 0.5) * ts
+    plant = discretise(np.array([[-r / l_axis]]), np.array([[1 / l_axis]]), np.array([[1.0]]), ts, computing)
+    loop = series(pi_controller(kp, ki, ts), plant)
+    found = margins(loop)
+    overshoot = rise = math.nan
+    if found.stable:
+        slowest = min(found.crossover_hz if math.isfinite(found.crossover_hz) else loop_hz / 50, loop_hz / 10)
+        steps = int(min(max(12 * loop_hz / slowest, 60), 20000))
+        figures = step_figures(simulate(close(loop), np.ones(steps))[:, 0], ts)
+        overshoot, rise = figures.overshoot_pct, figures.rise_time_s
+    return AxisLoop(kp, ki, found, overshoot, rise, loop)
+
+
+def tune_current(
+    *,
+    r: float,
+    ld: float,
+    lq: float,
+    loop_hz: float,
+    bandwidth_hz: float | None = None,
+    delay_samples: float = 1.5,
+    v_bus: float | None = None,
+) -> CurrentDesign:
+    """Design both axes.
+
+    Parameters
+    ----------
+    r, ld, lq
+        Ω, H, H, phase of the star.
+    loop_hz
+        Sampling rate of the current loop, Hz.
+    bandwidth_hz
+        Design crossover, Hz; None selects the modulus optimum.
+    delay_samples
+        Whole delay in periods (computing and hold), at least 0.5.
+    v_bus
+        DC link, V; with it the largest step that stays linear is reported.
+
+    Raises
+    ------
+    Refusal
+        A figure that is not positive, or a crossover above half the sampling rate.
+    """
+    _check(r=r, ld=ld, lq=lq, loop_hz=loop_hz, delay_samples=delay_samples)
+    if bandwidth_hz is not None:
+        _check(bandwidth_hz=bandwidth_hz)
+        if bandwidth_hz >= loop_hz / 2:
+            raise Refusal(f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz", "it must stay below half the loop rate", where="--bandwidth-hz")
+    if delay_samples < 0.5 or delay_samples > 20:
+        raise Refusal(f"a delay of {delay_samples:g} periods is not possible", "0.5 (hold alone) to 20 can be evaluated", where="--delay-samples")
+    delay = delay_samples / loop_hz
+    axes = []
+    for l_axis in (ld, lq):
+        kp, ki = current_gains(r, l_axis, bandwidth_hz=bandwidth_hz, delay=delay)
+        axes.append(axis_loop(r, l_axis, kp, ki, loop_hz, delay_samples))
+    findings = _findings(axes, loop_hz, v_bus)
+    method = "modulus optimum" if bandwidth_hz is None else f"pole cancellation, crossover {bandwidth_hz:g} Hz"
+    return CurrentDesign(axes[0], axes[1], f"{method}; sampled at {loop_hz:g} Hz, delay {delay_samples:g} periods", tuple(findings))
+
+
+def _check(**values: float) -> None:
+    for name, value in values.items():
+        if not (math.isfinite(value) and value > 0):
+            raise Refusal(f"{value:g} is not possible", "a value above zero is needed", where="--" + name.replace("_", "-"))
+
+
+def _findings(axes: list[AxisLoop], loop_hz: float, v_bus: float | None) -> list[Finding]:
+    findings = []
+    for name, axis in zip("dq", axes, strict=True):
+        if not axis.margins.stable:
+            findings.append(Finding("stop", "unstable", f"The {name} axis loop is unstable at this loop rate and delay: lower the bandwidth."))
+        elif axis.margins.phase_margin_deg < 30 or axis.margins.gain_margin_db < 4:
+            findings.append(Finding("caution", "small-margin", f"The {name} axis has {axis.margins.phase_margin_deg:.0f}° and {axis.margins.gain_margin_db:.1f} dB margin: it will ring; lower the bandwidth."))
+    if v_bus is not None:
+        _check(vbus=v_bus)
+        limit = v_bus / math.sqrt(3)
+        step = limit / max(axes[0].kp, axes[1].kp)
+        findings.append(Finding("info", "voltage-limit", f"Steps above {step:.3g} A at standstill reach the voltage limit of {limit:.3g} V and rise more slowly than predicted."))
+    return findings

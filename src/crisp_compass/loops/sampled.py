@@ -1,0 +1,196 @@
+"""Sampled loops: exact discretisation with delay, margins and step figures.
+
+A sampled system is held in state space; its frequency response is evaluated on the unit circle, so every margin is
+that of the sampled loop, not of a continuous stand-in (G. F. Franklin, J. D. Powell, M. Workman, Digital Control of
+Dynamic Systems, 3rd ed. 1998, ch. 4 and 6).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from scipy import linalg, optimize
+
+from crisp_compass.estimates import FloatArray
+
+ComplexArray = np.ndarray
+
+
+@dataclass(frozen=True)
+class Sampled:
+    """x[k+1] = A·x[k] + B·u[k], y[k] = C·x[k] + D·u[k]; one input, one or more outputs; ``ts`` in s."""
+
+    A: FloatArray
+    B: FloatArray
+    C: FloatArray
+    D: FloatArray
+    ts: float
+
+    def response(self, omega: FloatArray, output: int = 0) -> ComplexArray:
+        """Return the complex frequency response (m,) at ω (m,) [rad/s]."""
+        z = np.exp(1j * np.asarray(omega) * self.ts)
+        n = len(self.A)
+        if n == 0:
+            return np.full(len(z), complex(self.D[output, 0]))
+        system = z[:, None, None] * np.eye(n) - self.A
+        states = np.linalg.solve(system, np.broadcast_to(self.B.astype(complex), (len(z), n, 1)))[:, :, 0]
+        return np.asarray(states @ self.C[output] + self.D[output, 0])
+
+
+def discretise(A: FloatArray, B: FloatArray, C: FloatArray, ts: float, delay: float) -> Sampled:
+    """Discretise ẋ = A·x + B·u(t − delay), y = C·x behind a zero-order hold.
+
+    ``delay`` [s] may be any non-negative number: whole periods become shift states, the rest is exact through two
+    matrix exponentials (K. J. Åström, B. Wittenmark, Computer-Controlled Systems, 3rd ed. 1997, 2.3).
+    """
+    whole = math.floor(delay / ts + 1e-9)
+    rest = max(delay - whole * ts, 0.0)
+    if rest < 1e-9 * ts:
+        rest = 0.0
+    n = len(A)
+
+    def hold(span: float) -> tuple[FloatArray, FloatArray]:
+        block = np.zeros((n + 1, n + 1))
+        block[:n, :n], block[:n, n:] = A * span, B * span
+        e = linalg.expm(block)
+        return e[:n, :n], e[:n, n:]
+
+    phi, gamma = hold(ts)
+    if rest > 0:
+        phi_new, gamma_new = hold(ts - rest)
+        _, gamma_old = hold(rest)
+        gamma_old = phi_new @ gamma_old
+    else:
+        gamma_new, gamma_old = gamma, np.zeros_like(gamma)
+    shifts = whole + (1 if rest > 0 else 0)
+    m = n + shifts
+    big_a, big_b = np.zeros((m, m)), np.zeros((m, 1))
+    big_a[:n, :n] = phi
+    # state n + j holds u[k − 1 − j]
+    if whole == 0:
+        big_b[:n] = gamma_new
+    else:
+        big_a[:n, n + whole - 1 : n + whole] = gamma_new
+    if rest > 0:
+        big_a[:n, n + whole : n + whole + 1] = gamma_old
+    if shifts:
+        big_b[n] = 1.0
+        for j in range(1, shifts):
+            big_a[n + j, n + j - 1] = 1.0
+    return Sampled(big_a, big_b, np.hstack([C, np.zeros((len(C), shifts))]), np.zeros((len(C), 1)), ts)
+
+
+def pi_controller(kp: float, ki: float, ts: float) -> Sampled:
+    """Return I[k] = I[k−1] + Ki·Ts·e[k], u[k] = Kp·e[k] + I[k]."""
+    step = ki * ts
+    return Sampled(np.array([[1.0]]), np.array([[step]]), np.array([[1.0]]), np.array([[kp + step]]), ts)
+
+
+def series(first: Sampled, second: Sampled) -> Sampled:
+    """Return ``second`` driven by the (single) output of ``first``."""
+    n, m = len(first.A), len(second.A)
+    A = np.zeros((n + m, n + m))
+    A[:n, :n], A[n:, n:] = first.A, second.A
+    A[n:, :n] = second.B @ first.C
+    B = np.vstack([first.B, second.B @ first.D])
+    C = np.hstack([second.D @ first.C, second.C])
+    return Sampled(A, B, C, second.D @ first.D, first.ts)
+
+
+def close(loop: Sampled, output: int = 0) -> Sampled:
+    """Close unity negative feedback around output ``output``; all outputs stay visible."""
+    c, d = loop.C[output : output + 1], float(loop.D[output, 0])
+    gain = 1 / (1 + d)
+    A = loop.A - gain * loop.B @ c
+    B = gain * loop.B
+    C = loop.C - gain * loop.D @ c
+    return Sampled(A, B, C, gain * loop.D, loop.ts)
+
+
+def simulate(system: Sampled, u: FloatArray) -> FloatArray:
+    """Return the outputs (n, outputs) for an input sequence (n,), from rest."""
+    x = np.zeros(len(system.A))
+    out = np.empty((len(u), len(system.C)))
+    b, d = system.B[:, 0], system.D[:, 0]
+    for k, value in enumerate(u):
+        out[k] = system.C @ x + d * value
+        x = system.A @ x + b * value
+    return out
+
+
+@dataclass(frozen=True)
+class Margins:
+    """Margins of the sampled loop; NaN where a crossover does not exist. ``stable`` is of the closed loop."""
+
+    crossover_hz: float
+    phase_margin_deg: float
+    gain_margin_db: float
+    bandwidth_hz: float
+    stable: bool
+
+
+def margins(loop: Sampled, output: int = 0) -> Margins:
+    """Compute margins of an open loop on the unit circle up to the Nyquist frequency."""
+    nyquist = math.pi / loop.ts
+    grid = np.concatenate([np.geomspace(nyquist * 1e-6, nyquist * 0.02, 400), np.linspace(nyquist * 0.02, nyquist * (1 - 1e-9), 1200)[1:]])
+    closed = close(loop, output)
+    stable = bool(np.max(np.abs(np.linalg.eigvals(closed.A)), initial=0.0) < 1 - 1e-12)
+    response = loop.response(grid, output)
+    gain = np.log(np.abs(response))
+    crossover = _first_crossing(grid, gain, lambda w: math.log(abs(loop.response(np.array([w]), output)[0])), falling=True)
+    phase_margin = math.nan
+    if math.isfinite(crossover):
+        at = loop.response(np.array([crossover]), output)[0]
+        phase_margin = (math.degrees(math.atan2(at.imag, at.real)) + 180 + 180) % 360 - 180
+    imaginary = response.imag
+    gain_margin = math.nan
+    swap = np.flatnonzero((imaginary[:-1] * imaginary[1:] < 0) & (response.real[:-1] < 0))
+    candidates = []
+    for k in swap:
+        w = optimize.brentq(lambda x: loop.response(np.array([x]), output)[0].imag, grid[k], grid[k + 1])
+        candidates.append(-20 * math.log10(abs(loop.response(np.array([w]), output)[0])))
+    end = loop.response(np.array([nyquist]), output)[0]
+    if end.real < 0:
+        candidates.append(-20 * math.log10(abs(end.real)))
+    positive = [c for c in candidates if c > 0]
+    if candidates:
+        gain_margin = min(positive) if positive and stable else max(candidates) if not stable else min(candidates, key=abs)
+    closed_gain = np.log(np.abs(closed.response(grid, output))) + 0.5 * math.log(2)
+    bandwidth = _first_crossing(
+        grid, closed_gain, lambda w: math.log(abs(closed.response(np.array([w]), output)[0])) + 0.5 * math.log(2), falling=True
+    )
+    return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable)
+
+
+def _first_crossing(grid: FloatArray, values: FloatArray, function: object, *, falling: bool) -> float:
+    """Return where ``values`` first falls through zero, refined; NaN if nowhere."""
+    hits = np.flatnonzero((values[:-1] >= 0) & (values[1:] < 0)) if falling else np.flatnonzero(values[:-1] * values[1:] < 0)
+    if not len(hits):
+        return math.nan
+    k = int(hits[0])
+    return float(optimize.brentq(function, grid[k], grid[k + 1], xtol=1e-9 * grid[k]))
+
+
+@dataclass(frozen=True)
+class StepFigures:
+    """Overshoot in % of the step and 10–90 % rise time [s] (between samples on the straight line)."""
+
+    overshoot_pct: float
+    rise_time_s: float
+
+
+def step_figures(y: FloatArray, ts: float, final: float = 1.0) -> StepFigures:
+    """Take overshoot and rise time from a sampled step response (n,)."""
+    relative = y / final
+    overshoot = max(0.0, 100 * (float(np.max(relative)) - 1))
+    moments = []
+    for part in (0.1, 0.9):
+        above = np.flatnonzero(relative >= part)
+        if not len(above):
+            return StepFigures(overshoot, math.nan)
+        k = int(above[0])
+        before = relative[k - 1] if k else 0.0
+        moments.append((k - 1 + (part - before) / (relative[k] - before)) * ts if k else 0.0)
+    return StepFigures(overshoot, moments[1] - moments[0])

@@ -1,0 +1,167 @@
+"""Speed loop gains and what the sampled loop does with them.
+
+Plant: current loop and speed filter as first-order lags, inertia J and viscous friction B, torque Kt·iq, one period of
+computing and the hold. Symmetrical optimum (C. Kessler, Regelungstechnik 6, 1958; W. Leonhard, Control of Electrical
+Drives, 3rd ed. 2001, 7.1): Kp = J/(a·Kt·Tσ), Ti = a²·Tσ with Tσ = 1/(2π·f_current) + 1/(2π·f_filter) + 1.5/f_loop.
+By bandwidth: Kp = 2πf·J/Kt, integral time four times 1/(2πf).
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.loops.sampled import Margins, Sampled, close, discretise, margins, pi_controller, series, simulate, step_figures
+
+
+@dataclass(frozen=True)
+class SpeedDesign:
+    """Gains (Kp in A/(rad/s), Ki in A/rad), margins and step figures of the sampled loop."""
+
+    kp: float
+    ki: float
+    t_sigma: float
+    margins: Margins
+    overshoot_pct: float
+    overshoot_filtered_pct: float
+    rise_time_s: float
+    method: str
+    findings: tuple[Finding, ...]
+    loop: Sampled
+
+    @property
+    def integral_time(self) -> float:
+        """Ti = Kp/Ki in s."""
+        return self.kp / self.ki
+
+    def step(self, steps: int, *, filtered: bool = False) -> FloatArray:
+        """Return the true speed's response to a unit reference step, shape (steps,)."""
+        return _response(self.loop, steps, self.integral_time if filtered else None)
+
+
+def sum_of_lags(current_bandwidth_hz: float, filter_hz: float | None, loop_hz: float) -> float:
+    """Return Tσ [s]; ``filter_hz`` None means no speed filter."""
+    lag = 1 / (2 * math.pi * current_bandwidth_hz) + 1.5 / loop_hz
+    return lag + (1 / (2 * math.pi * filter_hz) if filter_hz else 0.0)
+
+
+def speed_loop(
+    *, inertia: float, kt: float, viscous: float, kp: float, ki: float, loop_hz: float, current_bandwidth_hz: float, filter_hz: float | None
+) -> Sampled:
+    """Return the sampled open loop; output 0 is the filtered speed that is fed back, output 1 the true speed."""
+    ts = 1 / loop_hz
+    wc = 2 * math.pi * current_bandwidth_hz
+    rows = [[-wc, 0.0, 0.0], [kt / inertia, -viscous / inertia, 0.0], [0.0, 0.0, 0.0]]
+    seen = [0.0, 1.0, 0.0]
+    if filter_hz:
+        wf = 2 * math.pi * filter_hz
+        rows[2] = [0.0, wf, -wf]
+        seen = [0.0, 0.0, 1.0]
+        A, C, B = np.array(rows), np.array([seen, [0.0, 1.0, 0.0]]), np.array([[wc], [0.0], [0.0]])
+    else:
+        A, C, B = np.array(rows)[:2, :2], np.array([[0.0, 1.0], [0.0, 1.0]]), np.array([[wc], [0.0]])
+    plant = discretise(A, B, C, ts, ts)
+    return series(pi_controller(kp, ki, ts), plant)
+
+
+def _response(loop: Sampled, steps: int, prefilter: float | None) -> FloatArray:
+    k = np.arange(steps)
+    reference = np.ones(steps) if prefilter is None else 1 - np.exp(-(k + 1) * loop.ts / prefilter)
+    return simulate(close(loop, 0), reference)[:, 1]
+
+
+def tune_speed(
+    *,
+    inertia: float,
+    kt: float,
+    loop_hz: float,
+    current_bandwidth_hz: float,
+    viscous: float = 0.0,
+    filter_hz: float | None = None,
+    a: float = 2.0,
+    bandwidth_hz: float | None = None,
+) -> SpeedDesign:
+    """Design the speed loop.
+
+    Parameters
+    ----------
+    inertia, kt, viscous
+        kg·m², N·m per A of phase peak, N·m·s/rad.
+    loop_hz, current_bandwidth_hz, filter_hz
+        Hz; ``filter_hz`` None means no speed filter.
+    a
+        Spread of the symmetrical optimum (2 is the textbook value; larger is calmer); used when ``bandwidth_hz`` is
+        None.
+    bandwidth_hz
+        Crossover of the other method, Hz.
+
+    Raises
+    ------
+    Refusal
+        A figure that is not positive, ``a`` not above 1, or a crossover above half the loop rate.
+    """
+    for name, value in (("inertia", inertia), ("kt", kt), ("loop-hz", loop_hz), ("current-bandwidth-hz", current_bandwidth_hz)):
+        _positive(name, value)
+    if not (viscous >= 0 and math.isfinite(viscous)):
+        raise Refusal(f"{viscous:g} is not possible", "friction is zero or more", where="--viscous")
+    if filter_hz is not None:
+        _positive("filter-hz", filter_hz)
+    t_sigma = sum_of_lags(current_bandwidth_hz, filter_hz, loop_hz)
+    if bandwidth_hz is None:
+        if not (1 < a < 100):
+            raise Refusal(f"a = {a:g} is not possible", "the symmetrical optimum needs a above 1; 2 is usual", where="--a")
+        kp = inertia / (a * kt * t_sigma)
+        ki = kp / (a**2 * t_sigma)
+        method = f"symmetrical optimum, a = {a:g}"
+    else:
+        _positive("bandwidth-hz", bandwidth_hz)
+        if bandwidth_hz >= loop_hz / 2:
+            raise Refusal(f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz", "it must stay below half the loop rate", where="--bandwidth-hz")
+        kp, ki = _for_crossover(inertia, kt, viscous, bandwidth_hz, loop_hz, current_bandwidth_hz, filter_hz)
+        method = f"crossover {bandwidth_hz:g} Hz, integral time 4/(2π·crossover)"
+    return analyse_speed(
+        inertia=inertia, kt=kt, viscous=viscous, kp=kp, ki=ki, loop_hz=loop_hz,
+        current_bandwidth_hz=current_bandwidth_hz, filter_hz=filter_hz, method=method,
+    )  # fmt: skip
+
+
+def _for_crossover(
+    inertia: float, kt: float, viscous: float, f: float, loop_hz: float, current_hz: float, filter_hz: float | None
+) -> tuple[float, float]:
+    """Scale Kp so that the sampled loop really crosses over at f, with Ti = 4/(2πf)."""
+    kp = 2 * math.pi * f * inertia / kt
+    ki = kp * 2 * math.pi * f / 4
+    loop = speed_loop(inertia=inertia, kt=kt, viscous=viscous, kp=kp, ki=ki, loop_hz=loop_hz, current_bandwidth_hz=current_hz, filter_hz=filter_hz)
+    gain = abs(loop.response(np.array([2 * math.pi * f]))[0])
+    return kp / gain, ki / gain
+
+
+def analyse_speed(
+    *, inertia: float, kt: float, viscous: float, kp: float, ki: float, loop_hz: float, current_bandwidth_hz: float, filter_hz: float | None, method: str
+) -> SpeedDesign:
+    """Return margins and step figures of given gains; arguments as in :func:`tune_speed`."""
+    loop = speed_loop(inertia=inertia, kt=kt, viscous=viscous, kp=kp, ki=ki, loop_hz=loop_hz, current_bandwidth_hz=current_bandwidth_hz, filter_hz=filter_hz)
+    found = margins(loop)
+    overshoot = filtered = rise = math.nan
+    findings = []
+    if found.stable:
+        crossover = found.crossover_hz if math.isfinite(found.crossover_hz) else loop_hz / 100
+        steps = int(min(max(4 * loop_hz / crossover, 100, 6 * kp / ki * loop_hz), 60000))
+        figures = step_figures(_response(loop, steps, None), loop.ts)
+        overshoot, rise = figures.overshoot_pct, figures.rise_time_s
+        filtered = step_figures(_response(loop, steps, kp / ki), loop.ts).overshoot_pct
+        if found.phase_margin_deg < 25 or found.gain_margin_db < 4:
+            findings.append(Finding("caution", "small-margin", f"{found.phase_margin_deg:.0f}° and {found.gain_margin_db:.1f} dB margin: the speed will ring; choose a larger a or a lower bandwidth."))
+    else:
+        findings.append(Finding("stop", "unstable", "The speed loop is unstable: choose a larger a or a lower bandwidth, or speed up the current loop."))
+    t_sigma = sum_of_lags(current_bandwidth_hz, filter_hz, loop_hz)
+    return SpeedDesign(kp, ki, t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
+
+
+def _positive(option: str, value: float) -> None:
+    if not (math.isfinite(value) and value > 0):
+        raise Refusal(f"{value:g} is not possible", "a value above zero is needed", where=f"--{option}")

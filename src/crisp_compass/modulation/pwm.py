@@ -1,0 +1,136 @@
+"""PWM arithmetic: usable voltage, dead time, timer counts, samples per electrical turn, loop delay.
+
+Formulas and sources: docs/theory.md, “PWM”.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Literal
+
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+
+Scheme = Literal["sine", "space-vector", "third-harmonic", "six-step"]
+
+#: Peak of the phase voltage's fundamental per volt of DC link. Linear limits of sine and min-max (space vector)
+#: modulation: D. G. Holmes, T. A. Lipo, Pulse Width Modulation for Power Converters, 2003, ch. 5–6; a sixth of third
+#: harmonic reaches the same limit; six-step: 2/π of the link.
+VOLTAGE_PER_BUS: dict[str, float] = {
+    "sine": 0.5,
+    "space-vector": 1 / math.sqrt(3),
+    "third-harmonic": 1 / math.sqrt(3),
+    "six-step": 2 / math.pi,
+}
+
+
+@dataclass(frozen=True)
+class PwmSettings:
+    """Inputs as firmware people have them.
+
+    ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` in s, ``v_bus`` in V; ``loop_divider`` is the number of
+    carrier periods per current loop step.
+    """
+
+    timer_hz: float
+    carrier_hz: float
+    dead_time: float
+    v_bus: float
+    scheme: Scheme = "space-vector"
+    center_aligned: bool = True
+    loop_divider: int = 1
+
+
+@dataclass(frozen=True)
+class PwmFigures:
+    """What follows from the settings.
+
+    ``period_counts`` is the timer's reload value (counts up to the crest when centre aligned), ``duty_step`` one
+    count as a part of the period, ``voltage_step`` that step in volts of one leg, ``dead_time_counts`` rounded up,
+    ``dead_time_voltage`` the average voltage one leg loses [V], ``dead_time_vector`` the length of the error vector
+    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``v_usable`` what dead time leaves of it,
+    ``loop_hz``, ``loop_delay`` [s] (computing one period, hold half a period), ``carrier_actual_hz`` what the
+    counts really give.
+    """
+
+    period_counts: int
+    carrier_actual_hz: float
+    duty_step: float
+    voltage_step: float
+    dead_time_counts: int
+    dead_time_voltage: float
+    dead_time_vector: float
+    v_limit: float
+    v_usable: float
+    loop_hz: float
+    loop_delay: float
+    findings: tuple[Finding, ...]
+
+
+def dead_time_voltage(dead_time: float, carrier_hz: float, v_bus: float) -> float:
+    """Return the average voltage [V] one leg loses: dead time × carrier × bus, against the current's sign."""
+    return dead_time * carrier_hz * v_bus
+
+
+def linear_limit(v_bus: float, scheme: Scheme) -> float:
+    """Return the peak phase voltage [V] that the scheme reaches without overmodulation."""
+    return v_bus * VOLTAGE_PER_BUS[scheme]
+
+
+def samples_per_turn(loop_hz: float, electrical_hz: float) -> float:
+    """Return loop steps in one electrical turn."""
+    return loop_hz / electrical_hz if electrical_hz > 0 else math.inf
+
+
+def plan_pwm(settings: PwmSettings) -> PwmFigures:
+    """Turn settings into counts, limits and delay.
+
+    Raises
+    ------
+    Refusal
+        A figure is not positive, the timer is too slow for the carrier, or dead time fills the period.
+    """
+    for name, value in (("timer clock", settings.timer_hz), ("carrier", settings.carrier_hz), ("bus voltage", settings.v_bus)):
+        if not (value > 0 and math.isfinite(value)):
+            raise Refusal(f"the {name} is {value:g}", "a value above zero is needed")
+    if settings.dead_time < 0 or settings.loop_divider < 1:
+        raise Refusal("dead time below zero or loop divider below one", "check the settings")
+    ways = 2 if settings.center_aligned else 1
+    counts = round(settings.timer_hz / settings.carrier_hz / ways)
+    if counts < 20:
+        raise Refusal(f"the timer gives {counts} counts per period", "at least 20 are needed; lower the carrier or raise the timer clock")
+    actual = settings.timer_hz / counts / ways
+    dead_counts = math.ceil(settings.dead_time * settings.timer_hz - 1e-9)
+    if 2 * settings.dead_time * actual > 0.5:
+        raise Refusal("dead time takes more than half of the carrier period", "shorten it or lower the carrier")
+    lost = dead_time_voltage(dead_counts / settings.timer_hz, actual, settings.v_bus)
+    limit = linear_limit(settings.v_bus, settings.scheme)
+    loop_hz = actual / settings.loop_divider
+    findings = _findings(settings, counts, actual, lost)
+    return PwmFigures(
+        counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, 4 / 3 * lost, limit,
+        max(limit - 4 / math.pi * lost, 0.0), loop_hz, 1.5 / loop_hz, tuple(findings),
+    )  # fmt: skip
+
+
+def _findings(settings: PwmSettings, counts: int, actual: float, lost: float) -> list[Finding]:
+    findings = []
+    if abs(actual / settings.carrier_hz - 1) > 1e-3:
+        findings.append(Finding("info", "carrier-rounded", f"Whole counts give {actual:.6g} Hz instead of {settings.carrier_hz:.6g} Hz."))
+    if counts < 500:
+        findings.append(Finding("caution", "coarse-duty", f"Only {counts} counts per period: one count is {settings.v_bus / counts * 1e3:.3g} mV; low-speed torque will be grainy."))
+    if lost > 0.04 * settings.v_bus:
+        findings.append(Finding("caution", "dead-time-large", f"Dead time costs {100 * lost / settings.v_bus:.2g} % of the bus in every leg; compensate it or slow the carrier."))
+    if actual < 16000:
+        findings.append(Finding("info", "carrier-audible", f"A carrier of {actual / 1e3:.3g} kHz can be heard."))
+    return findings
+
+
+def turn_verdict(samples: float) -> Finding:
+    """Judge loop steps per electrical turn at top speed (common practice: 16 is workable, 10 is the edge)."""
+    if samples < 10:
+        return Finding("stop", "too-few-samples-per-turn", f"Only {samples:.1f} loop steps in an electrical turn at top speed: raise the loop rate or lower the speed.")
+    if samples < 16:
+        return Finding("caution", "few-samples-per-turn", f"{samples:.1f} loop steps in an electrical turn at top speed: advance the angle for the delay and decouple carefully.")
+    return Finding("info", "samples-per-turn", f"{samples:.0f} loop steps in an electrical turn at top speed.")

@@ -1,0 +1,208 @@
+"""Engineering numbers: the only home of unit names, prefixes and rounding.
+
+Inside the program every value is SI. A text such as ``"5.6m"``, ``"460 mΩ"``, ``"43k rpm"`` or
+``"12,5 µH"`` is turned into SI by :func:`parse`; :func:`show` prints 3–4 digits with an SI prefix.
+Factors are exact by definition (SI brochure, 9th edition).
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+
+from crisp_compass.errors import Refusal
+
+PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "μ": 1e-6, "m": 1e-3, "k": 1e3, "K": 1e3, "M": 1e6, "G": 1e9}
+_SHOWN_PREFIXES = ((1e9, "G"), (1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"), (1e-12, "p"))
+
+
+@dataclass(frozen=True)
+class Unit:
+    """A unit: what it measures, its factor to SI, whether prefixes make sense with it."""
+
+    name: str
+    dimension: str
+    factor: float = 1.0
+    prefixed: bool = True
+    offset: float = 0.0
+
+
+def _table() -> dict[str, Unit]:
+    rows: list[tuple[str, str, float, bool, tuple[str, ...]]] = [
+        ("Ω", "resistance", 1.0, True, ("ohm", "ohms", "Ohm", "Ohms", "R", "Ω")),
+        ("V", "voltage", 1.0, True, ("volt", "volts", "Volt")),
+        ("A", "current", 1.0, True, ("amp", "amps", "ampere", "Ampere")),
+        ("H", "inductance", 1.0, True, ("henry", "Henry")),
+        ("Wb", "flux linkage", 1.0, True, ("Vs", "V·s", "V*s", "weber")),
+        ("s", "time", 1.0, True, ("sec", "Sec", "second", "seconds")),
+        ("min", "time", 60.0, False, ()),
+        ("Hz", "frequency", 1.0, True, ("hz", "1/s")),
+        ("W", "power", 1.0, True, ("watt", "Watt")),
+        ("rad/s", "angular speed", 1.0, False, ("rad/sec",)),
+        ("rpm", "angular speed", 2 * math.pi / 60, True, ("1/min", "rev/min", "r/min", "RPM")),
+        ("rev/s", "angular speed", 2 * math.pi, False, ("rps",)),
+        ("rad", "angle", 1.0, True, ()),
+        ("deg", "angle", math.pi / 180, False, ("°", "degree", "degrees")),
+        ("N·m", "torque", 1.0, True, ("Nm", "N*m", "N m")),
+        ("kg·m²", "inertia", 1.0, False, ("kgm2", "kg*m2", "kg·m2", "kgm²", "kg m2", "kg*m^2", "kg·m^2")),
+        ("kg·cm²", "inertia", 1e-4, False, ("kgcm2", "kg*cm2", "kg·cm2", "kgcm²")),
+        ("g·cm²", "inertia", 1e-7, False, ("gcm2", "g*cm2", "g·cm2", "gcm²")),
+        ("N·m·s/rad", "viscous friction", 1.0, True, ("Nms/rad", "N*m*s/rad", "Nms")),
+        ("N·m/A", "torque constant", 1.0, True, ("Nm/A", "N*m/A")),
+        ("V/A", "current loop gain", 1.0, True, ()),
+        ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
+        ("A/(rad/s)", "speed loop gain", 1.0, True, ("As/rad", "A·s/rad")),
+        ("A/rad", "speed loop integral gain", 1.0, True, ()),
+        ("%", "ratio", 0.01, False, ("percent",)),
+        ("", "ratio", 1.0, False, ()),
+        ("rpm/V", "speed constant", 1.0, True, ("RPM/V",)),
+    ]
+    units = {}
+    for name, dimension, factor, prefixed, others in rows:
+        unit = Unit(name, dimension, factor, prefixed)
+        for spelling in (name, *others):
+            units[spelling] = unit
+    celsius = Unit("degC", "temperature", prefixed=False)
+    units.update(dict.fromkeys(("degC", "°C", "C", "℃"), celsius))
+    return units
+
+
+UNITS = _table()
+_NUMBER = re.compile(r"^\s*([+\-−]?)\s*(\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE]([+\-−]?\d+))?\s*(.*?)\s*$", re.DOTALL)
+
+
+def find_unit(text: str) -> tuple[Unit, float] | None:
+    """Find a unit with or without an SI prefix; return it with the factor to SI, or None if unknown."""
+    spelling = text.strip().replace("⋅", "·").replace("\u2126", "Ω")
+    if spelling in UNITS:
+        return UNITS[spelling], UNITS[spelling].factor
+    if len(spelling) > 1 and spelling[0] in PREFIXES:
+        unit = UNITS.get(spelling[1:].strip())
+        if unit is not None and unit.prefixed:
+            return unit, unit.factor * PREFIXES[spelling[0]]
+    return None
+
+
+def parse(text: str, unit: str) -> float:
+    """Turn a typed engineering number into SI.
+
+    Parameters
+    ----------
+    text
+        Number with an optional SI prefix and unit: ``5.6m``, ``460 mΩ``, ``43k rpm``, ``12,5 µH``.
+    unit
+        Unit that a bare number is in (``"rpm"``, ``"Ω"``, …); the result is SI of its dimension.
+
+    Raises
+    ------
+    Refusal
+        The text is no number, its unit is unknown or measures something else, or a comma could be read
+        in two ways (``1,234``).
+    """
+    expected = UNITS[unit]
+    match = _NUMBER.match(text)
+    if match is None:
+        raise Refusal(f"“{text.strip()}” is not a number", f"type it like 4.7{_example(unit)}")
+    sign, digits, exponent, suffix = match.groups()
+    if re.fullmatch(r"[1-9]\d{0,2},\d{3}", digits):
+        both = digits.replace(",", "."), digits.replace(",", "")
+        raise Refusal(f"“{digits}” could mean {both[0]} or {both[1]}", "write it without the comma")
+    value = float(digits.replace(",", "."))
+    if exponent:
+        value *= 10.0 ** int(exponent.replace("−", "-")) if abs(int(exponent.replace("−", "-"))) < 300 else math.inf
+    if not math.isfinite(value):
+        raise Refusal(f"“{text.strip()}” is too large to be meant", f"type it like 4.7{_example(unit)}")
+    value = -value if sign in ("-", "−") else value
+    return value * _factor(suffix, expected, text)
+
+
+def _factor(suffix: str, expected: Unit, text: str) -> float:
+    if not suffix:
+        return expected.factor
+    found = find_unit(suffix) or find_unit(re.sub(r"\s+", "", suffix))
+    if found is not None and suffix not in ("", "R") and found[0].dimension == expected.dimension:
+        return found[1]
+    if suffix in PREFIXES and expected.prefixed:
+        return PREFIXES[suffix] * expected.factor
+    if found is not None and found[0].dimension == expected.dimension:
+        return found[1]
+    if found is not None:
+        raise Refusal(
+            f"“{text.strip()}” is a {found[0].dimension}", f"a {expected.dimension} in {expected.name or 'plain numbers'} is needed"
+        )
+    raise Refusal(f"“{suffix}” in “{text.strip()}” is no unit known here", f"use {expected.name or 'a plain number'}")
+
+
+def _example(unit: str) -> str:
+    return f" {unit}" if unit else ""
+
+
+def to_si(value: float, unit: str) -> float:
+    """Convert a plain number in ``unit`` to SI."""
+    return value * UNITS[unit].factor
+
+
+def from_si(value: float, unit: str) -> float:
+    """Convert an SI value to a plain number in ``unit``."""
+    return value / UNITS[unit].factor
+
+
+def significant(value: float, digits: int = 3) -> str:
+    """Print a number with ``digits`` significant digits and never in exponent form."""
+    if value == 0 or not math.isfinite(value):
+        return "0" if value == 0 else "–"
+    places = digits - 1 - math.floor(math.log10(abs(value)))
+    rounded = round(value, places)
+    if rounded != 0:
+        places = digits - 1 - math.floor(math.log10(abs(rounded)))
+    return f"{rounded:.{max(places, 0)}f}".replace("-", "−")
+
+
+def show(value: float | None, unit: str, digits: int = 3) -> str:
+    """Print an SI value with prefix and unit, for example ``463 mΩ``; ``–`` for nothing."""
+    if value is None or not math.isfinite(value):
+        return "–"
+    number, prefix = split(value, unit, digits)
+    label = prefix + unit_label(unit)
+    return f"{number} {label}".rstrip()
+
+
+def unit_label(unit: str) -> str:
+    """Return the unit as printed on screens (``°C`` for degC, ``°`` for deg)."""
+    return {"degC": "°C", "deg": "°"}.get(unit, unit)
+
+
+def split(value: float, unit: str, digits: int = 3) -> tuple[str, str]:
+    """Split an SI value into the printed number and the SI prefix."""
+    known = UNITS[unit]
+    shown = value / known.factor
+    if not known.prefixed or shown == 0 or unit == "rpm":
+        return significant(shown, max(digits, _whole_digits(shown))), ""
+    for scale, prefix in _SHOWN_PREFIXES:
+        if abs(shown) >= scale * (1 - 0.5 * 10.0**-digits):
+            return significant(shown / scale, digits), prefix
+    return significant(shown / 1e-12, digits), "p"
+
+
+def _whole_digits(value: float) -> int:
+    return min(max(math.floor(math.log10(abs(value))) + 1, 1), 6) if value else 1
+
+
+def show_with_error(value: float, half_width: float, unit: str) -> tuple[str, str]:
+    """Print a value and its error bar on the same scale, the error with two digits.
+
+    Returns ``("463.2 mΩ", "±1.9 mΩ (0.41 %)")``; rounding follows JCGM 100:2008, 7.2.6.
+    """
+    if not (half_width > 0 and math.isfinite(half_width) and value != 0):
+        return show(value, unit, 4), ""
+    _, prefix = split(value, unit)
+    scale = UNITS[unit].factor * (PREFIXES[prefix] if prefix else 1.0)
+    places = 1 - math.floor(math.log10(half_width / scale))
+    digits = min(max(math.floor(math.log10(abs(value / scale))) + 1 + max(places, 0), 3), 6)
+    label = prefix + unit_label(unit)
+    percent = significant(abs(half_width / value) * 100, 2)
+    return (
+        f"{significant(value / scale, digits)} {label}".rstrip(),
+        f"±{significant(half_width / scale, 2)} {label} ({percent} %)",
+    )

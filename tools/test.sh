@@ -1,0 +1,9 @@
+#!/usr/bin/env bash
+# Lint, types, borders, tests. Ends in pytest's own summary line.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+bin=.venv/bin
+echo "== lint ==";    "$bin/ruff" check src tests demo
+echo "== types ==";   "$bin/mypy"
+echo "== borders =="; "$bin/lint-imports" --no-cache
+echo "== tests ==";   exec env QT_QPA_PLATFORM=offscreen "$bin/python" -m pytest "$@"
