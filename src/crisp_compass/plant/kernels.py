@@ -1,0 +1,329 @@
+"""Compiled kernels of the drive; nothing stateful lives here. Model and sources: docs/theory.md, “Plant”.
+
+The state is one float array (see the index names), so that a run can stop and go on anywhere. Inside one sampling
+period the stationary voltage vector is constant (averaged inverter); the machine is integrated in the rotor frame with
+the explicit midpoint rule, 4 sub-steps a period.
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.parameters import (
+    ALIGN,
+    CURRENT,
+    HALLS,
+    NO_FAULT,
+    OFF,
+    OVER_CURRENT,
+    SPEED,
+    STALL,
+    UNDER_VOLTAGE,
+    Drive,
+)
+
+# fmt: off
+(ID, IQ, OMEGA, THETA, TIME, V_ALPHA, V_BETA, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
+ FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, DICE, COS, SIN, COS_SEEN, SIN_SEEN) = range(34)
+STATES = 34
+# what is asked of the drive at the moment
+IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY = range(6)
+INPUTS = 6
+# one recorded row
+OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e")
+# fmt: on
+SUBSTEPS = 4
+_FAST = {"contract", "reassoc", "arcp", "nsz"}  # no assumption about NaN or infinity
+_TABLE = np.random.default_rng(20).standard_normal(1 << 14)
+_TWO_PI = 2 * math.pi
+_PER_TURN = 1 / _TWO_PI
+_SQRT3 = math.sqrt(3.0)
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def _normal(x: FloatArray) -> float:
+    """Return a standard normal number: a table picked from by a 32-bit linear congruential generator in the state."""
+    n = (np.uint64(x[DICE]) * np.uint64(1664525) + np.uint64(1013904223)) & np.uint64(0xFFFFFFFF)
+    x[DICE] = float(n)
+    return float(_TABLE[n >> np.uint64(18)])
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def _rotation(angle: float) -> tuple[float, float]:
+    """Return cosine and sine of an angle below about 0.7 rad (series, error below 1e-7)."""
+    q = angle * angle
+    cosine = 1.0 - q * 0.5 * (1.0 - q / 12.0 * (1.0 - q / 30.0 * (1.0 - q / 56.0)))
+    sine = angle * (1.0 - q / 6.0 * (1.0 - q / 20.0 * (1.0 - q / 42.0)))
+    return cosine, sine
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def _seen(x: FloatArray, i: float, offset: float, noise: float, step: float, full: float) -> float:
+    value = i + offset
+    if noise > 0:
+        value += noise * _normal(x)
+    if step > 0:
+        value = step * math.floor(value / step + 0.5)
+    return min(full, max(-full, value))
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _hall_sector(theta: float, edges: FloatArray) -> int:
+    """Return the sector whose lower edge lies last below theta (edges ascend within one turn)."""
+    x = theta % _TWO_PI
+    for k in range(5, -1, -1):
+        if x >= edges[k]:
+            return k
+    return 5
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def _friction(drive_torque: float, w: float, coulomb: float) -> float:
+    """Return the accelerating torque; at rest Coulomb friction holds until it is exceeded."""
+    if w > 0 or (w == 0 and drive_torque > coulomb):
+        return drive_torque - coulomb
+    if w < 0 or (w == 0 and drive_torque < -coulomb):
+        return drive_torque + coulomb
+    return 0.0
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) -> None:
+    """Advance the machine by one sampling period in ``SUBSTEPS`` midpoint steps of h seconds.
+
+    The rotor's sine and cosine are turned on by the small angle of half a sub-step instead of being computed anew; they
+    start each period exact.
+    """
+    m, inv = drive.machine, drive.inverter
+    p, r, ld, lq, psi = m.pole_pairs, m.r, m.ld, m.lq, m.psi
+    over_ld, over_lq, over_j = 1.0 / ld, 1.0 / lq, 1.0 / drive.load.inertia
+    over_knee = 1.0 / inv.knee if inv.knee > 0 else 1e9
+    loss = inv.dead_voltage if active else 0.0
+    coulomb, viscous = drive.load.coulomb, drive.load.viscous
+    i_d, i_q, w, th = x[ID], x[IQ], x[OMEGA], x[THETA]
+    va, vb = x[V_ALPHA], x[V_BETA]
+    c, s = x[COS], x[SIN]
+    torque = 0.0
+    for _ in range(SUBSTEPS):
+        d0, q0, w0 = i_d, i_q, w
+        turn = 0.5 * h * p * w0
+        square = turn * turn  # half a sub-step is a small angle
+        sin_t = turn * (1.0 - square * (1.0 / 6.0))
+        cos_t = 1.0 - square * (0.5 - square * (1.0 / 24.0))
+        step = 0.5 * h
+        for stage in range(2):
+            we = p * w
+            if active:
+                alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
+                ua, ub = va, vb
+                if loss > 0:
+                    half = 0.5 * _SQRT3 * beta
+                    ea = min(1.0, max(-1.0, alpha * over_knee))
+                    eb = min(1.0, max(-1.0, (half - 0.5 * alpha) * over_knee))
+                    ec = min(1.0, max(-1.0, (-half - 0.5 * alpha) * over_knee))
+                    ua -= loss * (2.0 * ea - eb - ec) / 3.0
+                    ub -= loss * (eb - ec) / _SQRT3
+                vd, vq = ua * c + ub * s, ub * c - ua * s
+                k_d = (vd - r * i_d + we * lq * i_q) * over_ld
+                k_q = (vq - r * i_q - we * (ld * i_d + psi)) * over_lq
+            else:
+                # switches off: diodes return the current to the supply until it is gone
+                size = math.sqrt(i_d * i_d + i_q * i_q)
+                push = 0.6 * x[V_BUS] / size if size > 0 else 0.0
+                k_d, k_q = -(push + r) * i_d * over_ld, -(push + r) * i_q * over_lq
+            torque = 1.5 * p * (psi + (ld - lq) * i_d) * i_q
+            k_w = _friction(torque - viscous * w - load, w, coulomb) * over_j
+            i_d, i_q, w = d0 + step * k_d, q0 + step * k_q, w0 + step * k_w
+            if stage == 0:
+                c, s = c * cos_t - s * sin_t, s * cos_t + c * sin_t
+                w_mid = w
+                step = h
+        if not active and i_d * d0 + i_q * q0 <= 0:
+            i_d, i_q = 0.0, 0.0
+        if w0 * w < 0:  # Coulomb friction stops the rotor before it can reverse it
+            w = 0.0
+        th += h * (w_mid if w0 != 0 else 0.5 * w)
+        c, s = c * cos_t - s * sin_t, s * cos_t + c * sin_t
+    x[ID], x[IQ], x[OMEGA], x[THETA], x[TORQUE] = i_d, i_q, w, th, torque
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: FloatArray) -> None:
+    """Update the firmware's angle (electrical rad) and, with halls, its speed."""
+    p, ts = drive.machine.pole_pairs, drive.control.ts
+    if drive.sensing.angle_sensor == HALLS:
+        theta_e = p * x[THETA]
+        sector = _hall_sector(theta_e, edges)
+        last = int(x[SECTOR])
+        x[EDGE_CLOCK] += ts
+        if last < 0:
+            x[SECTOR] = sector
+            x[EDGE_ANGLE] = -1.0
+        elif sector != last:
+            forward = (sector - last) % 6 <= 3
+            edge = believed[sector] if forward else believed[(sector + 1) % 6]
+            if x[EDGE_ANGLE] >= 0.0:
+                travel = (edge - x[EDGE_ANGLE] + math.pi) % _TWO_PI - math.pi
+                if (forward and travel < 0) or (not forward and travel > 0):
+                    travel = 0.0  # came back over the same edge
+                x[HALL_SPEED] = travel / x[EDGE_CLOCK]
+            x[EDGE_ANGLE] = edge
+            x[EDGE_CLOCK] = 0.0
+            x[SECTOR] = sector
+        width = (believed[(sector + 1) % 6] - believed[sector]) % _TWO_PI
+        # without an edge the speed can at most be what would just not have reached the next one
+        most = width / max(x[EDGE_CLOCK], ts)
+        x[HALL_SPEED] = min(most, max(-most, x[HALL_SPEED]))
+        if x[EDGE_ANGLE] < 0.0 or abs(x[HALL_SPEED]) < 1.0:
+            seen = believed[sector] + 0.5 * width
+        else:
+            run = min(abs(x[HALL_SPEED]) * x[EDGE_CLOCK], width)
+            seen = x[EDGE_ANGLE] + (run if x[HALL_SPEED] > 0 else -run)
+        x[ANGLE_SEEN] = seen + drive.control.angle_offset
+    else:
+        n = drive.sensing.counts_per_rev
+        counts = math.floor(x[THETA] * (n * _PER_TURN))
+        x[ANGLE_SEEN] = p * (counts + 0.5) * (_TWO_PI / n) + drive.control.angle_offset
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _sense_speed(x: FloatArray, drive: Drive) -> None:
+    """Update the firmware's mechanical speed once a speed step."""
+    c = drive.control
+    period = c.ts * c.speed_divider
+    if drive.sensing.angle_sensor == HALLS:
+        raw = x[HALL_SPEED] / drive.machine.pole_pairs
+    else:
+        n = drive.sensing.counts_per_rev
+        counts = math.floor(x[THETA] * (n * _PER_TURN))
+        raw = (counts - x[LAST_ANGLE]) * _TWO_PI / n / period
+        x[LAST_ANGLE] = counts
+    if c.speed_filter > 0:
+        x[SPEED_SEEN] += (1.0 - math.exp(-c.speed_filter * period)) * (raw - x[SPEED_SEEN])
+    else:
+        x[SPEED_SEEN] = raw
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _speed_step(x: FloatArray, drive: Drive, target: float) -> None:
+    """Ramp, PI with clamped integrator."""
+    c = drive.control
+    period = c.ts * c.speed_divider
+    most = c.ramp * period
+    x[REF] += min(most, max(-most, target - x[REF]))
+    error = x[REF] - x[SPEED_SEEN]
+    trial = x[INT_SPEED] + c.ki_speed * period * error
+    want = c.kp_speed * error + trial
+    limited = min(c.i_limit, max(-c.i_limit, want))
+    if want == limited or error * want < 0:
+        x[INT_SPEED] = trial
+    x[IQ_REF] = limited
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> None:
+    """PI on d and q with decoupling; the voltage limit is a circle, d first; integrators hold what was really set."""
+    c, s = drive.control, drive.sensing
+    ct, st = x[COS], x[SIN]
+    alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
+    ia = _seen(x, alpha, s.offset_a, s.noise, s.step, s.full_scale)
+    ib = _seen(x, -0.5 * alpha + 0.5 * _SQRT3 * beta, s.offset_b, s.noise, s.step, s.full_scale)
+    x[IA], x[IB] = ia, ib
+    alpha_seen, beta_seen = ia, (ia + 2.0 * ib) / _SQRT3
+    cs, ss = math.cos(x[ANGLE_SEEN]), math.sin(x[ANGLE_SEEN])
+    x[COS_SEEN], x[SIN_SEEN] = cs, ss
+    i_d, i_q = alpha_seen * cs + beta_seen * ss, -alpha_seen * ss + beta_seen * cs
+    we = drive.machine.pole_pairs * x[SPEED_SEEN] * c.decouple
+    e_d, e_q = id_ref - i_d, iq_ref - i_q
+    new_d, new_q = x[INT_D] + c.ki_d * c.ts * e_d, x[INT_Q] + c.ki_q * c.ts * e_q
+    feed_d, feed_q = -we * c.lq * i_q, we * (c.ld * i_d + c.psi)
+    vd, vq = c.kp_d * e_d + new_d + feed_d, c.kp_q * e_q + new_q + feed_q
+    limit = x[V_BUS] / _SQRT3
+    vd_set = min(limit, max(-limit, vd))
+    rest = math.sqrt(max(limit * limit - vd_set * vd_set, 0.0))
+    vq_set = min(rest, max(-rest, vq))
+    x[INT_D], x[INT_Q] = new_d + (vd_set - vd), new_q + (vq_set - vq)
+    x[VD], x[VQ] = vd_set, vq_set
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def run(x: FloatArray, drive: Drive, inputs: FloatArray, edges: FloatArray, believed: FloatArray, steps: int, every: int, out: FloatArray) -> int:
+    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 16). Return rows written.
+
+    ``x`` (34,) is changed in place. ``inputs`` (6,) holds mode, speed [rad/s], id, iq [A], load torque [N·m] and
+    supply [V]. ``edges`` and ``believed`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
+    """
+    c, inv = drive.control, drive.inverter
+    h = c.ts / SUBSTEPS
+    p = drive.machine.pole_pairs
+    rows = 0
+    divider = int(c.speed_divider)
+    speed_phase = int(x[COUNT]) % divider
+    row_phase = int(x[COUNT]) % every
+    x[COUNT] += float(steps)
+    for _ in range(steps):
+        mode = int(inputs[IN_MODE])
+        if x[FAULT] != NO_FAULT:
+            mode = OFF
+        power = 1.5 * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
+        x[V_BUS] = inputs[IN_SUPPLY] - inv.r_supply * power / max(x[V_BUS], 1.0)
+        te = p * x[THETA]
+        x[COS], x[SIN] = math.cos(te), math.sin(te)
+        _sense_angle(x, drive, edges, believed)
+        if speed_phase == 0:
+            _sense_speed(x, drive)
+            if mode == SPEED:
+                _speed_step(x, drive, inputs[IN_SPEED])
+        speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
+        va, vb = x[V_ALPHA], x[V_BETA]  # computed one period ago
+        if mode == OFF:
+            x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+            x[VD] = x[VQ] = 0.0
+            x[REF] = x[SPEED_SEEN]
+            next_a = next_b = 0.0
+        elif mode == ALIGN:
+            next_a, next_b = inputs[IN_ID], 0.0  # a voltage held along phase A
+            x[VD], x[VQ] = next_a, 0.0
+        else:
+            if mode == CURRENT:
+                x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+            else:
+                x[ID_REF] = 0.0
+            _current_step(x, drive, x[ID_REF], x[IQ_REF])
+            turn_c, turn_s = _rotation(min(0.7, max(-0.7, 1.5 * c.ts * p * x[SPEED_SEEN])))
+            ca, sa = x[COS_SEEN] * turn_c - x[SIN_SEEN] * turn_s, x[SIN_SEEN] * turn_c + x[COS_SEEN] * turn_s
+            next_a, next_b = x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+        if mode != OFF:
+            size = math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ])
+            if size > c.i_trip:
+                x[FAULT] = OVER_CURRENT
+            elif x[V_BUS] < c.v_min:
+                x[FAULT] = UNDER_VOLTAGE
+            elif mode == SPEED and abs(x[IQ_REF]) > 0.95 * c.i_limit and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5:
+                x[STALL_CLOCK] += c.ts
+                if x[STALL_CLOCK] > c.stall_time:
+                    x[FAULT] = STALL
+            else:
+                x[STALL_CLOCK] = 0.0
+            if x[FAULT] != NO_FAULT:
+                mode = OFF
+        if row_phase == 0 and rows < len(out):
+            ct, st = x[COS], x[SIN]
+            alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
+            row = out[rows]
+            row[0], row[1], row[2], row[3] = x[TIME], x[REF], x[OMEGA], x[ID_REF]
+            row[4], row[5], row[6], row[7], row[8] = x[ID], x[IQ_REF], x[IQ], x[VD], x[VQ]
+            row[9], row[10] = alpha, -0.5 * alpha + 0.5 * _SQRT3 * beta
+            row[11] = -row[9] - row[10]
+            row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], te
+            rows += 1
+        row_phase = row_phase + 1 if row_phase + 1 < every else 0
+        x[V_ALPHA], x[V_BETA] = va, vb
+        _period(x, drive, mode != OFF, inputs[IN_LOAD], h)
+        x[V_ALPHA], x[V_BETA] = next_a, next_b
+        x[TIME] += c.ts
+    return rows

@@ -1,0 +1,102 @@
+"""Parameters of the simulated drive. Named tuples, because compiled kernels take them as they are."""
+
+from __future__ import annotations
+
+import math
+from typing import NamedTuple
+
+from crisp_compass.errors import Refusal
+
+ENCODER, HALLS = 0, 1
+OFF, SPEED, CURRENT, ALIGN = 0, 1, 2, 3
+NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL = 0, 1, 2, 3
+FAULT_NAMES = {NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall"}
+
+
+class Machine(NamedTuple):
+    """Permanent-magnet machine, star equivalent: Ω, H, H, Wb (phase peak), pole pairs."""
+
+    r: float
+    ld: float
+    lq: float
+    psi: float
+    pole_pairs: float
+
+
+class Load(NamedTuple):
+    """Inertia [kg·m²], viscous [N·m·s/rad] and Coulomb friction [N·m]."""
+
+    inertia: float
+    viscous: float
+    coulomb: float
+
+
+class Inverter(NamedTuple):
+    """Supply [V] and its resistance [Ω]; ``dead_voltage`` is what one leg loses [V], fully developed above ``knee`` [A]."""
+
+    v_supply: float
+    r_supply: float
+    dead_voltage: float
+    knee: float
+
+
+class Sensing(NamedTuple):
+    """Current sensing: full scale [A], converter step [A], noise [A rms], offset of A and B [A]; angle sensor."""
+
+    full_scale: float
+    step: float
+    noise: float
+    offset_a: float
+    offset_b: float
+    angle_sensor: float
+    counts_per_rev: float
+
+
+class Control(NamedTuple):
+    """Firmware: sampling period [s], gains in SI (V/A, V/(A·s), A/(rad/s), A/rad), limits and ramp.
+
+    ``speed_divider`` current steps make one speed step; ``speed_filter`` rad/s (0 for none); ``decouple`` 0 or 1;
+    the machine figures it decouples with are its own belief. ``ramp`` in rad/s².
+    """
+
+    ts: float
+    kp_d: float
+    ki_d: float
+    kp_q: float
+    ki_q: float
+    speed_divider: float
+    kp_speed: float
+    ki_speed: float
+    speed_filter: float
+    i_limit: float
+    i_trip: float
+    v_min: float
+    ramp: float
+    stall_time: float
+    decouple: float
+    ld: float
+    lq: float
+    psi: float
+    angle_offset: float
+
+
+class Drive(NamedTuple):
+    """Everything that stays fixed while the drive runs."""
+
+    machine: Machine
+    load: Load
+    inverter: Inverter
+    sensing: Sensing
+    control: Control
+
+
+def check(drive: Drive) -> None:
+    """Refuse a drive that cannot be simulated (zero inertia, inductance, period)."""
+    needed = {
+        "resistance": drive.machine.r, "d inductance": drive.machine.ld, "q inductance": drive.machine.lq,
+        "pole pairs": drive.machine.pole_pairs, "inertia": drive.load.inertia, "supply": drive.inverter.v_supply,
+        "sampling period": drive.control.ts,
+    }  # fmt: skip
+    for name, value in needed.items():
+        if not (value > 0 and math.isfinite(value)):
+            raise Refusal(f"the {name} of the simulated drive is {value:g}", "a value above zero is needed")

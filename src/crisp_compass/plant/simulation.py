@@ -1,0 +1,114 @@
+"""Running the drive: one object that holds the state and steps in chunks, for scenarios and for live runs alike."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant import kernels
+from crisp_compass.plant.parameters import FAULT_NAMES, NO_FAULT, OFF, Drive, check
+
+EVEN_EDGES = np.radians(np.arange(6) * 60.0 + 30.0)
+
+
+@dataclass(frozen=True)
+class Trace:
+    """Recorded rows of a run: name → (n,) in SI; ``angle`` mechanical, ``theta_e`` electrical, rad."""
+
+    columns: dict[str, FloatArray]
+
+    def __getitem__(self, name: str) -> FloatArray:
+        """Return one recorded signal, (n,)."""
+        return self.columns[name]
+
+
+class Simulation:
+    """A drive in motion. ``inputs`` may be changed between chunks; a fault stays until acknowledged."""
+
+    def __init__(
+        self, drive: Drive, *, edges: FloatArray = EVEN_EDGES, believed: FloatArray | None = None, seed: int = 1
+    ) -> None:
+        check(drive)
+        self.drive = drive
+        self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
+        self._believed = self._edges if believed is None else np.sort(np.asarray(believed, dtype=np.float64) % (2 * math.pi))
+        self.inputs = np.zeros(kernels.INPUTS)
+        self.inputs[kernels.IN_SUPPLY] = drive.inverter.v_supply
+        self.state = np.zeros(kernels.STATES)
+        self._seed = seed
+        self.reset()
+
+    def reset(self) -> None:
+        """Bring the drive to rest at angle zero, without a fault."""
+        self.state[:] = 0.0
+        self.state[kernels.SECTOR] = -1.0
+        self.state[kernels.DICE] = float(self._seed * 2654435761 % (1 << 32))
+        self.state[kernels.V_BUS] = self.drive.inverter.v_supply
+        self.inputs[kernels.IN_MODE] = OFF
+
+    def retune(self, drive: Drive) -> None:
+        """Change gains or figures without stopping the motion."""
+        check(drive)
+        self.drive = drive
+
+    def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
+        """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
+        self.inputs[kernels.IN_MODE] = mode
+        self.inputs[kernels.IN_SPEED] = speed
+        self.inputs[kernels.IN_ID], self.inputs[kernels.IN_IQ] = i_d, i_q
+
+    def set_load(self, torque: float) -> None:
+        """Set the load torque [N·m]; positive brakes positive rotation."""
+        self.inputs[kernels.IN_LOAD] = torque
+
+    def set_supply(self, voltage: float) -> None:
+        """Set the supply voltage [V]."""
+        self.inputs[kernels.IN_SUPPLY] = voltage
+
+    @property
+    def fault(self) -> str:
+        """Name of the latched fault, or an empty text."""
+        return FAULT_NAMES[int(self.state[kernels.FAULT])]
+
+    def acknowledge(self) -> None:
+        """Clear the fault; the drive stays off until commanded again."""
+        self.state[kernels.FAULT] = NO_FAULT
+        self.state[kernels.STALL_CLOCK] = 0.0
+        self.inputs[kernels.IN_MODE] = OFF
+
+    @property
+    def time(self) -> float:
+        """Simulated time, s."""
+        return float(self.state[kernels.TIME])
+
+    @property
+    def speed(self) -> float:
+        """Mechanical speed, rad/s."""
+        return float(self.state[kernels.OMEGA])
+
+    def advance(self, seconds: float, every: int = 1) -> Trace:
+        """Step the drive by ``seconds`` and return every ``every``-th period."""
+        steps = max(1, round(seconds / self.drive.control.ts))
+        out = np.empty((steps // every + 2, len(kernels.OUT)))
+        rows = kernels.run(self.state, self.drive, self.inputs, self._edges, self._believed, steps, every, out)
+        return Trace({name: out[:rows, k].copy() for k, name in enumerate(kernels.OUT)})
+
+
+def join(traces: list[Trace]) -> Trace:
+    """Put chunks one after the other."""
+    return Trace({name: np.concatenate([t.columns[name] for t in traces]) for name in traces[0].columns})
+
+
+def warm_up() -> None:
+    """Compile the kernels (or load them from the cache) without doing anything else."""
+    from crisp_compass.plant.parameters import Control, Inverter, Load, Machine, Sensing
+
+    drive = Drive(
+        Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Load(1e-4, 0.0, 0.0), Inverter(24.0, 0.0, 0.0, 0.1),
+        Sensing(20.0, 0.0, 0.0, 0.0, 0.0, 0.0, 4096.0),
+        Control(5e-5, 1.0, 100.0, 1.0, 100.0, 10.0, 0.1, 1.0, 0.0, 10.0, 20.0, 5.0, 1000.0, 1.0, 1.0, 1e-3, 1e-3, 0.01, 0.0),
+    )  # fmt: skip
+    Simulation(drive).advance(1e-3)
