@@ -110,5 +110,7 @@ def resistance_at(resistance: float, temperature_c: float, reference_c: float, r
     """
     k = COPPER_RULES[rule]
     if temperature_c <= -k or reference_c <= -k:
-        raise Refusal(f"{min(temperature_c, reference_c):g} °C is below what copper's rule allows", "check the temperature")
+        raise Refusal(
+            f"{min(temperature_c, reference_c):g} °C is below what copper's rule allows", "check the temperature"
+        )
     return resistance * (k + reference_c) / (k + temperature_c)

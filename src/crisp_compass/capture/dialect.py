@@ -138,7 +138,10 @@ def _unit_cell(cell: str) -> str | None:
 
 
 def _table(lines: list[str], delimiter: str, encoding: str, notes: dict[str, str]) -> Dialect | None:
-    rows = [(i, [] if line.startswith("#") or not line.strip() else _cells(line, delimiter)) for i, line in enumerate(lines)]
+    rows = [
+        (i, [] if line.startswith("#") or not line.strip() else _cells(line, delimiter))
+        for i, line in enumerate(lines)
+    ]
     rows = [(i, cells) for i, cells in rows if cells]
     header = _find_header(rows)
     if header is None:
@@ -182,7 +185,9 @@ def _find_header(rows: list[tuple[int, list[str]]]) -> int | None:
 
 def _decimal_commas(rows: list[list[str]], delimiter: str) -> bool:
     cells = [cell for row in rows for cell in row if cell]
-    both = next((cell for cell in cells if re.fullmatch(r"[-+]?[\d.,]*\d[.,]\d+", cell) and "," in cell and "." in cell), None)
+    both = next(
+        (cell for cell in cells if re.fullmatch(r"[-+]?[\d.,]*\d[.,]\d+", cell) and "," in cell and "." in cell), None
+    )
     if both is not None and delimiter != ",":
         raise Refusal(f"the number “{both}” has both a dot and a comma", "export without thousands separators")
     return any(re.fullmatch(r"[-+]?\d*,\d+(?:[eE][-+]?\d+)?", cell) for cell in cells)

@@ -9,6 +9,7 @@ import numpy as np
 from crisp_compass.capture.quality import noise, quantum, settled_mean_u
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray, IntArray
+import itertools
 
 _MAX_BLOCKS = 1600
 
@@ -50,9 +51,9 @@ def find_levels(channels: list[FloatArray], exact: tuple[int, ...] = ()) -> Leve
     cuts = _true_steps(channels, _partition(scaled, block))
     steps = [0.0 if i in exact else quantum(c) for i, c in enumerate(channels)]
     first, last, means = [], [], []
-    longest = max(b - a for a, b in zip(cuts[:-1], cuts[1:], strict=True))
+    longest = max(b - a for a, b in itertools.pairwise(cuts))
     spans = np.array([np.ptp(c) for c in channels])
-    for start, cut in zip(cuts[:-1], cuts[1:], strict=True):
+    for start, cut in itertools.pairwise(cuts):
         # a cut is known to one block, so the last block may already belong to the next step
         stop = cut if cut == n else cut - min(block + 1, (cut - start) // 4)
         if cut - start < max(4, 0.12 * longest):
@@ -115,7 +116,9 @@ def _true_steps(channels: list[FloatArray], cuts: list[int]) -> list[int]:
     """Drop cuts at which not every channel moves: there the piece before is only settling into the one after."""
     pieces = len(cuts) - 1
     while True:
-        means = np.array([[float(np.median(c[a:b])) for c in channels] for a, b in zip(cuts[:-1], cuts[1:], strict=True)])
+        means = np.array(
+            [[float(np.median(c[a:b])) for c in channels] for a, b in itertools.pairwise(cuts)]
+        )
         spans = np.ptp(means, axis=0)
         moves = np.abs(np.diff(means, axis=0)) > 0.2 * spans / max(pieces, 1)
         false = np.flatnonzero(~moves.all(axis=1))
@@ -133,7 +136,9 @@ def _settled_start(channels: list[FloatArray], start: int, stop: int, spans: Flo
         if stop - begin < 3:
             return None
         # steady twice in a row: a tail that has just sunk below the noise still biases the mean
-        settled = settled + 1 if all(_steady(c[begin:stop], float(p)) for c, p in zip(channels, spans, strict=True)) else 0
+        settled = (
+            settled + 1 if all(_steady(c[begin:stop], float(p)) for c, p in zip(channels, spans, strict=True)) else 0
+        )
         if settled == 2:
             return begin
     begin = start + int(0.7 * length)

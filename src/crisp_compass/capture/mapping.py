@@ -24,7 +24,11 @@ class ColumnMapping:
         """Read the text form; raises Refusal with the option named."""
         match = _MAPPING.match(text)
         if match is None:
-            raise Refusal(f"“{text}” is no column mapping", "write NAME=SOURCE, NAME=-SOURCE or NAME=SOURCE*FACTOR", where="--column")
+            raise Refusal(
+                f"“{text}” is no column mapping",
+                "write NAME=SOURCE, NAME=-SOURCE or NAME=SOURCE*FACTOR",
+                where="--column",
+            )
         name, minus, source, factor_text = match.groups()
         if name not in SIGNALS and name != "t":
             raise Refusal(f"“{name}” is no signal name", f"use one of t, {', '.join(SIGNALS)}", where="--column")

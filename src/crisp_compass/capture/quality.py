@@ -17,7 +17,7 @@ def quantum(values: FloatArray) -> float:
     The step is the smallest spacing between distinct values, accepted if the channel repeats values often
     and nearly all spacings are whole multiples of it.
     """
-    part = values[: _SAMPLE]
+    part = values[:_SAMPLE]
     levels = np.unique(part)
     if len(levels) < 2 or len(levels) > len(part) / 2:
         return 0.0

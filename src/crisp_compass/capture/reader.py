@@ -110,7 +110,9 @@ def _take(name: str, index: int, unit_text: str | None, mapped: float | None = N
     if found is None:
         if logic and mapped is None:
             return _Wanted(name, index, 1.0, None)
-        raise Refusal(f"the unit “{unit_text}” of column {name} is unknown", f"write {target.name or '0 and 1 without a unit'}")
+        raise Refusal(
+            f"the unit “{unit_text}” of column {name} is unknown", f"write {target.name or '0 and 1 without a unit'}"
+        )
     source, factor = found
     if logic:
         return _Wanted(name, index, factor * (mapped or 1.0), None, analogue=source.dimension == "voltage")
@@ -118,7 +120,10 @@ def _take(name: str, index: int, unit_text: str | None, mapped: float | None = N
         return _Wanted(name, index, factor * (mapped or 1.0), None)
     if mapped is not None and name != "t":
         return _Wanted(name, index, factor * mapped * target.factor, None)
-    raise Refusal(f"the column {name} is in “{unit_text}”, a {source.dimension}", f"a {target.dimension} in {target.name} is needed")
+    raise Refusal(
+        f"the column {name} is in “{unit_text}”, a {source.dimension}",
+        f"a {target.dimension} in {target.name} is needed",
+    )
 
 
 def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
@@ -212,7 +217,9 @@ def _bad_cell(file: Path, dialect: Dialect, row: int, index: int, text: object) 
     if ragged.problem.startswith("line"):
         return ragged
     found = f"“{str(text).strip()}”" if text is not None and str(text).strip() else "an empty cell"
-    return Refusal(f"line {line}, column {dialect.names[index]}: {found} instead of a number", "mend or remove that row")
+    return Refusal(
+        f"line {line}, column {dialect.names[index]}: {found} instead of a number", "mend or remove that row"
+    )
 
 
 def _ragged(file: Path, dialect: Dialect, width: int, last: int | None = None) -> Refusal:
@@ -230,7 +237,9 @@ def _ragged(file: Path, dialect: Dialect, width: int, last: int | None = None) -
             except (csv.Error, StopIteration):
                 count = 0
             if count != width:
-                return Refusal(f"line {number} has {count} cells where the header has {width}", "mend or remove that row")
+                return Refusal(
+                    f"line {number} has {count} cells where the header has {width}", "mend or remove that row"
+                )
     return Refusal("the table cannot be read", "every row needs as many cells as the header")
 
 
@@ -252,7 +261,9 @@ def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], frame: pl.Dat
         columns[item.name] = values
     assumed = [f"{w.name} in {w.assumed}" for w in wanted if w.assumed]
     if assumed:
-        findings.append(Finding("info", "unit-assumed", f"No unit is written for some columns; taken as {', '.join(assumed)}."))
+        findings.append(
+            Finding("info", "unit-assumed", f"No unit is written for some columns; taken as {', '.join(assumed)}.")
+        )
     time = columns.pop("t", np.empty(0))
     if len(time):
         step = np.diff(time)
@@ -275,7 +286,8 @@ def _logic(values: FloatArray, item: _Wanted, dialect: Dialect, file: Path) -> F
     if len(wrong):
         line = _line_of(file, dialect, int(wrong[0]))
         raise Refusal(
-            f"line {line}, column {describe(item.name)}: {values[wrong[0]]:g} found", "a 0/1 signal holds only 0 and 1"
+            f"line {line}, column {describe(item.name)}: {values[wrong[0]]:g} found",
+            "a 0/1 signal holds only 0 and 1",
         )
     return values
 

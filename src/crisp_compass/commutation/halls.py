@@ -85,10 +85,18 @@ def read_halls(capture: Capture) -> HallTable:
     halls = [capture[f"hall_{k}"] for k in (1, 2, 3)]
     for k, values in enumerate(halls, 1):
         if float(np.ptp(values)) == 0:
-            raise Refusal(f"hall_{k} stays at {values[0]:.0f} throughout", "check its wire, supply and pull-up, and turn at least one electrical turn", where=capture.source)
+            raise Refusal(
+                f"hall_{k} stays at {values[0]:.0f} throughout",
+                "check its wire, supply and pull-up, and turn at least one electrical turn",
+                where=capture.source,
+            )
     voltages = voltages_of(capture)
     if len(voltages) < 2:
-        raise Refusal(f"only {next(iter(voltages))} is there", "two line voltages are needed to tell the direction", where=capture.source)
+        raise Refusal(
+            f"only {next(iter(voltages))} is there",
+            "two line voltages are needed to tell the direction",
+            where=capture.source,
+        )
     fit = fit_emf(capture.time, voltages, capture.source)
     findings = list(capture.findings)
     _check_geometry(fit, capture.source)
@@ -104,20 +112,42 @@ def read_halls(capture: Capture) -> HallTable:
     travel = float(theta[-1] - theta[0])
     direction = 1 if travel > 0 else -1
     if float(np.sum(np.abs(np.diff(theta)))) > 1.3 * abs(travel):
-        findings.append(Finding("info", "direction-changed", "The shaft turned both ways; the direction given is that of the larger part."))
+        findings.append(
+            Finding(
+                "info",
+                "direction-changed",
+                "The shaft turned both ways; the direction given is that of the larger part.",
+            )
+        )
     worst = max(abs(e) for e in errors)
     if worst > 8:
-        findings.append(Finding("caution", "edges-uneven", f"One edge is {worst:.1f}° from its place: the sensors are mounted unevenly; torque ripples unless the edges are corrected."))
+        findings.append(
+            Finding(
+                "caution",
+                "edges-uneven",
+                f"One edge is {worst:.1f}° from its place: the sensors are mounted unevenly; torque ripples unless the edges are corrected.",
+            )
+        )
     turns = abs(travel) / (2 * math.pi)
-    method = f"{len(voltages)} line voltages and three halls over {turns:.1f} electrical turns; codes seen {sorted(seen)}"
+    method = (
+        f"{len(voltages)} line voltages and three halls over {turns:.1f} electrical turns; codes seen {sorted(seen)}"
+    )
     return HallTable(spacing, direction, states, errors, u, method, tuple(findings), capture.time, theta, codes)
 
 
 def _check_geometry(fit: EmfFit, source: str) -> None:
     if not fit.vectorial:
-        raise Refusal("the voltages do not turn like a three-phase machine's", "check which lead each probe is on, and turn at least one electrical turn", where=source)
+        raise Refusal(
+            "the voltages do not turn like a three-phase machine's",
+            "check which lead each probe is on, and turn at least one electrical turn",
+            where=source,
+        )
     if float(np.max(np.abs(fit.phase_error))) > math.radians(12):
-        raise Refusal("the line voltages are not 120° apart", "one is reversed or on the wrong leads; map it with a minus sign (v_bc=-v_bc)", where=source)
+        raise Refusal(
+            "the line voltages are not 120° apart",
+            "one is reversed or on the wrong leads; map it with a minus sign (v_bc=-v_bc)",
+            where=source,
+        )
 
 
 def _debounced(values: FloatArray) -> FloatArray:
@@ -135,7 +165,9 @@ def _debounced(values: FloatArray) -> FloatArray:
     return state
 
 
-def _arc(hall: int, values: FloatArray, theta: FloatArray, omega: FloatArray, inside: BoolArray, source: str) -> list[_Edge]:
+def _arc(
+    hall: int, values: FloatArray, theta: FloatArray, omega: FloatArray, inside: BoolArray, source: str
+) -> list[_Edge]:
     """Return the two edges of one sensor, as seen when turning in positive direction."""
     state = _debounced(values)
     change = np.flatnonzero(np.diff(state)) + 1
@@ -149,10 +181,18 @@ def _arc(hall: int, values: FloatArray, theta: FloatArray, omega: FloatArray, in
     for kind in (True, False):
         chosen = rises == kind
         if not chosen.any():
-            raise Refusal(f"hall_{hall + 1} shows no {'rising' if kind else 'falling'} edge while the shaft turns", "turn at least one electrical turn", where=source)
+            raise Refusal(
+                f"hall_{hall + 1} shows no {'rising' if kind else 'falling'} edge while the shaft turns",
+                "turn at least one electrical turn",
+                where=source,
+            )
         angle, u, spread = _circular(middle[chosen], width[chosen])
         if spread > 20:
-            raise Refusal(f"hall_{hall + 1} does not switch at the same electrical angle every time", "check its wiring, its supply and that the voltages come from the same motor", where=source)
+            raise Refusal(
+                f"hall_{hall + 1} does not switch at the same electrical angle every time",
+                "check its wiring, its supply and that the voltages come from the same motor",
+                where=source,
+            )
         result.append(_Edge(angle, u, hall, kind))
     return result
 
@@ -184,10 +224,18 @@ def _sectors(edges: list[_Edge], source: str) -> tuple[dict[str, HallState], tup
         to = ordered[(k + 1) % 6].angle
         width = (to - edge.angle) % 360
         center = (edge.angle + width / 2) % 360
-        code = sum(weight for hall, weight in enumerate((4, 2, 1)) if (center - arcs[hall][0]) % 360 < (arcs[hall][1] - arcs[hall][0]) % 360)
+        code = sum(
+            weight
+            for hall, weight in enumerate((4, 2, 1))
+            if (center - arcs[hall][0]) % 360 < (arcs[hall][1] - arcs[hall][0]) % 360
+        )
         if str(code) in states or width < 5:
             a, b = sorted({edge.hall + 1, ordered[(k + 1) % 6].hall + 1, ordered[k - 1].hall + 1})[:2]
-            raise Refusal(f"hall_{a} and hall_{b} do not divide the turn into six sectors", "check whether two sensor wires are joined or one sensor is dead", where=source)
+            raise Refusal(
+                f"hall_{a} and hall_{b} do not divide the turn into six sectors",
+                "check whether two sensor wires are joined or one sensor is dead",
+                where=source,
+            )
         states[str(code)] = HallState(center, edge.angle, to, best_pair(center))
     grid = np.array([e.angle - 60 * k for k, e in enumerate(ordered)])
     errors = grid - float(np.mean(grid))
@@ -205,4 +253,10 @@ def _note_invalid(codes: FloatArray, states: dict[str, HallState], findings: lis
     if share > 0:
         others = ", ".join(str(int(c)) for c in np.unique(codes[~valid]))
         level = "caution" if share > 0.005 else "info"
-        findings.append(Finding("caution" if level == "caution" else "info", "invalid-codes", f"Code {others} shows in {100 * share:.2g} % of the samples, outside the six of the table: bounce or interference on the hall lines."))
+        findings.append(
+            Finding(
+                "caution" if level == "caution" else "info",
+                "invalid-codes",
+                f"Code {others} shows in {100 * share:.2g} % of the samples, outside the six of the table: bounce or interference on the hall lines.",
+            )
+        )

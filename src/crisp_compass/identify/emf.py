@@ -89,7 +89,8 @@ class EmfFit:
     def excess(self) -> float:
         """Residual over the noise of the samples: about 1 where the model explains everything."""
         ratios = [
-            float(np.std(self.residual[:, c])) / max(noise(self.residual[:, c]), 1e-12) for c in range(len(self.channels))
+            float(np.std(self.residual[:, c])) / max(noise(self.residual[:, c]), 1e-12)
+            for c in range(len(self.channels))
         ]
         return max(ratios)
 
@@ -121,7 +122,11 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
         index, theta = _crossing_start(time, values[:, int(np.argmax(np.ptp(values, axis=0)))], source)
     turns = float(np.ptp(theta)) / (2 * math.pi)
     if turns < 1.0:
-        raise Refusal("the shaft turned less than one electrical turn", "turn it further, or start the capture at higher speed", where=source)
+        raise Refusal(
+            "the shaft turned less than one electrical turn",
+            "turn it further, or start the capture at higher speed",
+            where=source,
+        )
     t, v = time[index], values[index]
     size = _block(t, theta)
     if size > 1:
@@ -184,11 +189,17 @@ def _crossing_start(time: FloatArray, v: FloatArray, source: str) -> tuple[IntAr
     state = np.where(smooth > band, 1, np.where(smooth < -band, -1, 0))
     nonzero = np.flatnonzero(state)
     if len(nonzero) < 4:
-        raise Refusal("no voltage stands out from the noise", "turn the shaft faster or use a smaller range", where=source)
+        raise Refusal(
+            "no voltage stands out from the noise", "turn the shaft faster or use a smaller range", where=source
+        )
     signs = state[nonzero]
     change = np.flatnonzero(np.diff(signs))
     if len(change) < 3:
-        raise Refusal("the shaft turned less than one electrical turn", "turn it further, or start the capture at higher speed", where=source)
+        raise Refusal(
+            "the shaft turned less than one electrical turn",
+            "turn it further, or start the capture at higher speed",
+            where=source,
+        )
     crossings = np.array([_crossing_time(time, smooth, nonzero[k], nonzero[k + 1]) for k in change])
     angles = math.pi * np.arange(len(crossings)) + (0.0 if signs[change[0]] < 0 else math.pi)
     # an offset moves neighbouring crossings in opposite directions: average them
@@ -219,19 +230,19 @@ class _State:
     v: FloatArray
     orders: tuple[int, ...]
     geometry: FloatArray
-    basis: sparse.csr_matrix
-    slope: sparse.csr_matrix
+    basis: sparse.csr_array
+    slope: sparse.csr_array
     spline: FloatArray
 
 
-def _spline(t: FloatArray, pieces: int) -> tuple[sparse.csr_matrix, sparse.csr_matrix]:
+def _spline(t: FloatArray, pieces: int) -> tuple[sparse.csr_array, sparse.csr_array]:
     knots = np.concatenate([[0.0] * _DEGREE, np.linspace(0.0, 1.0, pieces + 1), [1.0] * _DEGREE])
     x = np.clip((t - t[0]) / (t[-1] - t[0]), 0.0, 1.0)
     basis = interpolate.BSpline.design_matrix(x, knots, _DEGREE).tocsr()
     lower = interpolate.BSpline.design_matrix(x, knots[1:-1], _DEGREE - 1).tocsr()
     count = basis.shape[1]
     gaps = knots[_DEGREE + 1 : _DEGREE + count] - knots[1:count]
-    difference = sparse.diags([-_DEGREE / gaps, _DEGREE / gaps], [0, 1], shape=(count - 1, count))
+    difference = sparse.diags_array([-_DEGREE / gaps, _DEGREE / gaps], offsets=[0, 1], shape=(count - 1, count))
     return basis, (lower @ difference).tocsr() / (t[-1] - t[0])
 
 
@@ -274,7 +285,9 @@ def _linear(state: _State, theta: FloatArray, omega: FloatArray) -> tuple[list[F
     return coefficients, model
 
 
-def _step(state: _State, theta: FloatArray, omega: FloatArray, coefficients: list[FloatArray], weights: FloatArray) -> tuple[FloatArray, FloatArray]:
+def _step(
+    state: _State, theta: FloatArray, omega: FloatArray, coefficients: list[FloatArray], weights: FloatArray
+) -> tuple[FloatArray, FloatArray]:
     """Return the normal matrix and the right side of all parameters (spline first, then each channel's)."""
     k = state.basis.shape[1]
     sizes = [len(c) for c in coefficients]
@@ -284,7 +297,9 @@ def _step(state: _State, theta: FloatArray, omega: FloatArray, coefficients: lis
     for channel, solved in enumerate(coefficients):
         shape, slope = _design(state, theta, omega, channel)
         wave, wave_slope = shape @ solved[:-1], slope @ solved[:-1]
-        motion = (sparse.diags(omega * wave_slope) @ state.basis + sparse.diags(wave) @ state.slope) * weights[channel]
+        motion = (
+            sparse.diags_array(omega * wave_slope) @ state.basis + sparse.diags_array(wave) @ state.slope
+        ) * weights[channel]
         linear = np.column_stack([shape * omega[:, None], np.ones_like(theta)]) * weights[channel]
         residual = (state.v[:, channel] - linear @ solved / weights[channel]) * weights[channel]
         own = slice(position, position + len(solved))
@@ -372,7 +387,7 @@ def _refine(
     return _result(best[1], best[2], best[3], names, index, weights, vectorial)
 
 
-def _project(basis: sparse.csr_matrix, theta: FloatArray) -> FloatArray:
+def _project(basis: sparse.csr_array, theta: FloatArray) -> FloatArray:
     gram = (basis.T @ basis).toarray()
     return np.asarray(np.linalg.solve(gram + 1e-9 * np.trace(gram) / len(gram) * np.eye(len(gram)), basis.T @ theta))
 
@@ -405,10 +420,10 @@ def _result(
         base = math.atan2(-state.geometry[channel, 0], state.geometry[channel, 1]) - phase[channel]
         if first[0] < 0 and own == 1:
             base += math.pi
-        for h in ratios:
+        for h, found in ratios.items():
             k = own + 2 * (state.orders.index(h) - 1)
             value = complex(solved[k], -solved[k + 1]) / fundamental
-            ratios[h].append(value * complex(math.cos(h * base), math.sin(h * base)))
+            found.append(value * complex(math.cos(h * base), math.sin(h * base)))
             block = covariance[position + k : position + k + 2, position + k : position + k + 2]
             ratio_u[h].append(math.sqrt(max(float(np.trace(block)) / 2, 0.0)) / fundamental)
         position += len(solved)

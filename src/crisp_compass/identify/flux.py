@@ -81,7 +81,9 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
     measured = _pole_pairs(capture, fit, findings)
     known = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if known is not None and (known < 1 or known != int(known)):
-        raise Refusal(f"{known:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs")
+        raise Refusal(
+            f"{known:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
+        )
     if measured is not None:
         estimates["pole_pairs"] = measured
         if known is not None and int(known) != int(measured.value):
@@ -94,7 +96,11 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
         kv = kv_from_flux(flux.value, "line-peak", p)
         relative = flux.u / flux.value
         estimates["kv_peak"] = Estimate(
-            kv, "rpm/V", kv * relative, kv * flux.value / flux.high, kv * flux.value / max(flux.low, 0.05 * flux.value)
+            kv,
+            "rpm/V",
+            kv * relative,
+            kv * flux.value / flux.high,
+            kv * flux.value / max(flux.low, 0.05 * flux.value),
         )
     speeds = np.abs(fit.omega) / (2 * math.pi)
     method = (
@@ -102,7 +108,9 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
         f"{speeds.max():.3g} Hz down to {speeds.min():.3g} Hz; voltage and frequency fitted together"
     )
     voltage = np.column_stack([voltages[c][fit.index] for c in fit.channels])
-    return FluxResult(estimates, method, tuple(findings), fit.channels, fit.time, voltage, fit.model, fit.residual, fit.omega)
+    return FluxResult(
+        estimates, method, tuple(findings), fit.channels, fit.time, voltage, fit.model, fit.residual, fit.omega
+    )
 
 
 def _misfit(fit: EmfFit, findings: list[Finding]) -> float:
@@ -115,8 +123,16 @@ def _misfit(fit: EmfFit, findings: list[Finding]) -> float:
         expected = float(np.std(r)) / math.sqrt(block)
         worst = max(worst, float(np.std(usable.mean(axis=1))) / max(expected, 1e-300))
     if worst > 1.6:
-        share = 100 * max(float(np.std(fit.residual[:, c]) / np.std(fit.model[:, c])) for c in range(len(fit.channels)))
-        findings.append(Finding("caution", "model-does-not-fit", f"{share:.2g} % of the voltage is not explained by a smoothly turning rotor: current flowed, the speed jerked, or a probe picks up interference; the error bar is widened."))
+        share = 100 * max(
+            float(np.std(fit.residual[:, c]) / np.std(fit.model[:, c])) for c in range(len(fit.channels))
+        )
+        findings.append(
+            Finding(
+                "caution",
+                "model-does-not-fit",
+                f"{share:.2g} % of the voltage is not explained by a smoothly turning rotor: current flowed, the speed jerked, or a probe picks up interference; the error bar is widened.",
+            )
+        )
         return worst
     return 1.0
 
@@ -129,10 +145,22 @@ def _flux(fit: EmfFit, misfit: float, findings: list[Finding]) -> Estimate:
         doubt = float(np.max(fit.psi_u)) * misfit / value
         if spread > max(0.02, 6 * doubt):
             shown = ", ".join(f"{c} {1e3 * p:.4g} mWb" for c, p in zip(fit.channels, fit.psi, strict=True))
-            findings.append(Finding("caution", "channels-differ", f"The channels see different flux ({shown}): a probe's range or factor is wrong, or a winding is damaged."))
+            findings.append(
+                Finding(
+                    "caution",
+                    "channels-differ",
+                    f"The channels see different flux ({shown}): a probe's range or factor is wrong, or a winding is damaged.",
+                )
+            )
             u = math.hypot(u, float(np.std(fit.psi, ddof=1)) / math.sqrt(len(fit.psi)))
     if fit.vectorial and float(np.max(np.abs(fit.phase_error))) > math.radians(8):
-        findings.append(Finding("caution", "phases-misplaced", "The channels are not 120° apart: one is reversed or belongs to another pair of leads."))
+        findings.append(
+            Finding(
+                "caution",
+                "phases-misplaced",
+                "The channels are not 120° apart: one is reversed or belongs to another pair of leads.",
+            )
+        )
     return Estimate.from_u(value, "Wb", u, dof=max(len(fit.time) - 20, 1))
 
 
@@ -163,11 +191,19 @@ def _pole_pairs(capture: Capture, fit: EmfFit, findings: list[Finding]) -> Estim
         # the fitted ω carries no noise, so it serves as the instrument: noise of the speed channel drops out
         ratio = float(np.sum(fit.omega**2)) / common
         scatter = float(np.std(np.abs(fit.omega) / ratio - np.abs(speed)))
-        doubt = ratio * scatter / math.sqrt(len(speed)) / max(float(np.sqrt(np.mean((fit.omega / ratio) ** 2))), 1e-12)
+        doubt = (
+            ratio * scatter / math.sqrt(len(speed)) / max(float(np.sqrt(np.mean((fit.omega / ratio) ** 2))), 1e-12)
+        )
     else:
         return None
     whole = round(ratio)
     if whole < 1 or doubt > 0.15 or abs(ratio - whole) > min(0.04 * whole + 0.05, 0.3) + doubt:
-        findings.append(Finding("caution", "pole-pairs-unclear", f"Electrical over mechanical speed is {ratio:.3g}, not near a whole number: check the speed channel's factor."))
+        findings.append(
+            Finding(
+                "caution",
+                "pole-pairs-unclear",
+                f"Electrical over mechanical speed is {ratio:.3g}, not near a whole number: check the speed channel's factor.",
+            )
+        )
         return None
     return Estimate(float(whole), "", 0.0, float(whole), float(whole))

@@ -208,7 +208,11 @@ def _search(data: _Data, source: str, keep: BoolArray | None = None) -> _Fit:
         data = _Data(data.t, data.v, data.i, data.weight * keep, data.edges, data.dt, data.smooth, data.upsample)
     duration = float(data.t[-1])
     if not float(np.ptp(data.v)) > 6 * noise(data.v):
-        raise Refusal("v_ab shows no step above its noise", "a voltage step of at least ten times the noise is needed", where=source)
+        raise Refusal(
+            "v_ab shows no step above its noise",
+            "a voltage step of at least ten times the noise is needed",
+            where=source,
+        )
     sigma = max(noise(data.i), 1e-6 * float(np.ptp(data.i)))
     low, high = math.log(0.02 / duration), math.log(4.0 / data.dt)
     thin = _thinned(data)
@@ -220,16 +224,31 @@ def _search(data: _Data, source: str, keep: BoolArray | None = None) -> _Fit:
         guess = _solve(data, math.exp(grid[best]), guess, sigma).g
         left, right = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]
         found = optimize.minimize_scalar(
-            lambda x: _solve(data, math.exp(x), guess, sigma).cost, bounds=(left, right), method="bounded", options={"xatol": 1e-7}
+            lambda x, known=guess: _solve(data, math.exp(x), known, sigma).cost,
+            bounds=(left, right),
+            method="bounded",
+            options={"xatol": 1e-7},
         )
         fit = _solve(data, math.exp(float(found.x)), guess, sigma)
     if best >= len(grid) - 2:
-        raise Refusal("the current follows the voltage within one sample", "sample faster: at least 5 samples within L/R are needed", where=source)
+        raise Refusal(
+            "the current follows the voltage within one sample",
+            "sample faster: at least 5 samples within L/R are needed",
+            where=source,
+        )
     if fit.g <= 0:
-        raise Refusal("the current moves against the voltage", "one channel is reversed; map it with a minus sign (i_a=-i_a)", where=source)
+        raise Refusal(
+            "the current moves against the voltage",
+            "one channel is reversed; map it with a minus sign (i_a=-i_a)",
+            where=source,
+        )
     answer = float(np.std(fit.g * fit.basis[:, 0]))
     if answer < 3 * sigma:
-        raise Refusal("the current does not answer the voltage above its noise", "use a larger step or a finer current range", where=source)
+        raise Refusal(
+            "the current does not answer the voltage above its noise",
+            "use a larger step or a finer current range",
+            where=source,
+        )
     return fit
 
 
@@ -240,7 +259,9 @@ def _thinned(data: _Data) -> _Data:
     )  # fmt: skip
 
 
-def _decide_clipping(data: _Data, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str) -> tuple[_Data, _Fit]:
+def _decide_clipping(
+    data: _Data, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str
+) -> tuple[_Data, _Fit]:
     """Clipped current lies below what the model, fitted without it, predicts; a settled level does not."""
     if len(suspects) != len(data.t):
         return data, _search(data, source)
@@ -251,12 +272,20 @@ def _decide_clipping(data: _Data, fit: _Fit, suspects: BoolArray, findings: list
         return data, _search(data, source)
     if float(np.mean(suspects)) > 0.7:
         raise Refusal("i_a is cut off at the end of its range", "use a larger range", where=source)
-    findings.append(Finding("caution", "clipped-part-left-out", f"i_a is cut off at the end of its range in {100 * float(np.mean(suspects)):.0f} % of the samples; they were left out."))
+    findings.append(
+        Finding(
+            "caution",
+            "clipped-part-left-out",
+            f"i_a is cut off at the end of its range in {100 * float(np.mean(suspects)):.0f} % of the samples; they were left out.",
+        )
+    )
     kept = _Data(data.t, data.v, data.i, data.weight * ~suspects, data.edges, data.dt, data.smooth, data.upsample)
     return kept, fit
 
 
-def _estimates(data: _Data, fit: _Fit, residual: FloatArray, findings: list[Finding], source: str) -> dict[str, Estimate]:
+def _estimates(
+    data: _Data, fit: _Fit, residual: FloatArray, findings: list[Finding], source: str
+) -> dict[str, Estimate]:
     used = data.weight > 0
     sigma = max(noise(residual[used]), 1e-7 * float(np.ptp(data.i)))
     step = 1e-4 * fit.a
@@ -276,16 +305,34 @@ def _estimates(data: _Data, fit: _Fit, residual: FloatArray, findings: list[Find
     excess = rms / max(math.hypot(sigma, _voltage_noise_current(data, fit)), 1e-300)
     if excess > 1.4:
         reach = 100 * rms / float(np.ptp(data.i))
-        findings.append(Finding("caution", "model-does-not-fit", f"One R and one L leave {reach:.2g} % of the current unexplained: the rotor moved, iron eddy currents or saturation; the error bar is widened."))
+        findings.append(
+            Finding(
+                "caution",
+                "model-does-not-fit",
+                f"One R and one L leave {reach:.2g} % of the current unexplained: the rotor moved, iron eddy currents or saturation; the error bar is widened.",
+            )
+        )
         covariance = covariance * (2 * excess) ** 2
     l_grad = np.array([0.0, -1 / (2 * fit.g**2)])
     r_grad = np.array([1 / (2 * fit.g), -fit.a / (2 * fit.g**2)])
     inductance = Estimate.from_u(1 / (2 * fit.g), "H", math.sqrt(float(l_grad @ covariance @ l_grad)), dof=dof)
     resistance = Estimate.from_u(fit.a / (2 * fit.g), "Ω", math.sqrt(float(r_grad @ covariance @ r_grad)), dof=dof)
     if resistance.u > 0.2 * resistance.value:
-        findings.append(Finding("caution", "resistance-not-resolved", "The steps are too short to tell the resistance; take it from a staircase."))
+        findings.append(
+            Finding(
+                "caution",
+                "resistance-not-resolved",
+                "The steps are too short to tell the resistance; take it from a staircase.",
+            )
+        )
     if inductance.u > 0.1 * inductance.value:
-        findings.append(Finding("caution", "wide-error-bar", "The error bar is wide: use a larger step, more steps or faster sampling."))
+        findings.append(
+            Finding(
+                "caution",
+                "wide-error-bar",
+                "The error bar is wide: use a larger step, more steps or faster sampling.",
+            )
+        )
     return {"inductance": inductance, "resistance": resistance}
 
 

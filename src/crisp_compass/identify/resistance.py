@@ -27,7 +27,6 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.quantities import show
 
-
 #: Part of the largest current below which the dead-time voltage is not relied on (common practice).
 _KNEE_REACH = 0.22
 #: Standard deviation of the part of the voltage loss that may still be missing at the smallest current used. It
@@ -121,7 +120,9 @@ def fit_resistance(
     estimates = {"resistance": value, "voltage_offset": _offset(fit, columns)}
     temperature = temperature_c if temperature_c is not None else capture.note_number("temperature_c")
     if reference_c is not None and temperature is None:
-        raise Refusal("the winding's temperature is not known", "give --temperature too", where="--reference-temperature")
+        raise Refusal(
+            "the winding's temperature is not known", "give --temperature too", where="--reference-temperature"
+        )
     if reference_c is not None and temperature is not None:
         ratio = resistance_at(1.0, temperature, reference_c, rule)
         estimates["resistance_at_reference"] = value.scaled(ratio)
@@ -138,7 +139,11 @@ def _circuit_factor(capture: Capture) -> float:
     circuit = capture.notes.get("circuit", "a-b").lower().replace(" ", "")
     factors = {"a-b": 2.0, "a-bc": 1.5}
     if circuit not in factors:
-        raise Refusal(f"the note says circuit {circuit}", "a-b (C open) or a-bc (B and C joined) can be evaluated", where=capture.source)
+        raise Refusal(
+            f"the note says circuit {circuit}",
+            "a-b (C open) or a-bc (B and C joined) can be evaluated",
+            where=capture.source,
+        )
     return factors[circuit]
 
 
@@ -156,7 +161,11 @@ def _check_levels(capture: Capture, current: FloatArray, u: FloatArray) -> None:
         )
     span = float(np.ptp(current))
     if span < 0.02 * float(np.max(np.abs(current))) or span < 10 * float(np.median(u)):
-        raise Refusal("the current levels are all alike", "spread them, best from a tenth of rated current up to it", where=capture.source)
+        raise Refusal(
+            "the current levels are all alike",
+            "spread them, best from a tenth of rated current up to it",
+            where=capture.source,
+        )
 
 
 def _unclipped(capture: Capture, name: str, levels: Levels, findings: list[Finding]) -> BoolArray:
@@ -183,15 +192,26 @@ def _unclipped(capture: Capture, name: str, levels: Levels, findings: list[Findi
             beyond = np.abs(expected) - np.abs(levels.means[:, column])
             clipped = clipped & (beyond > 0.01 * reach + 6 * levels.u[:, column])
         elif sound.sum() < 3:
-            same = [int((np.abs(levels.means[:, column] - m) < 1e-9 + 3 * u).sum()) for m, u in zip(levels.means[:, column], levels.u[:, column], strict=True)]
+            same = [
+                int((np.abs(levels.means[:, column] - m) < 1e-9 + 3 * u).sum())
+                for m, u in zip(levels.means[:, column], levels.u[:, column], strict=True)
+            ]
             clipped = clipped & (np.array(same) > 1)
         if clipped.any():
             keep &= ~clipped
             findings.append(
-                Finding("caution", "clipped-levels-left-out", f"{int(clipped.sum())} level(s) were left out: {channel} is cut off at the end of its range.")
+                Finding(
+                    "caution",
+                    "clipped-levels-left-out",
+                    f"{int(clipped.sum())} level(s) were left out: {channel} is cut off at the end of its range.",
+                )
             )
     if keep.sum() < 3 and not keep.all():
-        raise Refusal("the channels are cut off at the end of their range on most levels", "use a larger range", where=capture.source)
+        raise Refusal(
+            "the channels are cut off at the end of their range on most levels",
+            "use a larger range",
+            where=capture.source,
+        )
     return keep
 
 
@@ -244,18 +264,38 @@ def _fit(
         if _magnitudes(current[outer]) >= 3:
             keep = outer
         if keep.sum() < 3:
-            raise Refusal("too few levels carry current", "at least 3 levels above a tenth of the largest are needed", where=capture.source)
+            raise Refusal(
+                "too few levels carry current",
+                "at least 3 levels above a tenth of the largest are needed",
+                where=capture.source,
+            )
         both = min((current[keep] > 0).sum(), (current[keep] < 0).sum()) >= 2
         columns = ("slope", "sign", "constant") if both else ("slope", "sign")
         if not both:
             side = np.sign(np.sum(np.sign(current[keep])))
             keep = keep & (np.sign(current) == side)
-            findings.append(Finding("info", "one-sided", "All levels lie on one side of zero: a current sensor offset cannot be told from the bridge's voltage loss."))
+            findings.append(
+                Finding(
+                    "info",
+                    "one-sided",
+                    "All levels lie on one side of zero: a current sensor offset cannot be told from the bridge's voltage loss.",
+                )
+            )
             if keep.sum() < 3:
-                raise Refusal("too few levels lie on one side of zero", "at least 3 levels of one sign, or 2 of each, are needed", where=capture.source)
+                raise Refusal(
+                    "too few levels lie on one side of zero",
+                    "at least 3 levels of one sign, or 2 of each, are needed",
+                    where=capture.source,
+                )
     fit = _solve(levels, keep, columns)
     if bridge and _magnitudes(current[keep]) < 3:
-        findings.append(Finding("caution", "knee-unchecked", "Only two current magnitudes carry the result: whether the bridge's voltage loss is fully developed at the smaller one cannot be checked; take more levels."))
+        findings.append(
+            Finding(
+                "caution",
+                "knee-unchecked",
+                "Only two current magnitudes carry the result: whether the bridge's voltage loss is fully developed at the smaller one cannot be checked; take more levels.",
+            )
+        )
     if bridge:
         fit, keep = _leave_out_knee(levels, keep, columns, fit, findings)
     if fit.dof > 0 and fit.probability < 1e-3:
@@ -280,18 +320,30 @@ def _leave_out_knee(
         smallest = np.min(current[trial])
         trial = trial & ~((current < smallest * 1.1 + 1e-12) & trial)
         signs = np.sign(levels.means[trial, 1])
-        if trial.sum() <= len(columns) or _magnitudes(current[trial]) < 3 or ("constant" in columns and min((signs > 0).sum(), (signs < 0).sum()) < 2):
+        if (
+            trial.sum() <= len(columns)
+            or _magnitudes(current[trial]) < 3
+            or ("constant" in columns and min((signs > 0).sum(), (signs < 0).sum()) < 2)
+        ):
             break
         candidate = _solve(levels, trial, columns)
         if best.knee > 2.5 or candidate.chi2 / candidate.dof < 0.5 * best.chi2 / max(best.dof, 1):
             best, best_keep = candidate, trial.copy()
     dropped = int(keep.sum() - best_keep.sum())
     if dropped:
-        findings.append(Finding("info", "knee-left-out", f"{dropped} level(s) near zero current were left out: the bridge's dead-time voltage is not fully developed there."))
+        findings.append(
+            Finding(
+                "info",
+                "knee-left-out",
+                f"{dropped} level(s) near zero current were left out: the bridge's dead-time voltage is not fully developed there.",
+            )
+        )
     return best, best_keep
 
 
-def _explain_misfit(levels: Levels, keep: BoolArray, columns: tuple[str, ...], fit: _Fit, findings: list[Finding]) -> None:
+def _explain_misfit(
+    levels: Levels, keep: BoolArray, columns: tuple[str, ...], fit: _Fit, findings: list[Finding]
+) -> None:
     current, voltage = levels.means[keep, 1], levels.means[keep, 0]
     residual = voltage - _design(current, columns) @ fit.coefficients
     relative = float(np.max(np.abs(residual)) / np.ptp(voltage))
@@ -311,12 +363,22 @@ def _explain_misfit(levels: Levels, keep: BoolArray, columns: tuple[str, ...], f
 def _resistance(fit: _Fit, factor: float, findings: list[Finding], source: str) -> Estimate:
     slope = float(fit.coefficients[0])
     if slope <= 0:
-        raise Refusal("the voltage falls while the current rises", "one channel is reversed; map it with a minus sign (i_a=-i_a)", where=source)
+        raise Refusal(
+            "the voltage falls while the current rises",
+            "one channel is reversed; map it with a minus sign (i_a=-i_a)",
+            where=source,
+        )
     misfit = fit.probability < 1e-3
     u = math.sqrt(float(fit.covariance[0, 0])) * (fit.birge if misfit else 1.0)
     estimate = Estimate.from_u(slope / factor, "Ω", u / factor, dof=fit.dof if misfit else math.inf)
     if estimate.u > 0.05 * estimate.value:
-        findings.append(Finding("caution", "wide-error-bar", f"The error bar is {show(estimate.high - estimate.value, 'Ω', 2)} wide to each side; use larger currents or longer levels."))
+        findings.append(
+            Finding(
+                "caution",
+                "wide-error-bar",
+                f"The error bar is {show(estimate.high - estimate.value, 'Ω', 2)} wide to each side; use larger currents or longer levels.",
+            )
+        )
     return estimate
 
 

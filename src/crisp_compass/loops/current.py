@@ -14,7 +14,17 @@ import numpy as np
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.loops.sampled import Margins, Sampled, close, discretise, margins, pi_controller, series, simulate, step_figures
+from crisp_compass.loops.sampled import (
+    Margins,
+    Sampled,
+    close,
+    discretise,
+    margins,
+    pi_controller,
+    series,
+    simulate,
+    step_figures,
+)
 
 
 @dataclass(frozen=True)
@@ -112,9 +122,17 @@ def tune_current(
     if bandwidth_hz is not None:
         _check(bandwidth_hz=bandwidth_hz)
         if bandwidth_hz >= loop_hz / 2:
-            raise Refusal(f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz", "it must stay below half the loop rate", where="--bandwidth-hz")
+            raise Refusal(
+                f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz",
+                "it must stay below half the loop rate",
+                where="--bandwidth-hz",
+            )
     if delay_samples < 0.5 or delay_samples > 20:
-        raise Refusal(f"a delay of {delay_samples:g} periods is not possible", "0.5 (hold alone) to 20 can be evaluated", where="--delay-samples")
+        raise Refusal(
+            f"a delay of {delay_samples:g} periods is not possible",
+            "0.5 (hold alone) to 20 can be evaluated",
+            where="--delay-samples",
+        )
     delay = delay_samples / loop_hz
     axes = []
     for l_axis in (ld, lq):
@@ -122,25 +140,47 @@ def tune_current(
         axes.append(axis_loop(r, l_axis, kp, ki, loop_hz, delay_samples))
     findings = _findings(axes, loop_hz, v_bus)
     method = "modulus optimum" if bandwidth_hz is None else f"pole cancellation, crossover {bandwidth_hz:g} Hz"
-    return CurrentDesign(axes[0], axes[1], f"{method}; sampled at {loop_hz:g} Hz, delay {delay_samples:g} periods", tuple(findings))
+    return CurrentDesign(
+        axes[0], axes[1], f"{method}; sampled at {loop_hz:g} Hz, delay {delay_samples:g} periods", tuple(findings)
+    )
 
 
 def _check(**values: float) -> None:
     for name, value in values.items():
         if not (math.isfinite(value) and value > 0):
-            raise Refusal(f"{value:g} is not possible", "a value above zero is needed", where="--" + name.replace("_", "-"))
+            raise Refusal(
+                f"{value:g} is not possible", "a value above zero is needed", where="--" + name.replace("_", "-")
+            )
 
 
 def _findings(axes: list[AxisLoop], loop_hz: float, v_bus: float | None) -> list[Finding]:
     findings = []
     for name, axis in zip("dq", axes, strict=True):
         if not axis.margins.stable:
-            findings.append(Finding("stop", "unstable", f"The {name} axis loop is unstable at this loop rate and delay: lower the bandwidth."))
+            findings.append(
+                Finding(
+                    "stop",
+                    "unstable",
+                    f"The {name} axis loop is unstable at this loop rate and delay: lower the bandwidth.",
+                )
+            )
         elif axis.margins.phase_margin_deg < 30 or axis.margins.gain_margin_db < 4:
-            findings.append(Finding("caution", "small-margin", f"The {name} axis has {axis.margins.phase_margin_deg:.0f}° and {axis.margins.gain_margin_db:.1f} dB margin: it will ring; lower the bandwidth."))
+            findings.append(
+                Finding(
+                    "caution",
+                    "small-margin",
+                    f"The {name} axis has {axis.margins.phase_margin_deg:.0f}° and {axis.margins.gain_margin_db:.1f} dB margin: it will ring; lower the bandwidth.",
+                )
+            )
     if v_bus is not None:
         _check(vbus=v_bus)
         limit = v_bus / math.sqrt(3)
         step = limit / max(axes[0].kp, axes[1].kp)
-        findings.append(Finding("info", "voltage-limit", f"Steps above {step:.3g} A at standstill reach the voltage limit of {limit:.3g} V and rise more slowly than predicted."))
+        findings.append(
+            Finding(
+                "info",
+                "voltage-limit",
+                f"Steps above {step:.3g} A at standstill reach the voltage limit of {limit:.3g} V and rise more slowly than predicted.",
+            )
+        )
     return findings

@@ -8,14 +8,18 @@ Dynamic Systems, 3rd ed. 1998, ch. 4 and 6).
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import cached_property
+from typing import TypeAlias
 
 import numpy as np
-from scipy import linalg, optimize
+import numpy.typing as npt
+from scipy import linalg, optimize, signal
 
 from crisp_compass.estimates import FloatArray
 
-ComplexArray = np.ndarray
+ComplexArray: TypeAlias = npt.NDArray[np.complex128]
 
 
 @dataclass(frozen=True)
@@ -28,15 +32,25 @@ class Sampled:
     D: FloatArray
     ts: float
 
+    @cached_property
+    def polynomials(self) -> tuple[list[FloatArray], FloatArray]:
+        """Return numerators (one per output) and denominator as polynomials in z − 1, highest power first.
+
+        Around z − 1 instead of z nothing cancels at low frequency.
+        """
+        shifted = self.A - np.eye(len(self.A))
+        denominator = np.real(np.poly(shifted))
+        numerators = []
+        for c, d in zip(self.C, self.D[:, 0], strict=True):
+            closed = np.real(np.poly(shifted - self.B @ c[None, :]))
+            numerators.append(closed + (d - 1) * denominator)
+        return numerators, denominator
+
     def response(self, omega: FloatArray, output: int = 0) -> ComplexArray:
         """Return the complex frequency response (m,) at ω (m,) [rad/s]."""
-        z = np.exp(1j * np.asarray(omega) * self.ts)
-        n = len(self.A)
-        if n == 0:
-            return np.full(len(z), complex(self.D[output, 0]))
-        system = z[:, None, None] * np.eye(n) - self.A
-        states = np.linalg.solve(system, np.broadcast_to(self.B.astype(complex), (len(z), n, 1)))[:, :, 0]
-        return np.asarray(states @ self.C[output] + self.D[output, 0])
+        delta = np.expm1(1j * np.asarray(omega, dtype=np.float64) * self.ts)
+        numerators, denominator = self.polynomials
+        return np.asarray(np.polyval(numerators[output], delta) / np.polyval(denominator, delta))
 
 
 def discretise(A: FloatArray, B: FloatArray, C: FloatArray, ts: float, delay: float) -> Sampled:
@@ -111,13 +125,12 @@ def close(loop: Sampled, output: int = 0) -> Sampled:
 
 def simulate(system: Sampled, u: FloatArray) -> FloatArray:
     """Return the outputs (n, outputs) for an input sequence (n,), from rest."""
-    x = np.zeros(len(system.A))
-    out = np.empty((len(u), len(system.C)))
-    b, d = system.B[:, 0], system.D[:, 0]
-    for k, value in enumerate(u):
-        out[k] = system.C @ x + d * value
-        x = system.A @ x + b * value
-    return out
+    denominator = np.real(np.poly(system.A))
+    columns = []
+    for c, d in zip(system.C, system.D[:, 0], strict=True):
+        numerator = np.real(np.poly(system.A - system.B @ c[None, :])) + (d - 1) * denominator
+        columns.append(signal.lfilter(numerator, denominator, u))
+    return np.column_stack(columns)
 
 
 @dataclass(frozen=True)
@@ -134,12 +147,17 @@ class Margins:
 def margins(loop: Sampled, output: int = 0) -> Margins:
     """Compute margins of an open loop on the unit circle up to the Nyquist frequency."""
     nyquist = math.pi / loop.ts
-    grid = np.concatenate([np.geomspace(nyquist * 1e-6, nyquist * 0.02, 400), np.linspace(nyquist * 0.02, nyquist * (1 - 1e-9), 1200)[1:]])
+    grid = np.concatenate(
+        [
+            np.geomspace(nyquist * 1e-6, nyquist * 0.02, 300),
+            np.linspace(nyquist * 0.02, nyquist * (1 - 1e-9), 700)[1:],
+        ]
+    )
     closed = close(loop, output)
     stable = bool(np.max(np.abs(np.linalg.eigvals(closed.A)), initial=0.0) < 1 - 1e-12)
     response = loop.response(grid, output)
     gain = np.log(np.abs(response))
-    crossover = _first_crossing(grid, gain, lambda w: math.log(abs(loop.response(np.array([w]), output)[0])), falling=True)
+    crossover = _first_crossing(grid, gain, lambda w: math.log(abs(complex(loop.response(np.array([w]), output)[0]))))
     phase_margin = math.nan
     if math.isfinite(crossover):
         at = loop.response(np.array([crossover]), output)[0]
@@ -156,21 +174,23 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         candidates.append(-20 * math.log10(abs(end.real)))
     positive = [c for c in candidates if c > 0]
     if candidates:
-        gain_margin = min(positive) if positive and stable else max(candidates) if not stable else min(candidates, key=abs)
+        gain_margin = (
+            min(positive) if positive and stable else max(candidates) if not stable else min(candidates, key=abs)
+        )
     closed_gain = np.log(np.abs(closed.response(grid, output))) + 0.5 * math.log(2)
     bandwidth = _first_crossing(
-        grid, closed_gain, lambda w: math.log(abs(closed.response(np.array([w]), output)[0])) + 0.5 * math.log(2), falling=True
+        grid, closed_gain, lambda w: math.log(abs(closed.response(np.array([w]), output)[0])) + 0.5 * math.log(2)
     )
     return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable)
 
 
-def _first_crossing(grid: FloatArray, values: FloatArray, function: object, *, falling: bool) -> float:
+def _first_crossing(grid: FloatArray, values: FloatArray, function: Callable[[float], float]) -> float:
     """Return where ``values`` first falls through zero, refined; NaN if nowhere."""
-    hits = np.flatnonzero((values[:-1] >= 0) & (values[1:] < 0)) if falling else np.flatnonzero(values[:-1] * values[1:] < 0)
+    hits = np.flatnonzero((values[:-1] >= 0) & (values[1:] < 0))
     if not len(hits):
         return math.nan
     k = int(hits[0])
-    return float(optimize.brentq(function, grid[k], grid[k + 1], xtol=1e-9 * grid[k]))
+    return float(optimize.brentq(function, float(grid[k]), float(grid[k + 1]), xtol=1e-9 * float(grid[k])))
 
 
 @dataclass(frozen=True)

@@ -15,7 +15,17 @@ import numpy as np
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.loops.sampled import Margins, Sampled, close, discretise, margins, pi_controller, series, simulate, step_figures
+from crisp_compass.loops.sampled import (
+    Margins,
+    Sampled,
+    close,
+    discretise,
+    margins,
+    pi_controller,
+    series,
+    simulate,
+    step_figures,
+)
 
 
 @dataclass(frozen=True)
@@ -50,7 +60,15 @@ def sum_of_lags(current_bandwidth_hz: float, filter_hz: float | None, loop_hz: f
 
 
 def speed_loop(
-    *, inertia: float, kt: float, viscous: float, kp: float, ki: float, loop_hz: float, current_bandwidth_hz: float, filter_hz: float | None
+    *,
+    inertia: float,
+    kt: float,
+    viscous: float,
+    kp: float,
+    ki: float,
+    loop_hz: float,
+    current_bandwidth_hz: float,
+    filter_hz: float | None,
 ) -> Sampled:
     """Return the sampled open loop; output 0 is the filtered speed that is fed back, output 1 the true speed."""
     ts = 1 / loop_hz
@@ -104,7 +122,12 @@ def tune_speed(
     Refusal
         A figure that is not positive, ``a`` not above 1, or a crossover above half the loop rate.
     """
-    for name, value in (("inertia", inertia), ("kt", kt), ("loop-hz", loop_hz), ("current-bandwidth-hz", current_bandwidth_hz)):
+    for name, value in (
+        ("inertia", inertia),
+        ("kt", kt),
+        ("loop-hz", loop_hz),
+        ("current-bandwidth-hz", current_bandwidth_hz),
+    ):
         _positive(name, value)
     if not (viscous >= 0 and math.isfinite(viscous)):
         raise Refusal(f"{viscous:g} is not possible", "friction is zero or more", where="--viscous")
@@ -113,14 +136,20 @@ def tune_speed(
     t_sigma = sum_of_lags(current_bandwidth_hz, filter_hz, loop_hz)
     if bandwidth_hz is None:
         if not (1 < a < 100):
-            raise Refusal(f"a = {a:g} is not possible", "the symmetrical optimum needs a above 1; 2 is usual", where="--a")
+            raise Refusal(
+                f"a = {a:g} is not possible", "the symmetrical optimum needs a above 1; 2 is usual", where="--a"
+            )
         kp = inertia / (a * kt * t_sigma)
         ki = kp / (a**2 * t_sigma)
         method = f"symmetrical optimum, a = {a:g}"
     else:
         _positive("bandwidth-hz", bandwidth_hz)
         if bandwidth_hz >= loop_hz / 2:
-            raise Refusal(f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz", "it must stay below half the loop rate", where="--bandwidth-hz")
+            raise Refusal(
+                f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz",
+                "it must stay below half the loop rate",
+                where="--bandwidth-hz",
+            )
         kp, ki = _for_crossover(inertia, kt, viscous, bandwidth_hz, loop_hz, current_bandwidth_hz, filter_hz)
         method = f"crossover {bandwidth_hz:g} Hz, integral time 4/(2π·crossover)"
     return analyse_speed(
@@ -135,16 +164,43 @@ def _for_crossover(
     """Scale Kp so that the sampled loop really crosses over at f, with Ti = 4/(2πf)."""
     kp = 2 * math.pi * f * inertia / kt
     ki = kp * 2 * math.pi * f / 4
-    loop = speed_loop(inertia=inertia, kt=kt, viscous=viscous, kp=kp, ki=ki, loop_hz=loop_hz, current_bandwidth_hz=current_hz, filter_hz=filter_hz)
+    loop = speed_loop(
+        inertia=inertia,
+        kt=kt,
+        viscous=viscous,
+        kp=kp,
+        ki=ki,
+        loop_hz=loop_hz,
+        current_bandwidth_hz=current_hz,
+        filter_hz=filter_hz,
+    )
     gain = abs(loop.response(np.array([2 * math.pi * f]))[0])
     return kp / gain, ki / gain
 
 
 def analyse_speed(
-    *, inertia: float, kt: float, viscous: float, kp: float, ki: float, loop_hz: float, current_bandwidth_hz: float, filter_hz: float | None, method: str
+    *,
+    inertia: float,
+    kt: float,
+    viscous: float,
+    kp: float,
+    ki: float,
+    loop_hz: float,
+    current_bandwidth_hz: float,
+    filter_hz: float | None,
+    method: str,
 ) -> SpeedDesign:
     """Return margins and step figures of given gains; arguments as in :func:`tune_speed`."""
-    loop = speed_loop(inertia=inertia, kt=kt, viscous=viscous, kp=kp, ki=ki, loop_hz=loop_hz, current_bandwidth_hz=current_bandwidth_hz, filter_hz=filter_hz)
+    loop = speed_loop(
+        inertia=inertia,
+        kt=kt,
+        viscous=viscous,
+        kp=kp,
+        ki=ki,
+        loop_hz=loop_hz,
+        current_bandwidth_hz=current_bandwidth_hz,
+        filter_hz=filter_hz,
+    )
     found = margins(loop)
     overshoot = filtered = rise = math.nan
     findings = []
@@ -155,9 +211,21 @@ def analyse_speed(
         overshoot, rise = figures.overshoot_pct, figures.rise_time_s
         filtered = step_figures(_response(loop, steps, kp / ki), loop.ts).overshoot_pct
         if found.phase_margin_deg < 25 or found.gain_margin_db < 4:
-            findings.append(Finding("caution", "small-margin", f"{found.phase_margin_deg:.0f}° and {found.gain_margin_db:.1f} dB margin: the speed will ring; choose a larger a or a lower bandwidth."))
+            findings.append(
+                Finding(
+                    "caution",
+                    "small-margin",
+                    f"{found.phase_margin_deg:.0f}° and {found.gain_margin_db:.1f} dB margin: the speed will ring; choose a larger a or a lower bandwidth.",
+                )
+            )
     else:
-        findings.append(Finding("stop", "unstable", "The speed loop is unstable: choose a larger a or a lower bandwidth, or speed up the current loop."))
+        findings.append(
+            Finding(
+                "stop",
+                "unstable",
+                "The speed loop is unstable: choose a larger a or a lower bandwidth, or speed up the current loop.",
+            )
+        )
     t_sigma = sum_of_lags(current_bandwidth_hz, filter_hz, loop_hz)
     return SpeedDesign(kp, ki, t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
 

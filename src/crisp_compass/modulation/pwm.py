@@ -91,7 +91,11 @@ def plan_pwm(settings: PwmSettings) -> PwmFigures:
     Refusal
         A figure is not positive, the timer is too slow for the carrier, or dead time fills the period.
     """
-    for name, value in (("timer clock", settings.timer_hz), ("carrier", settings.carrier_hz), ("bus voltage", settings.v_bus)):
+    for name, value in (
+        ("timer clock", settings.timer_hz),
+        ("carrier", settings.carrier_hz),
+        ("bus voltage", settings.v_bus),
+    ):
         if not (value > 0 and math.isfinite(value)):
             raise Refusal(f"the {name} is {value:g}", "a value above zero is needed")
     if settings.dead_time < 0 or settings.loop_divider < 1:
@@ -99,7 +103,10 @@ def plan_pwm(settings: PwmSettings) -> PwmFigures:
     ways = 2 if settings.center_aligned else 1
     counts = round(settings.timer_hz / settings.carrier_hz / ways)
     if counts < 20:
-        raise Refusal(f"the timer gives {counts} counts per period", "at least 20 are needed; lower the carrier or raise the timer clock")
+        raise Refusal(
+            f"the timer gives {counts} counts per period",
+            "at least 20 are needed; lower the carrier or raise the timer clock",
+        )
     actual = settings.timer_hz / counts / ways
     dead_counts = math.ceil(settings.dead_time * settings.timer_hz - 1e-9)
     if 2 * settings.dead_time * actual > 0.5:
@@ -117,11 +124,29 @@ def plan_pwm(settings: PwmSettings) -> PwmFigures:
 def _findings(settings: PwmSettings, counts: int, actual: float, lost: float) -> list[Finding]:
     findings = []
     if abs(actual / settings.carrier_hz - 1) > 1e-3:
-        findings.append(Finding("info", "carrier-rounded", f"Whole counts give {actual:.6g} Hz instead of {settings.carrier_hz:.6g} Hz."))
+        findings.append(
+            Finding(
+                "info",
+                "carrier-rounded",
+                f"Whole counts give {actual:.6g} Hz instead of {settings.carrier_hz:.6g} Hz.",
+            )
+        )
     if counts < 500:
-        findings.append(Finding("caution", "coarse-duty", f"Only {counts} counts per period: one count is {settings.v_bus / counts * 1e3:.3g} mV; low-speed torque will be grainy."))
+        findings.append(
+            Finding(
+                "caution",
+                "coarse-duty",
+                f"Only {counts} counts per period: one count is {settings.v_bus / counts * 1e3:.3g} mV; low-speed torque will be grainy.",
+            )
+        )
     if lost > 0.04 * settings.v_bus:
-        findings.append(Finding("caution", "dead-time-large", f"Dead time costs {100 * lost / settings.v_bus:.2g} % of the bus in every leg; compensate it or slow the carrier."))
+        findings.append(
+            Finding(
+                "caution",
+                "dead-time-large",
+                f"Dead time costs {100 * lost / settings.v_bus:.2g} % of the bus in every leg; compensate it or slow the carrier.",
+            )
+        )
     if actual < 16000:
         findings.append(Finding("info", "carrier-audible", f"A carrier of {actual / 1e3:.3g} kHz can be heard."))
     return findings
@@ -130,7 +155,15 @@ def _findings(settings: PwmSettings, counts: int, actual: float, lost: float) ->
 def turn_verdict(samples: float) -> Finding:
     """Judge loop steps per electrical turn at top speed (common practice: 16 is workable, 10 is the edge)."""
     if samples < 10:
-        return Finding("stop", "too-few-samples-per-turn", f"Only {samples:.1f} loop steps in an electrical turn at top speed: raise the loop rate or lower the speed.")
+        return Finding(
+            "stop",
+            "too-few-samples-per-turn",
+            f"Only {samples:.1f} loop steps in an electrical turn at top speed: raise the loop rate or lower the speed.",
+        )
     if samples < 16:
-        return Finding("caution", "few-samples-per-turn", f"{samples:.1f} loop steps in an electrical turn at top speed: advance the angle for the delay and decouple carefully.")
+        return Finding(
+            "caution",
+            "few-samples-per-turn",
+            f"{samples:.1f} loop steps in an electrical turn at top speed: advance the angle for the delay and decouple carefully.",
+        )
     return Finding("info", "samples-per-turn", f"{samples:.0f} loop steps in an electrical turn at top speed.")

@@ -251,7 +251,16 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
-def run(x: FloatArray, drive: Drive, inputs: FloatArray, edges: FloatArray, believed: FloatArray, steps: int, every: int, out: FloatArray) -> int:
+def run(
+    x: FloatArray,
+    drive: Drive,
+    inputs: FloatArray,
+    edges: FloatArray,
+    believed: FloatArray,
+    steps: int,
+    every: int,
+    out: FloatArray,
+) -> int:
     """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 16). Return rows written.
 
     ``x`` (34,) is changed in place. ``inputs`` (6,) holds mode, speed [rad/s], id, iq [A], load torque [N·m] and
@@ -303,7 +312,11 @@ def run(x: FloatArray, drive: Drive, inputs: FloatArray, edges: FloatArray, beli
                 x[FAULT] = OVER_CURRENT
             elif x[V_BUS] < c.v_min:
                 x[FAULT] = UNDER_VOLTAGE
-            elif mode == SPEED and abs(x[IQ_REF]) > 0.95 * c.i_limit and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5:
+            elif (
+                mode == SPEED
+                and abs(x[IQ_REF]) > 0.95 * c.i_limit
+                and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
+            ):
                 x[STALL_CLOCK] += c.ts
                 if x[STALL_CLOCK] > c.stall_time:
                     x[FAULT] = STALL

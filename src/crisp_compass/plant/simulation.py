@@ -34,7 +34,9 @@ class Simulation:
         check(drive)
         self.drive = drive
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
-        self._believed = self._edges if believed is None else np.sort(np.asarray(believed, dtype=np.float64) % (2 * math.pi))
+        self._believed = (
+            self._edges if believed is None else np.sort(np.asarray(believed, dtype=np.float64) % (2 * math.pi))
+        )
         self.inputs = np.zeros(kernels.INPUTS)
         self.inputs[kernels.IN_SUPPLY] = drive.inverter.v_supply
         self.state = np.zeros(kernels.STATES)

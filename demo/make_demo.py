@@ -1,0 +1,201 @@
+"""Makes the demo benches and captures of the lake-survey buoy. Everything is invented and simulated.
+
+Run: python demo/make_demo.py. The seeds are fixed, so the files come out the same every time.
+"""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench, LedgerEntry, Quantity
+from crisp_compass.bench.rules import settle
+from crisp_compass.bench.store import save_bench
+from crisp_compass.capture import write_capture
+from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
+from crisp_compass.plant.parameters import ALIGN, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.voyage import design
+from crisp_compass.voyage.evidence import add_evidence, evaluate
+
+HERE = Path(__file__).parent
+WINCH = Machine(r=0.4127, ld=0.981e-3, lq=1.214e-3, psi=16.83e-3, pole_pairs=7.0)
+WINCH_LOAD = Load(inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3)
+THRUSTER = Machine(r=0.0622, ld=44.1e-6, lq=44.1e-6, psi=2.137e-3, pole_pairs=6.0)
+THRUSTER_LOAD = Load(inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3)
+ORIGIN = {"origin": "simulated by demo/make_demo.py, invented motor", "temperature_c": "23.5"}
+
+
+def staircase_through_bridge(machine: Machine, v_bus: float, voltages: list[float], i_scale: float, path: Path) -> None:
+    """Hold commanded voltages along phase A through a bridge with dead time; the rotor is locked."""
+    ts = 1 / 20e3
+    sensing = Sensing(i_scale, 2 * i_scale / 4096, i_scale * 6e-4, 0.012 * i_scale / 10, 0.0, float(ENCODER), 4096.0)
+    control = Control(ts, 0, 0, 0, 0, 10, 0, 0, 0, 1, 1e9, 0, 1, 10, 0, machine.ld, machine.lq, machine.psi, 0)
+    locked = Load(1e6, 0.0, 0.0)
+    sim = Simulation(Drive(machine, locked, Inverter(v_bus, 0.0, 0.159, 0.18), sensing, control))
+    traces, command = [], []
+    for v in voltages:
+        sim.command(ALIGN, i_d=v)
+        traces.append(sim.advance(0.3, every=10))
+        command.append(np.full(len(traces[-1]["t"]), v))
+    trace = join(traces)
+    probe = Probe(i_scale, 12, i_scale * 6e-4, 0.0013 * i_scale)
+    i_a = probe.sample(trace["i_a"], np.random.default_rng(11))
+    write_capture(path, trace["t"], {"v_cmd": np.concatenate(command), "i_a": i_a}, {**ORIGIN, "circuit": "bridge"})
+
+
+def staircase_by_supply(machine: Machine, currents: list[float], path: Path) -> None:
+    """Step a bench supply between A and B, C open."""
+    dt, rng = 1e-3, np.random.default_rng(12)
+    level = np.repeat(currents, 500)
+    i = np.convolve(level, np.ones(12) / 12, mode="full")[: len(level)]
+    i_a = Probe(20.0, 12, 6e-3, 0.02).sample(i, rng)
+    v_ab = Probe(4.0, 12, 1.2e-3, 0.004).sample(2 * machine.r * i, rng)
+    write_capture(path, np.arange(len(level)) * dt, {"v_ab": v_ab, "i_a": i_a}, {**ORIGIN, "circuit": "a-b"})
+
+
+def voltage_steps(machine: Machine, theta_e: float, volts: float, tau_lengths: float, path: Path, axis: str, seed: int) -> None:
+    """Pulse A against B with the rotor held; the supply sags under load."""
+    rng = np.random.default_rng(seed)
+    inductance = inductance_ab(machine, theta_e)
+    tau = inductance / (2 * machine.r)
+    fine = tau / 2000
+    t = np.arange(round(tau_lengths * tau / fine)) * fine
+    source = np.where((t / (tau_lengths * tau) * 5).astype(int) % 2 == 1, volts, 0.0)
+    sag = 0.06 * 2 * machine.r
+    i = rl_response(2 * machine.r + sag, inductance, source, fine)
+    v = source - sag * i
+    keep = slice(7, None, 40)
+    i_scale, v_scale = 1.3 * float(np.max(i)), 1.4 * volts
+    columns = {
+        "v_ab": Probe(v_scale, 12, v_scale * 8e-4, 0.002 * v_scale).sample(v[keep], rng),
+        "i_a": Probe(i_scale, 12, i_scale * 8e-4, 0.003 * i_scale).sample(i[keep], rng),
+    }
+    notes = {**ORIGIN, "circuit": "a-b", **({"axis": axis} if axis else {})}
+    write_capture(path, t[keep] - t[keep][0], columns, notes)
+
+
+def coasting(machine: Machine, load: Load, speed: float, seconds: float, dt: float, path: Path, seed: int) -> None:
+    """Let the open motor coast and record two line voltages and a tachometer."""
+    rng = np.random.default_rng(seed)
+    t, theta, omega = coast(machine, load, speed, seconds, dt)
+    lines = back_emf(machine, theta + 0.7, omega, fifth=0.013, seventh=-0.006)
+    scale = 1.3 * float(np.max(np.abs(lines["v_ab"])))
+    columns = {n: Probe(scale, 12, scale * 1.5e-3, 0.006 * scale).sample(lines[n], rng) for n in ("v_ab", "v_bc")}
+    columns["speed"] = omega + 0.4 * rng.standard_normal(len(t))
+    write_capture(path, t, columns, {**ORIGIN, "pole_pairs": f"{machine.pole_pairs:.0f}"})
+
+
+def hand_turn(machine: Machine, path: Path) -> None:
+    """Turn the shaft backwards by hand, unevenly; the hall cable is confused and one sensor is inverted."""
+    rng = np.random.default_rng(31)
+    t = np.arange(0, 2.6, 1 / 8e3)
+    omega = -(5.5 + 2.2 * np.sin(2 * math.pi * 0.7 * t) + 0.6 * np.sin(2 * math.pi * 2.3 * t + 1))
+    theta = machine.pole_pairs * np.cumsum(omega) / 8e3 + 0.4
+    lines = back_emf(machine, theta, omega, fifth=0.02)
+    scale = 1.5 * float(np.max(np.abs(lines["v_ab"])))
+    columns = {n: Probe(scale, 12, scale * 2e-3, 0.004 * scale).sample(lines[n], rng) for n in ("v_ab", "v_bc")}
+    edges = (17.2, 75.1, 136.4, 196.9, 254.0, 316.6)
+    levels = hall_levels(theta, edges, order=(2, 0, 1), inverted=(False, True, False))
+    columns |= {f"hall_{k}": level for k, level in enumerate(levels, 1)}
+    write_capture(path, t, columns, {**ORIGIN, "turned": "by hand, backwards"})
+
+
+def clock(minute: int) -> str:
+    """Return the demo's time of day as ISO text."""
+    return f"2026-05-12T{14 + minute // 60:02d}:{minute % 60:02d}:00"
+
+
+def read(bench: Bench, leg: str, name: str, folder: Path, minute: int) -> Bench:
+    """Add the evidence of one capture."""
+    return add_evidence(bench, leg, evaluate(bench, leg, folder / name, base=folder, when=clock(minute)).evidence)  # type: ignore[arg-type]
+
+
+def settled(bench: Bench, topic: str, values: dict[str, Quantity], reason: str, minute: int, rests_on: tuple[str, ...] = ()) -> Bench:
+    """Settle with the demo's clock."""
+    return settle(bench, topic, values, reason=reason, when=clock(minute), rests_on=rests_on)  # type: ignore[arg-type]
+
+
+def ledger(bench: Bench, minute: int, kind: str, text: str, value: Quantity | None = None) -> Bench:
+    """Add a ledger line."""
+    return bench.model_copy(update={"ledger": (*bench.ledger, LedgerEntry(when=clock(minute), kind=kind, text=text, value=value))})
+
+
+def levers(bench: Bench, topic: str, **fields: object) -> Bench:
+    """Set fields of a page."""
+    page = getattr(bench.levers, topic).model_copy(update=fields)
+    return bench.model_copy(update={"levers": bench.levers.model_copy(update={topic: page})})
+
+
+def ohms(value: float) -> Quantity:
+    """Return a meter reading."""
+    return Quantity(value=value, unit="Ω")
+
+
+def make_winch(folder: Path) -> None:
+    """The winch: everything settled, but R was measured anew after the current loop was."""
+    folder.mkdir(exist_ok=True)
+    staircase_through_bridge(WINCH, 48.0, [-1.9, -1.46, -1.04, -0.62, 0.05, 0.62, 1.04, 1.46, 1.9], 10.0, folder / "winch-staircase.csv")
+    axis = -math.pi / 6
+    voltage_steps(WINCH, axis, 6.0, 16, folder / "winch-step-d.csv", "d", 21)
+    voltage_steps(WINCH, axis + math.pi / 2, 6.0, 16, folder / "winch-step-q.csv", "q", 22)
+    coasting(WINCH, WINCH_LOAD, 160.0, 1.6, 1 / 8e3, folder / "winch-coast.csv", 23)
+    bench = Bench(name="Winch", notes="Lake-survey buoy, sonde winch. Invented motor; every capture is simulated.")
+    bench = levers(
+        bench, "plate", motor="WN-48/7 servo", pole_pairs=7, v_bus=48.0, rated_current=6.0, top_speed=2000 * 2 * math.pi / 60,
+        inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3, sensor="encoder", counts_per_rev=8192, kv=47.0,
+    )  # fmt: skip
+    bench = levers(bench, "resistance", temperature=23.5)
+    bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=20e3, dead_time=160e-9)
+    bench = levers(bench, "current_loop", bandwidth_hz=1200.0, step=3.0)
+    bench = levers(bench, "speed_loop", a=3.0, filter_hz=400.0, ramp=1500.0)
+    bench = levers(bench, "run", speed=120.0, i_limit=8.0, i_trip=14.0, v_min=30.0)
+    bench = settled(bench, "plate", design.plate_values(bench), "from the motor plate and the supply on the bench", 0)
+    bench = ledger(bench, 1, "note", "on the bench, clamped, drum off the shaft")
+    for minute, kind, value in ((2, "lead", 0.05), (3, "ruv", 0.88), (3, "rvw", 0.87), (4, "rwu", 0.88)):
+        bench = ledger(bench, minute, kind, {"lead": "probes together"}.get(kind, "pair, meter"), ohms(value))
+    bench = settled(bench, "resistance", {"resistance": ohms(0.408)}, "meter, three pairs less the probes", 6)
+    bench = read(bench, "inductance", "winch-step-d.csv", folder, 11)
+    bench = read(bench, "inductance", "winch-step-q.csv", folder, 12)
+    bench = settled(bench, "inductance", design.inductance_values(bench), "steps on both axes, fit within noise", 13)
+    bench = read(bench, "flux", "winch-coast.csv", folder, 18)
+    flux = bench.evidence["flux"][0].estimates
+    bench = settled(bench, "flux", {"flux_linkage": flux["flux_linkage"]}, "coast, two channels agree", 19)
+    figures = design.plan_bench_pwm(bench)
+    bench = settled(bench, "pwm", design.pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
+    current = design.design_current(bench)
+    bench = settled(bench, "current_loop", design.current_values(bench, current), "57° margin is enough for this winch", 24, design.CURRENT_INPUTS)
+    speed = design.design_speed(bench)
+    bench = settled(bench, "speed_loop", design.speed_values(bench, speed), "calm set-point response wanted", 26, design.SPEED_INPUTS)
+    bench = read(bench, "resistance", "winch-staircase.csv", folder, 31)
+    found = bench.evidence["resistance"][0].estimates["resistance"]
+    bench = settled(bench, "resistance", {"resistance": found}, "staircase replaces the meter reading", 32)
+    save_bench(bench, folder / "winch.bench.json")
+
+
+def make_thruster(folder: Path) -> None:
+    """The thruster: the plate is settled, the captures wait to be dropped."""
+    folder.mkdir(exist_ok=True)
+    staircase_by_supply(THRUSTER, [0.0, 2.0, 4.0, 6.0, 8.0, 10.0, 12.0], folder / "thruster-staircase.csv")
+    voltage_steps(THRUSTER, 0.0, 1.2, 14, folder / "thruster-step.csv", "", 24)
+    coasting(THRUSTER, THRUSTER_LOAD, 420.0, 1.5, 1 / 12e3, folder / "thruster-coast.csv", 25)
+    hand_turn(THRUSTER, folder / "thruster-hand-turn.csv")
+    bench = Bench(name="Thruster", notes="Lake-survey buoy, thruster outrunner with a confusing hall cable. Invented motor; every capture is simulated.")
+    bench = levers(
+        bench, "plate", motor="TH-24 outrunner", pole_pairs=6, v_bus=24.0, rated_current=18.0, top_speed=6000 * 2 * math.pi / 60,
+        inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3, sensor="halls", kv=430.0,
+    )  # fmt: skip
+    bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=24e3, dead_time=300e-9)
+    bench = levers(bench, "current_loop", bandwidth_hz=1500.0, step=5.0)
+    bench = levers(bench, "speed_loop", a=4.0, filter_hz=200.0, ramp=1200.0)
+    bench = levers(bench, "run", speed=300.0, i_limit=20.0, i_trip=40.0, v_min=14.0)
+    bench = settled(bench, "plate", design.plate_values(bench), "from the data sheet", 0)
+    bench = ledger(bench, 1, "note", "propeller off, stator clamped; hall cable colours do not match the drawing")
+    save_bench(bench, folder / "thruster.bench.json")
+
+
+if __name__ == "__main__":
+    make_winch(HERE / "winch")
+    make_thruster(HERE / "thruster")

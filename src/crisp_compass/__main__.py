@@ -1,0 +1,37 @@
+"""Entry point: a window for people, commands for everything else."""
+
+from __future__ import annotations
+
+import sys
+
+_COMMANDS = {"identify", "commutation", "tune", "simulate", "check", "export", "report"}
+
+
+def main() -> int:
+    """Start what the arguments ask for and return the exit code."""
+    arguments = sys.argv[1:]
+    first = arguments[0] if arguments else ""
+    if first == "--version":
+        from crisp_compass import __version__
+
+        print(f"crisp-compass {__version__}")
+        return 0
+    if first == "tour":
+        from crisp_compass.app.tour import main as tour
+
+        return tour(arguments[1:])
+    if first == "benchmark":
+        from crisp_compass.benchmark import main as benchmark
+
+        return benchmark(arguments[1:])
+    if not arguments or (first not in _COMMANDS and first.endswith(".json")):
+        from crisp_compass.app.main import main as window
+
+        return window(arguments)
+    from crisp_compass.cli.main import run
+
+    return run(arguments)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

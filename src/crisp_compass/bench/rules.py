@@ -1,0 +1,76 @@
+"""Settling and staleness. A settled value remembers its inputs; when one of them changes, it is stale."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+from crisp_compass.bench.models import Bench, HallRecord, LedgerEntry, Quantity, Settled, Topic
+from crisp_compass.errors import Refusal
+
+
+@dataclass(frozen=True)
+class StaleInput:
+    """An input that is no longer what it was: ``topic.name``, its value then and now (None if withdrawn)."""
+
+    key: str
+    then: float
+    now: float | None
+    unit: str
+
+
+def settled_value(bench: Bench, key: str) -> Quantity | None:
+    """Return a settled quantity by ``topic.name``, or None."""
+    topic, _, name = key.partition(".")
+    settled = bench.settled.get(topic)  # type: ignore[call-overload]
+    return None if settled is None else settled.values.get(name)
+
+
+def need(bench: Bench, key: str) -> float:
+    """Return a settled value in SI; raises Refusal naming the leg where it is missing."""
+    quantity = settled_value(bench, key)
+    if quantity is None:
+        topic, _, name = key.partition(".")
+        leg = topic.replace("_", " ")
+        raise Refusal(f"the {name.replace('_', ' ')} is not settled", f"settle it on the {leg} leg first")
+    return quantity.value
+
+
+def settle(
+    bench: Bench,
+    topic: Topic,
+    values: Mapping[str, Quantity],
+    *,
+    reason: str,
+    when: str,
+    method: str = "",
+    rests_on: tuple[str, ...] = (),
+    halls: HallRecord | None = None,
+    headline: str = "",
+) -> Bench:
+    """Return the bench with a topic settled and a ledger line added.
+
+    Raises Refusal if no reason is given or an input it rests on is itself not settled.
+    """
+    if not reason.strip():
+        raise Refusal("no reason is given", "say in a few words why this value is the right one")
+    inputs = {key: need(bench, key) for key in rests_on}
+    entry = Settled(
+        values=dict(values), method=method, reason=reason.strip(), when=when, rests_on=inputs, halls=halls
+    )
+    line = LedgerEntry(when=when, kind="settled", text=f"{headline or topic.replace('_', ' ')}: {reason.strip()}")
+    return bench.model_copy(update={"settled": {**bench.settled, topic: entry}, "ledger": (*bench.ledger, line)})
+
+
+def stale_inputs(bench: Bench, topic: Topic) -> list[StaleInput]:
+    """Return the inputs of a settled topic that have changed since; empty if none or not settled."""
+    settled = bench.settled.get(topic)
+    if settled is None:
+        return []
+    changed = []
+    for key, then in settled.rests_on.items():
+        now = settled_value(bench, key)
+        if now is None or not math.isclose(now.value, then, rel_tol=1e-9, abs_tol=1e-15):
+            changed.append(StaleInput(key, then, None if now is None else now.value, "" if now is None else now.unit))
+    return changed

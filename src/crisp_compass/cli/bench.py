@@ -1,0 +1,104 @@
+"""Commands that take a bench file: ``simulate``, ``check``, ``export``, ``report``."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from crisp_compass.bench import load_bench
+from crisp_compass.bench.store import write_atomically
+from crisp_compass.capture import write_capture
+from crisp_compass.cli.identify import Json
+from crisp_compass.cli.output import command, emit
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.record.export import export_settings
+from crisp_compass.voyage.course import check_bench
+
+BenchFile = Annotated[str, typer.Argument(metavar="BENCH", help="Bench file, NAME.bench.json.")]
+
+
+def _target(output: str) -> Path:
+    path = Path(output)
+    if path.is_dir():
+        raise Refusal("this is a folder", "name a file", where=output)
+    if not path.parent.is_dir():
+        raise Refusal(f"there is no folder {path.parent}", "make it first", where=output)
+    return path
+
+
+@command
+def simulate(
+    bench: BenchFile,
+    output: Annotated[str, typer.Option("-o", "--output", help="Capture to write, CSV.")],
+    scenario: Annotated[str, typer.Option(help="speed-step, load-step, reversal or current-step.")] = "speed-step",
+    seed: Annotated[int, typer.Option(help="Seed of the measurement noise.")] = 1,
+    json: Json = False,
+) -> None:
+    """Run the simulated drive through a scenario and write a capture."""
+    from crisp_compass.voyage.scenarios import capture_columns, run_scenario
+
+    loaded = load_bench(bench)
+    path = _target(output)
+    try:
+        trace, fault = run_scenario(loaded, scenario, seed=seed)
+    except Refusal as refusal:
+        raise refusal.at(bench) from None
+    notes = {"bench": loaded.name, "scenario": scenario, "origin": "simulated"}
+    write_capture(path, trace["t"], capture_columns(trace), notes)
+    findings = (
+        [Finding("caution", f"fault-{fault}", f"The drive tripped during the scenario: {fault}.")] if fault else []
+    )
+    emit(
+        "simulate",
+        json,
+        findings=findings,
+        keys={"scenario": scenario, "output": output, "rows": len(trace["t"])},
+        text=[f"{len(trace['t'])} rows written to {output}"],
+    )
+
+
+@command
+def check(bench: BenchFile, json: Json = False) -> None:
+    """Say what is settled, what is stale and what blocks the next step."""
+    emit("check", json, findings=check_bench(load_bench(bench)))
+
+
+@command
+def export(
+    bench: BenchFile,
+    output: Annotated[str, typer.Option("-o", "--output", help="File to write.")],
+    format: Annotated[str, typer.Option(help="c-header, json or csv.")] = "c-header",
+    json: Json = False,
+) -> None:
+    """Write the settled settings for firmware or other tools."""
+    loaded = load_bench(bench)
+    path = _target(output)
+    try:
+        text = export_settings(loaded, format)
+    except Refusal as refusal:
+        raise refusal.at(bench) from None
+    write_atomically(path, text)
+    findings = [f for f in check_bench(loaded) if f.level != "info"]
+    emit("export", json, findings=findings, keys={"format": format, "output": output}, text=[f"Written to {output}"])
+
+
+@command
+def report(
+    bench: BenchFile, output: Annotated[str, typer.Option("-o", "--output", help="FILE.html")], json: Json = False
+) -> None:
+    """Write the record of the bench as one HTML file."""
+    from crisp_compass.record.report import write_report
+
+    loaded = load_bench(bench)
+    path = _target(output)
+    if path.suffix.lower() not in (".html", ".htm"):
+        raise Refusal(
+            "the record is written as .html", "name the file so; a browser prints it to paper or PDF", where=output
+        )
+    write_atomically(path, write_report(loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes")))
+    findings = [f for f in check_bench(loaded) if f.level != "info"]
+    emit("report", json, findings=findings, keys={"output": output}, text=[f"Written to {output}"])

@@ -1,0 +1,90 @@
+"""``identify`` and ``commutation``: captures in, constants out."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Annotated
+
+import typer
+
+from crisp_compass.capture import read_capture
+from crisp_compass.cli.output import command, emit
+from crisp_compass.commutation.halls import read_halls
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.flux import fit_flux
+from crisp_compass.identify.inductance import fit_inductance
+from crisp_compass.identify.resistance import fit_resistance
+
+identify = typer.Typer(help="Motor constants from captures.", no_args_is_help=True)
+commutation = typer.Typer(help="Angle sensors from captures.", no_args_is_help=True)
+
+CaptureFile = Annotated[str, typer.Argument(metavar="FILE", help="Capture, CSV.")]
+Columns = Annotated[
+    list[str] | None,
+    typer.Option("--column", metavar="NAME=[-]SOURCE[*FACTOR]", help="Map, flip and scale a channel: i_a=-CH2*10."),
+]
+Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
+
+
+@identify.command("resistance")
+@command
+def resistance(
+    file: CaptureFile,
+    column: Columns = None,
+    temperature: Annotated[float | None, typer.Option(help="Winding temperature during the capture, °C.")] = None,
+    reference_temperature: Annotated[
+        float | None, typer.Option(help="Temperature to bring the result to, °C.")
+    ] = None,
+    temperature_rule: Annotated[str, typer.Option(help="Copper's rule: iec (235) or ieee (234.5).")] = "iec",
+    json: Json = False,
+) -> None:
+    """Phase resistance from a DC staircase (v_ab and i_a, or v_cmd and i_a)."""
+    if temperature_rule not in ("iec", "ieee"):
+        raise Refusal(f"“{temperature_rule}” is no rule", "use iec or ieee", where="--temperature-rule")
+    capture = read_capture(file, column or ())
+    result = fit_resistance(
+        capture, temperature_c=temperature, reference_c=reference_temperature, rule=temperature_rule
+    )
+    emit("identify resistance", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@identify.command("inductance")
+@command
+def inductance(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
+    """Phase inductance and resistance from voltage steps or an injected sine (v_ab and i_a), rotor held."""
+    result = fit_inductance(read_capture(file, column or ()))
+    emit("identify inductance", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@identify.command("flux")
+@command
+def flux(
+    file: CaptureFile,
+    column: Columns = None,
+    pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
+    json: Json = False,
+) -> None:
+    """Flux linkage from open-circuit voltages of a turning or coasting motor."""
+    result = fit_flux(read_capture(file, column or ()), pole_pairs=pole_pairs)
+    emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@commutation.command("halls")
+@command
+def halls(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
+    """Hall table from halls and at least two line voltages of a turned shaft."""
+    table = read_halls(read_capture(file, column or ()))
+    keys = {
+        "spacing_deg": table.spacing_deg,
+        "direction": table.direction,
+        "states": {code: asdict(state) for code, state in table.states.items()},
+        "edge_errors_deg": list(table.edge_errors_deg),
+        "edge_u_deg": list(table.edge_u_deg),
+    }
+    text = [f"{table.spacing_deg}° spacing, captured turning {'forward' if table.direction > 0 else 'backward'}"]
+    text += [
+        f"code {c}: {s.from_deg:6.1f}° to {s.to_deg:6.1f}°, centre {s.center_deg:6.1f}°, drive {s.drive}"
+        for c, s in table.states.items()
+    ]
+    text.append("edge errors " + ", ".join(f"{e:+.1f}°" for e in table.edge_errors_deg))
+    emit("commutation halls", json, method=table.method, findings=table.findings, keys=keys, text=text)

@@ -1,0 +1,95 @@
+"""The one place that prints results and turns refusals into exit code 2."""
+
+from __future__ import annotations
+
+import functools
+import json
+import math
+import sys
+from collections.abc import Callable, Sequence
+from typing import Any, NoReturn, ParamSpec
+
+import typer
+
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Estimate, Finding
+from crisp_compass.quantities import show, show_with_error, significant
+
+P = ParamSpec("P")
+
+
+def refuse(sentence: str) -> NoReturn:
+    """Print one line on standard error and leave with 2."""
+    print(sentence, file=sys.stderr)
+    raise typer.Exit(2)
+
+
+def command(function: Callable[P, None]) -> Callable[P, None]:
+    """Wrap a command so that a refusal is one sentence and never a traceback."""
+
+    @functools.wraps(function)
+    def wrapped(*args: P.args, **kwargs: P.kwargs) -> None:
+        try:
+            function(*args, **kwargs)
+        except Refusal as refusal:
+            refuse(refusal.sentence)
+        except MemoryError:
+            refuse("There is not enough memory for this capture; shorten it.")
+
+    return wrapped
+
+
+def clean(value: Any) -> Any:
+    """Turn NaN and infinity into null, which JSON can say."""
+    if isinstance(value, float) and not math.isfinite(value):
+        return None
+    if isinstance(value, dict):
+        return {k: clean(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [clean(v) for v in value]
+    return value
+
+
+def emit(
+    name: str,
+    as_json: bool,
+    *,
+    findings: Sequence[Finding] = (),
+    estimates: dict[str, Estimate] | None = None,
+    method: str | None = None,
+    keys: dict[str, Any] | None = None,
+    text: Sequence[str] = (),
+) -> None:
+    """Print one result, as JSON or for people, and leave with 1 if a finding of level stop stands."""
+    if as_json:
+        data: dict[str, Any] = {"command": name}
+        if estimates is not None:
+            data["estimates"] = {k: e.as_dict() for k, e in estimates.items()}
+        if method is not None:
+            data["method"] = method
+        data.update(keys or {})
+        data["findings"] = [f.as_dict() for f in findings]
+        print(json.dumps(clean(data), ensure_ascii=False, allow_nan=False))
+    else:
+        for key, e in (estimates or {}).items():
+            print(estimate_line(key, e))
+        for line in text:
+            print(line)
+        if method:
+            print(f"Method: {method}.")
+        for f in findings:
+            print(f"{f.level.capitalize()}: {f.text}")
+    if any(f.level == "stop" for f in findings):
+        raise typer.Exit(1)
+
+
+def estimate_line(key: str, e: Estimate) -> str:
+    """Return ``resistance  463.2 mΩ ±1.9 mΩ (0.41 %)``."""
+    label = f"{key.replace('_', ' '):24}"
+    if e.unit == "":
+        spread = f" ±{significant((e.high - e.low) / 2, 2)}" if e.high > e.low else ""
+        return f"{label}{significant(e.value, 4)}{spread}"
+    if e.high > e.low and e.value:
+        shown, doubt = show_with_error(e.value, (e.high - e.low) / 2, e.unit)
+        return f"{label}{shown}  {doubt}"
+    return f"{label}{show(e.value, e.unit, 4)}"

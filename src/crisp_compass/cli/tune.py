@@ -1,0 +1,103 @@
+"""``tune``: loop gains with margins of the sampled loop."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from crisp_compass.cli.identify import Json
+from crisp_compass.cli.output import command, emit
+from crisp_compass.errors import Refusal
+from crisp_compass.loops.current import AxisLoop, tune_current
+from crisp_compass.loops.speed import tune_speed
+from crisp_compass.quantities import show
+
+tune = typer.Typer(help="Loop gains with margins and step figures of the sampled loop.", no_args_is_help=True)
+
+
+def _axis(axis: AxisLoop) -> dict[str, Any]:
+    m = axis.margins
+    return {
+        "kp": axis.kp, "ki": axis.ki, "crossover_hz": m.crossover_hz, "phase_margin_deg": m.phase_margin_deg,
+        "gain_margin_db": m.gain_margin_db, "bandwidth_hz": m.bandwidth_hz, "overshoot_pct": axis.overshoot_pct,
+        "rise_time_s": axis.rise_time_s,
+    }  # fmt: skip
+
+
+@tune.command("current")
+@command
+def current(
+    r: Annotated[float, typer.Option("--r", help="Phase resistance, Ω.")],
+    loop_hz: Annotated[float, typer.Option(help="Sampling rate, Hz.")],
+    ld: Annotated[float, typer.Option(help="d inductance, H.")],
+    lq: Annotated[float, typer.Option(help="q inductance, H.")],
+    bandwidth_hz: Annotated[float | None, typer.Option(help="Design crossover, Hz.")] = None,
+    method: Annotated[str, typer.Option(help="bandwidth or modulus-optimum.")] = "bandwidth",
+    delay_samples: Annotated[float, typer.Option(help="Whole delay in periods.")] = 1.5,
+    vbus: Annotated[float | None, typer.Option(help="DC link, V.")] = None,
+    json: Json = False,
+) -> None:
+    """Current loop gains of both axes."""
+    if method not in ("bandwidth", "modulus-optimum"):
+        raise Refusal(f"“{method}” is no method", "use bandwidth or modulus-optimum", where="--method")
+    if method == "bandwidth" and bandwidth_hz is None:
+        raise Refusal(
+            "a bandwidth is missing", "give --bandwidth-hz or --method modulus-optimum", where="--bandwidth-hz"
+        )
+    design = tune_current(
+        r=r, ld=ld, lq=lq, loop_hz=loop_hz, delay_samples=delay_samples, v_bus=vbus,
+        bandwidth_hz=bandwidth_hz if method == "bandwidth" else None,
+    )  # fmt: skip
+    text = []
+    for name, axis in (("d", design.d), ("q", design.q)):
+        m = axis.margins
+        text.append(
+            f"{name}: Kp {show(axis.kp, 'V/A', 4)}, Ki {show(axis.ki, 'V/(A·s)', 4)}; {m.phase_margin_deg:.1f}° and {m.gain_margin_db:.1f} dB margin, "
+            f"crossover {show(m.crossover_hz, 'Hz')}, overshoot {axis.overshoot_pct:.1f} %, rise {show(axis.rise_time_s, 's')}"
+        )
+    emit(
+        "tune current",
+        json,
+        method=design.method,
+        findings=design.findings,
+        keys={"axes": {"d": _axis(design.d), "q": _axis(design.q)}},
+        text=text,
+    )
+
+
+@tune.command("speed")
+@command
+def speed(
+    inertia: Annotated[float, typer.Option(help="kg·m².")],
+    kt: Annotated[float, typer.Option(help="N·m per A of phase peak.")],
+    loop_hz: Annotated[float, typer.Option(help="Rate of the speed loop, Hz.")],
+    current_bandwidth_hz: Annotated[float, typer.Option(help="Bandwidth of the current loop, Hz.")],
+    viscous: Annotated[float, typer.Option(help="N·m·s/rad.")] = 0.0,
+    filter_hz: Annotated[float | None, typer.Option(help="Speed filter, Hz; none if left out.")] = None,
+    method: Annotated[str, typer.Option(help="symmetric-optimum or bandwidth.")] = "symmetric-optimum",
+    a: Annotated[float, typer.Option(help="Spread of the symmetrical optimum.")] = 2.0,
+    bandwidth_hz: Annotated[float | None, typer.Option(help="Crossover, Hz; selects the method bandwidth.")] = None,
+    json: Json = False,
+) -> None:
+    """Speed loop gains."""
+    if method not in ("bandwidth", "symmetric-optimum"):
+        raise Refusal(f"“{method}” is no method", "use symmetric-optimum or bandwidth", where="--method")
+    if method == "bandwidth" and bandwidth_hz is None:
+        raise Refusal("a bandwidth is missing", "give --bandwidth-hz", where="--bandwidth-hz")
+    design = tune_speed(
+        inertia=inertia, kt=kt, loop_hz=loop_hz, current_bandwidth_hz=current_bandwidth_hz, viscous=viscous,
+        filter_hz=filter_hz, a=a, bandwidth_hz=bandwidth_hz,
+    )  # fmt: skip
+    m = design.margins
+    keys = {
+        "kp": design.kp, "ki": design.ki, "crossover_hz": m.crossover_hz, "phase_margin_deg": m.phase_margin_deg,
+        "gain_margin_db": m.gain_margin_db, "bandwidth_hz": m.bandwidth_hz, "overshoot_pct": design.overshoot_pct,
+        "overshoot_filtered_pct": design.overshoot_filtered_pct, "rise_time_s": design.rise_time_s, "t_sigma_s": design.t_sigma,
+    }  # fmt: skip
+    text = [
+        f"Kp {show(design.kp, 'A/(rad/s)', 4)}, Ki {show(design.ki, 'A/rad', 4)}",
+        f"{m.phase_margin_deg:.1f}° and {m.gain_margin_db:.1f} dB margin, crossover {show(m.crossover_hz, 'Hz')}, "
+        f"overshoot {design.overshoot_pct:.1f} %, with set-point filter {design.overshoot_filtered_pct:.1f} %",
+    ]
+    emit("tune speed", json, method=design.method, findings=design.findings, keys=keys, text=text)

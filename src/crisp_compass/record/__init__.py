@@ -1,0 +1,1 @@
+"""What leaves the bench: settings for firmware and the record for people."""

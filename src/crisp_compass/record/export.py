@@ -1,0 +1,148 @@
+"""Settings as C header, JSON or CSV. Every number carries its unit and, where known, its uncertainty."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+
+from crisp_compass import __version__
+from crisp_compass.bench.models import Bench, Quantity
+from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.errors import Refusal
+from crisp_compass.voyage.course import check_bench
+
+FORMATS = ("c-header", "json", "csv")
+_UNIT_WORDS = {
+    "Ω": "OHM", "H": "H", "Wb": "WB", "V": "V", "A": "A", "Hz": "HZ", "s": "S", "rad/s": "RAD_S", "rad": "RAD", "V/A": "V_PER_A",
+    "V/(A·s)": "V_PER_AS", "A/(rad/s)": "A_PER_RAD_S", "A/rad": "A_PER_RAD", "kg·m²": "KG_M2", "N·m": "NM",
+    "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "": "",
+}  # fmt: skip
+_COUNTS = {"pole_pairs", "period_counts", "dead_time_counts"}
+
+
+def export_settings(bench: Bench, form: str) -> str:
+    """Return the settled settings as text in ``form``: ``c-header``, ``json`` or ``csv``.
+
+    Raises Refusal for an unknown form or a bench on which nothing is settled.
+    """
+    if form not in FORMATS:
+        raise Refusal(f"there is no format “{form}”", f"use one of {', '.join(FORMATS)}", where="--format")
+    if not bench.settled:
+        raise Refusal("nothing is settled on this bench", "settle at least one value before handing over")
+    return {"c-header": _c_header, "json": _json, "csv": _csv}[form](bench)
+
+
+def _identifier(text: str) -> str:
+    word = re.sub(r"[^A-Z0-9]+", "_", text.upper().encode("ascii", "ignore").decode()).strip("_")
+    return word if word and not word[0].isdigit() else f"N_{word}"
+
+
+def _comment(text: str) -> str:
+    """Make a text safe inside a C comment (no comment end, no trigraph, one line)."""
+    return re.sub(r"\s+", " ", text).replace("*/", "* /").replace("/*", "/ *").replace("??", "? ?")
+
+
+def _c_number(name: str, quantity: Quantity) -> str:
+    if name in _COUNTS:
+        return f"{round(quantity.value)}"
+    text = f"{quantity.value:.7g}"
+    return (text if any(c in text for c in ".e") else text + ".0") + "f"
+
+
+def _doubt(quantity: Quantity) -> str:
+    if quantity.u is None or not quantity.interval95:
+        return ""
+    return f"u = {quantity.u:.2g}, 95 %: {quantity.interval95[0]:.6g} to {quantity.interval95[1]:.6g}"
+
+
+def _c_header(bench: Bench) -> str:
+    guard = f"CRISP_COMPASS_{_identifier(bench.name)}_H"
+    lines = [
+        f"/* Motor settings of “{_comment(bench.name)}”, written by Crisp Compass {__version__}.",
+        " * SI units; motor constants per phase of the star equivalent; currents are phase peaks.",
+        " * Current loop: parallel PI, error in A, output in V. Speed loop: error in rad/s (mechanical), output iq in A.",
+    ]
+    lines += [f" * {f.level.upper()}: {_comment(f.text)}" for f in check_bench(bench) if f.level != "info"]
+    lines += [" */", f"#ifndef {guard}", f"#define {guard}", ""]
+    for topic, settled in bench.settled.items():
+        state = "STALE, " if stale_inputs(bench, topic) else ""
+        lines.append(f"/* {topic.replace('_', ' ')}: {state}{_comment(settled.reason)} ({settled.when[:10]}) */")
+        for name, quantity in settled.values.items():
+            unit = _UNIT_WORDS[quantity.unit]
+            doubt = f" /* {_doubt(quantity)} */" if _doubt(quantity) else ""
+            word = f"{_identifier(topic)}_{_identifier(name)}" if not name.startswith(topic) else _identifier(name)
+            if unit and not word.endswith(f"_{unit}"):
+                word += f"_{unit}"
+            lines.append(f"#define CC_{word} ({_c_number(name, quantity)}){doubt}")
+        if settled.halls is not None:
+            lines += _c_halls(bench)
+        lines.append("")
+    return "\n".join([*lines, f"#endif /* {guard} */", ""])
+
+
+_PAIRS = ("A+B-", "A+C-", "B+C-", "B+A-", "C+A-", "C+B-")
+
+
+def _c_halls(bench: Bench) -> list[str]:
+    """Write the hall tables as macros, indexed by code = 4*hall_1 + 2*hall_2 + hall_3."""
+    halls = bench.settled["commutation"].halls
+    assert halls is not None
+    centers, pairs = ["-1.0f"] * 8, ["-1"] * 8
+    for code, sector in halls.states.items():
+        centers[int(code)] = f"{sector.center_deg:.3f}f"
+        pairs[int(code)] = str(_PAIRS.index(sector.drive))
+    return [
+        f"#define CC_HALL_SPACING_DEG ({halls.spacing_deg})",
+        "/* Index: 4*hall_1 + 2*hall_2 + hall_3. Sector centre, electrical degrees, positive rotation A-B-C; -1: invalid. */",
+        f"#define CC_HALL_CENTER_DEG {{ {', '.join(centers)} }}",
+        "/* Six-step pair for forward torque: 0 A+B-, 1 A+C-, 2 B+C-, 3 B+A-, 4 C+A-, 5 C+B-; -1: switch off. */",
+        f"#define CC_HALL_FORWARD_PAIR {{ {', '.join(pairs)} }}",
+    ]
+
+
+def _json(bench: Bench) -> str:
+    data = {
+        "bench": bench.name,
+        "settings": {
+            topic: {
+                "values": {n: q.model_dump(mode="json", exclude_none=True) for n, q in s.values.items()},
+                "reason": s.reason,
+                "when": s.when,
+                "stale": bool(stale_inputs(bench, topic)),
+                **({"halls": s.halls.model_dump(mode="json")} if s.halls else {}),
+            }
+            for topic, s in bench.settled.items()
+        },
+    }
+    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
+
+
+def _csv(bench: Bench) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(["topic", "name", "value", "unit", "u", "low95", "high95", "stale", "reason"])
+    for topic, settled in bench.settled.items():
+        stale = "yes" if stale_inputs(bench, topic) else "no"
+        for name, q in settled.values.items():
+            low, high = q.interval95 or ("", "")
+            writer.writerow(
+                [
+                    topic,
+                    name,
+                    repr(q.value),
+                    q.unit,
+                    "" if q.u is None else repr(q.u),
+                    low,
+                    high,
+                    stale,
+                    settled.reason,
+                ]
+            )
+        if settled.halls:
+            for code, sector in settled.halls.states.items():
+                writer.writerow(
+                    [topic, f"hall_{code}_center", f"{sector.center_deg:.3f}", "deg", "", "", "", stale, sector.drive]
+                )
+    return out.getvalue()

@@ -1,0 +1,140 @@
+"""The record: one HTML file with plots inside, readable anywhere and without the program."""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from pathlib import Path
+
+from jinja2 import Environment, PackageLoader, select_autoescape
+
+from crisp_compass import __version__
+from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
+from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.bench.store import sha256_of
+from crisp_compass.commutation.halls import HallTable
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.flux import FluxResult
+from crisp_compass.identify.inductance import InductanceResult
+from crisp_compass.identify.resistance import ResistanceResult
+from crisp_compass.quantities import show, show_with_error
+from crisp_compass.record import figures
+from crisp_compass.voyage.course import BY_KEY, check_bench, stale_effect
+from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, evaluate
+
+#: The cautions that belong to first runs; the record repeats them where somebody will act on it.
+CAUTIONS = (
+    "Clamp the motor and uncouple its load for first runs; keep people and loose things clear of the shaft.",
+    "Set the bench supply's current limit before enabling, and have an emergency stop within reach.",
+    "Capacitors hold charge after power-off; never pull a motor or encoder lead under power.",
+    "Hoists and vertical axes: block the load mechanically. Braking pumps the bus; batteries have a charge limit.",
+    "Mains wiring, lifting equipment, vehicles and machine guarding follow local codes and qualified people; this record does not replace them.",
+)
+
+
+@dataclass(frozen=True)
+class _Row:
+    name: str
+    value: str
+    doubt: str
+    reason: str
+    when: str
+    stale: str
+
+
+@dataclass(frozen=True)
+class _Exhibit:
+    title: str
+    file: str
+    sha: str
+    method: str
+    findings: tuple[str, ...]
+    svg: str
+    problem: str
+
+
+def write_report(bench: Bench, base: Path, when: str) -> str:
+    """Return the record as HTML.
+
+    Parameters
+    ----------
+    bench
+        What to record.
+    base
+        Folder of the bench file; captures are read again from there and checked against their SHA-256.
+    when
+        Time of writing, as text.
+    """
+    environment = Environment(
+        loader=PackageLoader("crisp_compass.record"),
+        autoescape=select_autoescape(["html"]),
+        trim_blocks=True,
+        lstrip_blocks=True,
+    )
+    rows = {
+        BY_KEY[topic].name: [_row(bench, topic, n, q) for n, q in s.values.items()]
+        for topic, s in bench.settled.items()
+    }
+    exhibits = [
+        _exhibit(bench, leg, evidence, base) for leg in EVIDENCE_LEGS for evidence in bench.evidence.get(leg, ())
+    ]
+    halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
+    return environment.get_template("record.html").render(
+        bench=bench, when=when, version=__version__, groups=rows, exhibits=exhibits, halls=halls, cautions=CAUTIONS,
+        findings=[f for f in check_bench(bench) if f.level != "info"],
+    )  # fmt: skip
+
+
+def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> _Row:
+    settled = bench.settled[topic]
+    shown, doubt = show(quantity.value, quantity.unit, 4), ""
+    if quantity.interval95 and quantity.interval95[0] != quantity.interval95[1]:
+        shown, doubt = show_with_error(
+            quantity.value, (quantity.interval95[1] - quantity.interval95[0]) / 2, quantity.unit
+        )
+    stale = stale_effect(bench, topic) if stale_inputs(bench, topic) else ""
+    return _Row(name.replace("_", " "), shown, doubt, settled.reason, settled.when[:16].replace("T", " "), stale)
+
+
+def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path) -> _Exhibit:
+    title = BY_KEY[leg].name + (f", {evidence.slot} axis" if evidence.slot else "")
+    path = base / evidence.file
+    svg = problem = ""
+    try:
+        if path.is_file() and sha256_of(path) != evidence.sha256:
+            problem = "The capture has changed since it was read; the plot is left out."
+        else:
+            svg = _plot(
+                evaluate(
+                    bench, leg, path, base=base, when=evidence.when, columns=evidence.columns, slot=evidence.slot
+                )
+            )
+    except Refusal as refusal:
+        problem = refusal.sentence
+    return _Exhibit(
+        title, evidence.file, evidence.sha256, evidence.method, tuple(f.text for f in evidence.findings), svg, problem
+    )
+
+
+def _plot(evaluated: Evaluated) -> str:
+    """Return the evidence's plot as SVG text."""
+    from matplotlib import rc_context
+    from matplotlib.backends.backend_svg import FigureCanvasSVG
+    from matplotlib.figure import Figure
+
+    with rc_context({"svg.fonttype": "path", "svg.hashsalt": "crisp-compass", "font.size": 9}):
+        figure = Figure(figsize=(8.2, 3.0), layout="constrained")
+        FigureCanvasSVG(figure)
+        result = evaluated.result
+        if isinstance(result, ResistanceResult):
+            figures.resistance(figure, result)
+        elif isinstance(result, InductanceResult):
+            figures.inductance(figure, result)
+        elif isinstance(result, FluxResult):
+            figures.flux(figure, result)
+        elif isinstance(result, HallTable):
+            figures.halls(figure, result)
+        out = io.StringIO()
+        figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+    text = out.getvalue()
+    return text[text.index("<svg") :]

@@ -1,0 +1,174 @@
+"""Designing the loops and the drive from what is settled on the bench."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench, Quantity
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.conversions import kt_from_flux
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
+from crisp_compass.loops.current import CurrentDesign, tune_current
+from crisp_compass.loops.speed import SpeedDesign, tune_speed
+from crisp_compass.modulation.pwm import PwmFigures, PwmSettings, plan_pwm
+from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Machine, Sensing
+
+CURRENT_INPUTS = ("resistance.resistance", "inductance.ld", "inductance.lq", "pwm.loop_hz", "plate.v_bus")
+SPEED_INPUTS = (
+    "plate.inertia", "plate.viscous", "plate.pole_pairs", "flux.flux_linkage", "current_loop.bandwidth_hz", "pwm.loop_hz",
+)  # fmt: skip
+
+
+def rated_peak_current(bench: Bench) -> float:
+    """Return the plate's rated current as phase peak, A."""
+    plate = bench.levers.plate
+    return plate.rated_current * (math.sqrt(2) if plate.current_base == "rms" else 1.0)
+
+
+def plate_values(bench: Bench) -> dict[str, Quantity]:
+    """Return what settling the plate settles."""
+    p = bench.levers.plate
+    values = {
+        "pole_pairs": (float(p.pole_pairs), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak_current(bench), "A"),
+        "top_speed": (p.top_speed, "rad/s"), "inertia": (p.inertia, "kg·m²"), "viscous": (p.viscous, "N·m·s/rad"),
+        "coulomb": (p.coulomb, "N·m"),
+    }  # fmt: skip
+    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+
+
+def inductance_values(bench: Bench) -> dict[str, Quantity]:
+    """Return Ld and Lq from the evidence: apart where both axes were captured, else one value for both.
+
+    Raises Refusal where only one axis was captured.
+    """
+    slots = {
+        e.slot: e.estimates["inductance"] for e in bench.evidence.get("inductance", ()) if "inductance" in e.estimates
+    }
+    if {"d", "q"} <= set(slots):
+        return {"ld": slots["d"], "lq": slots["q"]}
+    if "" in slots:
+        return {"ld": slots[""], "lq": slots[""]}
+    if slots:
+        missing = "q" if "d" in slots else "d"
+        raise Refusal(
+            f"only the {next(iter(slots))} axis was captured",
+            f"capture the {missing} axis too, or load a capture for both axes",
+        )
+    raise Refusal("no step capture is loaded", "load one first")
+
+
+def plan_bench_pwm(bench: Bench) -> PwmFigures:
+    """Return the PWM plan of the bench's levers at the plate's bus voltage."""
+    levers = bench.levers.pwm
+    return plan_pwm(
+        PwmSettings(
+            levers.timer_hz,
+            levers.carrier_hz,
+            levers.dead_time,
+            bench.levers.plate.v_bus,
+            levers.scheme,
+            True,
+            levers.loop_divider,
+        )
+    )
+
+
+def pwm_values(figures: PwmFigures) -> dict[str, Quantity]:
+    """Return what settling the PWM settles."""
+    values = {
+        "loop_hz": (figures.loop_hz, "Hz"), "carrier_hz": (figures.carrier_actual_hz, "Hz"), "period_counts": (float(figures.period_counts), ""),
+        "dead_time_counts": (float(figures.dead_time_counts), ""), "v_limit": (figures.v_limit, "V"), "v_usable": (figures.v_usable, "V"),
+        "dead_time_voltage": (figures.dead_time_voltage, "V"), "loop_delay": (figures.loop_delay, "s"),
+    }  # fmt: skip
+    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+
+
+def design_current(bench: Bench) -> CurrentDesign:
+    """Design the current loop from settled R, L and PWM with the page's levers; raises Refusal if one is missing."""
+    levers = bench.levers.current_loop
+    r, ld, lq, loop_hz, v_bus = (need(bench, key) for key in CURRENT_INPUTS)
+    return tune_current(
+        r=r, ld=ld, lq=lq, loop_hz=loop_hz, v_bus=v_bus, delay_samples=levers.delay_samples,
+        bandwidth_hz=levers.bandwidth_hz if levers.method == "bandwidth" else None,
+    )  # fmt: skip
+
+
+def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
+    """Return what settling the current loop settles."""
+    lq = need(bench, "inductance.lq")
+    values = {
+        "kp_d": (design.d.kp, "V/A"), "ki_d": (design.d.ki, "V/(A·s)"), "kp_q": (design.q.kp, "V/A"), "ki_q": (design.q.ki, "V/(A·s)"),
+        "bandwidth_hz": (design.q.kp / (2 * math.pi * lq), "Hz"), "phase_margin": (math.radians(design.q.margins.phase_margin_deg), "rad"),
+    }  # fmt: skip
+    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+
+
+def torque_constant(bench: Bench) -> float:
+    """Return Kt in N·m per A of phase peak from settled flux and pole pairs."""
+    return kt_from_flux(need(bench, "flux.flux_linkage"), "peak", need(bench, "plate.pole_pairs"))
+
+
+def design_speed(bench: Bench) -> SpeedDesign:
+    """Design the speed loop from settled values with the page's levers; raises Refusal if one is missing."""
+    levers = bench.levers.speed_loop
+    return tune_speed(
+        inertia=need(bench, "plate.inertia"), kt=torque_constant(bench), viscous=need(bench, "plate.viscous"),
+        loop_hz=need(bench, "pwm.loop_hz") / levers.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
+        filter_hz=levers.filter_hz, a=levers.a, bandwidth_hz=levers.bandwidth_hz if levers.method == "bandwidth" else None,
+    )  # fmt: skip
+
+
+def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
+    """Return what settling the speed loop settles."""
+    levers = bench.levers.speed_loop
+    values = {
+        "kp": (design.kp, "A/(rad/s)"), "ki": (design.ki, "A/rad"), "loop_hz": (1 / design.loop.ts, "Hz"),
+        "filter_hz": (levers.filter_hz, "Hz"), "ramp": (levers.ramp, "rad/s"),
+    }  # fmt: skip
+    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+
+
+def hall_edges(bench: Bench) -> FloatArray | None:
+    """Return the settled hall edges (6,) in rad, ascending, or None without a hall table."""
+    settled = bench.settled.get("commutation")
+    if settled is None or settled.halls is None:
+        return None
+    return np.sort(np.radians([s.from_deg % 360 for s in settled.halls.states.values()]))
+
+
+def build_drive(bench: Bench) -> Drive:
+    """Assemble the simulated drive from settled values; raises Refusal naming what is missing."""
+    r, ld, lq, psi = (
+        need(bench, k) for k in ("resistance.resistance", "inductance.ld", "inductance.lq", "flux.flux_linkage")
+    )
+    plate, run = bench.levers.plate, bench.levers.run
+    loop_hz = need(bench, "pwm.loop_hz")
+    kp_d, ki_d, kp_q, ki_q = (need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q"))
+    kp, ki, speed_hz = (need(bench, f"speed_loop.{k}") for k in ("kp", "ki", "loop_hz"))
+    filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
+    if plate.sensor == "halls" and hall_edges(bench) is None:
+        raise Refusal("the hall table is not settled", "settle it on the commutation leg first")
+    full_scale = max(2.5 * run.i_trip, 1.0)
+    dead = settled_value(bench, "pwm.dead_time_voltage")
+    sensing = Sensing(
+        full_scale,
+        2 * full_scale / 4096,
+        full_scale * 4e-4,
+        0.0,
+        0.0,
+        float(HALLS if plate.sensor == "halls" else ENCODER),
+        float(plate.counts_per_rev),
+    )
+    control = Control(
+        1 / loop_hz, kp_d, ki_d, kp_q, ki_q, max(round(loop_hz / speed_hz), 1), kp, ki, 2 * math.pi * filter_hz, run.i_limit, run.i_trip,
+        run.v_min, ramp, 0.5, 1.0, ld, lq, psi, 0.0,
+    )  # fmt: skip
+    return Drive(
+        Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs")),
+        Load(need(bench, "plate.inertia"), need(bench, "plate.viscous"), need(bench, "plate.coulomb")),
+        Inverter(need(bench, "plate.v_bus"), 0.05, dead.value if dead else 0.0, max(0.02 * run.i_trip, 1e-3)),
+        sensing, control,
+    )  # fmt: skip
