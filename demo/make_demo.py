@@ -28,7 +28,9 @@ THRUSTER_LOAD = Load(inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3)
 ORIGIN = {"origin": "simulated by demo/make_demo.py, invented motor", "temperature_c": "23.5"}
 
 
-def staircase_through_bridge(machine: Machine, v_bus: float, voltages: list[float], i_scale: float, path: Path) -> None:
+def staircase_through_bridge(
+    machine: Machine, v_bus: float, voltages: list[float], i_scale: float, path: Path
+) -> None:
     """Hold commanded voltages along phase A through a bridge with dead time; the rotor is locked."""
     ts = 1 / 20e3
     sensing = Sensing(i_scale, 2 * i_scale / 4096, i_scale * 6e-4, 0.012 * i_scale / 10, 0.0, float(ENCODER), 4096.0)
@@ -56,7 +58,9 @@ def staircase_by_supply(machine: Machine, currents: list[float], path: Path) -> 
     write_capture(path, np.arange(len(level)) * dt, {"v_ab": v_ab, "i_a": i_a}, {**ORIGIN, "circuit": "a-b"})
 
 
-def voltage_steps(machine: Machine, theta_e: float, volts: float, tau_lengths: float, path: Path, axis: str, seed: int) -> None:
+def voltage_steps(
+    machine: Machine, theta_e: float, volts: float, tau_lengths: float, path: Path, axis: str, seed: int
+) -> None:
     """Pulse A against B with the rotor held; the supply sags under load."""
     rng = np.random.default_rng(seed)
     inductance = inductance_ab(machine, theta_e)
@@ -113,14 +117,18 @@ def read(bench: Bench, leg: str, name: str, folder: Path, minute: int) -> Bench:
     return add_evidence(bench, leg, evaluate(bench, leg, folder / name, base=folder, when=clock(minute)).evidence)  # type: ignore[arg-type]
 
 
-def settled(bench: Bench, topic: str, values: dict[str, Quantity], reason: str, minute: int, rests_on: tuple[str, ...] = ()) -> Bench:
+def settled(
+    bench: Bench, topic: str, values: dict[str, Quantity], reason: str, minute: int, rests_on: tuple[str, ...] = ()
+) -> Bench:
     """Settle with the demo's clock."""
     return settle(bench, topic, values, reason=reason, when=clock(minute), rests_on=rests_on)  # type: ignore[arg-type]
 
 
 def ledger(bench: Bench, minute: int, kind: str, text: str, value: Quantity | None = None) -> Bench:
     """Add a ledger line."""
-    return bench.model_copy(update={"ledger": (*bench.ledger, LedgerEntry(when=clock(minute), kind=kind, text=text, value=value))})
+    return bench.model_copy(
+        update={"ledger": (*bench.ledger, LedgerEntry(when=clock(minute), kind=kind, text=text, value=value))}
+    )
 
 
 def levers(bench: Bench, topic: str, **fields: object) -> Bench:
@@ -137,7 +145,9 @@ def ohms(value: float) -> Quantity:
 def make_winch(folder: Path) -> None:
     """The winch: everything settled, but R was measured anew after the current loop was."""
     folder.mkdir(exist_ok=True)
-    staircase_through_bridge(WINCH, 48.0, [-1.9, -1.46, -1.04, -0.62, 0.05, 0.62, 1.04, 1.46, 1.9], 10.0, folder / "winch-staircase.csv")
+    staircase_through_bridge(
+        WINCH, 48.0, [-1.9, -1.46, -1.04, -0.62, 0.05, 0.62, 1.04, 1.46, 1.9], 10.0, folder / "winch-staircase.csv"
+    )
     axis = -math.pi / 6
     voltage_steps(WINCH, axis, 6.0, 16, folder / "winch-step-d.csv", "d", 21)
     voltage_steps(WINCH, axis + math.pi / 2, 6.0, 16, folder / "winch-step-q.csv", "q", 22)
@@ -166,9 +176,23 @@ def make_winch(folder: Path) -> None:
     figures = design.plan_bench_pwm(bench)
     bench = settled(bench, "pwm", design.pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
     current = design.design_current(bench)
-    bench = settled(bench, "current_loop", design.current_values(bench, current), "57° margin is enough for this winch", 24, design.CURRENT_INPUTS)
+    bench = settled(
+        bench,
+        "current_loop",
+        design.current_values(bench, current),
+        "57° margin is enough for this winch",
+        24,
+        design.CURRENT_INPUTS,
+    )
     speed = design.design_speed(bench)
-    bench = settled(bench, "speed_loop", design.speed_values(bench, speed), "calm set-point response wanted", 26, design.SPEED_INPUTS)
+    bench = settled(
+        bench,
+        "speed_loop",
+        design.speed_values(bench, speed),
+        "calm set-point response wanted",
+        26,
+        design.SPEED_INPUTS,
+    )
     bench = read(bench, "resistance", "winch-staircase.csv", folder, 31)
     found = bench.evidence["resistance"][0].estimates["resistance"]
     bench = settled(bench, "resistance", {"resistance": found}, "staircase replaces the meter reading", 32)
@@ -182,7 +206,10 @@ def make_thruster(folder: Path) -> None:
     voltage_steps(THRUSTER, 0.0, 1.2, 14, folder / "thruster-step.csv", "", 24)
     coasting(THRUSTER, THRUSTER_LOAD, 420.0, 1.5, 1 / 12e3, folder / "thruster-coast.csv", 25)
     hand_turn(THRUSTER, folder / "thruster-hand-turn.csv")
-    bench = Bench(name="Thruster", notes="Lake-survey buoy, thruster outrunner with a confusing hall cable. Invented motor; every capture is simulated.")
+    bench = Bench(
+        name="Thruster",
+        notes="Lake-survey buoy, thruster outrunner with a confusing hall cable. Invented motor; every capture is simulated.",
+    )
     bench = levers(
         bench, "plate", motor="TH-24 outrunner", pole_pairs=6, v_bus=24.0, rated_current=18.0, top_speed=6000 * 2 * math.pi / 60,
         inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3, sensor="halls", kv=430.0,

@@ -41,6 +41,7 @@ def _table() -> dict[str, Unit]:
         ("W", "power", 1.0, True, ("watt", "Watt")),
         ("rad/s", "angular speed", 1.0, False, ("rad/sec",)),
         ("rpm", "angular speed", 2 * math.pi / 60, True, ("1/min", "rev/min", "r/min", "RPM")),
+        ("rad/s²", "angular acceleration", 1.0, True, ("rad/s2", "rad/s^2")),
         ("rev/s", "angular speed", 2 * math.pi, False, ("rps",)),
         ("rad", "angle", 1.0, True, ()),
         ("deg", "angle", math.pi / 180, False, ("°", "degree", "degrees")),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,7 +10,6 @@ import numpy as np
 from crisp_compass.capture.quality import noise, quantum, settled_mean_u
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray, IntArray
-import itertools
 
 _MAX_BLOCKS = 1600
 
@@ -116,9 +116,7 @@ def _true_steps(channels: list[FloatArray], cuts: list[int]) -> list[int]:
     """Drop cuts at which not every channel moves: there the piece before is only settling into the one after."""
     pieces = len(cuts) - 1
     while True:
-        means = np.array(
-            [[float(np.median(c[a:b])) for c in channels] for a, b in itertools.pairwise(cuts)]
-        )
+        means = np.array([[float(np.median(c[a:b])) for c in channels] for a, b in itertools.pairwise(cuts)])
         spans = np.ptp(means, axis=0)
         moves = np.abs(np.diff(means, axis=0)) > 0.2 * spans / max(pieces, 1)
         false = np.flatnonzero(~moves.all(axis=1))

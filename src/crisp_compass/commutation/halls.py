@@ -52,6 +52,11 @@ class HallTable:
     theta: FloatArray
     codes: FloatArray
 
+    def code_points(self, most: int = 4000) -> tuple[FloatArray, FloatArray]:
+        """Return electrical angle [°] in 0…360 and code, thinned to ``most`` points, for a plot."""
+        stride = max(1, len(self.theta) // most)
+        return np.degrees(self.theta[::stride]) % 360, self.codes[::stride]
+
     @property
     def offset_deg(self) -> float:
         """Angle of the best even grid of edges, 0 ≤ offset < 60."""

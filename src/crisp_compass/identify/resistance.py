@@ -51,6 +51,13 @@ class ResistanceResult(Result):
     line_voltage: FloatArray
     voltage_name: str
 
+    def settled_lines(self) -> tuple[FloatArray, FloatArray]:
+        """Return the settled stretches as one broken line: time [s] and mean current [A], NaN between them."""
+        gap = np.full(len(self.current), np.nan)
+        x = np.column_stack([self.spans, gap]).ravel()
+        y = np.column_stack([self.current, self.current, gap]).ravel()
+        return x, y
+
 
 @dataclass(frozen=True)
 class _Fit:

@@ -15,7 +15,7 @@ from crisp_compass.voyage.course import check_bench
 
 FORMATS = ("c-header", "json", "csv")
 _UNIT_WORDS = {
-    "Ω": "OHM", "H": "H", "Wb": "WB", "V": "V", "A": "A", "Hz": "HZ", "s": "S", "rad/s": "RAD_S", "rad": "RAD", "V/A": "V_PER_A",
+    "Ω": "OHM", "H": "H", "Wb": "WB", "V": "V", "A": "A", "Hz": "HZ", "s": "S", "rad/s": "RAD_S", "rad/s²": "RAD_S2", "rad": "RAD", "V/A": "V_PER_A",
     "V/(A·s)": "V_PER_AS", "A/(rad/s)": "A_PER_RAD_S", "A/rad": "A_PER_RAD", "kg·m²": "KG_M2", "N·m": "NM",
     "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "": "",
 }  # fmt: skip

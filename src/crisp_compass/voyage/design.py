@@ -126,7 +126,7 @@ def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
     levers = bench.levers.speed_loop
     values = {
         "kp": (design.kp, "A/(rad/s)"), "ki": (design.ki, "A/rad"), "loop_hz": (1 / design.loop.ts, "Hz"),
-        "filter_hz": (levers.filter_hz, "Hz"), "ramp": (levers.ramp, "rad/s"),
+        "filter_hz": (levers.filter_hz, "Hz"), "ramp": (levers.ramp, "rad/s²"),
     }  # fmt: skip
     return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
 

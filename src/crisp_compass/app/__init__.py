@@ -1,0 +1,1 @@
+"""The window. The only part that imports Qt; it holds no motor arithmetic."""

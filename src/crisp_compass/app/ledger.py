@@ -1,0 +1,91 @@
+"""The ledger: time-stamped lines, newest at the bottom, with an entry line that takes readings without the mouse."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QHeaderView,
+    QLabel,
+    QLineEdit,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+    QWidget,
+)
+
+from crisp_compass.app.document import Document, now
+from crisp_compass.app.theme import THEME, font
+from crisp_compass.bench.models import LedgerEntry
+from crisp_compass.bench.readings import entry_text, parse_reading
+from crisp_compass.errors import Refusal
+
+
+class Ledger(QWidget):
+    """List and entry line; ``refused`` carries a sentence for the notice line."""
+
+    refused = Signal(str)
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self._document = document
+        self._shown: tuple[LedgerEntry, ...] | None = None
+        self._list = QTableWidget(0, 3)
+        self._list.setAccessibleName("Ledger")
+        self._list.horizontalHeader().hide()
+        self._list.verticalHeader().hide()
+        self._list.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
+        self._list.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self._list.setShowGrid(False)
+        self._list.setTabKeyNavigation(False)
+        self._list.setWordWrap(False)
+        self._list.setColumnWidth(0, 46)
+        self._list.setColumnWidth(1, 58)
+        self._list.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+        self._list.verticalHeader().setDefaultSectionSize(21)
+        self._list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.entry = QLineEdit(placeholderText="type a reading:  ruv 0.84   temp 24   note …")
+        self.entry.setAccessibleName("Reading: ruv, rvw, rwu, lead, temp, vbus or note, then the value")
+        self.entry.returnPressed.connect(self._on_entry)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(10, 0, 10, 8)
+        column.setSpacing(4)
+        column.addWidget(QLabel("Ledger", objectName="heading"))
+        column.addWidget(self._list, 1)
+        column.addWidget(self.entry)
+        document.changed.connect(self.refresh)
+        THEME.changed.connect(lambda: self.refresh(force=True))
+        self.refresh()
+
+    def refresh(self, *, force: bool = False) -> None:
+        """Show the document's ledger."""
+        lines = self._document.bench.ledger
+        if lines is self._shown and not force:
+            return
+        self._shown = lines
+        self._list.setRowCount(len(lines))
+        for row, line in enumerate(lines):
+            token = {"settled": "magenta"}.get(line.kind, "deep")
+            for column, (text, colour, bold) in enumerate(
+                ((line.when[11:16], "soft", False), (line.kind, token, True), (entry_text(line), "ink", False))
+            ):
+                item = QTableWidgetItem(text)
+                item.setForeground(THEME.color(colour))
+                item.setFont(font(11 if column == 0 else 12, bold=bold))
+                item.setToolTip(f"{line.when.replace('T', ' ')}\n{entry_text(line)}")
+                self._list.setItem(row, column, item)
+        self._list.scrollToBottom()
+
+    def _on_entry(self) -> None:
+        text = self.entry.text()
+        if not text.strip():
+            return
+        try:
+            line = parse_reading(text, now())
+            self._document.log(line, f"reading {line.kind}")
+            if line.kind == "temp" and line.value is not None:
+                self._document.set_lever("resistance", "temperature", line.value.value)
+        except Refusal as refusal:
+            self.refused.emit(refusal.sentence)
+            return
+        self.entry.clear()

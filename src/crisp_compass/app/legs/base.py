@@ -1,0 +1,151 @@
+"""What every page shares: its document, its dial view, the notice line, and asking for the reason when settling."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import (
+    QDialog,
+    QDialogButtonBox,
+    QHBoxLayout,
+    QLabel,
+    QLineEdit,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.widgets.answer import Answer, Findings
+from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.bench.models import Topic
+from crisp_compass.errors import Refusal
+from crisp_compass.voyage.course import BY_KEY, stale_effect
+
+
+class ReasonDialog(QDialog):
+    """Asks why this value is the right one; Enter takes the proposed reason."""
+
+    def __init__(self, parent: QWidget, what: str, proposal: str) -> None:
+        super().__init__(parent)
+        self.setWindowTitle(f"Settle {what}")
+        self.edit = QLineEdit(proposal)
+        self.edit.setAccessibleName("Reason")
+        self.edit.selectAll()
+        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
+        buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Settle")
+        buttons.button(QDialogButtonBox.StandardButton.Ok).setObjectName("main")
+        buttons.accepted.connect(self.accept)
+        buttons.rejected.connect(self.reject)
+        column = QVBoxLayout(self)
+        column.addWidget(QLabel(f"Why is {what} the right value? The reason goes into the ledger and the record."))
+        column.addWidget(self.edit)
+        column.addWidget(buttons)
+        self.setMinimumWidth(520)
+
+
+class LegPage(QWidget):
+    """A page. Subclasses build their middle, implement :meth:`refresh` and set :attr:`dial_view` through show_dial."""
+
+    refused = Signal(str)
+    dial_changed = Signal(object)
+    key = ""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.leg = BY_KEY[self.key]
+        self.answer = Answer(self.leg.question)
+        self.findings = Findings()
+        self.dial_view = DialView()
+        self.column = QVBoxLayout(self)
+        self.column.setContentsMargins(20, 12, 16, 10)
+        self.column.setSpacing(8)
+        self.column.addWidget(self.answer)
+        self.column.addWidget(self.findings)
+        self.lever_row = QHBoxLayout()
+        self.lever_row.setSpacing(8)
+        self.main_button: QPushButton | None = None
+
+    # ---- building
+
+    def add_levers(self, *widgets: QWidget) -> None:
+        """Put levers into the row at the bottom and connect their refusals."""
+        for widget in widgets:
+            self.lever_row.addWidget(widget)
+            if isinstance(widget, Lever):
+                widget.refused.connect(self.refused)
+
+    def finish(self, main_text: str = "", *others: QPushButton) -> None:
+        """Close the lever row with its buttons, the main one last."""
+        self.lever_row.addStretch(1)
+        for button in others:
+            self.lever_row.addWidget(button, 0)
+            self.lever_row.setAlignment(button, self._bottom())
+        if main_text:
+            self.main_button = QPushButton(main_text, objectName="main")
+            self.main_button.setShortcut("Ctrl+Return")
+            self.main_button.setToolTip("Ctrl+Enter")
+            self.main_button.setMinimumWidth(130)
+            self.main_button.clicked.connect(self.on_main)
+            self.lever_row.addWidget(self.main_button, 0)
+            self.lever_row.setAlignment(self.main_button, self._bottom())
+        self.column.addLayout(self.lever_row)
+
+    @staticmethod
+    def _bottom() -> Any:
+        from PySide6.QtCore import Qt
+
+        return Qt.AlignmentFlag.AlignBottom
+
+    def bind(self, lever: Lever | Choice, field: str, topic: str | None = None) -> None:
+        """Tie a lever to a field of this page's levers: an edit sets the model."""
+        lever.moved.connect(lambda value: self._set(topic or self.key, field, value))
+
+    def _set(self, topic: str, field: str, value: Any) -> None:
+        levers = getattr(self.document.bench.levers, topic)
+        if isinstance(getattr(levers, field), int) and isinstance(value, float):
+            value = round(value)
+        try:
+            self.document.set_lever(topic, field, value)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            self.refresh()
+
+    # ---- behaviour
+
+    def refresh(self) -> None:
+        """Show the document; called when the page is open and something changed."""
+        raise NotImplementedError
+
+    def on_main(self) -> None:
+        """The main button was pressed."""
+
+    def leave(self) -> None:
+        """The page is left or the window closes."""
+
+    def refuse(self, refusal: Refusal) -> None:
+        """Put one sentence on the notice line."""
+        self.refused.emit(refusal_text(refusal))
+
+    def show_dial(self, view: DialView) -> None:
+        """Show something on the dial."""
+        self.dial_view = view
+        self.dial_changed.emit(view)
+
+    def stale_text(self) -> str:
+        """Return what staleness of this leg would change."""
+        return stale_effect(self.document.bench, self.key) if self.key in self.document.bench.settled else ""
+
+    def settle(self, topic: Topic, what: str, proposal: str, **arguments: Any) -> None:
+        """Ask for the reason and settle."""
+        dialog = ReasonDialog(self, what, proposal)
+        if dialog.exec() != QDialog.DialogCode.Accepted:
+            return
+        try:
+            self.document.settle(topic, reason=dialog.edit.text(), headline=what, **arguments)
+        except Refusal as refusal:
+            self.refuse(refusal)

@@ -1,0 +1,146 @@
+"""Commutation: where do the halls switch?"""
+
+from __future__ import annotations
+
+import numpy as np
+from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
+
+from crisp_compass.app.dial import DialView, Sector
+from crisp_compass.app.document import Document
+from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.theme import font
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.bench.models import HallRecord
+from crisp_compass.commutation.halls import HallTable
+from crisp_compass.voyage.evidence import Evaluated, findings_of
+
+_HEADS = ("code", "from", "centre", "to", "forward pair", "reverse pair", "edge error")
+_OPPOSITE = str.maketrans("+-", "-+")
+
+
+class CommutationPage(CaptureLeg):
+    """Codes over electrical angle, the table, and the sectors on the dial, where the rotor can be turned by hand."""
+
+    key = "commutation"
+    wanted = ("hall_1", "hall_2", "hall_3", "v_ab", "v_bc", "v_ca")
+
+    def __init__(self, document: Document) -> None:
+        self._angle = 0.0
+        super().__init__(document)
+
+    def build(self, area: QWidget) -> None:
+        self.codes = Plot(("electrical angle", "°"), ("hall code", ""), name="hall codes")
+        self.codes.curve("codes", "deep", symbol="s", size=3)
+        self.codes.curve("edges", "magenta", width=1.4)
+        self.table = QTableWidget(6, len(_HEADS))
+        self.table.setAccessibleName("Hall table")
+        self.table.setHorizontalHeaderLabels(_HEADS)
+        self.table.verticalHeader().hide()
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        self.table.setShowGrid(False)
+        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
+        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
+        self.table.verticalHeader().setDefaultSectionSize(26)
+        self.table.setFixedHeight(26 * 6 + 32)
+        self.table.itemSelectionChanged.connect(self._on_row)
+        column = QVBoxLayout(area)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        column.addWidget(self.codes, 1)
+        column.addWidget(self.table)
+
+    def _record(self) -> HallRecord | None:
+        evidence = self.evidence()
+        if evidence is not None:
+            return evidence.halls
+        settled = self.document.bench.settled.get("commutation")
+        return settled.halls if settled else None
+
+    def show_texts(self) -> None:
+        evidence, halls = self.evidence(), self._record()
+        assert self.main_button is not None
+        self.main_button.setEnabled(evidence is not None)
+        if halls is None or evidence is None:
+            self.answer.show_answer(
+                self.empty_answer,
+                "",
+                "Drop a capture of the hand-turned shaft here (hall_1 to hall_3 and two line voltages).",
+            )
+            self.findings.show_findings(())
+            self.show_dial(DialView(caption="Turn the shaft by hand, drive off", rotor=20.0))
+            return
+        way = "forward (A → B → C)" if halls.direction > 0 else "backward (A → C → B)"
+        worst = max(abs(e) for e in halls.edge_errors_deg)
+        self.answer.show_answer(
+            f"{halls.spacing_deg}° halls",
+            f"six sectors, worst edge {worst:.1f}° off its place; captured turning {way}",
+            f"{evidence.method}.",
+        )
+        self.main_button.setText("Settle hall table…")
+        self.findings.show_findings(findings_of(evidence))
+        self._fill_table(halls)
+        self.show_turn(self._angle)
+
+    def _fill_table(self, halls: HallRecord) -> None:
+        rows = sorted(halls.states.items(), key=lambda item: item[1].from_deg)
+        for row, ((code, s), error) in enumerate(zip(rows, halls.edge_errors_deg, strict=True)):
+            texts = (
+                code,
+                f"{s.from_deg:.1f}°",
+                f"{s.center_deg:.1f}°",
+                f"{s.to_deg:.1f}°",
+                s.drive,
+                s.drive.translate(_OPPOSITE),
+                f"{error:+.1f}°".replace("-", "−"),
+            )
+            for column, text in enumerate(texts):
+                item = QTableWidgetItem(text)
+                item.setFont(font(13, bold=column in (0, 4)))
+                self.table.setItem(row, column, item)
+
+    def _on_row(self) -> None:
+        halls, row = self._record(), self.table.currentRow()
+        if halls is not None and row >= 0:
+            rows = sorted(halls.states.values(), key=lambda s: s.from_deg)
+            self.show_turn(rows[row].center_deg)
+
+    def show_turn(self, angle: float) -> None:
+        """Show the sector, code and pair at a rotor angle in electrical degrees."""
+        halls = self._record()
+        if halls is None:
+            return
+        self._angle = angle
+        sectors = tuple(Sector(s.from_deg, s.to_deg, code) for code, s in halls.states.items())
+        here = next(
+            ((c, s) for c, s in halls.states.items() if (angle - s.from_deg) % 360 < (s.to_deg - s.from_deg) % 360),
+            None,
+        )
+        text = f"θe {angle:.0f}°: code {here[0]}, drive {here[1].drive}" if here else ""
+        self.show_dial(
+            DialView(caption=text + "  (drag the rotor)", rotor=angle, sectors=sectors, hexagon=False, draggable=True)
+        )
+
+    def draw(self, evaluated: Evaluated | None) -> None:
+        if evaluated is None:
+            self.codes.clear_data()
+            return
+        table = evaluated.result
+        assert isinstance(table, HallTable)
+        x, y = table.code_points()
+        self.codes.set("codes", x, y)
+        edges = np.array([s.from_deg for s in table.states.values()])
+        self.codes.set("edges", np.repeat(edges, 3), np.tile([0.0, 7.0, np.nan], len(edges)))
+        self.codes.setXRange(0, 360, padding=0.02)
+        self.codes.setYRange(0, 7, padding=0.06)
+
+    def on_main(self) -> None:
+        evidence = self.evidence()
+        if evidence is not None and evidence.halls is not None:
+            self.settle(
+                "commutation",
+                f"{evidence.halls.spacing_deg}° hall table",
+                "hand turn, edges repeat",
+                values={},
+                method=evidence.method,
+                halls=evidence.halls,
+            )

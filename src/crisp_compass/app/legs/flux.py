@@ -1,0 +1,95 @@
+"""Flux: how much does the rotor carry?"""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtWidgets import QWidget
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.identify.flux import FluxResult
+from crisp_compass.quantities import show, show_with_error
+from crisp_compass.voyage.evidence import Evaluated, findings_of
+
+
+class FluxPage(CaptureLeg):
+    """Open-circuit voltage with its fit, the frequency that falls, and the residual."""
+
+    key = "flux"
+    wanted = ("v_ab", "v_bc", "v_ca", "speed")
+
+    def build(self, area: QWidget) -> None:
+        self.trace = Plot(("time", "s"), ("voltage", "V"), name="back-EMF")
+        self.trace.curve("measured", "deep", width=1, dense=True)
+        self.trace.curve("fit", "magenta", width=1, dense=True)
+        self.speed = Plot(("time", "s"), ("frequency", "Hz"), name="electrical frequency")
+        self.speed.curve("fit", "magenta", width=1.8)
+        self.residual = Plot(("time", "s"), ("residual", "V"), name="residual")
+        self.residual.rule(y=0.0)
+        self.residual.curve("residual", "deep", width=1, dense=True)
+        self.three_plots(area, self.trace, self.speed, self.residual)
+
+    def show_texts(self) -> None:
+        evidence = self.evidence()
+        assert self.main_button is not None
+        self.main_button.setEnabled(evidence is not None)
+        if evidence is None:
+            settled = self.settled_quantity("flux_linkage")
+            self.answer.show_answer(
+                show(settled.value, "Wb") if settled else self.empty_answer,
+                "",
+                "Drop a coasting or hand-turned capture here (one to three of v_ab, v_bc, v_ca).",
+            )
+            self.main_button.setText("Settle…")
+            self.findings.show_findings(())
+            self.show_dial(DialView(caption="The rotor turns, no current flows", rotor=40.0, voltage=(130.0, 0.7)))
+            return
+        found = evidence.estimates["flux_linkage"]
+        assert found.interval95 is not None
+        shown, doubt = show_with_error(found.value, (found.interval95[1] - found.interval95[0]) / 2, "Wb")
+        parts = []
+        if "pole_pairs" in evidence.estimates:
+            parts.append(f"{evidence.estimates['pole_pairs'].value:.0f} pole pairs seen")
+        if "kt" in evidence.estimates:
+            parts.append(f"Kt {show(evidence.estimates['kt'].value, 'N·m/A')} peak")
+            parts.append(f"Kv {evidence.estimates['kv_peak'].value:.4g} rpm/V line peak")
+        for order in (5, 7):
+            if f"harmonic_{order}" in evidence.estimates:
+                parts.append(f"{order}th {100 * evidence.estimates[f'harmonic_{order}'].value:.1f} %")
+        self.answer.show_answer(
+            shown,
+            f"{doubt}, 95 %, peak per phase",
+            f"{', '.join(parts)}. {evidence.method[:1].upper()}{evidence.method[1:]}.",
+        )
+        self.main_button.setText(f"Settle {show(found.value, 'Wb')}…")
+        self.findings.show_findings(findings_of(evidence))
+        self.show_dial(DialView(caption="Back-EMF leads the rotor's flux by 90°", rotor=40.0, voltage=(130.0, 0.7)))
+
+    def draw(self, evaluated: Evaluated | None) -> None:
+        plots = (self.trace, self.speed, self.residual)
+        if evaluated is None:
+            for plot in plots:
+                plot.clear_data()
+            return
+        result = evaluated.result
+        assert isinstance(result, FluxResult)
+        self.trace.set("measured", result.time, result.voltage[:, 0])
+        self.trace.set("fit", result.time, result.model[:, 0])
+        self.speed.set("fit", result.time, abs(result.omega) / (2 * math.pi))
+        self.residual.set("residual", result.time, result.residual[:, 0])
+        for plot in plots:
+            plot.fit()
+
+    def on_main(self) -> None:
+        evidence = self.evidence()
+        if evidence is not None:
+            found = evidence.estimates["flux_linkage"]
+            self.settle(
+                "flux",
+                show(found.value, "Wb", 4),
+                "coast, channels agree",
+                values={"flux_linkage": found},
+                method=evidence.method,
+            )

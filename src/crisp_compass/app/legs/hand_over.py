@@ -1,0 +1,111 @@
+"""Hand over: what goes into the firmware and into the file?"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QSize, Signal
+from PySide6.QtWidgets import QFileDialog, QPlainTextEdit, QPushButton, QSizePolicy
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document, now
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.bench.store import write_atomically
+from crisp_compass.errors import Refusal
+from crisp_compass.record.export import export_settings
+from crisp_compass.voyage.course import check_bench
+
+
+class HandOverPage(LegPage):
+    """The C header as it will be written; the record as HTML; JSON and CSV for tools."""
+
+    key = "hand_over"
+    written = Signal(str)
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.preview = QPlainTextEdit(readOnly=True)
+        self.preview.setAccessibleName("C header as it will be written")
+        self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.preview.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.preview.setMinimumSize(QSize(300, 200))
+        self.column.addWidget(self.preview, 1)
+        self._report = Job(self)
+        self._report.done.connect(lambda path: self.written.emit(f"Record written to {path}"))
+        self._report.refused.connect(self.refuse)
+        self.buttons: dict[str, QPushButton] = {}
+        for key, text in (("record", "Save record…"), ("json", "Save JSON…"), ("csv", "Save CSV…")):
+            self.buttons[key] = QPushButton(text)
+        self.buttons["record"].clicked.connect(
+            lambda: self._ask("record", ".html", "Record (*.html)", self.save_record)
+        )
+        self.buttons["json"].clicked.connect(
+            lambda: self._ask("settings", ".json", "JSON (*.json)", lambda p: self.save_settings(p, "json"))
+        )
+        self.buttons["csv"].clicked.connect(
+            lambda: self._ask("settings", ".csv", "CSV (*.csv)", lambda p: self.save_settings(p, "csv"))
+        )
+        self.finish("Save C header…", *self.buttons.values())
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        open_points = [f for f in check_bench(bench) if f.level != "info"]
+        count = sum(len(s.values) for s in bench.settled.values())
+        assert self.main_button is not None
+        self.main_button.setEnabled(bool(bench.settled))
+        for key in ("json", "csv"):
+            self.buttons[key].setEnabled(bool(bench.settled))
+        points = (
+            f"{len(open_points)} open point{'s' if len(open_points) != 1 else ''}"
+            if open_points
+            else "no open points"
+        )
+        self.answer.show_answer(
+            f"{count} settings",
+            points,
+            "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
+        )
+        self.findings.show_findings(open_points)
+        text = (
+            export_settings(bench, "c-header")
+            if bench.settled
+            else "Nothing is settled yet: the header will appear here."
+        )
+        if text != self.preview.toPlainText():
+            self.preview.setPlainText(text)
+        self.show_dial(DialView(caption="Angles: zero where the flux lies along A, positive A → B → C", rotor=0.0))
+
+    def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
+        name = self.document.bench.name.lower().replace(" ", "-")
+        path, _ = QFileDialog.getSaveFileName(self, "Save", str(self.document.base / f"{name}-{stem}{suffix}"), kinds)
+        if path:
+            save(Path(path))
+
+    def on_main(self) -> None:
+        self._ask("motor", ".h", "C header (*.h)", lambda p: self.save_settings(p, "c-header"))
+
+    def save_settings(self, path: Path, form: str) -> None:
+        """Write the settings in one of the export forms."""
+        try:
+            write_atomically(path, export_settings(self.document.bench, form))
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        self.written.emit(f"Written to {path.name}")
+
+    def save_record(self, path: Path) -> None:
+        """Write the record off the window's thread (its plots are made anew)."""
+        bench, base, when = self.document.bench, self.document.base, now().replace("T", " ")[:16]
+
+        def work() -> str:
+            from crisp_compass.record.report import write_report
+
+            write_atomically(path, write_report(bench, base, when))
+            return path.name
+
+        self._report.ask(work)
+
+    def leave(self) -> None:
+        """Let a record under way finish; only its message is dropped."""

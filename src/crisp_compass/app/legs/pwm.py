@@ -1,0 +1,123 @@
+"""PWM: how much voltage and time does the modulator give?"""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
+from crisp_compass.modulation.pwm import PwmFigures
+from crisp_compass.quantities import show, significant
+from crisp_compass.voyage.design import plan_bench_pwm, pwm_values
+from crisp_compass.voyage.outlook import pwm_picture
+
+
+class PwmPage(LegPage):
+    """Timer and dead time in, usable voltage, counts and delay out."""
+
+    key = "pwm"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.duty = Plot(("electrical angle", "°"), ("duty", ""), name="duties at the linear limit")
+        for name, token, dash in (("A", "deep", "solid"), ("B", "ochre", "dash"), ("C", "moss", "dot")):
+            self.duty.curve(name, token, width=2, dash=dash)
+        self.steps = Plot(("speed", "rpm"), ("loop steps per electrical turn", ""), name="loop steps per turn")
+        self.steps.curve("steps", "magenta", width=2)
+        self.steps.curve("top speed", "ochre", dash="dot")
+        self.steps.rule(y=16.0, token="soft", dash="dash")
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.duty, 3)
+        row.addWidget(self.steps, 2)
+        self.column.addLayout(row, 1)
+        self._facts = QGridLayout()
+        self._facts.setHorizontalSpacing(22)
+        self._facts.setVerticalSpacing(3)
+        self.column.addLayout(self._facts)
+        self._values: list[QLabel] = []
+        self._levers: dict[str, Lever | Choice] = {
+            "timer_hz": Lever("Timer clock", "Hz", width=112),
+            "carrier_hz": Lever("Carrier", "Hz", width=104),
+            "dead_time": Lever("Dead time", "s", width=104),
+            "scheme": Choice(
+                "Scheme",
+                {
+                    "space-vector": "space vector",
+                    "sine": "sine",
+                    "third-harmonic": "third harmonic",
+                    "six-step": "six-step",
+                },
+                width=136,
+            ),
+            "loop_divider": Lever("Carrier periods per loop step", "", width=176, whole=True),
+        }
+        self.add_levers(*self._levers.values())
+        for field, lever in self._levers.items():
+            self.bind(lever, field)
+        self.finish("Settle PWM…")
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        for field, lever in self._levers.items():
+            lever.show_value(getattr(bench.levers.pwm, field))
+        assert self.main_button is not None
+        try:
+            figures = plan_bench_pwm(bench)
+        except Refusal as refusal:
+            self.main_button.setEnabled(False)
+            self.answer.show_answer("–", "", refusal.sentence, stale=True)
+            return
+        self.main_button.setEnabled(True)
+        picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
+        stale = self.stale_text()
+        self.answer.show_answer(
+            f"{show(figures.v_usable, 'V')} usable",
+            f"phase peak, of {show(figures.v_limit, 'V')} linear limit; dead time costs {show(figures.dead_time_voltage, 'V')} a leg",
+            stale
+            or f"{picture.verdict.text} The loop acts {show(figures.loop_delay, 's')} late: one period of computing, half of hold.",
+            stale=bool(stale),
+        )
+        self.findings.show_findings([f for f in (*figures.findings, picture.verdict) if f.level != "info"])
+        for k, name in enumerate("ABC"):
+            self.duty.set(name, picture.angle, picture.duty[:, k])
+        rpm = picture.speed * RPM_PER_RAD_S
+        self.steps.set("steps", rpm, picture.steps)
+        top = bench.levers.plate.top_speed * RPM_PER_RAD_S
+        self.steps.set("top speed", [top, top], [0.0, float(picture.steps[0])])
+        self.duty.fit()
+        self.steps.fit()
+        self._show_facts(figures)
+        self.show_dial(
+            DialView(caption="Hexagon: what the bridge can reach; circle: its linear limit", voltage=(20.0, 1.0))
+        )
+
+    def _show_facts(self, figures: PwmFigures) -> None:
+        facts = (
+            ("period", f"{figures.period_counts} counts"), ("carrier", show(figures.carrier_actual_hz, "Hz", 4)),
+            ("one count", show(figures.voltage_step, "V")), ("duty step", f"{significant(100 * figures.duty_step, 2)} %"),
+            ("dead time", f"{figures.dead_time_counts} counts"), ("error vector", show(figures.dead_time_vector, "V")),
+            ("loop rate", show(figures.loop_hz, "Hz")), ("loop delay", show(figures.loop_delay, "s")),
+        )  # fmt: skip
+        if not self._values:
+            for k, (name, _) in enumerate(facts):
+                self._facts.addWidget(QLabel(name, objectName="label"), 0, k)
+                self._values.append(QLabel())
+                self._facts.addWidget(self._values[-1], 1, k)
+        for label, (_, value) in zip(self._values, facts, strict=True):
+            label.setText(value)
+
+    def on_main(self) -> None:
+        figures = plan_bench_pwm(self.document.bench)
+        self.settle(
+            "pwm",
+            f"{show(figures.carrier_actual_hz, 'Hz')}, {show(figures.v_usable, 'V')} usable",
+            "as the firmware sets its timer",
+            values=pwm_values(figures),
+            rests_on=("plate.v_bus",),
+        )

@@ -1,0 +1,269 @@
+"""Run: the simulated drive in real time."""
+
+from __future__ import annotations
+
+import math
+import time
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
+from crisp_compass.plant.parameters import SPEED
+from crisp_compass.plant.simulation import Simulation, Trace
+from crisp_compass.quantities import show
+from crisp_compass.voyage.course import BY_KEY, missing
+from crisp_compass.voyage.design import build_drive
+from crisp_compass.voyage.scenarios import open_simulation
+
+FRAME_MS = 33
+WINDOW_S = 4.0
+_POINTS_PER_SECOND = 1000
+_WHY = {
+    "over-current": "the current passed the trip level",
+    "under-voltage": "the supply fell below its minimum",
+    "stall": "the shaft stood still at full current for half a second",
+}
+
+
+class RunPage(LegPage):
+    """Start, stop, speed, load and supply while it runs; a fault latches until it is acknowledged."""
+
+    key = "run"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.sim: Simulation | None = None
+        self._made_from: object = None
+        self.running = False
+        self._wall = 0.0
+        self._history: dict[str, np.ndarray] = {k: np.empty(0) for k in ("t", "speed", "speed_ref", "i_q", "i_q_ref")}
+        self.speed_plot = Plot(("time", "s"), ("speed", "rpm"), name="speed")
+        self.speed_plot.curve("reference", "ink", dash="dash")
+        self.speed_plot.curve("actual", "magenta", width=2)
+        self.current_plot = Plot(("time", "s"), ("current i_q", "A"), name="torque current")
+        self.current_plot.curve("reference", "ink", dash="dash")
+        self.current_plot.curve("actual", "magenta", width=1.2)
+        self.column.addWidget(self.speed_plot, 1)
+        self.column.addWidget(self.current_plot, 1)
+        self._fault = QHBoxLayout()
+        self.fault_text = QLabel(objectName="stop")
+        self.acknowledge = QPushButton("Acknowledge fault", objectName="fault")
+        self.acknowledge.setShortcut("Ctrl+K")
+        self.acknowledge.clicked.connect(self._on_acknowledge)
+        self._fault.addWidget(self.fault_text, 1)
+        self._fault.addWidget(self.acknowledge)
+        self.column.addLayout(self._fault)
+        self.fault_text.hide()
+        self.acknowledge.hide()
+        self._build_levers()
+        self._timer = QTimer(self, interval=FRAME_MS, timerType=Qt.TimerType.PreciseTimer)
+        self._timer.timeout.connect(self._on_frame)
+
+    def _build_levers(self) -> None:
+        self._levers = {
+            "speed": Lever("Speed", "rpm", width=100),
+            "load": Lever("Load torque", "N·m", width=104),
+            "i_limit": Lever("Current limit", "A", width=98),
+            "i_trip": Lever("Trip level", "A", width=88),
+            "v_min": Lever("Minimum bus", "V", width=98),
+        }
+        self.supply = Lever("Supply now", "V", width=98)
+        self.supply.moved.connect(self._on_supply)
+        self.add_levers(*self._levers.values(), self.supply)
+        for field, lever in self._levers.items():
+            self.bind(lever, field)
+        self.reverse = QPushButton("Reverse")
+        self.reverse.setShortcut("Ctrl+R")
+        self.reverse.clicked.connect(self._on_reverse)
+        self.finish("Start", self.reverse)
+        assert self.main_button is not None
+        self.main_button.setShortcut(Qt.Key.Key_Space)
+        self.main_button.setToolTip("Space")
+
+    # ---- document → drive
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        for field, lever in self._levers.items():
+            lever.show_value(getattr(bench.levers.run, field))
+        assert self.main_button is not None
+        waiting = missing(bench, self.leg)
+        try:
+            if waiting:
+                raise Refusal(f"Waits for {', '.join(BY_KEY[t].name.lower() for t in waiting)}")
+            self._follow()
+        except Refusal as refusal:
+            self.stop()
+            self.sim = None
+            self.main_button.setEnabled(False)
+            self.reverse.setEnabled(False)
+            self.answer.show_answer("–", "", refusal.sentence, stale=True)
+            self.show_dial(DialView(caption="The drive is disarmed"))
+            return
+        self.main_button.setEnabled(True)
+        self.reverse.setEnabled(True)
+        self._show()
+
+    def _follow(self) -> None:
+        """Build the drive, or carry changed settings into the one that runs."""
+        bench = self.document.bench
+        drive = build_drive(bench)
+        made_from = bench.settled.get("commutation")
+        if self.sim is None or made_from is not self._made_from:
+            self.stop()
+            self.sim, self._made_from = open_simulation(bench), made_from
+            self.supply.show_value(drive.inverter.v_supply)
+            self._history = {k: np.empty(0) for k in self._history}
+        elif self.sim.drive != drive:
+            self.sim.retune(drive)
+        self.sim.set_load(bench.levers.run.load)
+        if self.running:
+            self.sim.command(SPEED, speed=bench.levers.run.speed)
+
+    def _on_supply(self, value: float) -> None:
+        if self.sim is not None:
+            self.sim.set_supply(value)
+
+    def _on_reverse(self) -> None:
+        self._set("run", "speed", -self.document.bench.levers.run.speed)
+
+    # ---- running
+
+    def on_main(self) -> None:
+        if self.running:
+            self.stop()
+        else:
+            self.start()
+
+    def start(self) -> None:
+        """Enable the drive; refused while a fault stands."""
+        if self.sim is None:
+            return
+        if self.sim.fault:
+            self.refuse(Refusal(f"the fault “{self.sim.fault}” stands", "acknowledge it first"))
+            return
+        self.running, self._wall = True, time.monotonic()
+        self.sim.command(SPEED, speed=self.document.bench.levers.run.speed)
+        self._timer.start()
+        self._show()
+
+    def stop(self) -> None:
+        """Release the shaft; it coasts until friction stops it, which is still shown."""
+        if self.running and self.sim is not None:
+            self.sim.command(0)
+        self.running = False
+        self._show()
+
+    def leave(self) -> None:
+        """Leaving the page or closing the window stops the motor."""
+        self.stop()
+        self._timer.stop()
+
+    def _on_acknowledge(self) -> None:
+        if self.sim is not None:
+            self.sim.acknowledge()
+            self.running = False
+            self._show()
+
+    def _on_frame(self) -> None:
+        now = time.monotonic()
+        elapsed, self._wall = min(now - self._wall, 0.1), now
+        self.advance(elapsed)
+        if self.sim is not None and not self.running and abs(self.sim.speed) < 1e-6:
+            self._timer.stop()
+
+    def advance(self, seconds: float) -> None:
+        """Move the drive on by simulated seconds and show it."""
+        if self.sim is None:
+            return
+        every = max(1, round(1 / (self.sim.drive.control.ts * _POINTS_PER_SECOND)))
+        trace = self.sim.advance(seconds, every=every)
+        self._remember(trace)
+        if self.sim.fault and self.running:
+            self.running = False
+        self._draw(trace)
+        self._show()
+
+    def _remember(self, trace: Trace) -> None:
+        start = float(trace["t"][-1]) - WINDOW_S if len(trace["t"]) else 0.0
+        keep = self._history["t"] >= start
+        for key, old in self._history.items():
+            self._history[key] = np.concatenate([old[keep], trace[key]])
+
+    def _draw(self, trace: Trace) -> None:
+        h = self._history
+        self.speed_plot.set("reference", h["t"], h["speed_ref"] * RPM_PER_RAD_S)
+        self.speed_plot.set("actual", h["t"], h["speed"] * RPM_PER_RAD_S)
+        self.current_plot.set("reference", h["t"], h["i_q_ref"])
+        self.current_plot.set("actual", h["t"], h["i_q"])
+        if len(h["t"]):
+            end = max(float(h["t"][-1]), WINDOW_S)
+            for plot in (self.speed_plot, self.current_plot):
+                plot.setXRange(end - WINDOW_S, end, padding=0)
+        self._draw_dial(trace)
+
+    def _draw_dial(self, trace: Trace) -> None:
+        assert self.sim is not None
+        last = {k: float(v[-1]) for k, v in trace.columns.items()}
+        theta = math.degrees(last["theta_e"]) % 360
+        i_size, v_size = math.hypot(last["i_d"], last["i_q"]), math.hypot(last["v_d"], last["v_q"])
+        limit_v, limit_i = last["v_bus"] / math.sqrt(3), self.document.bench.levers.run.i_limit
+        ahead = math.degrees(math.atan2(last["i_q"], last["i_d"]))
+        caption = (
+            f"θe {theta:.0f}°   i {show(i_size, 'A', 2)}   v {100 * v_size / limit_v:.0f} % of limit"
+            if limit_v > 0
+            else ""
+        )
+        self.show_dial(DialView(
+            caption=caption, rotor=theta, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
+            voltage=(theta + math.degrees(math.atan2(last["v_q"], last["v_d"])), v_size / limit_v) if v_size > 0 else None,
+        ))  # fmt: skip
+
+    def _show(self) -> None:
+        if self.main_button is None:
+            return
+        self.main_button.setText("Stop" if self.running else "Start")
+        fault = self.sim.fault if self.sim else ""
+        self.fault_text.setText(
+            f"Stop: {fault}: {_WHY[fault]}. The drive is off; find the cause, then acknowledge." if fault else ""
+        )
+        self.fault_text.setVisible(bool(fault))
+        self.acknowledge.setVisible(bool(fault))
+        if self.sim is None:
+            return
+        rpm = self.sim.speed * RPM_PER_RAD_S
+        wanted = self.document.bench.levers.run.speed * RPM_PER_RAD_S
+        state = (
+            f"of {wanted:.0f} rpm wanted, simulated"
+            if self.running
+            else "simulated drive, fault"
+            if fault
+            else "simulated drive, off"
+        )
+        stale = next(
+            (
+                BY_KEY[t].name
+                for t in ("current_loop", "speed_loop")
+                if t in self.document.bench.settled and self._is_stale(t)
+            ),
+            "",
+        )
+        reason = (
+            f"{stale} is stale: the run uses the gains as settled."
+            if stale
+            else "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
+        )
+        self.answer.show_answer(f"{rpm:.0f} rpm".replace("-", "−"), state, reason, stale=bool(stale))
+
+    def _is_stale(self, topic: str) -> bool:
+        from crisp_compass.bench.rules import stale_inputs
+
+        return bool(stale_inputs(self.document.bench, topic))  # type: ignore[arg-type]

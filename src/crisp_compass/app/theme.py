@@ -1,0 +1,140 @@
+"""Fonts, colours and style sheet; one theme object that everything painted asks."""
+
+from __future__ import annotations
+
+from importlib.resources import as_file, files
+
+from PySide6.QtCore import QObject, Qt, Signal
+from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette, QPen
+from PySide6.QtWidgets import QApplication
+
+from crisp_compass.app.tokens import TOKENS
+
+FAMILY = "B612"
+DASHES = {"A": Qt.PenStyle.SolidLine, "B": Qt.PenStyle.DashLine, "C": Qt.PenStyle.DotLine}
+PHASE_TOKENS = {"A": "deep", "B": "ochre", "C": "moss"}
+
+
+def load_fonts() -> None:
+    """Register the shipped font with the application."""
+    for name in ("B612-Regular.otf", "B612-Bold.otf"):
+        with as_file(files("crisp_compass.app") / "assets" / "fonts" / name) as path:
+            QFontDatabase.addApplicationFont(str(path))
+
+
+def font(pixels: int = 13, *, bold: bool = False) -> QFont:
+    """Return the application's font at a size in pixels."""
+    result = QFont(FAMILY)
+    result.setPixelSize(pixels)
+    result.setBold(bold)
+    return result
+
+
+class Theme(QObject):
+    """The current set of colours; ``changed`` tells painters to paint anew."""
+
+    changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.name = "light"
+
+    def color(self, token: str) -> QColor:
+        """Return a token's colour."""
+        return QColor(TOKENS[self.name][token])
+
+    def pen(self, token: str, width: float = 1.0, style: Qt.PenStyle = Qt.PenStyle.SolidLine) -> QPen:
+        """Return a cosmetic pen in a token's colour."""
+        pen = QPen(self.color(token), width, style)
+        pen.setCosmetic(True)
+        return pen
+
+    def use(self, name: str) -> None:
+        """Switch to ``light`` or ``night``."""
+        self.name = name if name in TOKENS else "light"
+        application = QApplication.instance()
+        if isinstance(application, QApplication):
+            application.setPalette(self._palette())
+            application.setStyleSheet(self.style_sheet())
+        self.changed.emit()
+
+    def _palette(self) -> QPalette:
+        palette = QPalette()
+        roles = {
+            QPalette.ColorRole.Window: "paper", QPalette.ColorRole.WindowText: "ink", QPalette.ColorRole.Base: "sheet",
+            QPalette.ColorRole.Text: "ink", QPalette.ColorRole.Button: "sheet", QPalette.ColorRole.ButtonText: "ink",
+            QPalette.ColorRole.Highlight: "deep", QPalette.ColorRole.HighlightedText: "sheet",
+            QPalette.ColorRole.PlaceholderText: "soft", QPalette.ColorRole.ToolTipBase: "sheet", QPalette.ColorRole.ToolTipText: "ink",
+            QPalette.ColorRole.AlternateBase: "paper", QPalette.ColorRole.Mid: "line",
+        }  # fmt: skip
+        for role, token in roles.items():
+            palette.setColor(role, self.color(token))
+        palette.setColor(QPalette.ColorGroup.Disabled, QPalette.ColorRole.ButtonText, self.color("soft"))
+        palette.setColor(QPalette.ColorGroup.Disabled, QPalette.ColorRole.Text, self.color("soft"))
+        return palette
+
+    def style_sheet(self) -> str:
+        """Return the style sheet of the whole application."""
+        return _SHEET.format(**TOKENS[self.name], family=FAMILY)
+
+
+THEME = Theme()
+
+_SHEET = """
+* {{ font-family: "{family}"; font-size: 13px; }}
+QMainWindow, QDialog {{ background: {paper}; }}
+QToolTip {{ background: {sheet}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
+QMenuBar {{ background: {sheet}; color: {ink}; border-bottom: 1px solid {line}; }}
+QMenuBar::item {{ padding: 3px 10px; background: transparent; }}
+QMenuBar::item:selected, QMenu::item:selected {{ background: {water}; color: {ink}; }}
+QMenu {{ background: {sheet}; color: {ink}; border: 1px solid {line}; padding: 4px; }}
+QMenu::item {{ padding: 5px 24px 5px 14px; }}
+QMenu::item:disabled {{ color: {soft}; }}
+QMenu::separator {{ height: 1px; background: {line}; margin: 4px 8px; }}
+QLabel#question {{ color: {soft}; font-size: 14px; }}
+QLabel#answer {{ color: {ink}; font-size: 34px; font-weight: bold; }}
+QLabel#doubt {{ color: {ink}; font-size: 14px; }}
+QLabel#reason {{ color: {soft}; font-size: 12px; }}
+QLabel#stale {{ color: {ochre}; font-size: 12px; }}
+QLabel#label {{ color: {soft}; font-size: 12px; }}
+QLabel#unit {{ color: {soft}; font-size: 12px; }}
+QLabel#heading {{ color: {soft}; font-weight: bold; }}
+QLabel#caution {{ color: {ochre}; font-size: 12px; }}
+QLabel#stop {{ color: {brick}; font-size: 12px; font-weight: bold; }}
+QLabel#info {{ color: {soft}; font-size: 12px; }}
+QFrame#field {{ background: {sheet}; border: 1px solid {line}; border-radius: 3px; }}
+QFrame#field:hover {{ border-color: {soft}; }}
+QFrame#field[focused="true"] {{ border: 2px solid {deep}; }}
+QFrame#field[wrong="true"] {{ border: 2px solid {brick}; }}
+QFrame#field QLineEdit {{ border: none; background: transparent; color: {ink}; font-size: 15px; }}
+QFrame#field QComboBox {{ border: none; background: transparent; color: {ink}; font-size: 13px; padding-left: 4px; }}
+QComboBox QAbstractItemView {{ background: {sheet}; color: {ink}; selection-background-color: {water}; selection-color: {ink}; border: 1px solid {line}; }}
+QComboBox::drop-down {{ border: none; width: 18px; }}
+QLineEdit, QTextEdit, QPlainTextEdit {{ background: {sheet}; color: {ink}; border: 1px solid {line}; border-radius: 3px; padding: 4px; selection-background-color: {deep}; selection-color: {sheet}; }}
+QLineEdit:focus, QTextEdit:focus, QPlainTextEdit:focus {{ border: 2px solid {deep}; padding: 3px; }}
+QPushButton {{ background: {sheet}; color: {ink}; border: 1px solid {line}; border-radius: 3px; padding: 7px 14px; }}
+QPushButton:hover {{ border-color: {soft}; }}
+QPushButton:focus {{ border: 2px solid {deep}; padding: 6px 13px; }}
+QPushButton:disabled {{ color: {soft}; }}
+QPushButton#main {{ background: {ink}; color: {sheet}; border: 1px solid {ink}; font-weight: bold; }}
+QPushButton#main:focus {{ border: 2px solid {magenta}; }}
+QPushButton#main:disabled {{ background: {line}; border-color: {line}; color: {soft}; }}
+QPushButton#fault {{ background: {brick}; color: {sheet}; border: 1px solid {brick}; font-weight: bold; }}
+QFrame#panel {{ background: {sheet}; border-left: 1px solid {line}; }}
+QFrame#bearing {{ background: {sheet}; border-top: 1px solid {line}; }}
+QFrame#notice {{ background: {sheet}; border: 1px solid {brick}; border-left: 4px solid {brick}; }}
+QFrame#notice QLabel {{ color: {brick}; }}
+QFrame#sheet {{ background: {sheet}; }}
+QTableWidget {{ background: {sheet}; color: {ink}; border: none; gridline-color: transparent; selection-background-color: {water}; selection-color: {ink}; }}
+QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
+QScrollBar::handle:vertical {{ background: {line}; min-height: 24px; border-radius: 4px; }}
+QScrollBar:horizontal {{ background: transparent; height: 10px; }}
+QScrollBar::handle:horizontal {{ background: {line}; min-width: 24px; border-radius: 4px; }}
+QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
+QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QCheckBox {{ color: {ink}; }}
+QStatusBar {{ background: {sheet}; color: {soft}; border-top: 1px solid {line}; font-size: 12px; }}
+QStatusBar::item {{ border: none; }}
+QStatusBar QLabel {{ color: {soft}; font-size: 12px; }}
+QHeaderView::section {{ background: {paper}; color: {soft}; border: none; padding: 4px; font-size: 12px; }}
+"""

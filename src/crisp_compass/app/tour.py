@@ -1,0 +1,146 @@
+"""The tour: drives the real window through every main view and writes a picture of each."""
+
+from __future__ import annotations
+
+import re
+import sys
+import time
+from collections.abc import Callable
+from importlib.resources import files
+from pathlib import Path
+
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
+
+from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.main import make_application
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.window import Window
+from crisp_compass.errors import Refusal
+
+
+def demo_folder() -> Path:
+    """Return the folder of the demo benches: beside a checkout, else inside the package."""
+    beside = Path(__file__).resolve().parents[3] / "demo"
+    return beside if (beside / "winch").is_dir() else Path(str(files("crisp_compass"))) / "demo"
+
+
+def main(arguments: list[str]) -> int:
+    """Run ``tour --out DIR [--size 1280x800]``."""
+    try:
+        out, size = _parse(arguments)
+        out.mkdir(parents=True, exist_ok=True)
+    except Refusal as refusal:
+        print(refusal.sentence, file=sys.stderr)
+        return 2
+    except OSError as error:
+        print(f"--out: the folder cannot be made ({error.strerror}).", file=sys.stderr)
+        return 2
+    from crisp_compass.app.main import _has_display
+
+    if not _has_display():
+        import os
+
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    make_application()
+    for path in Tour(out, size).run():
+        print(path)
+    return 0
+
+
+def _parse(arguments: list[str]) -> tuple[Path, tuple[int, int]]:
+    out, size = "", "1280x800"
+    rest = list(arguments)
+    while rest:
+        option = rest.pop(0)
+        name, _, value = option.partition("=")
+        if name not in ("--out", "--size"):
+            raise Refusal("this option is unknown", "use --out DIR and --size 1280x800", where=name)
+        if not value:
+            if not rest:
+                raise Refusal("the value is missing", where=name)
+            value = rest.pop(0)
+        out, size = (value, size) if name == "--out" else (out, value)
+    if not out:
+        raise Refusal("a folder is missing", "give --out DIR", where="--out")
+    match = re.fullmatch(r"(\d{3,4})x(\d{3,4})", size)
+    if not match:
+        raise Refusal(f"“{size}” is no size", "write it like 1280x800", where="--size")
+    return Path(out), (int(match[1]), int(match[2]))
+
+
+class Tour:
+    """One tour into ``out`` at ``size``."""
+
+    def __init__(self, out: Path, size: tuple[int, int]) -> None:
+        self.out, self.size = out, size
+        self.written: list[Path] = []
+
+    def run(self) -> list[Path]:
+        """Visit every main view; return the pictures."""
+        THEME.use("light")
+        winch = self._window("winch")
+        for key in ("plate", "resistance", "inductance", "flux", "pwm", "current_loop", "speed_loop"):
+            winch.travel(key)
+            self._picture(winch, key)
+        self._run_view(winch)
+        winch.travel("hand_over")
+        self._picture(winch, "hand-over")
+        THEME.use("night")
+        winch.travel("current_loop")
+        self._picture(winch, "current-loop-night")
+        self._end(winch)
+        THEME.use("light")
+        thruster = self._window("thruster")
+        thruster.travel("resistance")
+        self._picture(thruster, "resistance-empty")
+        thruster.take_file(demo_folder() / "thruster" / "thruster-hand-turn.csv")
+        self._wait(lambda: bool(thruster.document.bench.evidence.get("commutation")))
+        self._picture(thruster, "commutation")
+        self._end(thruster)
+        return self.written
+
+    def _window(self, name: str) -> Window:
+        window = Window(QSettings(str(self.out / ".tour.ini"), QSettings.Format.IniFormat))
+        window.document.load(demo_folder() / name / f"{name}.bench.json")
+        window.resize(*self.size)
+        window.show()
+        return window
+
+    def _run_view(self, window: Window) -> None:
+        window.travel("run")
+        page = window.page
+        assert isinstance(page, RunPage)
+        page.start()
+        page._timer.stop()  # the tour moves time itself, so the picture is the same on any machine
+        for k in range(100):
+            if k == 60:
+                page.sim.set_load(0.35)  # type: ignore[union-attr]
+            page.advance(0.03)
+        self._picture(window, "run")
+        page.stop()
+
+    def _end(self, window: Window) -> None:
+        window.page.leave()
+        window.document.undo_stack.setClean()
+        window.document.drop_autosave()
+        window.close()
+        window.deleteLater()
+        QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+        (self.out / ".tour.ini").unlink(missing_ok=True)
+
+    def _wait(self, done: Callable[[], bool] = lambda: True, limit: float = 60.0) -> None:
+        end = time.monotonic() + limit
+        while True:
+            QThreadPool.globalInstance().waitForDone(20)
+            QCoreApplication.processEvents()
+            if done() and QThreadPool.globalInstance().activeThreadCount() == 0:
+                QCoreApplication.processEvents()
+                return
+            if time.monotonic() > end:
+                raise TimeoutError("the window did not come to rest")
+
+    def _picture(self, window: Window, name: str) -> None:
+        self._wait()
+        path = self.out / f"{len(self.written) + 1:02d}-{name.replace('_', '-')}.png"
+        window.grab().save(str(path))
+        self.written.append(path)

@@ -1,0 +1,220 @@
+"""Levers: number fields that take engineering notation, step with wheel and arrow keys and show their unit."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QEvent, QObject, Qt, Signal
+from PySide6.QtGui import QKeyEvent, QWheelEvent
+from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import from_si, parse, split, to_si, unit_label
+
+
+class _Framed(QWidget):
+    """Label above, framed field below; 52 px high in all."""
+
+    def __init__(self, label: str, width: int) -> None:
+        super().__init__()
+        self.setFixedWidth(width)
+        self._label = QLabel(label, objectName="label")
+        self._frame = QFrame(objectName="field")
+        self._frame.setFixedHeight(32)
+        self._inside = QHBoxLayout(self._frame)
+        self._inside.setContentsMargins(6, 0, 8, 0)
+        self._inside.setSpacing(4)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(3)
+        column.addWidget(self._label)
+        column.addWidget(self._frame)
+
+    def _mark(self, name: str, on: bool) -> None:
+        self._frame.setProperty(name, on)
+        self._frame.style().unpolish(self._frame)
+        self._frame.style().polish(self._frame)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.FocusIn:
+            self._mark("focused", True)
+        elif event.type() == QEvent.Type.FocusOut:
+            self._mark("focused", False)
+        return super().eventFilter(watched, event)
+
+
+class Lever(_Framed):
+    """A number. ``moved`` carries the new SI value while it is typed, wheeled or stepped."""
+
+    moved = Signal(float)
+    refused = Signal(str)
+
+    def __init__(
+        self, label: str, unit: str, *, width: int = 126, whole: bool = False, plain: bool = False, tip: str = ""
+    ) -> None:
+        super().__init__(label, width)
+        self._unit, self._whole, self._plain = unit, whole, plain or whole
+        self._value: float | None = None
+        self.edit = QLineEdit()
+        self.edit.setAccessibleName(f"{label}, {unit_label(unit)}" if unit else label)
+        self.edit.installEventFilter(self)
+        self.edit.textEdited.connect(self._on_text)
+        self.edit.editingFinished.connect(self._on_finished)
+        self.suffix = QLabel(unit_label(unit), objectName="unit")
+        self._inside.addWidget(self.edit, 1)
+        self._inside.addWidget(self.suffix)
+        self._label.setBuddy(self.edit)
+        if tip:
+            self.setToolTip(tip)
+
+    @property
+    def value(self) -> float | None:
+        """Current SI value; None while empty."""
+        return self._value
+
+    def show_value(self, value: float | None) -> None:
+        """Show an SI value without telling anyone; a field in use keeps its text."""
+        if value == self._value and self.edit.text():
+            return
+        self._value = value
+        self._mark("wrong", False)
+        self.edit.setToolTip("")
+        if not (self.edit.hasFocus() and self.edit.isModified()):
+            self._print()
+
+    def _print(self) -> None:
+        if self._value is None:
+            self.edit.clear()
+            self.suffix.setText(unit_label(self._unit))
+        elif self._plain:
+            shown = from_si(self._value, self._unit)
+            self.edit.setText(f"{shown:.10g}" if not self._whole else f"{round(shown)}")
+            self.suffix.setText(unit_label(self._unit))
+        else:
+            number, prefix = split(self._value, self._unit, 4)
+            if "." in number:
+                number = number.rstrip("0").rstrip(".")
+            self.edit.setText(number)
+            self.suffix.setText(prefix + unit_label(self._unit))
+        self.edit.setModified(False)
+
+    def _read(self) -> float:
+        """Parse the text; a bare number is in the unit that is shown beside it."""
+        text = self.edit.text()
+        if not self._plain and self.suffix.text() != unit_label(self._unit) and _is_bare(text):
+            text = f"{text} {self.suffix.text()}"
+        value = parse(text, self._unit)
+        if self._whole and from_si(value, self._unit) != round(from_si(value, self._unit)):
+            raise Refusal("a whole number is needed")
+        return value
+
+    def _on_text(self) -> None:
+        try:
+            value = self._read()
+        except Refusal as refusal:
+            self._mark("wrong", True)
+            self.edit.setToolTip(refusal.sentence)
+            return
+        self._accept(value)
+
+    def _on_finished(self) -> None:
+        if not self.edit.isModified():
+            return
+        try:
+            self._accept(self._read())
+        except Refusal as refusal:
+            self.refused.emit(f"{self._label.text()}: {refusal.sentence}")
+        self._mark("wrong", False)
+        self._print()
+
+    def _accept(self, value: float) -> None:
+        self._mark("wrong", False)
+        self.edit.setToolTip("")
+        if value != self._value:
+            self._value = value
+            self.moved.emit(value)
+
+    def step(self, up: bool, *, coarse: bool = False) -> None:
+        """Move by one engineering step: the second digit, or 1-2-5 when coarse."""
+        if self._value is None:
+            return
+        shown = from_si(self._value, self._unit)
+        fresh = _step(shown, up, coarse, self._whole)
+        self._value = to_si(fresh, self._unit)
+        self._print()
+        self.moved.emit(self._value)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.edit and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+                self.step(
+                    event.key() == Qt.Key.Key_Up, coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+                )
+                return True
+            if event.key() == Qt.Key.Key_Escape and self.edit.isModified():
+                self._print()
+                self._mark("wrong", False)
+                return True
+        if watched is self.edit and isinstance(event, QWheelEvent) and self.edit.hasFocus():
+            self.step(
+                event.angleDelta().y() + event.angleDelta().x() > 0,
+                coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier),
+            )
+            return True
+        return super().eventFilter(watched, event)
+
+    def wheelEvent(self, event: QWheelEvent) -> None:
+        self.step(event.angleDelta().y() > 0, coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        event.accept()
+
+
+def _is_bare(text: str) -> bool:
+    """Whether the text is a number without any suffix."""
+    try:
+        float(text.strip().replace(",", ".").replace("−", "-"))
+    except ValueError:
+        return False
+    return True
+
+
+def _step(value: float, up: bool, coarse: bool, whole: bool) -> float:
+    """Return the next value: a step in the second significant digit, or the next of 1-2-5."""
+    if value == 0:
+        return (1.0 if whole else 0.1) * (1 if up else -1)
+    size, sign = abs(value), math.copysign(1.0, value)
+    grow = up == (sign > 0)
+    decade = 10.0 ** math.floor(math.log10(size) + 1e-9)
+    if coarse:
+        ladder = [m * decade for m in (0.5, 1, 2, 5, 10, 20)]
+        options = [x for x in ladder if (x > size * 1.0001 if grow else x < size * 0.9999)]
+        return sign * (min(options) if grow else max(options))
+    unit = decade / 10
+    if not grow and size - unit < decade * 0.999999:
+        unit = decade / 100
+    if whole:
+        unit = max(1.0, round(unit))
+    return round(sign * (round(size / unit) + (1 if grow else -1)) * unit, 12)
+
+
+class Choice(_Framed):
+    """One of several; ``moved`` carries the key chosen by the person."""
+
+    moved = Signal(str)
+
+    def __init__(self, label: str, options: dict[str, str], *, width: int = 150, tip: str = "") -> None:
+        super().__init__(label, width)
+        self.box = QComboBox()
+        self.box.setAccessibleName(label)
+        for key, text in options.items():
+            self.box.addItem(text, key)
+        self.box.installEventFilter(self)
+        self.box.activated.connect(lambda i: self.moved.emit(self.box.itemData(i)))
+        self._inside.setContentsMargins(0, 0, 4, 0)
+        self._inside.addWidget(self.box)
+        self._label.setBuddy(self.box)
+        if tip:
+            self.setToolTip(tip)
+
+    def show_value(self, key: str) -> None:
+        """Show a choice without telling anyone."""
+        self.box.setCurrentIndex(max(self.box.findData(key), 0))

@@ -1,0 +1,217 @@
+"""Plots: sheet ground, labels outside the data, units chosen by the axis; cursors, copy as picture, save as CSV."""
+
+from __future__ import annotations
+
+import csv
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyqtgraph as pg
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
+from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QWidget
+
+from crisp_compass.app.theme import THEME, font
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import show
+
+_DASHES = {"solid": Qt.PenStyle.SolidLine, "dash": Qt.PenStyle.DashLine, "dot": Qt.PenStyle.DotLine}
+
+
+class _Axis(pg.AxisItem):
+    """An axis that writes ``current i_a [mA]``."""
+
+    def labelString(self) -> str:
+        unit = f" [{self.labelUnitPrefix}{self.labelUnits}]" if self.labelUnits else ""
+        style = ";".join(f"{k}: {v}" for k, v in self.labelStyle.items())
+        return f"<span style='{style}'>{self.labelText}{unit}</span>"
+
+
+class Plot(pg.PlotWidget):
+    """One plot. Curves are named; each keeps the colour token it was made with and follows the theme."""
+
+    def __init__(
+        self, x: tuple[str, str], y: tuple[str, str], *, name: str, log_x: bool = False, parent: QWidget | None = None
+    ) -> None:
+        super().__init__(parent, axisItems={"bottom": _Axis("bottom"), "left": _Axis("left")})
+        self._x, self._y, self.name = x, y, name
+        self._curves: dict[str, tuple[pg.PlotDataItem, dict[str, Any]]] = {}
+        self._lines: list[tuple[pg.InfiniteLine, str, Qt.PenStyle]] = []
+        self._cursors: list[pg.InfiniteLine] = []
+        self.setAccessibleName(f"Plot: {name}")
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.plotItem.setMenuEnabled(False)
+        self.plotItem.hideButtons()
+        self.plotItem.showGrid(x=True, y=True, alpha=0.35)
+        if log_x:
+            self.plotItem.setLogMode(x=True)
+        self._readout = pg.TextItem(anchor=(1, 0))
+        self._readout.setZValue(50)
+        self._log_x = log_x
+        THEME.changed.connect(self.restyle)
+        self.restyle()
+
+    def restyle(self) -> None:
+        """Take the theme's colours."""
+        self.setBackground(THEME.color("sheet"))
+        for side, (text, unit) in (("bottom", self._x), ("left", self._y)):
+            axis = self.plotItem.getAxis(side)
+            axis.setPen(THEME.pen("soft"))
+            axis.setTextPen(THEME.color("soft"))
+            axis.setStyle(tickFont=font(11), tickTextOffset=4, tickLength=-4)
+            axis.setLabel(text, units=unit or None, **{"color": THEME.color("soft").name(), "font-size": "11px"})
+        self.plotItem.getAxis("left").setWidth(60)
+        for item, style in self._curves.values():
+            self._apply(item, style)
+        for line, token, dash in self._lines:
+            line.setPen(THEME.pen(token, 1, dash))
+        self._readout.setColor(THEME.color("ink"))
+
+    def _apply(self, item: pg.PlotDataItem, style: dict[str, Any]) -> None:
+        token = style["token"]
+        if style["symbol"]:
+            item.setSymbol(style["symbol"])
+            item.setSymbolSize(style["size"])
+            item.setSymbolPen(THEME.pen(token, 1.2))
+            item.setSymbolBrush(None if style["hollow"] else THEME.color(token))
+            item.setPen(None)
+        else:
+            item.setPen(THEME.pen(token, style["width"], _DASHES[style["dash"]]))
+
+    def curve(
+        self,
+        key: str,
+        token: str,
+        *,
+        width: float = 1.5,
+        dash: str = "solid",
+        symbol: str = "",
+        size: int = 7,
+        hollow: bool = False,
+        dense: bool = False,
+    ) -> None:
+        """Declare a curve; ``dense`` curves keep their spikes when there are more samples than pixels."""
+        item = pg.PlotDataItem(antialias=not dense, connect="finite")
+        if dense:
+            item.setDownsampling(auto=True, method="peak")
+            item.setClipToView(True)
+        style = {"token": token, "width": width, "dash": dash, "symbol": symbol, "size": size, "hollow": hollow}
+        self._apply(item, style)
+        self.plotItem.addItem(item)
+        self._curves[key] = (item, style)
+
+    def set(self, key: str, x: np.ndarray, y: np.ndarray) -> None:
+        """Put data into a declared curve."""
+        self._curves[key][0].setData(x, y)
+
+    def data(self, key: str) -> tuple[np.ndarray, np.ndarray]:
+        """Return what a curve shows."""
+        x, y = self._curves[key][0].xData, self._curves[key][0].yData
+        empty = np.empty(0)
+        return (empty if x is None else x), (empty if y is None else y)
+
+    def clear_data(self) -> None:
+        """Empty every curve."""
+        for item, _ in self._curves.values():
+            item.setData([], [])
+
+    def rule(
+        self, *, x: float | None = None, y: float | None = None, token: str = "ink", dash: str = "solid"
+    ) -> pg.InfiniteLine:
+        """Add a fixed line across the plot."""
+        position = float(np.log10(x)) if x is not None and self._log_x else (x if x is not None else y)
+        line = pg.InfiniteLine(position, angle=90 if x is not None else 0, pen=THEME.pen(token, 1, _DASHES[dash]))
+        self.plotItem.addItem(line, ignoreBounds=True)
+        self._lines.append((line, token, _DASHES[dash]))
+        return line
+
+    def fit(self) -> None:
+        """Show everything."""
+        self.plotItem.enableAutoRange()
+        self.plotItem.autoRange(padding=0.04)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
+        self.fit()
+        event.accept()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        keys = {Qt.Key.Key_F: self.fit, Qt.Key.Key_C: self.toggle_cursors}
+        if event.key() in keys and not event.modifiers():
+            keys[event.key()]()
+            event.accept()
+            return
+        event.ignore()
+
+    def contextMenuEvent(self, event: QContextMenuEvent) -> None:
+        menu = QMenu(self)
+        menu.addAction("Fit to data\tF", self.fit)
+        menu.addAction("Hide cursors\tC" if self._cursors else "Show cursors\tC", self.toggle_cursors)
+        menu.addSeparator()
+        menu.addAction("Copy as picture", self.copy_picture)
+        menu.addAction("Save as CSV…", self._ask_csv)
+        menu.exec(event.globalPos())
+
+    def toggle_cursors(self) -> None:
+        """Show or hide two upright cursors that read differences."""
+        if self._cursors:
+            for line in self._cursors:
+                self.plotItem.removeItem(line)
+            self.plotItem.removeItem(self._readout)
+            self._cursors = []
+            return
+        (low, high), _ = self.plotItem.viewRange()
+        for part in (0.35, 0.65):
+            line = pg.InfiniteLine(
+                low + part * (high - low), angle=90, movable=True, pen=THEME.pen("ink", 1, Qt.PenStyle.DashLine)
+            )
+            line.setHoverPen(THEME.pen("magenta", 2))
+            line.sigPositionChanged.connect(self._read_cursors)
+            self.plotItem.addItem(line, ignoreBounds=True)
+            self._cursors.append(line)
+        self.plotItem.addItem(self._readout, ignoreBounds=True)
+        self._read_cursors()
+
+    def _read_cursors(self) -> None:
+        a, b = sorted(line.value() for line in self._cursors)
+        if self._log_x:
+            a, b = 10**a, 10**b
+        unit = self._x[1]
+        text = f"Δ {show(b - a, unit) if unit in ('s', 'Hz', 'A', 'V') else f'{b - a:.4g} {unit}'}"
+        first = next((self.data(k) for k in self._curves if len(self.data(k)[0]) > 1), None)
+        if first is not None and np.all(np.diff(first[0]) >= 0):
+            dy = float(np.interp(b, *first) - np.interp(a, *first))
+            text += f"   Δy {dy:.4g} {self._y[1]}"
+        if unit == "s" and b > a:
+            text += f"   1/Δ {show(1 / (b - a), 'Hz')}"
+        self._readout.setText(text)
+        (_, right), (_, top) = self.plotItem.viewRange()
+        self._readout.setPos(right, top)
+
+    def copy_picture(self) -> None:
+        """Put a picture of the plot on the clipboard."""
+        QApplication.clipboard().setPixmap(self.grab())
+
+    def _ask_csv(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Save plot data", f"{self.name}.csv", "CSV (*.csv)")
+        if path:
+            self.save_csv(Path(path))
+
+    def save_csv(self, path: Path) -> None:
+        """Write every curve as an x and a y column, base units in the header."""
+        columns: dict[str, np.ndarray] = {}
+        for key in self._curves:
+            x, y = self.data(key)
+            if len(x):
+                columns[f"{key} {self._x[0]} [{self._x[1]}]"], columns[f"{key} {self._y[0]} [{self._y[1]}]"] = x, y
+        with path.open("w", newline="", encoding="utf-8") as stream:
+            writer = csv.writer(stream)
+            writer.writerow(columns)
+            for row in range(max((len(c) for c in columns.values()), default=0)):
+                writer.writerow([repr(float(c[row])) if row < len(c) else "" for c in columns.values()])
+
+
+def refusal_text(refusal: Refusal) -> str:
+    """Return a refusal's sentence with the path shortened to the file's name, for the screen."""
+    where = Path(refusal.where).name if "/" in refusal.where else refusal.where
+    return Refusal(refusal.problem, refusal.remedy, where=where).sentence

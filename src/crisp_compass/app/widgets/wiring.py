@@ -1,0 +1,219 @@
+"""Wiring sketches for empty pages: how to connect supply and probes, drawn with the phase colours and dashes."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, QRectF, QSize, Qt
+from PySide6.QtGui import QPainter, QPainterPath, QPaintEvent
+from PySide6.QtWidgets import QWidget
+
+from crisp_compass.app.theme import DASHES, PHASE_TOKENS, THEME, font
+
+#: What each sketch says under the drawing: what to connect, and the caution that belongs to this step.
+TEXTS = {
+    "resistance": (
+        "Supply (or the drive's own bridge) between A and B, C open. Step the current, hold each level until it is steady.",
+        "Set the supply's current limit first. Clamp the motor: the rotor jumps when current flows.",
+    ),
+    "inductance": (
+        "Hold the rotor. Switch the supply onto A and B, C open; scope on voltage and current, at least 10 samples within L/R.",
+        "Clamp the shaft: it jerks with every step. Never pull a lead under current.",
+    ),
+    "flux": (
+        "Leads open. Spin the shaft (drill, hand, or let it coast with the drive off) and capture one to three voltages.",
+        "Open leads carry back-EMF: at speed they can exceed a safe touch voltage. Keep hands and loose things off the shaft.",
+    ),
+    "commutation": (
+        "Leads open, halls powered. Turn the shaft by hand at least one electrical turn; capture halls and two line voltages.",
+        "Drive off and disconnected from the leads while turning; never pull a sensor lead under power.",
+    ),
+}
+
+
+class WiringSketch(QWidget):
+    """One sketch, by leg."""
+
+    def __init__(self, leg: str) -> None:
+        super().__init__()
+        self._leg = leg
+        self.setMinimumHeight(300)
+        self.setAccessibleName("Wiring: " + TEXTS[leg][0])
+        THEME.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(700, 360)
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.fillRect(self.rect(), THEME.color("sheet"))
+        middle = QPointF(self.width() / 2, self.height() / 2 - 34)
+        motor = middle + QPointF(185, 0)
+        terminals = {"A": motor + QPointF(-84, -66), "B": motor + QPointF(-102, 0), "C": motor + QPointF(-84, 66)}
+        self._motor(painter, motor, terminals, held=self._leg in ("resistance", "inductance"))
+        getattr(self, f"_{self._leg}")(painter, middle, terminals)
+        what, caution = TEXTS[self._leg]
+        box = QRectF(40, self.height() - 86, self.width() - 80, 40)
+        painter.setFont(font(13))
+        painter.setPen(THEME.color("ink"))
+        painter.drawText(box, int(Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap), what)
+        painter.setFont(font(12))
+        painter.setPen(THEME.color("ochre"))
+        painter.drawText(
+            box.translated(0, 44), int(Qt.AlignmentFlag.AlignHCenter | Qt.TextFlag.TextWordWrap), caution
+        )
+
+    # ---- parts
+
+    def _motor(self, painter: QPainter, at: QPointF, terminals: dict[str, QPointF], *, held: bool) -> None:
+        painter.setBrush(THEME.color("water"))
+        painter.setPen(THEME.pen("ink", 1.6))
+        painter.drawEllipse(at, 52, 52)
+        painter.setBrush(THEME.color("sheet"))
+        painter.drawEllipse(at, 20, 20)
+        for name, spot in terminals.items():
+            painter.setPen(THEME.pen(PHASE_TOKENS[name], 2, DASHES[name]))
+            direction = at - spot
+            size = math.hypot(direction.x(), direction.y())
+            painter.drawLine(spot, at - direction * (52 / size))
+            painter.setPen(THEME.pen("ink", 1.4))
+            painter.setBrush(THEME.color("sheet"))
+            painter.drawEllipse(spot, 4, 4)
+            painter.setFont(font(14, bold=True))
+            painter.setPen(THEME.color(PHASE_TOKENS[name]))
+            painter.drawText(
+                QRectF(spot.x() - 10, spot.y() - 28 if name != "C" else spot.y() + 8, 20, 20),
+                int(Qt.AlignmentFlag.AlignCenter),
+                name,
+            )
+        painter.setPen(THEME.pen("ink", 2.4))
+        if held:
+            painter.drawLine(at + QPointF(20, 0), at + QPointF(92, 0))
+            painter.drawRect(QRectF(at.x() + 76, at.y() - 15, 15, 30))
+            self._text(painter, at + QPointF(84, 30), "clamped")
+        else:
+            path = QPainterPath()
+            box = QRectF(at.x() - 34, at.y() - 34, 68, 68)
+            path.arcMoveTo(box, 60)
+            path.arcTo(box, 60, -150)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.setPen(THEME.pen("magenta", 2))
+            painter.drawPath(path)
+            tip = path.currentPosition()
+            painter.drawLine(tip, tip + QPointF(9, -6))
+            painter.drawLine(tip, tip + QPointF(9, 7))
+
+    def _text(self, painter: QPainter, at: QPointF, text: str, token: str = "soft") -> None:
+        painter.setFont(font(12))
+        painter.setPen(THEME.color(token))
+        painter.drawText(QRectF(at.x() - 80, at.y() - 9, 160, 18), int(Qt.AlignmentFlag.AlignCenter), text)
+
+    def _box(self, painter: QPainter, at: QPointF, title: str, token: str = "ink") -> QRectF:
+        box = QRectF(at.x() - 58, at.y() - 23, 116, 46)
+        painter.setPen(THEME.pen(token, 1.6))
+        painter.setBrush(THEME.color("sheet"))
+        painter.drawRoundedRect(box, 3, 3)
+        painter.setFont(font(13))
+        painter.setPen(THEME.color(token))
+        painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), title)
+        return box
+
+    def _wire(
+        self,
+        painter: QPainter,
+        points: list[QPointF],
+        token: str,
+        style: Qt.PenStyle = Qt.PenStyle.SolidLine,
+        *,
+        arrow: bool = False,
+    ) -> None:
+        painter.setPen(THEME.pen(token, 2, style))
+        for a, b in zip(points[:-1], points[1:], strict=True):
+            painter.drawLine(a, b)
+        if arrow:
+            a, b = points[0], points[1]
+            spot = a + (b - a) * 0.55
+            painter.setPen(THEME.pen("magenta", 2))
+            painter.drawLine(spot, spot + QPointF(-8, -5))
+            painter.drawLine(spot, spot + QPointF(-8, 5))
+            self._text(painter, spot + QPointF(-4, -15), "i_a", "magenta")
+
+    def _supply_to_ab(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF], title: str) -> QRectF:
+        box = self._box(painter, middle + QPointF(-240, -33), title)
+        a, b = terminals["A"], terminals["B"]
+        self._wire(painter, [QPointF(box.right(), a.y()), a], "deep", arrow=True)
+        self._wire(
+            painter,
+            [
+                QPointF(box.right(), box.bottom() - 8),
+                QPointF(box.right() + 26, box.bottom() - 8),
+                QPointF(box.right() + 26, b.y()),
+                b,
+            ],
+            "ochre",
+            DASHES["B"],
+        )
+        self._wire(painter, [QPointF(box.right(), a.y()), QPointF(box.right(), box.top())], "deep")
+        self._text(painter, QPointF(box.right() - 12, box.top() + 10), "+")
+        self._text(painter, QPointF(box.right() - 12, box.bottom() - 10), "−")
+        self._text(painter, terminals["C"] + QPointF(-64, 4), "C stays open")
+        return box
+
+    def _resistance(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        self._supply_to_ab(painter, middle, terminals, "DC supply")
+        self._meter(painter, middle, terminals)
+
+    def _inductance(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        box = self._supply_to_ab(painter, middle, terminals, "Pulse source")
+        painter.setPen(THEME.pen("ink", 1.4))
+        left, low = box.left() + 8, box.bottom() + 30
+        for k in range(3):
+            x = left + 34 * k
+            painter.drawPolyline(
+                [
+                    QPointF(x, low),
+                    QPointF(x + 12, low),
+                    QPointF(x + 12, low - 18),
+                    QPointF(x + 27, low - 18),
+                    QPointF(x + 27, low),
+                    QPointF(x + 34, low),
+                ]
+            )
+        self._meter(painter, middle, terminals)
+
+    def _meter(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        box = self._box(painter, middle + QPointF(-70, -33), "v_ab", "deep")
+        for name, y in (("A", box.top()), ("B", box.bottom())):
+            painter.setPen(THEME.pen("soft", 1.2, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(box.center().x(), y), QPointF(box.center().x(), terminals[name].y()))
+
+    def _probes(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        for title, y, pair in (("v_ab", -38.0, ("A", "B")), ("v_bc", 38.0, ("B", "C"))):
+            box = self._box(painter, middle + QPointF(-110, y), title, "deep")
+            for k, name in enumerate(pair):
+                start = QPointF(box.right(), box.top() + 12 + 22 * k)
+                end = terminals[name]
+                self._wire(
+                    painter,
+                    [start, QPointF(start.x() + 30 + 14 * k, start.y()), QPointF(start.x() + 44, end.y()), end],
+                    PHASE_TOKENS[name],
+                    DASHES[name],
+                )
+
+    def _flux(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        self._probes(painter, middle, terminals)
+
+    def _commutation(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        self._probes(painter, middle, terminals)
+        box = self._box(painter, middle + QPointF(-260, 0), "hall_1 … 3")
+        y = middle.y() + 92
+        painter.setPen(THEME.pen("ink", 1.2))
+        for k in range(3):
+            painter.drawLine(
+                QPointF(box.center().x() - 20 + 20 * k, box.bottom()),
+                QPointF(box.center().x() - 20 + 20 * k, y + 5 * k),
+            )
+            painter.drawLine(QPointF(box.center().x() - 20 + 20 * k, y + 5 * k), QPointF(middle.x() + 185, y + 5 * k))
+        painter.drawLine(QPointF(middle.x() + 185, y + 10), QPointF(middle.x() + 185, middle.y() + 52))
+        self._text(painter, QPointF(middle.x() - 90, y - 10), "supply, ground and three hall lines")

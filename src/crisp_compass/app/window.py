@@ -1,0 +1,428 @@
+"""The window: course, leg, dial, ledger with entry line, next bearing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QSettings, Qt
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QMouseEvent, QShortcut
+from PySide6.QtWidgets import (
+    QApplication,
+    QFileDialog,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QMainWindow,
+    QMessageBox,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from crisp_compass.app.course_strip import CourseStrip, Waypoint
+from crisp_compass.app.dial import Dial
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.ledger import Ledger
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.legs.commutation import CommutationPage
+from crisp_compass.app.legs.current_loop import CurrentLoopPage
+from crisp_compass.app.legs.flux import FluxPage
+from crisp_compass.app.legs.hand_over import HandOverPage
+from crisp_compass.app.legs.inductance import InductancePage
+from crisp_compass.app.legs.plate import PlatePage
+from crisp_compass.app.legs.pwm import PwmPage
+from crisp_compass.app.legs.resistance import ResistancePage
+from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.legs.speed_loop import SpeedLoopPage
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.capture import read_capture
+from crisp_compass.errors import Refusal
+from crisp_compass.voyage.course import BY_KEY, headline, legs_of, next_bearing, state_of
+from crisp_compass.voyage.evidence import guess_leg
+
+PAGES: tuple[type[LegPage], ...] = (
+    PlatePage, ResistancePage, InductancePage, FluxPage, CommutationPage, PwmPage, CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
+)  # fmt: skip
+_RECENT = 8
+
+
+class _BearingLine(QFrame):
+    """The next step in one line; Enter or a click goes there."""
+
+    def __init__(self) -> None:
+        super().__init__(objectName="bearing")
+        self.setFixedHeight(38)
+        self.button = QPushButton("Next bearing", flat=True)
+        self.text = QLabel()
+        self.text.setTextFormat(Qt.TextFormat.PlainText)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 20, 0)
+        row.addWidget(self.button)
+        row.addWidget(self.text, 1)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.button.click()
+
+    def restyle(self) -> None:
+        """Take the theme's accent."""
+        accent = THEME.color("magenta").name()
+        self.button.setStyleSheet(
+            f"QPushButton {{ color: {accent}; font-weight: bold; border: none; background: transparent; padding: 4px 6px; text-align: left; }} QPushButton:focus {{ border: 1px dotted {accent}; }}"
+        )
+
+
+class Window(QMainWindow):
+    """One bench in one window."""
+
+    def __init__(self, settings: QSettings | None = None) -> None:
+        super().__init__()
+        self.settings = settings or QSettings("crisp-compass", "crisp-compass")
+        self.document = Document(self)
+        self.setAcceptDrops(True)
+        self.resize(1280, 800)
+        self.setMinimumSize(1040, 680)
+        self.course = CourseStrip()
+        self.pages: dict[str, LegPage] = {}
+        self.stack = QStackedWidget()
+        for kind in PAGES:
+            page = kind(self.document)
+            page.refused.connect(self.notice)
+            page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
+            self.pages[page.key] = page
+            self.stack.addWidget(page)
+        self.page: LegPage = self.pages["plate"]
+        self.dial = Dial()
+        self.dial.turned.connect(self._on_turned)
+        self.ledger = Ledger(self.document)
+        self.ledger.refused.connect(self.notice)
+        self.bearing = _BearingLine()
+        self.bearing.button.clicked.connect(self._follow_bearing)
+        self._drop_job = Job(self)
+        self._drop_job.done.connect(lambda found: self._open_in_leg(*found))
+        self._drop_job.refused.connect(lambda refusal: self.notice(refusal_text(refusal)))
+        self._build()
+        self._build_menus()
+        self.course.chosen.connect(self.travel)
+        self.document.changed.connect(self.refresh)
+        self.document.renamed.connect(self._show_title)
+        THEME.changed.connect(self.bearing.restyle)
+        handover = self.pages["hand_over"]
+        assert isinstance(handover, HandOverPage)
+        handover.written.connect(lambda text: self.statusBar().showMessage(text, 8000))
+        geometry = self.settings.value("geometry")
+        if geometry is not None:
+            self.restoreGeometry(geometry)
+        self.bearing.restyle()
+        self.travel("plate")
+        self._show_title()
+
+    def _build(self) -> None:
+        self._notice = QFrame(objectName="notice")
+        row = QHBoxLayout(self._notice)
+        row.setContentsMargins(12, 4, 6, 4)
+        self.notice_text = QLabel()
+        self.notice_text.setWordWrap(True)
+        self.notice_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        close = QPushButton("Dismiss")
+        close.clicked.connect(self._notice.hide)
+        row.addWidget(self.notice_text, 1)
+        row.addWidget(close)
+        self._notice.hide()
+        panel = QFrame(objectName="panel")
+        panel.setFixedWidth(332)
+        side = QVBoxLayout(panel)
+        side.setContentsMargins(0, 4, 0, 0)
+        side.setSpacing(0)
+        side.addWidget(self.dial)
+        side.addWidget(self.ledger, 1)
+        left = QVBoxLayout()
+        left.setSpacing(0)
+        left.addWidget(self.stack, 1)
+        middle = QHBoxLayout()
+        middle.setSpacing(0)
+        middle.addLayout(left, 1)
+        middle.addWidget(panel)
+        central = QWidget()
+        column = QVBoxLayout(central)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(0)
+        column.addWidget(self.course)
+        column.addLayout(middle, 1)
+        column.addWidget(self._notice)
+        column.addWidget(self.bearing)
+        self.setCentralWidget(central)
+        self.statusBar().setSizeGripEnabled(False)
+        self._status = QLabel()
+        self.statusBar().addPermanentWidget(self._status)
+        self.statusBar().setFixedHeight(24)
+
+    def _build_menus(self) -> None:
+        def add(menu: object, text: str, slot: object, keys: str = "") -> QAction:
+            action = menu.addAction(text, slot)  # type: ignore[attr-defined]
+            if keys:
+                action.setShortcut(QKeySequence(keys))
+            return action
+
+        file = self.menuBar().addMenu("&File")
+        add(file, "&New bench", self.new, "Ctrl+N")
+        add(file, "&Open bench…", self._ask_open, "Ctrl+O")
+        self._recent = file.addMenu("Open &recent")
+        self._recent.aboutToShow.connect(self._fill_recent)
+        file.addSeparator()
+        add(file, "&Save", self.save, "Ctrl+S")
+        add(file, "Save &as…", self.save_as, "Ctrl+Shift+S")
+        file.addSeparator()
+        add(file, "&Quit", self.close, "Ctrl+Q")
+        edit = self.menuBar().addMenu("&Edit")
+        undo = self.document.undo_stack.createUndoAction(self, "&Undo")
+        undo.setShortcut(QKeySequence.StandardKey.Undo)
+        redo = self.document.undo_stack.createRedoAction(self, "&Redo")
+        redo.setShortcuts([QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")])
+        edit.addActions([undo, redo])
+        edit.addSeparator()
+        add(edit, "Copy window as &picture", lambda: QApplication.clipboard().setPixmap(self.grab()), "Ctrl+Shift+C")
+        travel = self.menuBar().addMenu("&Course")
+        self._leg_actions = []
+        for number in range(1, 11):
+            action = add(travel, f"Leg {number}", lambda n=number: self._travel_number(n), f"Alt+{number % 10}")
+            self._leg_actions.append(action)
+        travel.addSeparator()
+        add(travel, "Follow &next bearing", self._follow_bearing, "Ctrl+B")
+        add(travel, "Type a &reading", self.ledger.entry.setFocus, "Ctrl+E")
+        view = self.menuBar().addMenu("&View")
+        self._night = add(view, "&Night colours", self._toggle_night, "Ctrl+T")
+        self._night.setCheckable(True)
+        self._night.setChecked(THEME.name == "night")
+        help_menu = self.menuBar().addMenu("&Help")
+        add(help_menu, "&Keyboard…", self._show_keys, "F1")
+        add(help_menu, "&About…", self._show_about)
+        QShortcut(QKeySequence("F6"), self, activated=self.course.setFocus)
+
+    # ---- showing
+
+    def refresh(self) -> None:
+        """Show the document everywhere."""
+        bench = self.document.bench
+        legs = legs_of(bench)
+        if self.page.key not in {leg.key for leg in legs}:
+            self.travel("plate")
+            return
+        points = tuple(Waypoint(leg.key, leg.name, headline(bench, leg), state_of(bench, leg)) for leg in legs)
+        self.course.show_course(points, self.page.key)
+        for index, action in enumerate(self._leg_actions):
+            action.setVisible(index < len(legs))
+            if index < len(legs):
+                action.setText(legs[index].name)
+        self.bearing.text.setText(next_bearing(bench).text)
+        self.bearing.setAccessibleName("Next bearing: " + next_bearing(bench).text)
+        self.page.refresh()
+        self._show_title()
+
+    def _show_title(self) -> None:
+        mark = " • unsaved" if self.document.unsaved else ""
+        self.setWindowTitle(f"{self.document.bench.name} – Crisp Compass{mark}")
+        self._status.setText(f"{self.document.title}{mark}   ·   F1 keyboard   ·   Ctrl+T night")
+
+    def notice(self, sentence: str) -> None:
+        """Show one sentence until it is dismissed or the next leg is opened."""
+        self.notice_text.setText(sentence)
+        self._notice.setAccessibleName(sentence)
+        self._notice.show()
+
+    def travel(self, key: str) -> None:
+        """Open a leg."""
+        fresh = self.pages[key]
+        if fresh is not self.page:
+            self.page.leave()
+            self._notice.hide()
+        self.page = fresh
+        self.stack.setCurrentWidget(fresh)
+        self.refresh()
+        self.dial.show_view(fresh.dial_view)
+
+    def _travel_number(self, number: int) -> None:
+        legs = legs_of(self.document.bench)
+        if number <= len(legs):
+            self.travel(legs[number - 1].key)
+
+    def _follow_bearing(self) -> None:
+        self.travel(next_bearing(self.document.bench).leg)
+
+    def _on_turned(self, angle: float) -> None:
+        if isinstance(self.page, CommutationPage):
+            self.page.show_turn(angle)
+
+    def _toggle_night(self) -> None:
+        THEME.use("night" if THEME.name == "light" else "light")
+        self._night.setChecked(THEME.name == "night")
+        self.settings.setValue("theme", THEME.name)
+
+    # ---- files
+
+    def new(self) -> None:
+        """Start an empty bench after asking about unsaved work."""
+        if self._may_discard():
+            self.document.new()
+            self.travel("plate")
+
+    def _ask_open(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Open bench", str(self.document.base), "Benches (*.bench.json);;All files (*)"
+        )
+        if path:
+            self.open(Path(path))
+
+    def open(self, path: Path) -> bool:
+        """Open a bench; on refusal the open one stays and a sentence says why."""
+        if not self._may_discard():
+            return False
+        try:
+            self.document.load(path)
+        except Refusal as refusal:
+            self.notice(refusal_text(refusal))
+            return False
+        self._remember(path)
+        self.travel(next_bearing(self.document.bench).leg)
+        return True
+
+    def save(self) -> bool:
+        """Save, asking for a name if there is none; return whether it was saved."""
+        if self.document.path is None:
+            return self.save_as()
+        return self._save_to(self.document.path)
+
+    def save_as(self) -> bool:
+        """Save under a new name."""
+        start = (
+            self.document.path
+            or self.document.base / f"{self.document.bench.name.lower().replace(' ', '-')}.bench.json"
+        )
+        text, _ = QFileDialog.getSaveFileName(self, "Save bench", str(start), "Benches (*.bench.json)")
+        if not text:
+            return False
+        path = Path(text)
+        return self._save_to(path if path.name.endswith(".json") else path.with_name(path.name + ".bench.json"))
+
+    def _save_to(self, path: Path) -> bool:
+        try:
+            self.document.save(path)
+        except Refusal as refusal:
+            self.notice(refusal_text(refusal))
+            return False
+        self._remember(path)
+        self.statusBar().showMessage(f"Saved {path.name}", 4000)
+        return True
+
+    def _may_discard(self) -> bool:
+        """Ask about unsaved work; True if it may go."""
+        if not self.document.unsaved:
+            return True
+        buttons = QMessageBox.StandardButton
+        answer = QMessageBox.question(
+            self,
+            "Unsaved work",
+            f"Save the changes of {self.document.title}?",
+            buttons.Save | buttons.Discard | buttons.Cancel,
+            buttons.Save,
+        )
+        if answer == buttons.Save:
+            return self.save()
+        return answer == buttons.Discard
+
+    def _remember(self, path: Path) -> None:
+        recent = [str(path.resolve()), *(p for p in self._recent_paths() if p != str(path.resolve()))]
+        self.settings.setValue("recent", recent[:_RECENT])
+
+    def _recent_paths(self) -> list[str]:
+        stored = self.settings.value("recent") or []
+        return [stored] if isinstance(stored, str) else list(stored)
+
+    def _fill_recent(self) -> None:
+        self._recent.clear()
+        for text in self._recent_paths():
+            self._recent.addAction(Path(text).name, lambda p=text: self.open(Path(p))).setToolTip(text)
+        if self._recent.isEmpty():
+            self._recent.addAction("None yet").setEnabled(False)
+
+    # ---- dropped files
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        event.acceptProposedAction()
+        for url in event.mimeData().urls():
+            self.take_file(Path(url.toLocalFile()))
+
+    def take_file(self, path: Path) -> None:
+        """Open a bench or bring a capture to the leg it belongs to."""
+        if path.name.endswith(".json"):
+            self.open(path)
+            return
+        if isinstance(self.page, CaptureLeg):
+            here = self.page.key
+
+            def decide() -> tuple[str, Path]:
+                try:
+                    return guess_leg(read_capture(path)), path
+                except Refusal:
+                    return here, path  # the open leg says what is wrong, or asks for the channels
+
+            self._drop_job.ask(decide)
+        else:
+            self._drop_job.ask(lambda: (guess_leg(read_capture(path)), path))
+
+    def _open_in_leg(self, key: str, path: Path) -> None:
+        if BY_KEY[key] not in legs_of(self.document.bench):
+            self.notice(
+                f"{path.name} holds hall signals, but the plate says encoder: set the angle sensor on the plate to halls first."
+            )
+            return
+        self.travel(key)
+        page = self.page
+        assert isinstance(page, CaptureLeg)
+        page.load(path)
+
+    # ---- help and end
+
+    def _show_keys(self) -> None:
+        QMessageBox.information(self, "Keyboard", KEYS)
+
+    def _show_about(self) -> None:
+        from crisp_compass import __version__
+
+        QMessageBox.about(
+            self,
+            "Crisp Compass",
+            f"Crisp Compass {__version__}\nThe navigator of the motor bench.\n\nSet in B612 (SIL Open Font License 1.1).",
+        )
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if not self._may_discard():
+            event.ignore()
+            return
+        self.page.leave()
+        self.document.drop_autosave()
+        self.settings.setValue("geometry", self.saveGeometry())
+        event.accept()
+
+
+KEYS = """Alt+1 … Alt+0\tgo to a leg
+F6, then ← →\ttravel the course
+Ctrl+B\tfollow the next bearing
+Ctrl+E\ttype a reading
+Ctrl+L\tload a capture
+Ctrl+Enter\tsettle, or save the header
+Space\tstart or stop the run
+Ctrl+R\treverse
+Ctrl+K\tacknowledge a fault
+↑ ↓, wheel\tstep a lever; with Shift in 1-2-5
+F, C\ton a plot: fit, cursors
+Ctrl+Z, Ctrl+Shift+Z\tundo, redo
+Ctrl+S, Ctrl+O, Ctrl+N\tsave, open, new
+Ctrl+T\tnight colours"""

@@ -1,0 +1,234 @@
+"""What pages show before anything runs: reach of the supply, modulator pictures, predicted steps."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.conversions import (
+    RPM_PER_RAD_S,
+    flux_from_kv,
+    ke_from_flux,
+    kt_from_flux,
+    kv_from_flux,
+    star_flux,
+)
+from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.loops.current import AxisLoop, CurrentDesign
+from crisp_compass.loops.speed import SpeedDesign
+from crisp_compass.modulation.pwm import linear_limit, samples_per_turn, turn_verdict
+from crisp_compass.modulation.vectors import duties
+from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.quantities import show
+
+
+@dataclass(frozen=True)
+class PlateOutlook:
+    """Voltage against speed. ``speed`` (n,) rad/s mechanical, ``emf`` (n,) V phase peak or None without a flux."""
+
+    flux: float | None
+    flux_source: str
+    reach: float | None
+    top_hz: float
+    limit: float
+    speed: FloatArray
+    emf: FloatArray | None
+    schools: tuple[tuple[str, str], ...]
+    findings: tuple[Finding, ...]
+
+
+def plate_outlook(bench: Bench) -> PlateOutlook:
+    """Return how fast the supply can turn the motor, from settled flux or else the plate's Kv."""
+    plate = bench.levers.plate
+    limit = linear_limit(plate.v_bus, bench.levers.pwm.scheme)
+    settled = settled_value(bench, "flux.flux_linkage")
+    flux, source = (settled.value, "measured") if settled else (None, "")
+    typed = flux_from_kv(plate.kv, plate.kv_school, plate.pole_pairs) if plate.kv else None
+    if flux is None and typed is not None:
+        flux, source = typed, "from the plate's Kv"
+    speed = np.linspace(0.0, 1.25 * plate.top_speed, 100)
+    reach = limit / (flux * plate.pole_pairs) if flux else None
+    findings = []
+    if flux and reach and reach < plate.top_speed:
+        text = f"Back-EMF reaches the modulator's limit at {reach * RPM_PER_RAD_S:.0f} rpm, below the top speed of {plate.top_speed * RPM_PER_RAD_S:.0f} rpm."
+        findings.append(Finding("caution", "top-speed-beyond-supply", text))
+    if settled and typed:
+        findings += _kv_against_flux(settled.value, typed)
+    if plate.connection == "delta":
+        text = f"The winding is in delta: captures at the terminals already give the star equivalent; data-sheet values per winding divide by 3 (R, L) or √3 (flux: {show(star_flux(1.0, 'delta'), '', 3)} of it)."
+        findings.append(Finding("info", "delta", text))
+    emf = speed * plate.pole_pairs * flux if flux else None
+    schools = _schools(flux, plate.pole_pairs) if flux else ()
+    top_hz = plate.top_speed * plate.pole_pairs / (2 * math.pi)
+    return PlateOutlook(flux, source, reach, top_hz, limit, speed, emf, schools, tuple(findings))
+
+
+def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
+    """Compare the plate's Kv with the measured flux and name the likeliest slip of base."""
+    ratio = typed / flux
+    if abs(ratio - 1) < 0.07:
+        return []
+    slips = {
+        math.sqrt(2): "peak and rms",
+        1 / math.sqrt(2): "peak and rms",
+        math.sqrt(3): "line and phase",
+        1 / math.sqrt(3): "line and phase",
+        2.0: "pole pairs and poles",
+        0.5: "pole pairs and poles",
+    }
+    nearest = min(slips, key=lambda s: abs(math.log(ratio / s)))
+    guess = (
+        f" That is about {nearest:.3g}: {slips[nearest]} may have been mixed up."
+        if abs(math.log(ratio / nearest)) < 0.06
+        else ""
+    )
+    return [
+        Finding(
+            "caution",
+            "kv-disagrees",
+            f"The plate's Kv gives {show(typed, 'Wb')}, the capture {show(flux, 'Wb')}: a factor of {ratio:.3g}.{guess}",
+        )
+    ]
+
+
+def _schools(flux: float, p: int) -> tuple[tuple[str, str], ...]:
+    ke = {s: ke_from_flux(flux, s, p) for s in ("line-peak", "line-rms", "six-step-dc")}  # type: ignore[arg-type]
+    return (
+        ("ψ, phase peak", show(flux, "Wb", 4)),
+        ("Kv, line peak", f"{kv_from_flux(flux, 'line-peak', p):.4g} rpm/V"),
+        ("Kv, line rms", f"{kv_from_flux(flux, 'line-rms', p):.4g} rpm/V"),
+        ("Kv, six-step DC", f"{kv_from_flux(flux, 'six-step-dc', p):.4g} rpm/V"),
+        ("Ke, line peak", f"{1e3 * ke['line-peak']:.4g} mV·s/rad"),
+        ("Ke, line rms", f"{1e3 * ke['line-rms']:.4g} mV·s/rad"),
+        ("Kt per A peak", f"{1e3 * kt_from_flux(flux, 'peak', p):.4g} mN·m/A"),
+        ("Kt per A rms", f"{1e3 * kt_from_flux(flux, 'rms', p):.4g} mN·m/A"),
+    )
+
+
+@dataclass(frozen=True)
+class PwmPicture:
+    """Duties (n, 3) over one turn ``angle`` (n,) °, and loop steps per turn ``steps`` (m,) over ``speed`` (m,) rad/s."""
+
+    angle: FloatArray
+    duty: FloatArray
+    speed: FloatArray
+    steps: FloatArray
+    verdict: Finding
+
+
+def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
+    """Return the modulator's pictures at the edge of the linear range."""
+    plate, scheme = bench.levers.plate, bench.levers.pwm.scheme
+    angle = np.linspace(0.0, 360.0, 361)
+    duty = duties(scheme, limit, plate.v_bus, np.radians(angle))
+    speed = np.linspace(0.08, 1.2, 120) * plate.top_speed
+    steps = loop_hz / (speed * plate.pole_pairs / (2 * math.pi))
+    verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * plate.pole_pairs / (2 * math.pi)))
+    return PwmPicture(angle, duty, speed, steps, verdict)
+
+
+@dataclass(frozen=True)
+class StepPrediction:
+    """A predicted response: time (n,) s, reference and response (n,), and the band over the inputs' 95 % intervals."""
+
+    time: FloatArray
+    reference: FloatArray
+    response: FloatArray
+    low: FloatArray
+    high: FloatArray
+
+
+def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
+    """Run the compiled plant through a q current step at standstill, rotor held, with the design's gains.
+
+    The band runs the corners of R's and L's 95 % intervals.
+    """
+    step, loop_hz = bench.levers.current_loop.step, need(bench, "pwm.loop_hz")
+    r, lq, ld = (settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
+    assert r and lq and ld
+    runs = []
+    corners = [(r.value, lq.value)]
+    if r.interval95 and lq.interval95:
+        corners += [(r.interval95[a], lq.interval95[b]) for a in (0, 1) for b in (0, 1)]
+    length = max(_steps(design.q), 40)
+    for rr, ll in corners:
+        runs.append(_current_run(bench, design, rr, ll, ld.value, step, loop_hz, length))
+    t = np.arange(len(runs[0])) / loop_hz - 4 / loop_hz
+    stack = np.array(runs)
+    reference = np.where(t >= 0, step, 0.0)
+    return StepPrediction(t, reference, stack[0], stack.min(axis=0), stack.max(axis=0))
+
+
+def _steps(axis: AxisLoop) -> int:
+    crossover = axis.margins.crossover_hz
+    return int(min(2.4 / (crossover * axis.loop.ts), 4000)) if math.isfinite(crossover) else 100
+
+
+def _current_run(
+    bench: Bench, design: CurrentDesign, r: float, lq: float, ld: float, step: float, loop_hz: float, length: int
+) -> FloatArray:
+    v_bus = need(bench, "plate.v_bus")
+    control = Control(
+        1 / loop_hz,
+        design.d.kp,
+        design.d.ki,
+        design.q.kp,
+        design.q.ki,
+        10,
+        0,
+        0,
+        0,
+        1e9,
+        1e9,
+        0,
+        1,
+        10,
+        0,
+        ld,
+        lq,
+        0,
+        0,
+    )
+    drive = Drive(
+        Machine(r, ld, lq, 0.0, 1.0), Load(1e9, 0.0, 0.0), Inverter(v_bus, 0.0, 0.0, 0.1), Sensing(1e9, 0, 0, 0, 0, ENCODER, 1 << 20), control
+    )  # fmt: skip
+    sim = Simulation(drive)
+    sim.command(CURRENT)
+    before = sim.advance(4 / loop_hz)
+    sim.command(CURRENT, i_q=step)
+    return join([before, sim.advance(length / loop_hz)])["i_q"]
+
+
+@dataclass(frozen=True)
+class Bode:
+    """Open loop: frequency (n,) Hz, gain (n,) dB, phase (n,) ° (continuous)."""
+
+    frequency: FloatArray
+    gain_db: FloatArray
+    phase_deg: FloatArray
+
+
+def bode(design: AxisLoop | SpeedDesign) -> Bode:
+    """Return the open loop's frequency response up to half the sampling rate."""
+    nyquist = 0.5 / design.loop.ts
+    crossover = design.margins.crossover_hz if math.isfinite(design.margins.crossover_hz) else nyquist / 20
+    f = np.geomspace(max(crossover / 50, nyquist * 1e-5), nyquist * 0.999, 240)
+    response = design.loop.response(2 * math.pi * f)
+    phase = np.degrees(np.unwrap(np.angle(response)))
+    if phase[0] > 0:  # an integrator or two start between −90° and −180°
+        phase = phase - 360
+    return Bode(f, 20 * np.log10(np.abs(response)), phase)
+
+
+def predict_speed_step(design: SpeedDesign) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Return time (n,) s and the true speed's response to a unit step, without and with set-point filter."""
+    ts = design.loop.ts
+    crossover = design.margins.crossover_hz if math.isfinite(design.margins.crossover_hz) else 0.05 / ts
+    n = int(min(max(3.2 / (crossover * ts), 40), 6000))
+    time = np.arange(n) * ts
+    return time, design.step(n), design.step(n, filtered=True)
