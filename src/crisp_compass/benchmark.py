@@ -43,7 +43,9 @@ def rows_per_s() -> float:
     rng = np.random.default_rng(1)
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "rows.csv"
-        write_capture(path, np.arange(n) * 1e-5, {"v_ab": rng.normal(size=n), "i_a": rng.normal(size=n)}, {})
+        write_capture(
+            path, np.arange(n).astype(np.float64) * 1e-5, {"v_ab": rng.normal(size=n), "i_a": rng.normal(size=n)}, {}
+        )
         best = 0.0
         for _ in range(3):
             start = time.perf_counter()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from crisp_compass.app.theme import THEME, font
@@ -33,6 +33,7 @@ class CourseStrip(QWidget):
         self._points: tuple[Waypoint, ...] = ()
         self._current = ""
         self._hover = -1
+        self._keyed = False
         self.setFixedHeight(self.HEIGHT)
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -66,13 +67,18 @@ class CourseStrip(QWidget):
         self._hover = self._index_at(event.position().x())
         self.update()
 
+    def focusInEvent(self, event: QFocusEvent) -> None:
+        reasons = (Qt.FocusReason.TabFocusReason, Qt.FocusReason.BacktabFocusReason, Qt.FocusReason.OtherFocusReason)
+        self._keyed = event.reason() in reasons
+        super().focusInEvent(event)
+
     def leaveEvent(self, event: QEvent) -> None:
         self._hover = -1
         self.update()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         index = next((i for i, p in enumerate(self._points) if p.key == self._current), 0)
-        moves = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Home: -99, Qt.Key.Key_End: 99}
+        moves: dict[int, int] = {Qt.Key.Key_Left: -1, Qt.Key.Key_Right: 1, Qt.Key.Key_Home: -99, Qt.Key.Key_End: 99}
         if event.key() in moves and self._points:
             self.chosen.emit(self._points[min(max(index + moves[event.key()], 0), len(self._points) - 1)].key)
             return
@@ -121,7 +127,7 @@ class CourseStrip(QWidget):
             painter.drawText(
                 QRectF(cell.left(), 49, cell.width(), 18), int(Qt.AlignmentFlag.AlignCenter), point.headline
             )
-        if self.hasFocus():
+        if self.hasFocus() and self._keyed:
             painter.setPen(THEME.pen("deep", 1, Qt.PenStyle.DotLine))
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(self.rect().adjusted(1, 1, -2, -3))

@@ -43,12 +43,12 @@ class Dial(QWidget):
         super().__init__()
         self._view = DialView()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setFixedHeight(306)
+        self.setFixedHeight(322)
         self.setAccessibleName("Dial: electrical circle")
         THEME.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
-        return QSize(320, 306)
+        return QSize(320, 322)
 
     @property
     def view(self) -> DialView:
@@ -84,7 +84,7 @@ class Dial(QWidget):
             self._turn(self._angle_at(event.position()))
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        steps = {Qt.Key.Key_Right: 5, Qt.Key.Key_Left: -5, Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}
+        steps: dict[int, int] = {Qt.Key.Key_Right: 5, Qt.Key.Key_Left: -5, Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}
         if self._view.draggable and event.key() in steps:
             self._turn((self._view.rotor or 0.0) + steps[event.key()])
             return
@@ -128,7 +128,7 @@ class Dial(QWidget):
         painter.setPen(THEME.color("soft"))
         painter.setFont(font(12))
         painter.drawText(
-            QRectF(4, 268, self.width() - 8, 36),
+            QRectF(4, 282, self.width() - 8, 36),
             int(Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap),
             self._view.caption,
         )
@@ -190,9 +190,9 @@ class Dial(QWidget):
         painter.setFont(font(13, bold=True))
         for name, degrees in (("A", 0), ("B", 120), ("C", 240)):
             painter.setPen(THEME.pen(PHASE_TOKENS[name], 1.5, DASHES[name]))
-            far = inner - 40 if self._view.sectors else inner - 16
+            far = 44 if self._view.sectors else inner - 16
             painter.drawLine(self._centre(), self._at(degrees, far))
-            spot = self._at(degrees + 5 if self._view.sectors else degrees, far + 9)
+            spot = self._at(degrees + (16 if self._view.sectors else 0), far + 9)
             painter.setPen(THEME.color(PHASE_TOKENS[name]))
             painter.drawText(QRectF(spot.x() - 9, spot.y() - 9, 18, 18), int(Qt.AlignmentFlag.AlignCenter), name)
 

@@ -69,7 +69,9 @@ class Document(QObject):
         self.path: Path | None = None
         self.undo_stack = QUndoStack(self)
         self.undo_stack.cleanChanged.connect(lambda _: self.renamed.emit())
-        self._autosave = QTimer(self, singleShot=True, interval=AUTOSAVE_MS)
+        self._autosave = QTimer(self)
+        self._autosave.setSingleShot(True)
+        self._autosave.setInterval(AUTOSAVE_MS)
         self._autosave.timeout.connect(self.write_autosave)
         self._autosave_file = autosave_folder() / f"{os.getpid()}-{id(self):x}.json"
         self._recovered = False

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Callable
 from typing import Any
 
@@ -34,10 +35,8 @@ class _Work(QRunnable):
             self._emit(self._signals.done, result)
 
     def _emit(self, signal: Any, payload: object) -> None:
-        try:
+        with contextlib.suppress(RuntimeError):  # the page may have been closed meanwhile
             signal.emit(self._generation, payload)
-        except RuntimeError:
-            pass  # the page was closed meanwhile
 
 
 class Job(QObject):

@@ -6,7 +6,6 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
-    QLabel,
     QLineEdit,
     QTableWidget,
     QTableWidgetItem,
@@ -16,6 +15,7 @@ from PySide6.QtWidgets import (
 
 from crisp_compass.app.document import Document, now
 from crisp_compass.app.theme import THEME, font
+from crisp_compass.app.widgets.parts import label
 from crisp_compass.bench.models import LedgerEntry
 from crisp_compass.bench.readings import entry_text, parse_reading
 from crisp_compass.errors import Refusal
@@ -38,10 +38,11 @@ class Ledger(QWidget):
         self._list.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
         self._list.setShowGrid(False)
         self._list.setTabKeyNavigation(False)
-        self._list.setWordWrap(False)
-        self._list.setColumnWidth(0, 46)
-        self._list.setColumnWidth(1, 58)
+        self._list.setWordWrap(True)
+        self._list.setColumnWidth(0, 44)
+        self._list.setColumnWidth(1, 56)
         self._list.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
+        self._list.verticalHeader().setMinimumSectionSize(20)
         self._list.verticalHeader().setDefaultSectionSize(21)
         self._list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.entry = QLineEdit(placeholderText="type a reading:  ruv 0.84   temp 24   note …")
@@ -50,11 +51,11 @@ class Ledger(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(10, 0, 10, 8)
         column.setSpacing(4)
-        column.addWidget(QLabel("Ledger", objectName="heading"))
+        column.addWidget(label("Ledger", "heading"))
         column.addWidget(self._list, 1)
         column.addWidget(self.entry)
         document.changed.connect(self.refresh)
-        THEME.changed.connect(lambda: self.refresh(force=True))
+        THEME.changed.connect(self._restyle)
         self.refresh()
 
     def refresh(self, *, force: bool = False) -> None:
@@ -74,7 +75,11 @@ class Ledger(QWidget):
                 item.setFont(font(11 if column == 0 else 12, bold=bold))
                 item.setToolTip(f"{line.when.replace('T', ' ')}\n{entry_text(line)}")
                 self._list.setItem(row, column, item)
+        self._list.resizeRowsToContents()
         self._list.scrollToBottom()
+
+    def _restyle(self) -> None:
+        self.refresh(force=True)
 
     def _on_entry(self) -> None:
         text = self.entry.text()

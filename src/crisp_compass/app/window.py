@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
@@ -13,6 +15,7 @@ from PySide6.QtWidgets import (
     QHBoxLayout,
     QLabel,
     QMainWindow,
+    QMenu,
     QMessageBox,
     QPushButton,
     QStackedWidget,
@@ -38,6 +41,7 @@ from crisp_compass.app.legs.resistance import ResistancePage
 from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.legs.speed_loop import SpeedLoopPage
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.capture import read_capture
 from crisp_compass.errors import Refusal
@@ -54,7 +58,8 @@ class _BearingLine(QFrame):
     """The next step in one line; Enter or a click goes there."""
 
     def __init__(self) -> None:
-        super().__init__(objectName="bearing")
+        super().__init__()
+        self.setObjectName("bearing")
         self.setFixedHeight(38)
         self.button = QPushButton("Next bearing", flat=True)
         self.text = QLabel()
@@ -86,6 +91,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         self.setMinimumSize(1040, 680)
         self.course = CourseStrip()
+        self.dial = Dial()
         self.pages: dict[str, LegPage] = {}
         self.stack = QStackedWidget()
         for kind in PAGES:
@@ -95,7 +101,6 @@ class Window(QMainWindow):
             self.pages[page.key] = page
             self.stack.addWidget(page)
         self.page: LegPage = self.pages["plate"]
-        self.dial = Dial()
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
         self.ledger.refused.connect(self.notice)
@@ -121,7 +126,7 @@ class Window(QMainWindow):
         self._show_title()
 
     def _build(self) -> None:
-        self._notice = QFrame(objectName="notice")
+        self._notice = frame("notice")
         row = QHBoxLayout(self._notice)
         row.setContentsMargins(12, 4, 6, 4)
         self.notice_text = QLabel()
@@ -132,7 +137,7 @@ class Window(QMainWindow):
         row.addWidget(self.notice_text, 1)
         row.addWidget(close)
         self._notice.hide()
-        panel = QFrame(objectName="panel")
+        panel = frame("panel")
         panel.setFixedWidth(332)
         side = QVBoxLayout(panel)
         side.setContentsMargins(0, 4, 0, 0)
@@ -161,8 +166,9 @@ class Window(QMainWindow):
         self.statusBar().setFixedHeight(24)
 
     def _build_menus(self) -> None:
-        def add(menu: object, text: str, slot: object, keys: str = "") -> QAction:
-            action = menu.addAction(text, slot)  # type: ignore[attr-defined]
+        def add(menu: QMenu, text: str, slot: Callable[..., object], keys: str = "") -> QAction:
+            action = menu.addAction(text)
+            action.triggered.connect(lambda _checked=False: slot())
             if keys:
                 action.setShortcut(QKeySequence(keys))
             return action
@@ -188,7 +194,7 @@ class Window(QMainWindow):
         travel = self.menuBar().addMenu("&Course")
         self._leg_actions = []
         for number in range(1, 11):
-            action = add(travel, f"Leg {number}", lambda n=number: self._travel_number(n), f"Alt+{number % 10}")
+            action = add(travel, f"Leg {number}", partial(self._travel_number, number), f"Alt+{number % 10}")
             self._leg_actions.append(action)
         travel.addSeparator()
         add(travel, "Follow &next bearing", self._follow_bearing, "Ctrl+B")
@@ -200,7 +206,7 @@ class Window(QMainWindow):
         help_menu = self.menuBar().addMenu("&Help")
         add(help_menu, "&Keyboard…", self._show_keys, "F1")
         add(help_menu, "&About…", self._show_about)
-        QShortcut(QKeySequence("F6"), self, activated=self.course.setFocus)
+        QShortcut(QKeySequence("F6"), self).activated.connect(self.course.setFocus)
 
     # ---- showing
 
@@ -344,7 +350,7 @@ class Window(QMainWindow):
     def _fill_recent(self) -> None:
         self._recent.clear()
         for text in self._recent_paths():
-            self._recent.addAction(Path(text).name, lambda p=text: self.open(Path(p))).setToolTip(text)
+            self._recent.addAction(Path(text).name).triggered.connect(partial(self.open, Path(text)))
         if self._recent.isEmpty():
             self._recent.addAction("None yet").setEnabled(False)
 

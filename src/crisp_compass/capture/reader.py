@@ -281,7 +281,8 @@ def _logic(values: FloatArray, item: _Wanted, dialect: Dialect, file: Path) -> F
     """Turn an analogue 0/1 channel into exact zeros and ones; refuse anything that is neither."""
     if item.analogue and np.ptp(values) > 0.5:
         low, high = np.percentile(values, (1, 99))
-        return (values > (low + high) / 2).astype(np.float64)
+        levels: FloatArray = (values > (low + high) / 2).astype(np.float64)
+        return levels
     wrong = np.flatnonzero((values != 0) & (values != 1))
     if len(wrong):
         line = _line_of(file, dialect, int(wrong[0]))

@@ -25,4 +25,5 @@ def duties(scheme: Scheme, phase_peak: float, v_bus: float, theta: FloatArray) -
         legs = legs - phase_peak / 6 * np.cos(3 * np.asarray(theta))[:, None]
     elif scheme == "six-step":
         legs = np.where(legs >= 0, v_bus / 2, -v_bus / 2)
-    return np.clip(legs / v_bus + 0.5, 0.0, 1.0)
+    cut: FloatArray = np.clip(legs / v_bus + 0.5, 0.0, 1.0)
+    return cut

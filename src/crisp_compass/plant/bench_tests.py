@@ -49,7 +49,7 @@ def coast(
     machine: Machine, load: Load, speed: float, seconds: float, dt: float
 ) -> tuple[FloatArray, FloatArray, FloatArray]:
     """Return t, θe and mechanical ω (n,) of a rotor slowed by its friction alone (closed form)."""
-    t: FloatArray = np.arange(round(seconds / dt)) * dt
+    t = np.arange(round(seconds / dt)).astype(np.float64) * dt
     b, j, c = max(load.viscous, 1e-12), load.inertia, load.coulomb * np.sign(speed)
     omega = (speed + c / b) * np.exp(-b / j * t) - c / b
     angle = (speed + c / b) * j / b * (1 - np.exp(-b / j * t)) - c / b * t

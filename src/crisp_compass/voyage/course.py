@@ -27,12 +27,20 @@ class State(StrEnum):
 
 @dataclass(frozen=True)
 class Leg:
-    """A waypoint: key, name on the course, the question it answers, the legs that must be settled before it."""
+    """A waypoint: key, name on the course, the question it answers, the legs that must be settled before it.
+
+    ``topic`` is what settling it settles; None for legs where nothing is settled.
+    """
 
     key: str
     name: str
     question: str
     needs: tuple[Topic, ...] = ()
+
+    @property
+    def topic(self) -> Topic | None:
+        """Return the topic this leg settles, if any."""
+        return next((t for t in _TOPICS if t == self.key), None)
 
 
 LEGS: tuple[Leg, ...] = (
@@ -58,7 +66,16 @@ LEGS: tuple[Leg, ...] = (
     Leg("hand_over", "Hand over", "What goes into the firmware and into the file?"),
 )
 BY_KEY = {leg.key: leg for leg in LEGS}
-_TOPICS = ("plate", "resistance", "inductance", "flux", "commutation", "pwm", "current_loop", "speed_loop")
+_TOPICS: tuple[Topic, ...] = (
+    "plate",
+    "resistance",
+    "inductance",
+    "flux",
+    "commutation",
+    "pwm",
+    "current_loop",
+    "speed_loop",
+)
 
 
 def legs_of(bench: Bench) -> tuple[Leg, ...]:
@@ -76,8 +93,8 @@ def missing(bench: Bench, leg: Leg) -> list[Topic]:
 
 def state_of(bench: Bench, leg: Leg) -> State:
     """Return the state of a leg."""
-    if leg.key in _TOPICS and leg.key in bench.settled:
-        return State.STALE if stale_inputs(bench, leg.key) else State.SETTLED
+    if leg.topic is not None and leg.topic in bench.settled:
+        return State.STALE if stale_inputs(bench, leg.topic) else State.SETTLED
     if missing(bench, leg):
         return State.BLOCKED
     if leg.key == "hand_over":
@@ -138,9 +155,9 @@ _FIRST_STEPS = {
 def next_bearing(bench: Bench) -> Bearing:
     """Return the most useful next step and why."""
     for leg in legs_of(bench):
-        if leg.key not in _TOPICS:
+        if leg.topic is None:
             continue
-        stale = stale_inputs(bench, leg.key)
+        stale = stale_inputs(bench, leg.topic)
         if leg.key in bench.settled and stale:
             return Bearing(
                 leg.key,
@@ -178,7 +195,7 @@ def check_bench(bench: Bench) -> list[Finding]:
     """Return what is settled, what is stale, what blocks the next step, and what does not fit together."""
     findings: list[Finding] = []
     for leg in legs_of(bench):
-        if leg.key not in _TOPICS:
+        if leg.topic is None:
             continue
         state = state_of(bench, leg)
         if state is State.SETTLED:
@@ -190,7 +207,7 @@ def check_bench(bench: Bench) -> list[Finding]:
                 )
             )
         elif state is State.STALE:
-            for item in stale_inputs(bench, leg.key):
+            for item in stale_inputs(bench, leg.topic):
                 now = "withdrawn" if item.now is None else show(item.now, item.unit, 4)
                 findings.append(
                     Finding(

@@ -97,7 +97,7 @@ def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
 
 
 def _schools(flux: float, p: int) -> tuple[tuple[str, str], ...]:
-    ke = {s: ke_from_flux(flux, s, p) for s in ("line-peak", "line-rms", "six-step-dc")}  # type: ignore[arg-type]
+    ke = {s: ke_from_flux(flux, s, p) for s in ("line-peak", "line-rms", "six-step-dc")}
     return (
         ("ψ, phase peak", show(flux, "Wb", 4)),
         ("Kv, line peak", f"{kv_from_flux(flux, 'line-peak', p):.4g} rpm/V"),
@@ -150,7 +150,9 @@ def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
     """
     step, loop_hz = bench.levers.current_loop.step, need(bench, "pwm.loop_hz")
     r, lq, ld = (settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
-    assert r and lq and ld
+    assert r
+    assert lq
+    assert ld
     runs = []
     corners = [(r.value, lq.value)]
     if r.interval95 and lq.interval95:
@@ -160,7 +162,7 @@ def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
         runs.append(_current_run(bench, design, rr, ll, ld.value, step, loop_hz, length))
     t = np.arange(len(runs[0])) / loop_hz - 4 / loop_hz
     stack = np.array(runs)
-    reference = np.where(t >= 0, step, 0.0)
+    reference = np.where(t >= 0, step, 0.0)  # set from the first sample at or after zero
     return StepPrediction(t, reference, stack[0], stack.min(axis=0), stack.max(axis=0))
 
 
@@ -230,5 +232,5 @@ def predict_speed_step(design: SpeedDesign) -> tuple[FloatArray, FloatArray, Flo
     ts = design.loop.ts
     crossover = design.margins.crossover_hz if math.isfinite(design.margins.crossover_hz) else 0.05 / ts
     n = int(min(max(3.2 / (crossover * ts), 40), 6000))
-    time = np.arange(n) * ts
+    time: FloatArray = np.arange(n).astype(np.float64) * ts
     return time, design.step(n), design.step(n, filtered=True)

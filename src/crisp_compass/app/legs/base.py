@@ -20,6 +20,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.widgets.answer import Answer, Findings
 from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.bench.models import Topic
 from crisp_compass.errors import Refusal
@@ -82,11 +83,11 @@ class LegPage(QWidget):
     def finish(self, main_text: str = "", *others: QPushButton) -> None:
         """Close the lever row with its buttons, the main one last."""
         self.lever_row.addStretch(1)
-        for button in others:
-            self.lever_row.addWidget(button, 0)
-            self.lever_row.setAlignment(button, self._bottom())
+        for other in others:
+            self.lever_row.addWidget(other, 0)
+            self.lever_row.setAlignment(other, self._bottom())
         if main_text:
-            self.main_button = QPushButton(main_text, objectName="main")
+            self.main_button = button(main_text, "main")
             self.main_button.setShortcut("Ctrl+Return")
             self.main_button.setToolTip("Ctrl+Enter")
             self.main_button.setMinimumWidth(130)

@@ -6,14 +6,15 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from crisp_compass.app.document import Document, now
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.mapping import MappingDialog
+from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.wiring import WiringSketch
-from crisp_compass.bench.models import Evidence
+from crisp_compass.bench.models import Evidence, Topic
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.errors import Refusal
 from crisp_compass.voyage.evidence import Evaluated, add_evidence, evaluate
@@ -22,6 +23,7 @@ from crisp_compass.voyage.evidence import Evaluated, add_evidence, evaluate
 class CaptureLeg(LegPage):
     """Base of the identification pages. Subclasses build plots in :meth:`build` and fill them in :meth:`draw`."""
 
+    key: Topic
     wanted: tuple[str, ...] = ()
     empty_answer = "No capture yet"
 
@@ -47,7 +49,7 @@ class CaptureLeg(LegPage):
         self._busy = QWidget()
         row = QHBoxLayout(self._busy)
         row.setContentsMargins(0, 0, 0, 0)
-        self._busy_text = QLabel(objectName="info")
+        self._busy_text = label("", "info")
         cancel = QPushButton("Cancel")
         cancel.setShortcut(Qt.Key.Key_Escape)
         cancel.clicked.connect(self._cancel)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QVBoxLayout, QWidget
 
 from crisp_compass.app.dial import DialView, Sector
@@ -15,7 +16,8 @@ from crisp_compass.commutation.halls import HallTable
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
 _HEADS = ("code", "from", "centre", "to", "forward pair", "reverse pair", "edge error")
-_OPPOSITE = str.maketrans("+-", "-+")
+_OPPOSITE = str.maketrans("+-", "−+")
+_MINUS = str.maketrans("-", "−")
 
 
 class CommutationPage(CaptureLeg):
@@ -32,6 +34,7 @@ class CommutationPage(CaptureLeg):
         self.codes = Plot(("electrical angle", "°"), ("hall code", ""), name="hall codes")
         self.codes.curve("codes", "deep", symbol="s", size=3)
         self.codes.curve("edges", "magenta", width=1.4)
+        self.codes.getAxis("bottom").setTicks([[(a, f"{a}") for a in range(0, 361, 60)]])
         self.table = QTableWidget(6, len(_HEADS))
         self.table.setAccessibleName("Hall table")
         self.table.setHorizontalHeaderLabels(_HEADS)
@@ -89,12 +92,13 @@ class CommutationPage(CaptureLeg):
                 f"{s.from_deg:.1f}°",
                 f"{s.center_deg:.1f}°",
                 f"{s.to_deg:.1f}°",
-                s.drive,
+                s.drive.translate(_MINUS),
                 s.drive.translate(_OPPOSITE),
                 f"{error:+.1f}°".replace("-", "−"),
             )
             for column, text in enumerate(texts):
                 item = QTableWidgetItem(text)
+                item.setTextAlignment(Qt.AlignmentFlag.AlignCenter)
                 item.setFont(font(13, bold=column in (0, 4)))
                 self.table.setItem(row, column, item)
 
@@ -115,7 +119,7 @@ class CommutationPage(CaptureLeg):
             ((c, s) for c, s in halls.states.items() if (angle - s.from_deg) % 360 < (s.to_deg - s.from_deg) % 360),
             None,
         )
-        text = f"θe {angle:.0f}°: code {here[0]}, drive {here[1].drive}" if here else ""
+        text = f"θe {angle:.0f}°: code {here[0]}, drive {here[1].drive.translate(_MINUS)}" if here else ""
         self.show_dial(
             DialView(caption=text + "  (drag the rotor)", rotor=angle, sectors=sectors, hexagon=False, draggable=True)
         )

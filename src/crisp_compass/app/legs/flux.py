@@ -55,9 +55,9 @@ class FluxPage(CaptureLeg):
         if "kt" in evidence.estimates:
             parts.append(f"Kt {show(evidence.estimates['kt'].value, 'N·m/A')} peak")
             parts.append(f"Kv {evidence.estimates['kv_peak'].value:.4g} rpm/V line peak")
-        for order in (5, 7):
-            if f"harmonic_{order}" in evidence.estimates:
-                parts.append(f"{order}th {100 * evidence.estimates[f'harmonic_{order}'].value:.1f} %")
+        for order in ("5", "7"):
+            ratio = evidence.estimates.get(f"harmonic_{order}")
+            parts += [f"{order}th {100 * ratio.value:.1f} %"] if ratio else []
         self.answer.show_answer(
             shown,
             f"{doubt}, 95 %, peak per phase",

@@ -39,7 +39,7 @@ class InductancePage(CaptureLeg):
     def build_levers(self) -> None:
         self._slot: str | None = None
         self.slot = Choice(
-            "Shown capture", {s: t for s, t in _SLOTS.items()}, width=140,
+            "Shown capture", _SLOTS, width=140,
             tip="d: rotor aligned to the A–B axis by a current from A to B; q: turned on by 90° electrical. The note “axis” in a capture decides where it goes.",
         )  # fmt: skip
         self.slot.moved.connect(self._on_slot)

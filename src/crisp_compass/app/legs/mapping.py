@@ -16,6 +16,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from crisp_compass.app.widgets.parts import label
 from crisp_compass.capture.dialect import detect
 from crisp_compass.capture.mapping import ColumnMapping
 from crisp_compass.errors import Refusal
@@ -37,8 +38,8 @@ class MappingDialog(QDialog):
             names, units = (), ()
         self.usable = len(names) > 1
         grid = QGridLayout()
-        for column, text in enumerate(("signal", "channel in the file", "flip", "times")):
-            grid.addWidget(QLabel(text, objectName="label"), 0, column)
+        for place, text in enumerate(("signal", "channel in the file", "flip", "times")):
+            grid.addWidget(label(text, "label"), 0, place)
         free = list(names[1:])
         for row, signal in enumerate(("t", *wanted), 1):
             box = QComboBox()
@@ -62,15 +63,15 @@ class MappingDialog(QDialog):
             grid.addWidget(flip, row, 2)
             grid.addWidget(factor, row, 3)
             self._rows[signal] = (box, flip, factor)
-        text = QLabel(why + " Say which channel is which; a factor is for probes, for example 10 A per volt.")
-        text.setWordWrap(True)
-        self._error = QLabel(objectName="stop")
+        intro = QLabel(why + " Say which channel is which; a factor is for probes, for example 10 A per volt.")
+        intro.setWordWrap(True)
+        self._error = label("", "stop")
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Read it so")
         buttons.accepted.connect(self._check)
         buttons.rejected.connect(self.reject)
         column = QVBoxLayout(self)
-        column.addWidget(text)
+        column.addWidget(intro)
         column.addLayout(grid)
         column.addWidget(self._error)
         column.addWidget(buttons)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QVBoxLayout
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.parts import empty, frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.quantities import show
@@ -36,13 +37,13 @@ class PlatePage(LegPage):
         self._schools = QGridLayout()
         self._schools.setHorizontalSpacing(14)
         self._schools.setVerticalSpacing(5)
-        side = QFrame(objectName="sheet")
+        side = frame("sheet")
         inside = QVBoxLayout(side)
         inside.setContentsMargins(14, 10, 14, 10)
-        inside.addWidget(QLabel("The same constant in every school", objectName="heading"))
+        inside.addWidget(label("The same constant in every school", "heading"))
         inside.addLayout(self._schools)
         inside.addStretch(1)
-        legend = QLabel("magenta: back-EMF · dashed: modulator's limit · dotted: top speed", objectName="info")
+        legend = label("magenta: back-EMF · dashed: modulator's limit · dotted: top speed", "info")
         inside.addWidget(legend)
         legend.setWordWrap(True)
         side.setFixedWidth(254)
@@ -51,7 +52,7 @@ class PlatePage(LegPage):
         row.addWidget(self.plot, 1)
         row.addWidget(side)
         self.column.addLayout(row, 1)
-        caution = QLabel(_CAUTION, objectName="caution")
+        caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
         self._build_levers()
@@ -108,12 +109,9 @@ class PlatePage(LegPage):
             f"{title}at top speed the field turns at {show(outlook.top_hz, 'Hz')}; the modulator gives {show(outlook.limit, 'V')} phase peak.",
         )
         self.findings.show_findings(outlook.findings)
-        while self._schools.count():
-            item = self._schools.takeAt(0)
-            if item and item.widget():
-                item.widget().deleteLater()
+        empty(self._schools)
         for index, (name, value) in enumerate(outlook.schools):
-            self._schools.addWidget(QLabel(name, objectName="label"), index, 0)
+            self._schools.addWidget(label(name, "label"), index, 0)
             shown = QLabel(value)
             shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             self._schools.addWidget(shown, index, 1, Qt.AlignmentFlag.AlignRight)

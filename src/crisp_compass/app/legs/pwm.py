@@ -8,6 +8,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
@@ -106,11 +107,11 @@ class PwmPage(LegPage):
         )  # fmt: skip
         if not self._values:
             for k, (name, _) in enumerate(facts):
-                self._facts.addWidget(QLabel(name, objectName="label"), 0, k)
+                self._facts.addWidget(label(name, "label"), 0, k)
                 self._values.append(QLabel())
                 self._facts.addWidget(self._values[-1], 1, k)
-        for label, (_, value) in zip(self._values, facts, strict=True):
-            label.setText(value)
+        for shown, (_, value) in zip(self._values, facts, strict=True):
+            shown.setText(value)
 
     def on_main(self) -> None:
         figures = plan_bench_pwm(self.document.bench)

@@ -7,12 +7,13 @@ import time
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QHBoxLayout, QPushButton
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
@@ -54,8 +55,8 @@ class RunPage(LegPage):
         self.column.addWidget(self.speed_plot, 1)
         self.column.addWidget(self.current_plot, 1)
         self._fault = QHBoxLayout()
-        self.fault_text = QLabel(objectName="stop")
-        self.acknowledge = QPushButton("Acknowledge fault", objectName="fault")
+        self.fault_text = label("", "stop")
+        self.acknowledge = button("Acknowledge fault", "fault")
         self.acknowledge.setShortcut("Ctrl+K")
         self.acknowledge.clicked.connect(self._on_acknowledge)
         self._fault.addWidget(self.fault_text, 1)
@@ -64,7 +65,9 @@ class RunPage(LegPage):
         self.fault_text.hide()
         self.acknowledge.hide()
         self._build_levers()
-        self._timer = QTimer(self, interval=FRAME_MS, timerType=Qt.TimerType.PreciseTimer)
+        self._timer = QTimer(self)
+        self._timer.setInterval(FRAME_MS)
+        self._timer.setTimerType(Qt.TimerType.PreciseTimer)
         self._timer.timeout.connect(self._on_frame)
 
     def _build_levers(self) -> None:

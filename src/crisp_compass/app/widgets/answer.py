@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
+from crisp_compass.app.widgets.parts import empty, label
 from crisp_compass.estimates import Finding
 
 _MARK = {"info": "", "caution": "Caution: ", "stop": "Stop: "}
@@ -17,14 +18,14 @@ class Answer(QWidget):
 
     def __init__(self, question: str) -> None:
         super().__init__()
-        self._question = QLabel(question, objectName="question")
-        self._answer = QLabel("–", objectName="answer")
-        self._doubt = QLabel(objectName="doubt")
-        self._reason = QLabel(objectName="reason")
-        for label in (self._doubt, self._reason):
-            label.setWordWrap(True)
-        for label in (self._answer, self._doubt, self._reason):
-            label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self._question = label(question, "question")
+        self._answer = label("–", "answer")
+        self._doubt = label("", "doubt")
+        self._reason = label("", "reason")
+        for text in (self._doubt, self._reason):
+            text.setWordWrap(True)
+        for text in (self._answer, self._doubt, self._reason):
+            text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         side = QVBoxLayout()
         side.setSpacing(1)
         side.addWidget(self._doubt)
@@ -38,11 +39,12 @@ class Answer(QWidget):
         column.setSpacing(0)
         column.addWidget(self._question)
         column.addLayout(row)
-        self.setFixedHeight(86)
+        self.setFixedHeight(90)
 
     def show_answer(self, answer: str, doubt: str = "", reason: str = "", *, stale: bool = False) -> None:
         """Put the texts in; ``stale`` shows the reason in ochre."""
         self._answer.setText(answer)
+        self._answer.setStyleSheet("font-size: 24px;" if len(answer) > 20 else "")
         self._doubt.setText(doubt)
         self._doubt.setVisible(bool(doubt))
         self._reason.setText(reason)
@@ -78,12 +80,9 @@ class Findings(QWidget):
         order = {"stop": 0, "caution": 1, "info": 2}
         chosen = sorted(findings, key=lambda f: order[f.level])[: self._most]
         self.texts = [f.text for f in chosen]
-        while self._column.count():
-            item = self._column.takeAt(0)
-            if item and item.widget():
-                item.widget().deleteLater()
+        empty(self._column)
         for finding in chosen:
-            label = QLabel(_MARK[finding.level] + finding.text, objectName=finding.level)
-            label.setWordWrap(True)
-            self._column.addWidget(label)
+            line = label(_MARK[finding.level] + finding.text, finding.level)
+            line.setWordWrap(True)
+            self._column.addWidget(line)
         self.setVisible(bool(chosen))

@@ -6,8 +6,9 @@ import math
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QWheelEvent
-from PySide6.QtWidgets import QComboBox, QFrame, QHBoxLayout, QLabel, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
+from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import from_si, parse, split, to_si, unit_label
 
@@ -15,11 +16,11 @@ from crisp_compass.quantities import from_si, parse, split, to_si, unit_label
 class _Framed(QWidget):
     """Label above, framed field below; 52 px high in all."""
 
-    def __init__(self, label: str, width: int) -> None:
+    def __init__(self, title: str, width: int) -> None:
         super().__init__()
         self.setFixedWidth(width)
-        self._label = QLabel(label, objectName="label")
-        self._frame = QFrame(objectName="field")
+        self._label = label(title, "label")
+        self._frame = frame("field")
         self._frame.setFixedHeight(32)
         self._inside = QHBoxLayout(self._frame)
         self._inside.setContentsMargins(6, 0, 8, 0)
@@ -50,17 +51,17 @@ class Lever(_Framed):
     refused = Signal(str)
 
     def __init__(
-        self, label: str, unit: str, *, width: int = 126, whole: bool = False, plain: bool = False, tip: str = ""
+        self, title: str, unit: str, *, width: int = 126, whole: bool = False, plain: bool = False, tip: str = ""
     ) -> None:
-        super().__init__(label, width)
+        super().__init__(title, width)
         self._unit, self._whole, self._plain = unit, whole, plain or whole
         self._value: float | None = None
         self.edit = QLineEdit()
-        self.edit.setAccessibleName(f"{label}, {unit_label(unit)}" if unit else label)
+        self.edit.setAccessibleName(f"{title}, {unit_label(unit)}" if unit else title)
         self.edit.installEventFilter(self)
         self.edit.textEdited.connect(self._on_text)
         self.edit.editingFinished.connect(self._on_finished)
-        self.suffix = QLabel(unit_label(unit), objectName="unit")
+        self.suffix = label(unit_label(unit), "unit")
         self._inside.addWidget(self.edit, 1)
         self._inside.addWidget(self.suffix)
         self._label.setBuddy(self.edit)
@@ -201,10 +202,10 @@ class Choice(_Framed):
 
     moved = Signal(str)
 
-    def __init__(self, label: str, options: dict[str, str], *, width: int = 150, tip: str = "") -> None:
-        super().__init__(label, width)
+    def __init__(self, title: str, options: dict[str, str], *, width: int = 150, tip: str = "") -> None:
+        super().__init__(title, width)
         self.box = QComboBox()
-        self.box.setAccessibleName(label)
+        self.box.setAccessibleName(title)
         for key, text in options.items():
             self.box.addItem(text, key)
         self.box.installEventFilter(self)

@@ -3,23 +3,26 @@
 from __future__ import annotations
 
 import csv
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
+from numpy.typing import ArrayLike
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QWidget
 
-from crisp_compass.app.theme import THEME, font
+from crisp_compass.app.theme import FAMILY, THEME, font
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
+_PREFIXED = {"s", "V", "A"}
 _DASHES = {"solid": Qt.PenStyle.SolidLine, "dash": Qt.PenStyle.DashLine, "dot": Qt.PenStyle.DotLine}
 
 
-class _Axis(pg.AxisItem):
+class _Axis(pg.AxisItem):  # type: ignore[misc]
     """An axis that writes ``current i_a [mA]``."""
 
     def labelString(self) -> str:
@@ -27,8 +30,12 @@ class _Axis(pg.AxisItem):
         style = ";".join(f"{k}: {v}" for k, v in self.labelStyle.items())
         return f"<span style='{style}'>{self.labelText}{unit}</span>"
 
+    def logTickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
+        """Write 100, 1k, 10k instead of powers."""
+        return [show(10.0**v, "Hz", 1).removesuffix("Hz").replace(" ", "") for v in values]
 
-class Plot(pg.PlotWidget):
+
+class Plot(pg.PlotWidget):  # type: ignore[misc]
     """One plot. Curves are named; each keeps the colour token it was made with and follows the theme."""
 
     def __init__(
@@ -39,6 +46,7 @@ class Plot(pg.PlotWidget):
         self._curves: dict[str, tuple[pg.PlotDataItem, dict[str, Any]]] = {}
         self._lines: list[tuple[pg.InfiniteLine, str, Qt.PenStyle]] = []
         self._cursors: list[pg.InfiniteLine] = []
+        self._log_x = log_x
         self.setAccessibleName(f"Plot: {name}")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.plotItem.setMenuEnabled(False)
@@ -48,7 +56,6 @@ class Plot(pg.PlotWidget):
             self.plotItem.setLogMode(x=True)
         self._readout = pg.TextItem(anchor=(1, 0))
         self._readout.setZValue(50)
-        self._log_x = log_x
         THEME.changed.connect(self.restyle)
         self.restyle()
 
@@ -58,9 +65,14 @@ class Plot(pg.PlotWidget):
         for side, (text, unit) in (("bottom", self._x), ("left", self._y)):
             axis = self.plotItem.getAxis(side)
             axis.setPen(THEME.pen("soft"))
+            axis.enableAutoSIPrefix(unit in _PREFIXED and not (self._log_x and side == "bottom"))
             axis.setTextPen(THEME.color("soft"))
             axis.setStyle(tickFont=font(11), tickTextOffset=4, tickLength=-4)
-            axis.setLabel(text, units=unit or None, **{"color": THEME.color("soft").name(), "font-size": "11px"})
+            axis.setLabel(
+                text,
+                units=unit or None,
+                **{"color": THEME.color("soft").name(), "font-size": "11px", "font-family": FAMILY},
+            )
         self.plotItem.getAxis("left").setWidth(60)
         for item, style in self._curves.values():
             self._apply(item, style)
@@ -101,9 +113,9 @@ class Plot(pg.PlotWidget):
         self.plotItem.addItem(item)
         self._curves[key] = (item, style)
 
-    def set(self, key: str, x: np.ndarray, y: np.ndarray) -> None:
+    def set(self, key: str, x: ArrayLike, y: ArrayLike) -> None:
         """Put data into a declared curve."""
-        self._curves[key][0].setData(x, y)
+        self._curves[key][0].setData(np.asarray(x), np.asarray(y))
 
     def data(self, key: str) -> tuple[np.ndarray, np.ndarray]:
         """Return what a curve shows."""
@@ -136,7 +148,7 @@ class Plot(pg.PlotWidget):
         event.accept()
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
-        keys = {Qt.Key.Key_F: self.fit, Qt.Key.Key_C: self.toggle_cursors}
+        keys: dict[int, Callable[[], None]] = {Qt.Key.Key_F: self.fit, Qt.Key.Key_C: self.toggle_cursors}
         if event.key() in keys and not event.modifiers():
             keys[event.key()]()
             event.accept()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt
@@ -48,11 +49,15 @@ class WiringSketch(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), THEME.color("sheet"))
-        middle = QPointF(self.width() / 2, self.height() / 2 - 34)
+        scale = max(1.0, min(self.width() / 620, (self.height() - 90) / 230))
+        painter.save()
+        painter.scale(scale, scale)
+        middle = QPointF(self.width() / 2 / scale + 30, (self.height() / 2 - 40) / scale)
         motor = middle + QPointF(185, 0)
         terminals = {"A": motor + QPointF(-84, -66), "B": motor + QPointF(-102, 0), "C": motor + QPointF(-84, 66)}
         self._motor(painter, motor, terminals, held=self._leg in ("resistance", "inductance"))
         getattr(self, f"_{self._leg}")(painter, middle, terminals)
+        painter.restore()
         what, caution = TEXTS[self._leg]
         box = QRectF(40, self.height() - 86, self.width() - 80, 40)
         painter.setFont(font(13))
@@ -129,7 +134,7 @@ class WiringSketch(QWidget):
         arrow: bool = False,
     ) -> None:
         painter.setPen(THEME.pen(token, 2, style))
-        for a, b in zip(points[:-1], points[1:], strict=True):
+        for a, b in itertools.pairwise(points):
             painter.drawLine(a, b)
         if arrow:
             a, b = points[0], points[1]
