@@ -201,10 +201,12 @@ def show_with_error(value: float, half_width: float, unit: str) -> tuple[str, st
     _, prefix = split(value, unit)
     scale = UNITS[unit].factor * (PREFIXES[prefix] if prefix else 1.0)
     places = 1 - math.floor(math.log10(half_width / scale))
-    digits = min(max(math.floor(math.log10(abs(value / scale))) + 1 + max(places, 0), 3), 6)
+    digits = min(max(math.floor(math.log10(abs(value / scale))) + 1 + max(places, 0), 3), 5)
     label = prefix + unit_label(unit)
     percent = significant(abs(half_width / value) * 100, 2)
     return (
         f"{significant(value / scale, digits)} {label}".rstrip(),
-        f"±{significant(half_width / scale, 2)} {label} ({percent} %)",
+        f"±{significant(half_width / scale, 2)} {label} ({percent} %)"
+        if half_width / scale >= 0.01 or not UNITS[unit].prefixed
+        else f"±{show(half_width, unit, 2)} ({percent} %)",
     )

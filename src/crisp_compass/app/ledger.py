@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
@@ -80,6 +81,11 @@ class Ledger(QWidget):
 
     def _restyle(self) -> None:
         self.refresh(force=True)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._list.resizeRowsToContents()
+        self._list.scrollToBottom()
 
     def _on_entry(self) -> None:
         text = self.entry.text()

@@ -109,7 +109,7 @@ QFrame#field[wrong="true"] {{ border: 2px solid {brick}; }}
 QFrame#field QLineEdit {{ border: none; background: transparent; color: {ink}; font-size: 15px; }}
 QFrame#field QComboBox {{ border: none; background: transparent; color: {ink}; font-size: 13px; padding-left: 4px; }}
 QComboBox QAbstractItemView {{ background: {sheet}; color: {ink}; selection-background-color: {water}; selection-color: {ink}; border: 1px solid {line}; }}
-QComboBox::drop-down {{ border: none; width: 18px; }}
+QComboBox::drop-down {{ border: none; width: 0; }}
 QLineEdit, QTextEdit, QPlainTextEdit {{ background: {sheet}; color: {ink}; border: 1px solid {line}; border-radius: 3px; padding: 4px; selection-background-color: {deep}; selection-color: {sheet}; }}
 QLineEdit:focus, QTextEdit:focus, QPlainTextEdit:focus {{ border: 2px solid {deep}; padding: 3px; }}
 QPushButton {{ background: {sheet}; color: {ink}; border: 1px solid {line}; border-radius: 3px; padding: 7px 14px; }}

@@ -162,6 +162,7 @@ class Window(QMainWindow):
         self.setCentralWidget(central)
         self.statusBar().setSizeGripEnabled(False)
         self._status = QLabel()
+        self._status.setContentsMargins(0, 0, 14, 0)
         self.statusBar().addPermanentWidget(self._status)
         self.statusBar().setFixedHeight(24)
 

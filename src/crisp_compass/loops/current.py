@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -60,6 +61,7 @@ def current_gains(r: float, l_axis: float, *, bandwidth_hz: float | None, delay:
     return 2 * math.pi * bandwidth_hz * l_axis, 2 * math.pi * bandwidth_hz * r
 
 
+@lru_cache(maxsize=64)
 def axis_loop(r: float, l_axis: float, kp: float, ki: float, loop_hz: float, delay_samples: float) -> AxisLoop:
     """Analyse one axis with given gains.
 

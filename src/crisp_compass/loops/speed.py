@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -178,6 +179,7 @@ def _for_crossover(
     return kp / gain, ki / gain
 
 
+@lru_cache(maxsize=64)
 def analyse_speed(
     *,
     inertia: float,

@@ -134,9 +134,13 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
 
 @dataclass(frozen=True)
 class StepPrediction:
-    """A predicted response: time (n,) s, reference and response (n,), and the band over the inputs' 95 % intervals."""
+    """A predicted response: time (n,) s, response (n,) and its band over the inputs' 95 % intervals.
+
+    ``reference_time`` and ``reference`` (4,) draw the step itself.
+    """
 
     time: FloatArray
+    reference_time: FloatArray
     reference: FloatArray
     response: FloatArray
     low: FloatArray
@@ -157,18 +161,25 @@ def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
     corners = [(r.value, lq.value)]
     if r.interval95 and lq.interval95:
         corners += [(r.interval95[a], lq.interval95[b]) for a in (0, 1) for b in (0, 1)]
-    length = max(_steps(design.q), 40)
+    length = _steps(design.q)
     for rr, ll in corners:
         runs.append(_current_run(bench, design, rr, ll, ld.value, step, loop_hz, length))
     t = np.arange(len(runs[0])) / loop_hz - 4 / loop_hz
     stack = np.array(runs)
-    reference = np.where(t >= 0, step, 0.0)  # set from the first sample at or after zero
-    return StepPrediction(t, reference, stack[0], stack.min(axis=0), stack.max(axis=0))
+    corners_t, corners_y = np.array([t[0], 0.0, 0.0, t[-1]]), np.array([0.0, 0.0, step, step])
+    return StepPrediction(t, corners_t, corners_y, stack[0], stack.min(axis=0), stack.max(axis=0))
 
 
 def _steps(axis: AxisLoop) -> int:
     crossover = axis.margins.crossover_hz
-    return int(min(2.4 / (crossover * axis.loop.ts), 4000)) if math.isfinite(crossover) else 100
+    seconds = nice(1.6 / crossover) if math.isfinite(crossover) else 100 * axis.loop.ts
+    return int(min(max(seconds / axis.loop.ts, 40), 4000))
+
+
+def nice(seconds: float) -> float:
+    """Round a duration up to 1, 2 or 5 times a power of ten, so that a time axis stays while a lever moves."""
+    decade = 10.0 ** math.floor(math.log10(seconds))
+    return float(next(m for m in (1, 2, 5, 10) if m * decade >= seconds * 0.999) * decade)
 
 
 def _current_run(
@@ -219,7 +230,9 @@ def bode(design: AxisLoop | SpeedDesign) -> Bode:
     """Return the open loop's frequency response up to half the sampling rate."""
     nyquist = 0.5 / design.loop.ts
     crossover = design.margins.crossover_hz if math.isfinite(design.margins.crossover_hz) else nyquist / 20
-    f = np.geomspace(max(crossover / 50, nyquist * 1e-5), nyquist * 0.999, 240)
+    # whole decades, so that the axis stays while the crossover moves
+    start = 10.0 ** math.floor(math.log10(max(crossover / 20, nyquist * 1e-5)))
+    f = np.geomspace(start, nyquist * 0.999, 240)
     response = design.loop.response(2 * math.pi * f)
     phase = np.degrees(np.unwrap(np.angle(response)))
     if phase[0] > 0:  # an integrator or two start between −90° and −180°
@@ -231,6 +244,6 @@ def predict_speed_step(design: SpeedDesign) -> tuple[FloatArray, FloatArray, Flo
     """Return time (n,) s and the true speed's response to a unit step, without and with set-point filter."""
     ts = design.loop.ts
     crossover = design.margins.crossover_hz if math.isfinite(design.margins.crossover_hz) else 0.05 / ts
-    n = int(min(max(3.2 / (crossover * ts), 40), 6000))
+    n = int(min(max(nice(2.2 / crossover) / ts, 40), 6000))
     time: FloatArray = np.arange(n).astype(np.float64) * ts
     return time, design.step(n), design.step(n, filtered=True)

@@ -74,7 +74,7 @@ class CurrentLoopPage(LegPage):
             return
         self.main_button.setEnabled(not any(f.level == "stop" for f in design.findings))
         self._show_texts(design)
-        self.step.set("reference", prediction.time, prediction.reference)
+        self.step.set("reference", prediction.reference_time, prediction.reference)
         self.step.set("predicted", prediction.time, prediction.response)
         self.step.set("band low", prediction.time, prediction.low)
         self.step.set("band high", prediction.time, prediction.high)
@@ -86,7 +86,7 @@ class CurrentLoopPage(LegPage):
         self.gain.set("crossover", at, [0.0] * len(at))
         self.phase.set("crossover", at, [m.phase_margin_deg - 180.0] * len(at))
         for plot in (self.step, self.gain, self.phase):
-            plot.fit()
+            plot.keep_in_view()
         self.show_dial(
             DialView(
                 caption=f"q step of {show(levers.step, 'A')} at standstill, rotor held",

@@ -22,7 +22,7 @@ class FluxPage(CaptureLeg):
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("voltage", "V"), name="back-EMF")
-        self.trace.curve("measured", "deep", width=1, dense=True)
+        self.trace.curve("measured", "deep", width=2.5, dense=True)
         self.trace.curve("fit", "magenta", width=1, dense=True)
         self.speed = Plot(("time", "s"), ("frequency", "Hz"), name="electrical frequency")
         self.speed.curve("fit", "magenta", width=1.8)

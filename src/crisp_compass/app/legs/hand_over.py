@@ -75,7 +75,7 @@ class HandOverPage(LegPage):
         )
         if text != self.preview.toPlainText():
             self.preview.setPlainText(text)
-        self.show_dial(DialView(caption="Angles: zero where the flux lies along A, positive A → B → C", rotor=0.0))
+        self.show_dial(DialView(caption="θe = 0: flux along A; positive A → B → C", rotor=0.0))
 
     def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
         name = self.document.bench.name.lower().replace(" ", "-")

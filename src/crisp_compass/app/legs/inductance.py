@@ -27,8 +27,8 @@ class InductancePage(CaptureLeg):
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="current steps")
-        self.trace.curve("measured", "deep", symbol="o", size=3)
-        self.trace.curve("fit", "magenta", width=1.6)
+        self.trace.curve("measured", "deep", symbol="o", size=5)
+        self.trace.curve("fit", "magenta", width=1.2)
         self.voltage = Plot(("time", "s"), ("voltage v_ab", "V"), name="voltage steps")
         self.voltage.curve("measured", "deep", width=1, dense=True)
         self.residual = Plot(("time", "s"), ("residual", "A"), name="residual")

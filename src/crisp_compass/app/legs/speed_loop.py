@@ -89,7 +89,7 @@ class SpeedLoopPage(LegPage):
         self.gain.set("crossover", at, [0.0] * len(at))
         self.phase.set("crossover", at, [m.phase_margin_deg - 180.0] * len(at))
         for plot in (self.step, self.gain, self.phase):
-            plot.fit()
+            plot.keep_in_view()
         self.show_dial(
             DialView(caption="Torque current stands 90° ahead of the rotor", rotor=35.0, current=(125.0, 0.8))
         )

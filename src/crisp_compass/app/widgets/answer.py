@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
-from crisp_compass.app.widgets.parts import empty, label
+from crisp_compass.app.widgets.parts import label
 from crisp_compass.estimates import Finding
 
 _MARK = {"info": "", "caution": "Caution: ", "stop": "Stop: "}
@@ -39,18 +39,23 @@ class Answer(QWidget):
         column.setSpacing(0)
         column.addWidget(self._question)
         column.addLayout(row)
-        self.setFixedHeight(90)
+        column.addStretch(1)
+        self.setFixedHeight(92)
 
     def show_answer(self, answer: str, doubt: str = "", reason: str = "", *, stale: bool = False) -> None:
         """Put the texts in; ``stale`` shows the reason in ochre."""
         self._answer.setText(answer)
-        self._answer.setStyleSheet("font-size: 24px;" if len(answer) > 20 else "")
+        sheet = "font-size: 24px;" if len(answer) > 20 else ""
+        if self._answer.styleSheet() != sheet:
+            self._answer.setStyleSheet(sheet)
         self._doubt.setText(doubt)
         self._doubt.setVisible(bool(doubt))
         self._reason.setText(reason)
-        self._reason.setObjectName("stale" if stale else "reason")
-        self._reason.style().unpolish(self._reason)
-        self._reason.style().polish(self._reason)
+        role = "stale" if stale else "reason"
+        if self._reason.objectName() != role:
+            self._reason.setObjectName(role)
+            self._reason.style().unpolish(self._reason)
+            self._reason.style().polish(self._reason)
         self._answer.setAccessibleName(f"{self._question.text()} {answer} {doubt}")
 
     @property
@@ -69,20 +74,28 @@ class Findings(QWidget):
 
     def __init__(self, most: int = 3) -> None:
         super().__init__()
-        self._most = most
+        self._lines = [label("", "info") for _ in range(most)]
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(2)
+        for line in self._lines:
+            line.setWordWrap(True)
+            line.hide()
+            self._column.addWidget(line)
         self.texts: list[str] = []
 
     def show_findings(self, findings: Sequence[Finding]) -> None:
         """Show the gravest first."""
         order = {"stop": 0, "caution": 1, "info": 2}
-        chosen = sorted(findings, key=lambda f: order[f.level])[: self._most]
+        chosen = sorted(findings, key=lambda f: order[f.level])[: len(self._lines)]
         self.texts = [f.text for f in chosen]
-        empty(self._column)
-        for finding in chosen:
-            line = label(_MARK[finding.level] + finding.text, finding.level)
-            line.setWordWrap(True)
-            self._column.addWidget(line)
+        for place, finding in enumerate(chosen):
+            line = self._lines[place]
+            line.setText(_MARK[finding.level] + finding.text)
+            if line.objectName() != finding.level:
+                line.setObjectName(finding.level)
+                line.style().unpolish(line)
+                line.style().polish(line)
+        for place, line in enumerate(self._lines):
+            line.setVisible(place < len(chosen))
         self.setVisible(bool(chosen))

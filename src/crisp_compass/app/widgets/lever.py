@@ -32,6 +32,8 @@ class _Framed(QWidget):
         column.addWidget(self._frame)
 
     def _mark(self, name: str, on: bool) -> None:
+        if bool(self._frame.property(name)) == on:
+            return
         self._frame.setProperty(name, on)
         self._frame.style().unpolish(self._frame)
         self._frame.style().polish(self._frame)
@@ -211,11 +213,16 @@ class Choice(_Framed):
         self.box.installEventFilter(self)
         self.box.activated.connect(lambda i: self.moved.emit(self.box.itemData(i)))
         self._inside.setContentsMargins(0, 0, 4, 0)
-        self._inside.addWidget(self.box)
+        arrow = label("▾", "unit")
+        arrow.setAttribute(Qt.WidgetAttribute.WA_TransparentForMouseEvents)
+        self._inside.addWidget(self.box, 1)
+        self._inside.addWidget(arrow)
         self._label.setBuddy(self.box)
         if tip:
             self.setToolTip(tip)
 
     def show_value(self, key: str) -> None:
         """Show a choice without telling anyone."""
-        self.box.setCurrentIndex(max(self.box.findData(key), 0))
+        index = max(self.box.findData(key), 0)
+        if index != self.box.currentIndex():
+            self.box.setCurrentIndex(index)

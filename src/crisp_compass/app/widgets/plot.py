@@ -12,7 +12,7 @@ import pyqtgraph as pg
 from numpy.typing import ArrayLike
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QMenu, QWidget
+from PySide6.QtWidgets import QApplication, QFileDialog, QGraphicsItem, QMenu, QWidget
 
 from crisp_compass.app.theme import FAMILY, THEME, font
 from crisp_compass.errors import Refusal
@@ -54,6 +54,8 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self.plotItem.showGrid(x=True, y=True, alpha=0.35)
         if log_x:
             self.plotItem.setLogMode(x=True)
+        for side in ("bottom", "left"):  # ticks and grid change seldom; curves many times a second
+            self.plotItem.getAxis(side).setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
         self._readout = pg.TextItem(anchor=(1, 0))
         self._readout.setZValue(50)
         THEME.changed.connect(self.restyle)
@@ -67,7 +69,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             axis.setPen(THEME.pen("soft"))
             axis.enableAutoSIPrefix(unit in _PREFIXED and not (self._log_x and side == "bottom"))
             axis.setTextPen(THEME.color("soft"))
-            axis.setStyle(tickFont=font(11), tickTextOffset=4, tickLength=-4)
+            axis.setStyle(tickFont=font(11), tickTextOffset=4, tickLength=-4, maxTickLevel=1)
             axis.setLabel(
                 text,
                 units=unit or None,
@@ -142,6 +144,23 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         """Show everything."""
         self.plotItem.enableAutoRange()
         self.plotItem.autoRange(padding=0.04)
+
+    def keep_in_view(self) -> None:
+        """Fit only if a curve leaves the view or fills little of it; a lever that moves does not make axes jump."""
+        (x0, x1), (y0, y1) = self.plotItem.viewRange()
+        spans = [self.data(k) for k in self._curves]
+        spans = [(x, y) for x, y in spans if len(x)]
+        if not spans:
+            return
+        lows = [min(float(np.nanmin(s[i])) for s in spans) for i in (0, 1)]
+        highs = [max(float(np.nanmax(s[i])) for s in spans) for i in (0, 1)]
+        if self._log_x:
+            lows[0], highs[0] = float(np.log10(lows[0])), float(np.log10(highs[0]))
+        inside = lows[0] >= x0 and highs[0] <= x1 and lows[1] >= y0 and highs[1] <= y1
+        filled = highs[0] - lows[0] > 0.55 * (x1 - x0) and highs[1] - lows[1] > 0.55 * (y1 - y0)
+        if not (inside and filled):
+            x_pad, y_pad = 0.04 * (highs[0] - lows[0]), 0.12 * (highs[1] - lows[1]) or 1.0
+            self.plotItem.setRange(xRange=(lows[0] - x_pad, highs[0] + x_pad), yRange=(lows[1] - y_pad, highs[1] + y_pad), padding=0)
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.fit()
