@@ -12,6 +12,8 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray, IntArray
 
 _MAX_BLOCKS = 1600
+#: Part of the corrected exponential tail that is taken as its standard uncertainty.
+_TAIL_DOUBT = 0.3
 
 
 @dataclass(frozen=True)
@@ -50,7 +52,7 @@ def find_levels(channels: list[FloatArray], exact: tuple[int, ...] = ()) -> Leve
     block = max(1, -(-n // _MAX_BLOCKS))
     cuts = _true_steps(channels, _partition(scaled, block))
     steps = [0.0 if i in exact else quantum(c) for i, c in enumerate(channels)]
-    first, last, means = [], [], []
+    first, last, means, starts = [], [], [], []
     longest = max(b - a for a, b in itertools.pairwise(cuts))
     spans = np.array([np.ptp(c) for c in channels])
     for start, cut in itertools.pairwise(cuts):
@@ -64,12 +66,17 @@ def find_levels(channels: list[FloatArray], exact: tuple[int, ...] = ()) -> Leve
         first.append(begin)
         last.append(stop)
         means.append([float(np.mean(c[begin:stop])) for c in channels])
+        starts.append(start)
     spans_found = list(zip(first, last, strict=True))
     u = np.zeros((len(first), len(channels)))
     for i, c in enumerate(channels):
         if i not in exact:
             spread = _pooled_spread(c, spans_found)
             u[:, i] = [settled_mean_u(c[a:b], steps[i], spread) for a, b in spans_found]
+            for k, (begin, stop) in enumerate(spans_found):
+                rest = _tail(c, starts[k], begin, stop, means[k][i], 10 * spread + steps[i])
+                means[k][i] -= rest
+                u[k, i] = float(np.hypot(u[k, i], _TAIL_DOUBT * rest))
     return Levels(np.array(first), np.array(last), np.array(means).reshape(-1, len(channels)), u)
 
 
@@ -123,6 +130,22 @@ def _true_steps(channels: list[FloatArray], cuts: list[int]) -> list[int]:
         if not len(false):
             return cuts
         cuts = [c for k, c in enumerate(cuts) if k - 1 != int(false[0])]
+
+
+def _tail(values: FloatArray, start: int, begin: int, stop: int, level: float, least: float) -> float:
+    """Return what an exponential approach, read from the transient, still adds to the mean of begin…stop.
+
+    The time constant is where the channel has covered 63 % of its way. Zero if there is no resolved transient.
+    """
+    way = float(values[start]) - level
+    if abs(way) < least:
+        return 0.0
+    near = np.flatnonzero(np.abs(values[start:begin] - level) <= abs(way) * np.exp(-1.0))
+    if not len(near) or near[0] < 2:
+        return 0.0
+    tau = float(near[0])
+    share = tau / (stop - begin) * (np.exp(-(begin - start) / tau) - np.exp(-(stop - start) / tau))
+    return float(way * share)
 
 
 def _settled_start(channels: list[FloatArray], start: int, stop: int, spans: FloatArray) -> int | None:

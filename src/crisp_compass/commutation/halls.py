@@ -162,10 +162,9 @@ def _debounced(values: FloatArray) -> FloatArray:
     if len(change) < 4:
         return state
     lengths = np.diff(change)
-    usual = float(np.median(lengths))
-    usual = float(np.median(lengths[lengths >= 0.2 * usual])) if (lengths >= 0.2 * usual).any() else usual
+    usual = float(np.quantile(lengths, 0.9))
     for begin, length in zip(change[:-1], lengths, strict=True):
-        if length <= max(1.0, 0.02 * usual) and length < 0.3 * usual:
+        if length <= max(1.0, 0.03 * usual) and length < 0.3 * usual:
             state[begin : begin + length] = state[begin - 1]
     return state
 

@@ -137,7 +137,15 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
     if len(t) > _MAX_SAMPLES:
         stride = -(-len(t) // _MAX_SAMPLES)
         index, t, v, theta = index[::stride], t[::stride], v[::stride], theta[::stride]
-    return _refine(t, v, index, theta, names, geometry, vectorial)
+    fit = _refine(t, v, index, theta, names, geometry, vectorial)
+    explained = float(np.sum(np.var(fit.model, axis=0)) / np.sum(np.var(fit.residual, axis=0) + 1e-300))
+    if explained < 4:
+        raise Refusal(
+            "the voltage does not look like that of a turning rotor",
+            "check that the windings are open, the probes sit on the leads and the shaft turns steadily",
+            where=source,
+        )
+    return fit
 
 
 def _block(t: FloatArray, theta: FloatArray) -> int:

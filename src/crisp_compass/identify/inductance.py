@@ -207,7 +207,8 @@ def _search(data: _Data, source: str, keep: BoolArray | None = None) -> _Fit:
     if keep is not None and len(keep) == len(data.weight) and keep.mean() > 0.2:
         data = _Data(data.t, data.v, data.i, data.weight * keep, data.edges, data.dt, data.smooth, data.upsample)
     duration = float(data.t[-1])
-    if not float(np.ptp(data.v)) > 6 * noise(data.v):
+    low_half, high_half = np.quantile(data.v, (0.02, 0.98))
+    if not float(high_half - low_half) > 6 * noise(data.v):
         raise Refusal(
             "v_ab shows no step above its noise",
             "a voltage step of at least ten times the noise is needed",

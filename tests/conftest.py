@@ -1,0 +1,28 @@
+"""Common ground of all tests: folders of their own, and simulated captures."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from pathlib import Path
+
+_HOME = tempfile.mkdtemp(prefix="crisp-compass-tests-")
+for _name in ("XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+    os.environ[_name] = _HOME
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+import pytest  # noqa: E402
+
+DEMO = Path(__file__).resolve().parent.parent / "demo"
+
+
+@pytest.fixture
+def winch() -> Path:
+    """The settled demo bench."""
+    return DEMO / "winch" / "winch.bench.json"
+
+
+@pytest.fixture
+def thruster() -> Path:
+    """The demo bench whose captures wait to be read."""
+    return DEMO / "thruster" / "thruster.bench.json"

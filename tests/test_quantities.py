@@ -1,0 +1,65 @@
+"""Engineering numbers: what is read, what is refused, and that printing and reading agree."""
+
+from __future__ import annotations
+
+import math
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import UNITS, parse, show, show_with_error, split
+
+READS = [
+    ("5.6m", "H", 5.6e-3), ("460 mΩ", "Ω", 0.46), ("460mohm", "Ω", 0.46), ("43k", "Hz", 43e3), ("43k", "rpm", 43e3 * math.pi / 30),
+    ("12,5 µH", "H", 12.5e-6), ("12.5uH", "H", 12.5e-6), ("0.46 ohm", "Ω", 0.46), ("1e-3", "s", 1e-3), ("−3,5", "A", -3.5),
+    ("30 rpm", "rad/s", math.pi), ("1200 1/min", "rpm", 40 * math.pi), (".5", "V", 0.5), ("7 kHz", "Hz", 7e3), ("2 rev/s", "rad/s", 4 * math.pi),
+    ("180 deg", "rad", math.pi), ("90", "deg", math.pi / 2), ("24 °C", "degC", 24.0), ("3 kg·cm²", "kg·m²", 3e-4), ("15 mNm", "N·m", 0.015),
+    ("17,9 mVs", "Wb", 17.9e-3), ("4.7R", "Ω", 4.7), ("50 %", "", 0.5), ("1M", "Ω", 1e6), ("2 min", "s", 120.0), ("1,2345", "V", 1.2345),
+    ("0,125", "V", 0.125),
+]  # fmt: skip
+
+REFUSES = [
+    ("", "Ω", "not a number"), ("abc", "Ω", "not a number"), ("1,234", "Ω", "could mean 1.234 or 1234"), ("5 mH", "Ω", "is an? inductance"),
+    ("5 parsec", "Ω", "no unit known"), ("1.2.3", "V", "no unit known|not a number"), ("1e999", "V", "too large"), ("3 krad/s", "rad/s", "no unit known"),
+    ("5 A", "V", "a voltage in V is needed"), ("5 mm", "Ω", "no unit known"), ("nan", "V", "not a number"), ("5 f", "H", "no unit known"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("text", "unit", "value"), READS)
+def test_reads(text: str, unit: str, value: float) -> None:
+    assert parse(text, unit) == pytest.approx(value, rel=1e-12)
+
+
+@pytest.mark.parametrize(("text", "unit", "wording"), REFUSES)
+def test_refuses_with_a_sentence(text: str, unit: str, wording: str) -> None:
+    with pytest.raises(Refusal, match=wording) as caught:
+        parse(text, unit)
+    assert caught.value.sentence.count("\n") == 0
+
+
+@given(st.floats(min_value=1e-11, max_value=9e10), st.sampled_from(["Ω", "H", "V", "A", "Hz", "s", "Wb"]))
+def test_what_is_shown_reads_back(value: float, unit: str) -> None:
+    assert parse(show(value, unit, 6), unit) == pytest.approx(value, rel=6e-6)
+
+
+@given(st.text(max_size=12), st.sampled_from(sorted(UNITS)))
+def test_any_text_is_a_number_or_a_refusal(text: str, unit: str) -> None:
+    try:
+        assert math.isfinite(parse(text, unit))
+    except Refusal as refusal:
+        assert refusal.sentence.endswith(".")
+
+
+@pytest.mark.parametrize(
+    ("value", "unit", "text"),
+    [(0.4631, "Ω", "463 mΩ"), (1.124e-3, "H", "1.12 mH"), (0.9996, "V", "1.00 V"), (20e3, "Hz", "20.0 kHz"), (0.0, "A", "0 A"), (-0.25, "A", "−250 mA"), (math.nan, "A", "–")],
+)
+def test_shows(value: float, unit: str, text: str) -> None:
+    assert show(value, unit) == text
+
+
+def test_error_bar_sets_the_digits() -> None:
+    assert show_with_error(0.46312, 0.0019, "Ω") == ("463.1 mΩ", "±1.9 mΩ (0.41 %)")
+    assert split(314.159265, "rpm")[1] == ""
