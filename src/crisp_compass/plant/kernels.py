@@ -131,10 +131,7 @@ def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) ->
                 k_d = (vd - r * i_d + we * lq * i_q) * over_ld
                 k_q = (vq - r * i_q - we * (ld * i_d + psi)) * over_lq
             else:
-                # switches off: diodes return the current to the supply until it is gone
-                size = math.sqrt(i_d * i_d + i_q * i_q)
-                push = 0.6 * x[V_BUS] / size if size > 0 else 0.0
-                k_d, k_q = -(push + r) * i_d * over_ld, -(push + r) * i_q * over_lq
+                k_d = k_q = 0.0
             torque = 1.5 * p * (psi + (ld - lq) * i_d) * i_q
             k_w = _friction(torque - viscous * w - load, w, coulomb) * over_j
             i_d, i_q, w = d0 + step * k_d, q0 + step * k_q, w0 + step * k_w
@@ -142,8 +139,11 @@ def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) ->
                 c, s = c * cos_t - s * sin_t, s * cos_t + c * sin_t
                 w_mid = w
                 step = h
-        if not active and i_d * d0 + i_q * q0 <= 0:
-            i_d, i_q = 0.0, 0.0
+        if not active and (i_d != 0 or i_q != 0):
+            # switches off: diodes return the current to the supply until it is gone
+            size = math.sqrt(i_d * i_d + i_q * i_q)
+            left = max(size - h * (0.6 * x[V_BUS] + r * size) * 2.0 / (ld + lq), 0.0)
+            i_d, i_q = i_d * left / size, i_q * left / size
         if w0 * w < 0:  # Coulomb friction stops the rotor before it can reverse it
             w = 0.0
         th += h * (w_mid if w0 != 0 else 0.5 * w)

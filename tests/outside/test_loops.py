@@ -1,0 +1,121 @@
+"""Loops against python-control (margins, step responses) and the symmetrical optimum's textbook figures."""
+
+from __future__ import annotations
+
+import math
+import warnings
+from collections.abc import Iterator
+
+import numpy as np
+import pytest
+
+from crisp_compass.loops.current import axis_loop, tune_current
+from crisp_compass.loops.speed import tune_speed
+from crisp_compass.modulation.pwm import VOLTAGE_PER_BUS
+
+with warnings.catch_warnings():
+    warnings.simplefilter("ignore")
+    import control
+
+
+@pytest.fixture(autouse=True)
+def _quiet() -> Iterator[None]:
+    """python-control warns when it changes its method; that is not ours to fail on."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        yield
+
+
+def _current_loop(r: float, inductance: float, kp: float, ki: float, ts: float, whole_delays: int) -> control.TransferFunction:
+    """C(z)·z^−d·ZOH{1/(Ls + R)} built by python-control alone."""
+    plant = control.sample_system(control.tf([1], [inductance, r]), ts, "zoh")
+    z = control.tf([1, 0], [1], ts)
+    return (kp + ki * ts * z / (z - 1)) * plant * control.tf([1], [1] + [0] * whole_delays, ts)
+
+
+CASES = [(0.463, 1.12e-3, 20e3, 1200.0), (0.02, 15e-6, 40e3, 2500.0), (12.0, 40e-3, 8e3, 300.0)]
+
+
+@pytest.mark.parametrize(("r", "inductance", "rate", "bandwidth"), CASES)
+@pytest.mark.parametrize("delay", [0.5, 1.5, 2.5])
+def test_current_margins_and_step_agree_with_python_control(r: float, inductance: float, rate: float, bandwidth: float, delay: float) -> None:
+    design = tune_current(r=r, ld=inductance, lq=inductance, loop_hz=rate, bandwidth_hz=bandwidth, delay_samples=delay)
+    axis = design.q
+    assert (axis.kp, axis.ki) == (pytest.approx(2 * math.pi * bandwidth * inductance), pytest.approx(2 * math.pi * bandwidth * r))
+    loop = _current_loop(r, inductance, axis.kp, axis.ki, 1 / rate, round(delay - 0.5))
+    gain_margin, phase_margin, _, crossover = control.margin(loop)
+    assert axis.margins.phase_margin_deg == pytest.approx(phase_margin, abs=0.05)
+    assert axis.margins.crossover_hz == pytest.approx(crossover / 2 / math.pi, rel=1e-3)
+    if math.isfinite(gain_margin) and delay > 1:
+        assert axis.margins.gain_margin_db == pytest.approx(20 * math.log10(gain_margin), abs=0.05)
+    closed = control.feedback(loop, 1)
+    t = np.arange(60) / rate
+    np.testing.assert_allclose(axis.step(60), np.squeeze(control.step_response(closed, t)[1]), atol=1e-6)
+    assert axis.overshoot_pct == pytest.approx(100 * (np.max(control.step_response(closed, np.arange(400) / rate)[1]) - 1), abs=0.05)
+    bandwidth_found = axis.margins.bandwidth_hz
+    if math.isfinite(bandwidth_found):
+        assert abs(closed(np.exp(2j * math.pi * bandwidth_found / rate))) == pytest.approx(1 / math.sqrt(2), rel=1e-4)
+
+
+def test_fractional_delay_lies_between_whole_ones_and_matches_its_pure_phase() -> None:
+    """A delay of 0.4 periods more turns the phase at frequency f by 0.4·f·Ts turns; the hold is exact."""
+    margins = [axis_loop(0.5, 1e-3, 2.0, 1000.0, 20e3, d).margins for d in (1.5, 1.9, 2.5)]
+    assert margins[0].phase_margin_deg > margins[1].phase_margin_deg > margins[2].phase_margin_deg
+    turn = 360 * 0.4 * margins[0].crossover_hz / 20e3
+    assert margins[0].phase_margin_deg - margins[1].phase_margin_deg == pytest.approx(turn, abs=0.15)
+
+
+def test_an_unstable_loop_is_a_stop() -> None:
+    design = tune_current(r=0.1, ld=1e-3, lq=1e-3, loop_hz=10e3, bandwidth_hz=4000)
+    assert [f.code for f in design.findings] == ["unstable", "unstable"]
+    assert np.max(np.abs(control.feedback(_current_loop(0.1, 1e-3, design.q.kp, design.q.ki, 1e-4, 1), 1).poles())) > 1
+
+
+def test_modulus_optimum_textbook_figures() -> None:
+    """Kp = L/(2Tσ), Ti = L/R; the continuous stand-in overshoots by 4.3 % at 65.5° (W. Leonhard, 2001, 7.1.2)."""
+    design = tune_current(r=0.5, ld=2e-3, lq=2e-3, loop_hz=10e3)
+    assert design.q.kp == pytest.approx(2e-3 / (2 * 1.5e-4))
+    assert design.q.ki == pytest.approx(0.5 / (2 * 1.5e-4))
+    assert 3.0 < design.q.overshoot_pct < 6.5
+    assert 57 < design.q.margins.phase_margin_deg < 66
+
+
+def test_symmetrical_optimum_textbook_figures() -> None:
+    """At a = 2: 43.4 % overshoot, 8.1 % with the set-point filter, 36.9° margin (Leonhard 2001; margin = atan 2 − atan ½)."""
+    design = tune_speed(inertia=1e-4, kt=0.2, loop_hz=200e3, current_bandwidth_hz=50)
+    assert design.margins.phase_margin_deg == pytest.approx(math.degrees(math.atan(2) - math.atan(0.5)), abs=0.1)
+    assert design.overshoot_pct == pytest.approx(43.4, abs=0.2)
+    assert design.overshoot_filtered_pct == pytest.approx(8.1, abs=0.2)
+    assert design.margins.crossover_hz == pytest.approx(1 / (2 * math.pi * 2 * design.t_sigma), rel=3e-3)
+
+
+@pytest.mark.parametrize("a", [2.0, 3.0, 4.0])
+def test_speed_loop_agrees_with_python_control(a: float) -> None:
+    j, b, kt, rate, fc, ff = 1.9e-4, 1.6e-4, 0.177, 2e3, 900.0, 300.0
+    design = tune_speed(inertia=j, kt=kt, viscous=b, loop_hz=rate, current_bandwidth_hz=fc, filter_hz=ff, a=a)
+    t_sigma = 1 / (2 * math.pi * fc) + 1 / (2 * math.pi * ff) + 1.5 / rate
+    assert design.kp == pytest.approx(j / (a * kt * t_sigma))
+    assert design.ki == pytest.approx(design.kp / (a * a * t_sigma))
+    lag = control.tf([1], [1 / (2 * math.pi * fc), 1])
+    plant, filter_ = control.tf([kt], [j, b]), control.tf([1], [1 / (2 * math.pi * ff), 1])
+    z = control.tf([1, 0], [1], 1 / rate)
+    pi = design.kp + design.ki / rate * z / (z - 1)
+    loop = pi * control.sample_system(lag * plant * filter_, 1 / rate, "zoh") / z
+    gain_margin, phase_margin, _, crossover = control.margin(loop)
+    assert design.margins.phase_margin_deg == pytest.approx(phase_margin, abs=0.05)
+    assert design.margins.gain_margin_db == pytest.approx(20 * math.log10(gain_margin), abs=0.05)
+    assert design.margins.crossover_hz == pytest.approx(crossover / 2 / math.pi, rel=1e-3)
+    true = pi * control.sample_system(lag * plant, 1 / rate, "zoh") / z / (1 + loop)
+    response = np.squeeze(control.step_response(control.minreal(true, 1e-6, verbose=False), np.arange(150) / rate)[1])
+    np.testing.assert_allclose(design.step(150), response, atol=2e-4)
+
+
+def test_speed_by_bandwidth_crosses_over_where_asked() -> None:
+    design = tune_speed(inertia=1e-4, kt=0.1, loop_hz=4e3, current_bandwidth_hz=800, filter_hz=500, bandwidth_hz=40)
+    assert design.margins.crossover_hz == pytest.approx(40, rel=1e-3)
+
+
+def test_space_vector_limit() -> None:
+    """Vdc/√3, 15.47 % above sine modulation (D. G. Holmes, T. A. Lipo, 2003)."""
+    assert VOLTAGE_PER_BUS["space-vector"] == pytest.approx(1 / math.sqrt(3))
+    assert VOLTAGE_PER_BUS["space-vector"] / VOLTAGE_PER_BUS["sine"] - 1 == pytest.approx(0.1547, abs=1e-4)

@@ -1,0 +1,98 @@
+"""Circuits against ngspice, an independent simulator: the R–L step seen by the estimator, and the bridge's dead time."""
+
+from __future__ import annotations
+
+import math
+import shutil
+import subprocess
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from crisp_compass.capture import Capture
+from crisp_compass.identify.inductance import fit_inductance
+from crisp_compass.modulation.pwm import dead_time_voltage
+from crisp_compass.plant.bench_tests import rl_response
+
+pytestmark = pytest.mark.skipif(shutil.which("ngspice") is None, reason="ngspice is not installed")
+
+
+def _run(circuit: str, folder: Path, columns: int) -> np.ndarray:
+    """Run a netlist that writes ``out.txt`` with wrdata; return time and the vectors (n, columns)."""
+    (folder / "c.cir").write_text(circuit)
+    subprocess.run(["ngspice", "-b", "c.cir"], cwd=folder, capture_output=True, check=True, timeout=120)
+    table = np.loadtxt(folder / "out.txt")
+    return np.column_stack([table[:, 0], *(table[:, 2 * k + 1] for k in range(columns))])
+
+
+RL = """R-L step between two terminals, supply with series resistance
+V1 s 0 PULSE(0 6 0.5m 1u 1u 8m 16m)
+Rs s a 0.12
+Vi a a1 0
+R1 a1 m 0.826
+L1 m 0 2.24m
+.tran 10u 24m 0 5u
+.control
+run
+linearize v(a) i(Vi)
+wrdata out.txt v(a) i(Vi)
+quit 0
+.endc
+.end
+"""
+
+
+def test_rl_step_from_ngspice(tmp_path: Path) -> None:
+    table = _run(RL, tmp_path, 2)
+    keep = slice(0, None, 4)
+    rng = np.random.default_rng(0)
+    t, v, i = table[keep, 0], table[keep, 1], table[keep, 2]
+    noisy = {"v_ab": v + 2e-3 * rng.standard_normal(len(t)), "i_a": i + 3e-3 * rng.standard_normal(len(t))}
+    found = fit_inductance(Capture("ngspice", t, noisy)).estimates
+    assert abs(found["resistance"].value - 0.413) < 4 * found["resistance"].u
+    assert abs(found["inductance"].value - 1.12e-3) < 4 * found["inductance"].u
+    assert found["inductance"].value == pytest.approx(1.12e-3, rel=5e-3)
+
+
+def test_plant_rl_response_equals_ngspice(tmp_path: Path) -> None:
+    table = _run(RL, tmp_path, 2)
+    t = table[:, 0]
+    source = np.where(((t % 16e-3) >= 0.5e-3) & ((t % 16e-3) < 8.5e-3), 6.0, 0.0)
+    ours = rl_response(0.12 + 0.826, 2.24e-3, source, float(t[1] - t[0]))
+    np.testing.assert_allclose(ours, table[:, 2], atol=0.03)  # edges differ by at most one 10 µs sample
+    assert float(np.mean(np.abs(ours - table[:, 2]))) < 6e-3
+
+
+BRIDGE = """One leg with dead time, ideal switches and diodes, current out of the leg
+Vdc p 0 48
+.model sw SW(Vt=0.5 Vh=0.1 Ron=1m Roff=1Meg)
+.model dd D(N=0.01 Rs=1m)
+Sh p a gh 0 sw
+Sl a 0 gl 0 sw
+Dh a p dd
+Dl 0 a dd
+Vgh gh 0 PULSE(0 1 {on_h} 1n 1n {len_h} 50u)
+Vgl gl 0 PULSE(0 1 {on_l} 1n 1n {len_l} 50u)
+Il a 0 DC {current}
+.tran 20n 500u 0 20n
+.control
+run
+linearize v(a)
+wrdata out.txt v(a)
+quit 0
+.endc
+.end
+"""
+
+
+@pytest.mark.parametrize("current", [5.0, -5.0])
+def test_dead_time_voltage_of_a_leg(current: float, tmp_path: Path) -> None:
+    """Mean leg voltage at half duty is Vdc/2 ∓ t_dead·f·Vdc, against the current's sign."""
+    dead, carrier = 1e-6, 20e3
+    circuit = BRIDGE.format(on_h=dead, len_h=25e-6 - dead, on_l=25e-6 + dead, len_l=25e-6 - dead, current=current)
+    table = _run(circuit, tmp_path, 1)
+    whole = table[(table[:, 0] >= 100e-6) & (table[:, 0] < 500e-6)]
+    lost = 24.0 - float(np.mean(whole[:, 1]))
+    expected = dead_time_voltage(dead, carrier, 48.0) * math.copysign(1, current)
+    assert lost == pytest.approx(expected, abs=0.03)
