@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import sys
 
-import click
 import typer
 
 from crisp_compass.cli.bench import check, export, report, simulate
@@ -13,6 +12,8 @@ from crisp_compass.cli.tune import tune
 
 app = typer.Typer(
     name="crisp-compass",
+    help="The navigator of the motor bench. Without a command the window opens, with FILE.bench.json on that bench; "
+    "tour --out DIR writes a picture of every view, benchmark measures this machine.",
     no_args_is_help=True,
     add_completion=False,
     rich_markup_mode=None,
@@ -25,6 +26,10 @@ for function in (simulate, check, export, report):
     app.command()(function)
 
 
+#: Typer shows its usage errors only through their best known kind.
+_UsageError: type[Exception] = typer.BadParameter.__bases__[0]
+
+
 def run(arguments: list[str]) -> int:
     """Run one command; usage errors are one line on standard error and 2."""
     tree = typer.main.get_command(app)
@@ -33,24 +38,24 @@ def run(arguments: list[str]) -> int:
         return int(result) if isinstance(result, int) else 0
     except typer.Exit as leave:
         return leave.exit_code
-    except click.exceptions.Exit as leave:
-        return leave.exit_code
-    except click.UsageError as error:
+    except _UsageError as error:
         return _usage(error)
-    except (click.Abort, KeyboardInterrupt):
+    except (typer.Abort, KeyboardInterrupt):
         print("Stopped.", file=sys.stderr)
         return 130
     except BrokenPipeError:
         return 0
 
 
-def _usage(error: click.UsageError) -> int:
-    option = ""
-    if isinstance(error, click.BadParameter) and error.param is not None:
-        option = (error.param.opts or [error.param.name or ""])[-1]
-        option = option if option.startswith("-") else (error.param.human_readable_name or option)
-    elif isinstance(error, click.NoSuchOption):
-        option = error.option_name
-    message = " ".join(error.format_message().split()).rstrip(".")
+def _usage(error: Exception) -> int:
+    """Print what is wrong with the words of a command, beginning with the option at fault where it is known."""
+    option = getattr(error, "option_name", "")
+    parameter = getattr(error, "param", None)
+    if parameter is not None:
+        option = next((name for name in parameter.opts if name.startswith("--")), parameter.metavar or parameter.name)
+    message = " ".join(str(getattr(error, "format_message", error.__str__)()).split()).rstrip(".")
+    if message.startswith("Usage:"):
+        message = "A command is missing"
+    message = message.removeprefix(f"{option}: ")
     print(f"{option + ': ' if option else ''}{message}. Try --help.", file=sys.stderr)
     return 2

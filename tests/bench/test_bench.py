@@ -1,0 +1,132 @@
+"""The bench file: round trip, atomic save, refusals, settling and staleness, typed readings, the written schema."""
+
+from __future__ import annotations
+
+import json
+import os
+from pathlib import Path
+
+import pytest
+
+from crisp_compass.bench import Bench, Quantity, load_bench, save_bench, settle, stale_inputs
+from crisp_compass.bench.readings import parse_reading
+from crisp_compass.bench.store import dump_bench, write_atomically
+from crisp_compass.errors import Refusal
+from crisp_compass.voyage import design
+from crisp_compass.voyage.course import BY_KEY, State, check_bench, next_bearing, stale_effect, state_of
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+def _ohm(value: float) -> dict[str, Quantity]:
+    return {"resistance": Quantity(value=value, unit="Ω")}
+
+
+def test_round_trip_is_stable_and_readable(winch: Path, tmp_path: Path) -> None:
+    bench = load_bench(winch)
+    save_bench(bench, tmp_path / "b.bench.json")
+    assert load_bench(tmp_path / "b.bench.json") == bench
+    assert (tmp_path / "b.bench.json").read_text(encoding="utf-8") == winch.read_text(encoding="utf-8")
+    assert json.loads(dump_bench(Bench()))["format"] == 1
+
+
+def test_schema_on_disk_is_that_of_the_models() -> None:
+    written = json.loads((ROOT / "docs" / "bench.schema.json").read_text(encoding="utf-8"))
+    assert written == Bench.model_json_schema()
+
+
+DAMAGED = {
+    "newer": ('{"format": 2, "name": "x", "unknown": 1}', "has format 2, this program knows up to 1"),
+    "not JSON": ('{"format": 1, "name": "x"', "line 1: the bench file is damaged"),
+    "other JSON": ('{"name": "x"}', "this is no bench file"),
+    "a list": ("[1, 2]", "this is no bench file"),
+    "bad version": ('{"format": "one"}', "format “one” is unknown"),
+    "bad field": ('{"format": 1, "levers": {"plate": {"pole_pairs": 0}}}', "damaged at levers.plate.pole_pairs"),
+    "infinite": ('{"format": 1, "settled": {"resistance": {"values": {"resistance": {"value": Infinity, "unit": "Ω"}}, "reason": "x", "when": ""}}}', "damaged at settled.resistance"),
+    "extra": ('{"format": 1, "colour": "red"}', "damaged at colour"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", DAMAGED)
+def test_damaged_and_newer_files_are_refused_and_untouched(name: str, tmp_path: Path) -> None:
+    content, wording = DAMAGED[name]
+    path = tmp_path / "x.bench.json"
+    path.write_text(content, encoding="utf-8")
+    with pytest.raises(Refusal) as caught:
+        load_bench(path)
+    assert wording in caught.value.sentence
+    assert caught.value.sentence.startswith(str(path))
+    assert path.read_text(encoding="utf-8") == content
+
+
+def test_missing_and_unreadable() -> None:
+    with pytest.raises(Refusal, match="no such file"):
+        load_bench("/nowhere/x.bench.json")
+    with pytest.raises(Refusal, match="cannot be read"):
+        load_bench("/tmp")
+
+
+def test_a_failed_save_keeps_the_last_good_version(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "x.bench.json"
+    save_bench(Bench(name="first"), path)
+
+    def fail(*_: object) -> None:
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr(os, "replace", fail)
+    with pytest.raises(Refusal, match="No space left"):
+        save_bench(Bench(name="second"), path)
+    assert load_bench(path).name == "first"
+    assert [p.name for p in tmp_path.iterdir()] == ["x.bench.json"]
+    with pytest.raises(Refusal, match="cannot be written"):
+        write_atomically(tmp_path / "no" / "folder.txt", "x")
+
+
+def test_settling_needs_a_reason_and_its_inputs() -> None:
+    with pytest.raises(Refusal, match="no reason"):
+        settle(Bench(), "resistance", _ohm(1), reason="  ", when="t")
+    with pytest.raises(Refusal, match="bus voltage|v bus"):
+        settle(Bench(), "pwm", {}, reason="x", when="t", rests_on=("plate.v_bus",))
+    bench = settle(Bench(), "resistance", _ohm(0.4), reason="meter", when="t")
+    assert bench.ledger[-1].kind == "settled"
+
+
+def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
+    bench = load_bench(winch)
+    assert [s.key for s in stale_inputs(bench, "current_loop")] == ["resistance.resistance"]
+    assert state_of(bench, BY_KEY["current_loop"]) is State.STALE
+    assert state_of(bench, BY_KEY["run"]) is State.STALE
+    assert next_bearing(bench).leg == "current_loop"
+    assert "stale-current-loop" in [f.code for f in check_bench(bench)]
+    # R moved from 408.0 to 412.7 mΩ and Ki is 2πf·R: 1.1 %
+    assert "Ki q would move by 1.1 %" in stale_effect(bench, "current_loop") or "Ki d would move by 1.1 %" in stale_effect(bench, "current_loop")
+    fresh = design.design_current(bench)
+    again = settle(bench, "current_loop", design.current_values(bench, fresh), reason="new R", when="t", rests_on=design.CURRENT_INPUTS)
+    assert state_of(again, BY_KEY["current_loop"]) is State.SETTLED
+    assert not stale_inputs(again, "speed_loop")  # the bandwidth it rests on is the same
+    withdrawn = again.model_copy(update={"settled": {k: v for k, v in again.settled.items() if k != "resistance"}})
+    assert stale_inputs(withdrawn, "current_loop")[0].now is None
+
+
+def test_an_empty_bench_names_the_first_step_and_what_blocks() -> None:
+    bench = Bench()
+    assert next_bearing(bench).leg == "plate"
+    assert state_of(bench, BY_KEY["current_loop"]) is State.BLOCKED
+    with pytest.raises(Refusal, match="the resistance is not settled"):
+        design.design_current(bench)
+
+
+@pytest.mark.parametrize(
+    ("text", "kind", "value"),
+    [("ruv 0.84", "ruv", 0.84), ("lead 50m", "lead", 0.05), ("temp 24", "temp", 24.0), ("RVW: 0,9 ohm", "rvw", 0.9), ("note blue lead is W", "note", None)],
+)
+def test_typed_readings(text: str, kind: str, value: float | None) -> None:
+    entry = parse_reading(text, "now")
+    assert entry.kind == kind
+    assert (entry.value.value if entry.value else None) == pytest.approx(value)
+
+
+@pytest.mark.parametrize(("text", "wording"), [("foo 3", "no reading known"), ("ruv", "value of ruv is missing"), ("ruv 3 mH", "a resistance"), ("note", "note is empty"), ("ruv -1", "cannot be negative")])
+def test_readings_that_are_not_understood(text: str, wording: str) -> None:
+    with pytest.raises(Refusal, match=wording):
+        parse_reading(text, "now")
