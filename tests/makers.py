@@ -38,7 +38,17 @@ def staircase(
     return Capture("made.csv", time, {"v_ab": v, "i_a": measured})
 
 
-def steps(r: float, inductance: float, *, seed: int = 0, bits: int = 12, noise: float = 1e-3, per_tau: float = 20, pulses: int = 2, sag: float = 0.0) -> Capture:
+def steps(
+    r: float,
+    inductance: float,
+    *,
+    seed: int = 0,
+    bits: int = 12,
+    noise: float = 1e-3,
+    per_tau: float = 20,
+    pulses: int = 2,
+    sag: float = 0.0,
+) -> Capture:
     """Voltage pulses between two terminals, exact R–L response, trigger between samples."""
     rng = np.random.default_rng(seed)
     tau, sub = inductance / r, 25
@@ -77,7 +87,9 @@ def turning(
     return {n: digitise(every[n] + offset * reach * rng.standard_normal(), reach, bits, noise, rng) for n in channels}
 
 
-def coast(f0: float, seconds: float, rate: float, fall: float = 0.6, sign: int = 1) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+def coast(
+    f0: float, seconds: float, rate: float, fall: float = 0.6, sign: int = 1
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Electrical angle and speed of a coast that loses ``fall`` of its speed: t, θ, ω."""
     t = np.arange(int(seconds * rate)) / rate
     tau = seconds / 1.2

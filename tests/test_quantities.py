@@ -54,7 +54,15 @@ def test_any_text_is_a_number_or_a_refusal(text: str, unit: str) -> None:
 
 @pytest.mark.parametrize(
     ("value", "unit", "text"),
-    [(0.4631, "Ω", "463 mΩ"), (1.124e-3, "H", "1.12 mH"), (0.9996, "V", "1.00 V"), (20e3, "Hz", "20.0 kHz"), (0.0, "A", "0 A"), (-0.25, "A", "−250 mA"), (math.nan, "A", "–")],
+    [
+        (0.4631, "Ω", "463 mΩ"),
+        (1.124e-3, "H", "1.12 mH"),
+        (0.9996, "V", "1.00 V"),
+        (20e3, "Hz", "20.0 kHz"),
+        (0.0, "A", "0 A"),
+        (-0.25, "A", "−250 mA"),
+        (math.nan, "A", "–"),
+    ],
 )
 def test_shows(value: float, unit: str, text: str) -> None:
     assert show(value, unit) == text

@@ -12,7 +12,7 @@ from typing import Literal, TypeAlias
 
 import numpy as np
 import numpy.typing as npt
-from scipy import stats
+import scipy
 
 FloatArray: TypeAlias = npt.NDArray[np.float64]
 BoolArray: TypeAlias = npt.NDArray[np.bool_]
@@ -74,7 +74,7 @@ def coverage_factor(dof: float) -> float:
     """Return the two-sided 95 % coverage factor for ``dof`` degrees of freedom."""
     if not math.isfinite(dof) or dof > 1e5:
         return 1.959964
-    return min(float(stats.t.ppf(0.975, max(dof, 1.0))), 13.0)
+    return min(float(scipy.special.stdtrit(max(dof, 1.0), 0.975)), 13.0)
 
 
 @dataclass(frozen=True)

@@ -99,9 +99,18 @@ def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
     assert next_bearing(bench).leg == "current_loop"
     assert "stale-current-loop" in [f.code for f in check_bench(bench)]
     # R moved from 408.0 to 412.7 mΩ and Ki is 2πf·R: 1.1 %
-    assert "Ki q would move by 1.1 %" in stale_effect(bench, "current_loop") or "Ki d would move by 1.1 %" in stale_effect(bench, "current_loop")
+    assert "Ki q would move by 1.1 %" in stale_effect(
+        bench, "current_loop"
+    ) or "Ki d would move by 1.1 %" in stale_effect(bench, "current_loop")
     fresh = design.design_current(bench)
-    again = settle(bench, "current_loop", design.current_values(bench, fresh), reason="new R", when="t", rests_on=design.CURRENT_INPUTS)
+    again = settle(
+        bench,
+        "current_loop",
+        design.current_values(bench, fresh),
+        reason="new R",
+        when="t",
+        rests_on=design.CURRENT_INPUTS,
+    )
     assert state_of(again, BY_KEY["current_loop"]) is State.SETTLED
     assert not stale_inputs(again, "speed_loop")  # the bandwidth it rests on is the same
     withdrawn = again.model_copy(update={"settled": {k: v for k, v in again.settled.items() if k != "resistance"}})
@@ -118,7 +127,13 @@ def test_an_empty_bench_names_the_first_step_and_what_blocks() -> None:
 
 @pytest.mark.parametrize(
     ("text", "kind", "value"),
-    [("ruv 0.84", "ruv", 0.84), ("lead 50m", "lead", 0.05), ("temp 24", "temp", 24.0), ("RVW: 0,9 ohm", "rvw", 0.9), ("note blue lead is W", "note", None)],
+    [
+        ("ruv 0.84", "ruv", 0.84),
+        ("lead 50m", "lead", 0.05),
+        ("temp 24", "temp", 24.0),
+        ("RVW: 0,9 ohm", "rvw", 0.9),
+        ("note blue lead is W", "note", None),
+    ],
 )
 def test_typed_readings(text: str, kind: str, value: float | None) -> None:
     entry = parse_reading(text, "now")
@@ -126,7 +141,16 @@ def test_typed_readings(text: str, kind: str, value: float | None) -> None:
     assert (entry.value.value if entry.value else None) == pytest.approx(value)
 
 
-@pytest.mark.parametrize(("text", "wording"), [("foo 3", "no reading known"), ("ruv", "value of ruv is missing"), ("ruv 3 mH", "a resistance"), ("note", "note is empty"), ("ruv -1", "cannot be negative")])
+@pytest.mark.parametrize(
+    ("text", "wording"),
+    [
+        ("foo 3", "no reading known"),
+        ("ruv", "value of ruv is missing"),
+        ("ruv 3 mH", "a resistance"),
+        ("note", "note is empty"),
+        ("ruv -1", "cannot be negative"),
+    ],
+)
 def test_readings_that_are_not_understood(text: str, wording: str) -> None:
     with pytest.raises(Refusal, match=wording):
         parse_reading(text, "now")

@@ -21,16 +21,25 @@ DIALECTS: dict[str, tuple[bytes, tuple[str, ...]]] = {
     "byte-order mark, CRLF": (b"\xef\xbb\xbf" + PLAIN.replace("\n", "\r\n").encode(), ()),
     "UTF-16": (PLAIN.encode("utf-16"), ()),
     "Latin micro sign": (b"t [\xb5s],v_ab [mV],i_a [A]\n0,1500,2\n1000,2500,3\n2000,3500,-4\n", ()),
-    "prefixed units": ("t [ms],v_ab [kV],i_a [mA]\n0,0.0015,2000\n1,0.0025,3000\n2,0.0035,-4000\n".encode(), ()),
-    "preamble": (b"Recorder;model 7\nDate;2026-05-12\n\nt [s];v_ab [V];i_a [A]\n0;1.5;2\n0.001;2.5;3\n0.002;3.5;-4\n", ()),
+    "prefixed units": (b"t [ms],v_ab [kV],i_a [mA]\n0,0.0015,2000\n1,0.0025,3000\n2,0.0035,-4000\n", ()),
+    "preamble": (
+        b"Recorder;model 7\nDate;2026-05-12\n\nt [s];v_ab [V];i_a [A]\n0;1.5;2\n0.001;2.5;3\n0.002;3.5;-4\n",
+        (),
+    ),
     "units row": (b"t,v_ab,i_a\nms,V,A\n0,1.5,2\n1,2.5,3\n2,3.5,-4\n", ()),
     "bracketed units row": (b"t,v_ab,i_a\n(ms),(V),(A)\n0,1.5,2\n1,2.5,3\n2,3.5,-4\n", ()),
-    "channels mapped": (b"Time;CH1;CH2\ns;V;mV\n0;1,5;-200\n0,001;2,5;-300\n0,002;3,5;400\n", ("v_ab=CH1", "i_a=-CH2*10")),
+    "channels mapped": (
+        b"Time;CH1;CH2\ns;V;mV\n0;1,5;-200\n0,001;2,5;-300\n0,002;3,5;400\n",
+        ("v_ab=CH1", "i_a=-CH2*10"),
+    ),
     "blanks around cells": (b"t [s], v_ab [V] , i_a [A]\n 0 , 1.5 ,2\n0.001, 2.5, 3 \n0.002,3.5 , -4\n", ()),
     "blank lines": (b"t [s],v_ab [V],i_a [A]\n0,1.5,2\n\n0.001,2.5,3\n0.002,3.5,-4\n\n", ()),
     "extra text column": (b"t [s],v_ab [V],i_a [A],state\n0,1.5,2,ok\n0.001,2.5,3,ok\n0.002,3.5,-4,off\n", ()),
     "trailing delimiter": (b"t [s],v_ab [V],i_a [A],\n0,1.5,2,\n0.001,2.5,3,\n0.002,3.5,-4,\n", ()),
-    "quoted decimal comma": (b'"t [s]","v_ab [V]","i_a [A]"\n"0","1,5","2"\n"0,001","2,5","3"\n"0,002","3,5","-4"\n', ()),
+    "quoted decimal comma": (
+        b'"t [s]","v_ab [V]","i_a [A]"\n"0","1,5","2"\n"0,001","2,5","3"\n"0,002","3,5","-4"\n',
+        (),
+    ),
 }
 
 
@@ -92,7 +101,12 @@ def test_missing_file_and_bad_mappings(tmp_path: Path) -> None:
         read_capture(tmp_path / "none.csv")
     path = tmp_path / "c.csv"
     path.write_text(PLAIN)
-    for mapping, wording in (("i_a=CH9", "no column “CH9”"), ("foo=i_a", "no signal name"), ("i_a", "no column mapping"), ("i_a=i_a*0", "cannot be meant")):
+    for mapping, wording in (
+        ("i_a=CH9", "no column “CH9”"),
+        ("foo=i_a", "no signal name"),
+        ("i_a", "no column mapping"),
+        ("i_a=i_a*0", "cannot be meant"),
+    ):
         with pytest.raises(Refusal, match=wording):
             read_capture(path, [mapping])
     flipped = read_capture(path, ["i_a=-i_a*0.5"])
@@ -123,8 +137,13 @@ CELL = st.floats(allow_nan=False, allow_infinity=False, width=32)
 
 
 @settings(max_examples=40, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
-@given(st.lists(st.tuples(CELL, CELL), min_size=2, max_size=30), st.sampled_from([(",", "."), (";", ","), ("\t", "."), (";", ".")]))
-def test_any_numbers_survive_any_dialect(tmp_path: Path, rows: list[tuple[float, float]], style: tuple[str, str]) -> None:
+@given(
+    st.lists(st.tuples(CELL, CELL), min_size=2, max_size=30),
+    st.sampled_from([(",", "."), (";", ","), ("\t", "."), (";", ".")]),
+)
+def test_any_numbers_survive_any_dialect(
+    tmp_path: Path, rows: list[tuple[float, float]], style: tuple[str, str]
+) -> None:
     delimiter, mark = style
     lines = [delimiter.join(["t [s]", "v_ab [V]", "i_a [A]"])]
     lines += [delimiter.join(repr(x).replace(".", mark) for x in (float(k), *row)) for k, row in enumerate(rows)]
@@ -135,7 +154,11 @@ def test_any_numbers_survive_any_dialect(tmp_path: Path, rows: list[tuple[float,
 
 
 @settings(max_examples=60, suppress_health_check=[HealthCheck.function_scoped_fixture], deadline=None)
-@given(st.one_of(st.binary(max_size=300), st.text(alphabet="t,;v_ab i[]sVA0123456789.\n-e#:", max_size=200).map(str.encode)))
+@given(
+    st.one_of(
+        st.binary(max_size=300), st.text(alphabet="t,;v_ab i[]sVA0123456789.\n-e#:", max_size=200).map(str.encode)
+    )
+)
 def test_any_bytes_are_read_or_refused(tmp_path: Path, content: bytes) -> None:
     path = tmp_path / "c.csv"
     path.write_bytes(content)

@@ -11,10 +11,10 @@ from typing import Any
 
 import numpy as np
 import pytest
-from makers import save, staircase
 
 from crisp_compass.capture import read_capture
 from crisp_compass.cli.main import run
+from makers import save, staircase
 
 Out = tuple[int, str, str]
 
@@ -47,7 +47,9 @@ ESTIMATES = [
 
 
 @pytest.mark.parametrize(("name", "file", "wanted", "options"), ESTIMATES)
-def test_identify_gives_the_demo_motors_back(call: Any, winch: Path, name: str, file: str, wanted: dict[str, tuple[str, float]], options: list[str]) -> None:
+def test_identify_gives_the_demo_motors_back(
+    call: Any, winch: Path, name: str, file: str, wanted: dict[str, tuple[str, float]], options: list[str]
+) -> None:
     data = _json(call(*name.split(), winch.parents[1] / file, "--json", *options))
     assert data["command"] == name
     assert isinstance(data["method"], str)
@@ -63,9 +65,26 @@ def test_identify_gives_the_demo_motors_back(call: Any, winch: Path, name: str, 
 
 def test_temperature_options(call: Any, winch: Path) -> None:
     file = winch.parent / "winch-staircase.csv"
-    estimates = _json(call("identify", "resistance", file, "--json", "--temperature", 20, "--reference-temperature", 100))["estimates"]
-    assert estimates["resistance_at_reference"]["value"] / estimates["resistance"]["value"] == pytest.approx(335 / 255)
-    ieee = _json(call("identify", "resistance", file, "--json", "--temperature", 20, "--reference-temperature", 100, "--temperature-rule", "ieee"))["estimates"]
+    estimates = _json(
+        call("identify", "resistance", file, "--json", "--temperature", 20, "--reference-temperature", 100)
+    )["estimates"]
+    assert estimates["resistance_at_reference"]["value"] / estimates["resistance"]["value"] == pytest.approx(
+        335 / 255
+    )
+    ieee = _json(
+        call(
+            "identify",
+            "resistance",
+            file,
+            "--json",
+            "--temperature",
+            20,
+            "--reference-temperature",
+            100,
+            "--temperature-rule",
+            "ieee",
+        )
+    )["estimates"]
     assert ieee["resistance_at_reference"]["value"] / ieee["resistance"]["value"] == pytest.approx(334.5 / 254.5)
     noted = _json(call("identify", "resistance", file, "--json", "--reference-temperature", 100))["estimates"]
     assert noted["resistance_at_reference"]["value"] / noted["resistance"]["value"] == pytest.approx(335 / 258.5)
@@ -73,7 +92,10 @@ def test_temperature_options(call: Any, winch: Path) -> None:
 
 def test_foreign_columns_are_mapped(call: Any, tmp_path: Path) -> None:
     capture = staircase(0.5, [1, 2, 3, 4], seed=1)
-    rows = [f"{t:.6f};{v * 1000:.4f};{-i / 10:.6f}".replace(".", ",") for t, v, i in zip(capture.time, capture["v_ab"], capture["i_a"], strict=True)]
+    rows = [
+        f"{t:.6f};{v * 1000:.4f};{-i / 10:.6f}".replace(".", ",")
+        for t, v, i in zip(capture.time, capture["v_ab"], capture["i_a"], strict=True)
+    ]
     path = tmp_path / "scope.csv"
     path.write_text("\n".join(["Model;XY", "Time;CH1;CH2", "s;mV;V", *rows]))
     data = _json(call("identify", "resistance", path, "--json", "--column", "v_ab=CH1", "--column", "i_a=-CH2*10"))
@@ -90,7 +112,16 @@ def test_halls(call: Any, thruster: Path) -> None:
     np.testing.assert_allclose(data["edge_errors_deg"], truth - truth.mean(), atol=0.5)
 
 
-AXIS = {"kp", "ki", "crossover_hz", "phase_margin_deg", "gain_margin_db", "bandwidth_hz", "overshoot_pct", "rise_time_s"}
+AXIS = {
+    "kp",
+    "ki",
+    "crossover_hz",
+    "phase_margin_deg",
+    "gain_margin_db",
+    "bandwidth_hz",
+    "overshoot_pct",
+    "rise_time_s",
+}
 
 
 def test_tune(call: Any) -> None:
@@ -101,12 +132,56 @@ def test_tune(call: Any) -> None:
     assert data["axes"]["q"]["kp"] == pytest.approx(2 * math.pi * 1000 * 1.2e-3)
     optimum = _json(call(*base, "--method", "modulus-optimum"))
     assert optimum["axes"]["d"]["kp"] == pytest.approx(1e-3 / (2 * 75e-6))
-    speed = _json(call("tune", "speed", "--inertia", 1e-4, "--kt", 0.2, "--viscous", 0, "--loop-hz", 2000, "--current-bandwidth-hz", 900, "--filter-hz", 300, "--method", "symmetric-optimum", "--a", 2, "--json"))
-    assert {"kp", "ki", "crossover_hz", "phase_margin_deg", "gain_margin_db", "overshoot_pct", "overshoot_filtered_pct"} <= set(speed)
+    speed = _json(
+        call(
+            "tune",
+            "speed",
+            "--inertia",
+            1e-4,
+            "--kt",
+            0.2,
+            "--viscous",
+            0,
+            "--loop-hz",
+            2000,
+            "--current-bandwidth-hz",
+            900,
+            "--filter-hz",
+            300,
+            "--method",
+            "symmetric-optimum",
+            "--a",
+            2,
+            "--json",
+        )
+    )
+    assert {
+        "kp",
+        "ki",
+        "crossover_hz",
+        "phase_margin_deg",
+        "gain_margin_db",
+        "overshoot_pct",
+        "overshoot_filtered_pct",
+    } <= set(speed)
 
 
 def test_an_unstable_loop_ends_with_1_and_still_prints_json(call: Any) -> None:
-    code, out, err = call("tune", "current", "--r", 0.1, "--ld", 1e-3, "--lq", 1e-3, "--loop-hz", 10000, "--bandwidth-hz", 4000, "--json")
+    code, out, err = call(
+        "tune",
+        "current",
+        "--r",
+        0.1,
+        "--ld",
+        1e-3,
+        "--lq",
+        1e-3,
+        "--loop-hz",
+        10000,
+        "--bandwidth-hz",
+        4000,
+        "--json",
+    )
     data = json.loads(out)
     assert (code, err) == (1, "")
     assert data["findings"][0]["level"] == "stop"
@@ -186,7 +261,24 @@ def test_refusals_are_one_line_beginning_with_what_is_at_fault(call: Any, winch:
 
 
 def test_the_installed_command_runs_from_anywhere(tmp_path: Path) -> None:
-    command = [sys.executable, "-m", "crisp_compass", "tune", "current", "--r", "0.4", "--ld", "1e-3", "--lq", "1e-3", "--loop-hz", "2e4", "--bandwidth-hz", "900", "--json"]
+    command = [
+        sys.executable,
+        "-m",
+        "crisp_compass",
+        "tune",
+        "current",
+        "--r",
+        "0.4",
+        "--ld",
+        "1e-3",
+        "--lq",
+        "1e-3",
+        "--loop-hz",
+        "2e4",
+        "--bandwidth-hz",
+        "900",
+        "--json",
+    ]
     done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=120, check=True)
     assert json.loads(done.stdout)["command"] == "tune current"
 

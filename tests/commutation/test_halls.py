@@ -7,23 +7,27 @@ import math
 
 import numpy as np
 import pytest
-from makers import turning
 
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair, read_halls
 from crisp_compass.errors import Refusal
+from makers import turning
 
 Arcs = list[tuple[float, float]]
 
 
-def _capture(order: tuple[int, ...], inverted: int, spacing: int, sign: int, *, seed: int = 0, rate: float = 3e3) -> tuple[Capture, Arcs]:
+def _capture(
+    order: tuple[int, ...], inverted: int, spacing: int, sign: int, *, seed: int = 0, rate: float = 3e3
+) -> tuple[Capture, Arcs]:
     rng = np.random.default_rng(seed)
     t = np.arange(int(0.8 * rate)) / rate
     omega = sign * 2 * math.pi * (5 + 2 * np.sin(2 * math.pi * 0.9 * t + seed))
     theta = rng.uniform(0, 6) + np.cumsum(omega) / rate
     base = (0, 120, 240) if spacing == 120 else (0, 60, 120)
     start, errors = rng.uniform(0, 360), 2.5 * rng.standard_normal(6)
-    arcs = [((start + b + errors[2 * k]) % 360, (start + b + 180 + errors[2 * k + 1]) % 360) for k, b in enumerate(base)]
+    arcs = [
+        ((start + b + errors[2 * k]) % 360, (start + b + 180 + errors[2 * k + 1]) % 360) for k, b in enumerate(base)
+    ]
     arcs = [arcs[k] for k in order]
     arcs = [(b, a) if inverted >> k & 1 else (a, b) for k, (a, b) in enumerate(arcs)]
     x = np.degrees(theta) % 360

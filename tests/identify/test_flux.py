@@ -6,11 +6,11 @@ import math
 
 import numpy as np
 import pytest
-from makers import coast, turning
 
 from crisp_compass.capture import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.flux import fit_flux
+from makers import coast, turning
 
 CASES = [
     (0.0179, ("v_ab",), {}),
@@ -23,9 +23,13 @@ CASES = [
 
 @pytest.mark.parametrize(("psi", "channels", "extra"), CASES)
 @pytest.mark.parametrize("sign", [1, -1])
-def test_truth_lies_within_the_error_bar(psi: float, channels: tuple[str, ...], extra: dict[str, float], sign: int) -> None:
+def test_truth_lies_within_the_error_bar(
+    psi: float, channels: tuple[str, ...], extra: dict[str, float], sign: int
+) -> None:
     t, theta, omega = coast(90.0, 0.5, 8e3, fall=0.85, sign=sign)
-    found = fit_flux(Capture("c", t, turning(psi, theta, omega, t, channels=channels, seed=2, **extra)), pole_pairs=7).estimates  # type: ignore[arg-type]
+    found = fit_flux(
+        Capture("c", t, turning(psi, theta, omega, t, channels=channels, seed=2, **extra)), pole_pairs=7
+    ).estimates  # type: ignore[arg-type]
     assert abs(found["flux_linkage"].value - psi) < 4 * found["flux_linkage"].u
     assert found["flux_linkage"].value == pytest.approx(psi, rel=2e-3)
     assert found["harmonic_5"].value == pytest.approx(abs(extra.get("fifth", 0.0)), abs=4e-3)
@@ -40,7 +44,9 @@ def test_interval_holds_the_truth_about_95_times_in_100() -> None:
         psi = 10 ** rng.uniform(-3, -0.6)
         t, theta, omega = coast(float(rng.uniform(40, 200)), 0.2, 6e3, fall=float(rng.uniform(0.1, 0.8)))
         channels = ("v_ab", "v_bc")[: int(rng.integers(1, 3))]
-        voltages = turning(psi, theta, omega, t, channels=channels, seed=seed, noise=10 ** rng.uniform(-3, -2), fifth=0.02)
+        voltages = turning(
+            psi, theta, omega, t, channels=channels, seed=seed, noise=10 ** rng.uniform(-3, -2), fifth=0.02
+        )
         estimate = fit_flux(Capture("c", t, voltages)).estimates["flux_linkage"]
         hits += estimate.low <= psi <= estimate.high
     assert 0.86 * n <= hits <= n

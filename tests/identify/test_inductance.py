@@ -6,11 +6,11 @@ import math
 
 import numpy as np
 import pytest
-from makers import digitise, steps
 
 from crisp_compass.capture import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.inductance import fit_inductance
+from makers import digitise, steps
 
 CASES = [
     (0.463, 1.12e-3, {}),
@@ -47,7 +47,9 @@ def test_an_injected_sine_gives_the_same_answer() -> None:
     w, z = 2 * math.pi * f, complex(2 * r, 2 * math.pi * f * 2 * inductance)
     current = 4 / abs(z) * np.sin(w * t - math.atan2(z.imag, z.real))
     rng = np.random.default_rng(0)
-    capture = Capture("s", t, {"v_ab": digitise(4 * np.sin(w * t), 6, 12, 1e-3, rng), "i_a": digitise(current, 4, 12, 1e-3, rng)})
+    capture = Capture(
+        "s", t, {"v_ab": digitise(4 * np.sin(w * t), 6, 12, 1e-3, rng), "i_a": digitise(current, 4, 12, 1e-3, rng)}
+    )
     found = fit_inductance(capture).estimates
     assert abs(found["inductance"].value - inductance) < 4 * found["inductance"].u < 0.02 * inductance
     assert abs(found["resistance"].value - r) < 4 * found["resistance"].u
@@ -72,10 +74,19 @@ GOOD = steps(0.5, 1e-3, seed=1)
 FLAT = np.random.default_rng(3).normal(size=len(GOOD)) * 1e-3
 REFUSALS = {
     "no step": (Capture("m", GOOD.time, {"v_ab": FLAT, "i_a": GOOD["i_a"]}), "shows no step above its noise"),
-    "no answer": (Capture("m", GOOD.time, {"v_ab": GOOD["v_ab"], "i_a": FLAT}), "does not answer|against the voltage|within one sample"),
+    "no answer": (
+        Capture("m", GOOD.time, {"v_ab": GOOD["v_ab"], "i_a": FLAT}),
+        "does not answer|against the voltage|within one sample",
+    ),
     "reversed": (Capture("m", GOOD.time, {"v_ab": GOOD["v_ab"], "i_a": -GOOD["i_a"]}), "one channel is reversed"),
-    "too slow": (Capture("m", GOOD.time * 1.0, {"v_ab": GOOD["v_ab"], "i_a": GOOD["v_ab"] * 0.4}), "within one sample"),
-    "short": (Capture("m", GOOD.time[:9], {"v_ab": GOOD["v_ab"][:9], "i_a": GOOD["i_a"][:9]}), "9 samples are too few"),
+    "too slow": (
+        Capture("m", GOOD.time * 1.0, {"v_ab": GOOD["v_ab"], "i_a": GOOD["v_ab"] * 0.4}),
+        "within one sample",
+    ),
+    "short": (
+        Capture("m", GOOD.time[:9], {"v_ab": GOOD["v_ab"][:9], "i_a": GOOD["i_a"][:9]}),
+        "9 samples are too few",
+    ),
 }
 
 

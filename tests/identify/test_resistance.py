@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from makers import staircase
 
 from crisp_compass.capture import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.resistance import fit_resistance
+from makers import staircase
 
 CASES = [
     # R, levels, extra
@@ -40,7 +40,9 @@ def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     for seed in range(n):
         r = 10 ** rng.uniform(-2, 1)
         levels = list(np.linspace(-1, 1, int(rng.integers(4, 10))) * 10 ** rng.uniform(-0.5, 1))
-        estimate = fit_resistance(staircase(r, levels, seed=seed, noise=10 ** rng.uniform(-3.3, -2), rate=1e3, hold=0.1)).estimates["resistance"]
+        estimate = fit_resistance(
+            staircase(r, levels, seed=seed, noise=10 ** rng.uniform(-3.3, -2), rate=1e3, hold=0.1)
+        ).estimates["resistance"]
         hits += estimate.low <= r <= estimate.high
     assert 0.88 * n <= hits <= n  # 0.95 ± four standard deviations of the count
 
@@ -55,7 +57,9 @@ def test_scaling_volts_scales_ohms_and_offsets_do_not_matter() -> None:
 def test_temperature_cable_and_circuit() -> None:
     capture = staircase(0.5, [1, 2, 3, 4], seed=5)
     found = fit_resistance(capture, temperature_c=25, reference_c=95, cable=0.01).estimates
-    assert found["resistance_at_reference"].value / found["resistance"].value == pytest.approx((235 + 95) / (235 + 25))
+    assert found["resistance_at_reference"].value / found["resistance"].value == pytest.approx(
+        (235 + 95) / (235 + 25)
+    )
     assert found["resistance"].value == pytest.approx(0.49, rel=3e-3)
     joined = Capture("m", capture.time, dict(capture.columns), {"circuit": "a-bc"})
     assert fit_resistance(joined).estimates["resistance"].value == pytest.approx(0.5 * 2 / 1.5, rel=3e-3)
@@ -86,7 +90,10 @@ REFUSALS = {
     "two levels": (staircase(0.5, [1, 2]), "a staircase of at least 3 levels"),
     "constant current": (_with(GOOD, i_a=np.full(len(GOOD), 2.0)), "stays at 2 throughout"),
     "reversed": (_with(GOOD, i_a=-GOOD["i_a"]), "one channel is reversed"),
-    "too short": (Capture("made.csv", np.arange(5.0), {"v_ab": np.arange(5.0), "i_a": np.arange(5.0)}), "5 samples are too few"),
+    "too short": (
+        Capture("made.csv", np.arange(5.0), {"v_ab": np.arange(5.0), "i_a": np.arange(5.0)}),
+        "5 samples are too few",
+    ),
     "missing": (Capture("made.csv", np.arange(50.0), {"v_ab": np.arange(50.0)}), "the column i_a .* is missing"),
     "circuit": (Capture("made.csv", GOOD.time, GOOD.columns, {"circuit": "abc"}), "circuit abc"),
 }

@@ -26,7 +26,9 @@ def _quiet() -> Iterator[None]:
         yield
 
 
-def _current_loop(r: float, inductance: float, kp: float, ki: float, ts: float, whole_delays: int) -> control.TransferFunction:
+def _current_loop(
+    r: float, inductance: float, kp: float, ki: float, ts: float, whole_delays: int
+) -> control.TransferFunction:
     """C(z)·z^−d·ZOH{1/(Ls + R)} built by python-control alone."""
     plant = control.sample_system(control.tf([1], [inductance, r]), ts, "zoh")
     z = control.tf([1, 0], [1], ts)
@@ -38,10 +40,17 @@ CASES = [(0.463, 1.12e-3, 20e3, 1200.0), (0.02, 15e-6, 40e3, 2500.0), (12.0, 40e
 
 @pytest.mark.parametrize(("r", "inductance", "rate", "bandwidth"), CASES)
 @pytest.mark.parametrize("delay", [0.5, 1.5, 2.5])
-def test_current_margins_and_step_agree_with_python_control(r: float, inductance: float, rate: float, bandwidth: float, delay: float) -> None:
-    design = tune_current(r=r, ld=inductance, lq=inductance, loop_hz=rate, bandwidth_hz=bandwidth, delay_samples=delay)
+def test_current_margins_and_step_agree_with_python_control(
+    r: float, inductance: float, rate: float, bandwidth: float, delay: float
+) -> None:
+    design = tune_current(
+        r=r, ld=inductance, lq=inductance, loop_hz=rate, bandwidth_hz=bandwidth, delay_samples=delay
+    )
     axis = design.q
-    assert (axis.kp, axis.ki) == (pytest.approx(2 * math.pi * bandwidth * inductance), pytest.approx(2 * math.pi * bandwidth * r))
+    assert (axis.kp, axis.ki) == (
+        pytest.approx(2 * math.pi * bandwidth * inductance),
+        pytest.approx(2 * math.pi * bandwidth * r),
+    )
     loop = _current_loop(r, inductance, axis.kp, axis.ki, 1 / rate, round(delay - 0.5))
     gain_margin, phase_margin, _, crossover = control.margin(loop)
     assert axis.margins.phase_margin_deg == pytest.approx(phase_margin, abs=0.05)
@@ -51,7 +60,9 @@ def test_current_margins_and_step_agree_with_python_control(r: float, inductance
     closed = control.feedback(loop, 1)
     t = np.arange(60) / rate
     np.testing.assert_allclose(axis.step(60), np.squeeze(control.step_response(closed, t)[1]), atol=1e-6)
-    assert axis.overshoot_pct == pytest.approx(100 * (np.max(control.step_response(closed, np.arange(400) / rate)[1]) - 1), abs=0.05)
+    assert axis.overshoot_pct == pytest.approx(
+        100 * (np.max(control.step_response(closed, np.arange(400) / rate)[1]) - 1), abs=0.05
+    )
     bandwidth_found = axis.margins.bandwidth_hz
     if math.isfinite(bandwidth_found):
         assert abs(closed(np.exp(2j * math.pi * bandwidth_found / rate))) == pytest.approx(1 / math.sqrt(2), rel=1e-4)
@@ -68,7 +79,9 @@ def test_fractional_delay_lies_between_whole_ones_and_matches_its_pure_phase() -
 def test_an_unstable_loop_is_a_stop() -> None:
     design = tune_current(r=0.1, ld=1e-3, lq=1e-3, loop_hz=10e3, bandwidth_hz=4000)
     assert [f.code for f in design.findings] == ["unstable", "unstable"]
-    assert np.max(np.abs(control.feedback(_current_loop(0.1, 1e-3, design.q.kp, design.q.ki, 1e-4, 1), 1).poles())) > 1
+    assert (
+        np.max(np.abs(control.feedback(_current_loop(0.1, 1e-3, design.q.kp, design.q.ki, 1e-4, 1), 1).poles())) > 1
+    )
 
 
 def test_modulus_optimum_textbook_figures() -> None:

@@ -11,12 +11,44 @@ from scipy.integrate import solve_ivp
 from crisp_compass.errors import Refusal
 from crisp_compass.plant import kernels
 from crisp_compass.plant.bench_tests import back_emf, coast
-from crisp_compass.plant.parameters import ALIGN, CURRENT, ENCODER, HALLS, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import (
+    ALIGN,
+    CURRENT,
+    ENCODER,
+    HALLS,
+    SPEED,
+    Control,
+    Drive,
+    Inverter,
+    Load,
+    Machine,
+    Sensing,
+)
 from crisp_compass.plant.simulation import Simulation, join
 
 MACHINE = Machine(0.41, 0.98e-3, 1.21e-3, 0.0168, 7.0)
 LOAD = Load(1.9e-4, 1.6e-4, 9e-3)
-CONTROL = Control(5e-5, 7.4, 3100.0, 9.1, 3100.0, 10, 0.2, 8.0, 2500.0, 8.0, 14.0, 30.0, 1500.0, 0.3, 1.0, 0.98e-3, 1.21e-3, 0.0168, 0.0)
+CONTROL = Control(
+    5e-5,
+    7.4,
+    3100.0,
+    9.1,
+    3100.0,
+    10,
+    0.2,
+    8.0,
+    2500.0,
+    8.0,
+    14.0,
+    30.0,
+    1500.0,
+    0.3,
+    1.0,
+    0.98e-3,
+    1.21e-3,
+    0.0168,
+    0.0,
+)
 CLEAN = Sensing(1e6, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 22))
 
 
@@ -33,7 +65,12 @@ def test_free_machine_agrees_with_scipy() -> None:
         we, te = m.pole_pairs * w, m.pole_pairs * th
         vd, vq = 1.5 * math.cos(te), -1.5 * math.sin(te)
         torque = 1.5 * m.pole_pairs * (m.psi * i_q + (m.ld - m.lq) * i_d * i_q)
-        return [(vd - m.r * i_d + we * m.lq * i_q) / m.ld, (vq - m.r * i_q - we * (m.ld * i_d + m.psi)) / m.lq, (torque - load.viscous * w) / load.inertia, w]
+        return [
+            (vd - m.r * i_d + we * m.lq * i_q) / m.ld,
+            (vq - m.r * i_q - we * (m.ld * i_d + m.psi)) / m.lq,
+            (torque - load.viscous * w) / load.inertia,
+            w,
+        ]
 
     sim = Simulation(_drive(load=load))
     sim.state[kernels.THETA] = 0.2
@@ -102,7 +139,10 @@ def test_coulomb_friction_holds_at_rest_and_stops_a_coast() -> None:
 
 
 def test_faults_latch_until_acknowledged() -> None:
-    cases = {"over-current": {"load": 0.0, "supply": 48.0, "i_q": 20.0}, "under-voltage": {"load": 0.0, "supply": 20.0, "i_q": 1.0}}
+    cases = {
+        "over-current": {"load": 0.0, "supply": 48.0, "i_q": 20.0},
+        "under-voltage": {"load": 0.0, "supply": 20.0, "i_q": 1.0},
+    }
     for name, case in cases.items():
         sim = Simulation(_drive(load=Load(1e6, 0, 0)))
         sim.command(CURRENT, i_q=case["i_q"])
@@ -125,7 +165,9 @@ def test_back_emf_sign_convention() -> None:
     """v_ab = −√3·ω·ψ·cos(θe − 60°) of an open, turning motor."""
     theta = np.linspace(0, 6, 50)
     v = back_emf(MACHINE, theta, np.full(50, 10.0))
-    np.testing.assert_allclose(v["v_ab"], -math.sqrt(3) * 7 * 10 * MACHINE.psi * np.cos(theta - math.pi / 3), atol=1e-12)
+    np.testing.assert_allclose(
+        v["v_ab"], -math.sqrt(3) * 7 * 10 * MACHINE.psi * np.cos(theta - math.pi / 3), atol=1e-12
+    )
     np.testing.assert_allclose(v["v_ab"] + v["v_bc"] + v["v_ca"], 0, atol=1e-12)
 
 

@@ -21,7 +21,13 @@ def compile_header(header: str, folder: Path, body: str = "return 0;") -> subpro
     """Compile and run a program that uses the header, with all warnings as errors."""
     (folder / "motor.h").write_text(header, encoding="utf-8")
     (folder / "main.c").write_text(f'#include <stdio.h>\n#include "motor.h"\nint main(void) {{ {body} }}\n')
-    subprocess.run(["gcc", "-std=c99", "-Wall", "-Wextra", "-Werror", "main.c", "-o", "main"], cwd=folder, check=True, capture_output=True, text=True)
+    subprocess.run(
+        ["gcc", "-std=c99", "-Wall", "-Wextra", "-Werror", "main.c", "-o", "main"],
+        cwd=folder,
+        check=True,
+        capture_output=True,
+        text=True,
+    )
     return subprocess.run(["./main"], cwd=folder, check=True, capture_output=True, text=True)
 
 
@@ -41,10 +47,16 @@ def test_header_compiles_and_carries_the_numbers(winch: Path, tmp_path: Path) ->
 @needs_gcc
 def test_hall_tables_compile_and_hostile_texts_stay_comments(thruster: Path, tmp_path: Path) -> None:
     bench = load_bench(thruster)
-    found = evaluate(bench, "commutation", thruster.parent / "thruster-hand-turn.csv", base=thruster.parent, when="2026-05-12T15:00:00").evidence
+    found = evaluate(
+        bench,
+        "commutation",
+        thruster.parent / "thruster-hand-turn.csv",
+        base=thruster.parent,
+        when="2026-05-12T15:00:00",
+    ).evidence
     bench = add_evidence(bench, "commutation", found).model_copy(update={"name": "3*/ §\n#error x"})
     bench = settle(bench, "commutation", {}, reason="ends here */ #error ??/", when="2026", halls=found.halls)
-    body = "static const int pair[8] = CC_HALL_FORWARD_PAIR; static const float c[8] = CC_HALL_CENTER_DEG; printf(\"%d %d %.1f\\n\", pair[4], pair[2], (double)c[4]); return 0;"
+    body = 'static const int pair[8] = CC_HALL_FORWARD_PAIR; static const float c[8] = CC_HALL_CENTER_DEG; printf("%d %d %.1f\\n", pair[4], pair[2], (double)c[4]); return 0;'
     out = compile_header(export_settings(bench, "c-header"), tmp_path, body).stdout
     assert out.split() == ["3", "-1", "46.2"]  # code 4 drives B+A−; code 2 does not occur
 

@@ -10,13 +10,10 @@ import typer
 
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.store import write_atomically
-from crisp_compass.capture import write_capture
 from crisp_compass.cli.identify import Json
 from crisp_compass.cli.output import command, emit
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.record.export import export_settings
-from crisp_compass.voyage.course import check_bench
 
 BenchFile = Annotated[str, typer.Argument(metavar="BENCH", help="Bench file, NAME.bench.json.")]
 
@@ -39,6 +36,7 @@ def simulate(
     json: Json = False,
 ) -> None:
     """Run the simulated drive through a scenario and write a capture."""
+    from crisp_compass.capture import write_capture
     from crisp_compass.voyage.scenarios import capture_columns, run_scenario
 
     loaded = load_bench(bench)
@@ -64,6 +62,8 @@ def simulate(
 @command
 def check(bench: BenchFile, json: Json = False) -> None:
     """Say what is settled, what is stale and what blocks the next step."""
+    from crisp_compass.voyage.course import check_bench
+
     emit("check", json, findings=check_bench(load_bench(bench)))
 
 
@@ -75,6 +75,9 @@ def export(
     json: Json = False,
 ) -> None:
     """Write the settled settings for firmware or other tools."""
+    from crisp_compass.record.export import export_settings
+    from crisp_compass.voyage.course import check_bench
+
     loaded = load_bench(bench)
     path = _target(output)
     try:
@@ -92,6 +95,7 @@ def report(
 ) -> None:
     """Write the record of the bench as one HTML file."""
     from crisp_compass.record.report import write_report
+    from crisp_compass.voyage.course import check_bench
 
     loaded = load_bench(bench)
     path = _target(output)

@@ -7,13 +7,8 @@ from typing import Annotated
 
 import typer
 
-from crisp_compass.capture import read_capture
 from crisp_compass.cli.output import command, emit
-from crisp_compass.commutation.halls import read_halls
 from crisp_compass.errors import Refusal
-from crisp_compass.identify.flux import fit_flux
-from crisp_compass.identify.inductance import fit_inductance
-from crisp_compass.identify.resistance import fit_resistance
 
 identify = typer.Typer(help="Motor constants from captures.", no_args_is_help=True)
 commutation = typer.Typer(help="Angle sensors from captures.", no_args_is_help=True)
@@ -39,6 +34,9 @@ def resistance(
     json: Json = False,
 ) -> None:
     """Phase resistance from a DC staircase (v_ab and i_a, or v_cmd and i_a)."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.resistance import fit_resistance
+
     if temperature_rule not in ("iec", "ieee"):
         raise Refusal(f"“{temperature_rule}” is no rule", "use iec or ieee", where="--temperature-rule")
     capture = read_capture(file, column or ())
@@ -52,6 +50,9 @@ def resistance(
 @command
 def inductance(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
     """Phase inductance and resistance from voltage steps or an injected sine (v_ab and i_a), rotor held."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.inductance import fit_inductance
+
     result = fit_inductance(read_capture(file, column or ()))
     emit("identify inductance", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
@@ -65,6 +66,9 @@ def flux(
     json: Json = False,
 ) -> None:
     """Flux linkage from open-circuit voltages of a turning or coasting motor."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.flux import fit_flux
+
     result = fit_flux(read_capture(file, column or ()), pole_pairs=pole_pairs)
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
@@ -73,6 +77,9 @@ def flux(
 @command
 def halls(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
     """Hall table from halls and at least two line voltages of a turned shaft."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.commutation.halls import read_halls
+
     table = read_halls(read_capture(file, column or ()))
     keys = {
         "spacing_deg": table.spacing_deg,

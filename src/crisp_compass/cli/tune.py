@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
 from crisp_compass.cli.identify import Json
 from crisp_compass.cli.output import command, emit
 from crisp_compass.errors import Refusal
-from crisp_compass.loops.current import AxisLoop, tune_current
-from crisp_compass.loops.speed import tune_speed
 from crisp_compass.quantities import show
+
+if TYPE_CHECKING:
+    from crisp_compass.loops.current import AxisLoop
 
 tune = typer.Typer(help="Loop gains with margins and step figures of the sampled loop.", no_args_is_help=True)
 
@@ -39,6 +40,8 @@ def current(
     json: Json = False,
 ) -> None:
     """Current loop gains of both axes."""
+    from crisp_compass.loops.current import tune_current
+
     if method not in ("bandwidth", "modulus-optimum"):
         raise Refusal(f"“{method}” is no method", "use bandwidth or modulus-optimum", where="--method")
     if method == "bandwidth" and bandwidth_hz is None:
@@ -81,6 +84,8 @@ def speed(
     json: Json = False,
 ) -> None:
     """Speed loop gains."""
+    from crisp_compass.loops.speed import tune_speed
+
     if method not in ("bandwidth", "symmetric-optimum"):
         raise Refusal(f"“{method}” is no method", "use symmetric-optimum or bandwidth", where="--method")
     if method == "bandwidth" and bandwidth_hz is None:

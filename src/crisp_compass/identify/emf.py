@@ -21,7 +21,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import interpolate, sparse
+import scipy
 
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
@@ -218,7 +218,7 @@ def _crossing_start(time: FloatArray, v: FloatArray, source: str) -> tuple[IntAr
     index = np.flatnonzero((time >= crossings[0]) & (time <= crossings[-1]))
     if len(index) < 20 or n < 20:
         raise Refusal(f"{len(index)} samples within whole turns are too few", "sample faster", where=source)
-    return index, np.asarray(interpolate.PchipInterpolator(crossings, angles[keep])(time[index]))
+    return index, np.asarray(scipy.interpolate.PchipInterpolator(crossings, angles[keep])(time[index]))
 
 
 def _crossing_time(time: FloatArray, v: FloatArray, a: int, b: int) -> float:
@@ -238,19 +238,19 @@ class _State:
     v: FloatArray
     orders: tuple[int, ...]
     geometry: FloatArray
-    basis: sparse.csr_array
-    slope: sparse.csr_array
+    basis: scipy.sparse.csr_array
+    slope: scipy.sparse.csr_array
     spline: FloatArray
 
 
-def _spline(t: FloatArray, pieces: int) -> tuple[sparse.csr_array, sparse.csr_array]:
+def _spline(t: FloatArray, pieces: int) -> tuple[scipy.sparse.csr_array, scipy.sparse.csr_array]:
     knots = np.concatenate([[0.0] * _DEGREE, np.linspace(0.0, 1.0, pieces + 1), [1.0] * _DEGREE])
     x = np.clip((t - t[0]) / (t[-1] - t[0]), 0.0, 1.0)
-    basis = interpolate.BSpline.design_matrix(x, knots, _DEGREE).tocsr()
-    lower = interpolate.BSpline.design_matrix(x, knots[1:-1], _DEGREE - 1).tocsr()
+    basis = scipy.interpolate.BSpline.design_matrix(x, knots, _DEGREE).tocsr()
+    lower = scipy.interpolate.BSpline.design_matrix(x, knots[1:-1], _DEGREE - 1).tocsr()
     count = basis.shape[1]
     gaps = knots[_DEGREE + 1 : _DEGREE + count] - knots[1:count]
-    difference = sparse.diags_array([-_DEGREE / gaps, _DEGREE / gaps], offsets=[0, 1], shape=(count - 1, count))
+    difference = scipy.sparse.diags_array([-_DEGREE / gaps, _DEGREE / gaps], offsets=[0, 1], shape=(count - 1, count))
     return basis, (lower @ difference).tocsr() / (t[-1] - t[0])
 
 
@@ -306,7 +306,7 @@ def _step(
         shape, slope = _design(state, theta, omega, channel)
         wave, wave_slope = shape @ solved[:-1], slope @ solved[:-1]
         motion = (
-            sparse.diags_array(omega * wave_slope) @ state.basis + sparse.diags_array(wave) @ state.slope
+            scipy.sparse.diags_array(omega * wave_slope) @ state.basis + scipy.sparse.diags_array(wave) @ state.slope
         ) * weights[channel]
         linear = np.column_stack([shape * omega[:, None], np.ones_like(theta)]) * weights[channel]
         residual = (state.v[:, channel] - linear @ solved / weights[channel]) * weights[channel]
@@ -395,7 +395,7 @@ def _refine(
     return _result(best[1], best[2], best[3], names, index, weights, vectorial)
 
 
-def _project(basis: sparse.csr_array, theta: FloatArray) -> FloatArray:
+def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
     gram = (basis.T @ basis).toarray()
     return np.asarray(np.linalg.solve(gram + 1e-9 * np.trace(gram) / len(gram) * np.eye(len(gram)), basis.T @ theta))
 

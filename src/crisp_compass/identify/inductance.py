@@ -20,7 +20,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import interpolate, optimize, signal
+import scipy
 
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
@@ -122,7 +122,7 @@ def _prepare(t: FloatArray, v: FloatArray, i: FloatArray) -> _Data:
     if not len(edges):
         upsample = 8 if len(t) < 100_000 else 2
         fine = np.linspace(t[0], t[-1], (len(t) - 1) * upsample + 1)
-        smooth = interpolate.CubicSpline(t, v)(fine)
+        smooth = scipy.interpolate.CubicSpline(t, v)(fine)
     return _Data(t - t[0], v, i, weight, edges, dt, smooth, upsample)
 
 
@@ -162,7 +162,7 @@ def _relax(v: FloatArray, a: float, h: float) -> FloatArray:
     else:
         w1 = h * (1 / x - (1 - e) / x**2)  # weight of the newer sample
         w0 = h * ((1 - e) / x) - w1
-    out, _ = signal.lfilter([w1, w0], [1.0, -e], v, zi=[-w1 * v[0]])
+    out, _ = scipy.signal.lfilter([w1, w0], [1.0, -e], v, zi=[-w1 * v[0]])
     return np.asarray(out, dtype=np.float64)
 
 
@@ -224,7 +224,7 @@ def _search(data: _Data, source: str, keep: BoolArray | None = None) -> _Fit:
     for _ in range(2):  # the prior of the jumps needs g, which the first pass gives
         guess = _solve(data, math.exp(grid[best]), guess, sigma).g
         left, right = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]
-        found = optimize.minimize_scalar(
+        found = scipy.optimize.minimize_scalar(
             lambda x, known=guess: _solve(data, math.exp(x), known, sigma).cost,
             bounds=(left, right),
             method="bounded",
@@ -353,7 +353,7 @@ def _voltage_noise_current(data: _Data, fit: _Fit) -> float:
 def _voltage_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
     """Covariance of (a, g) caused by white voltage noise: the gain run backwards through the model."""
     e = math.exp(-fit.a * data.dt)
-    back = signal.lfilter([data.dt], [1.0, -e], gain[:, ::-1], axis=1)[:, ::-1]
+    back = scipy.signal.lfilter([data.dt], [1.0, -e], gain[:, ::-1], axis=1)[:, ::-1]
     sensitivity = fit.g * np.asarray(back)
     part: FloatArray = _local_noise(data) ** 2 * (sensitivity @ sensitivity.T)
     return part + _run_covariance(data.v, sensitivity, quantum(data.v), _local_noise(data))

@@ -17,7 +17,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import stats
+import scipy
 
 from crisp_compass.capture.levels import Levels, find_levels
 from crisp_compass.capture.model import Capture
@@ -69,7 +69,7 @@ class _Fit:
 
     @property
     def probability(self) -> float:
-        return float(stats.chi2.sf(self.chi2, self.dof)) if self.dof > 0 else 1.0
+        return float(scipy.special.chdtrc(self.dof, self.chi2)) if self.dof > 0 else 1.0
 
     @property
     def birge(self) -> float:

@@ -15,7 +15,7 @@ from typing import TypeAlias
 
 import numpy as np
 import numpy.typing as npt
-from scipy import linalg, optimize, signal
+import scipy
 
 from crisp_compass.estimates import FloatArray
 
@@ -68,7 +68,7 @@ def discretise(A: FloatArray, B: FloatArray, C: FloatArray, ts: float, delay: fl
     def hold(span: float) -> tuple[FloatArray, FloatArray]:
         block = np.zeros((n + 1, n + 1))
         block[:n, :n], block[:n, n:] = A * span, B * span
-        e = linalg.expm(block)
+        e = scipy.linalg.expm(block)
         return e[:n, :n], e[:n, n:]
 
     phi, gamma = hold(ts)
@@ -129,7 +129,7 @@ def simulate(system: Sampled, u: FloatArray) -> FloatArray:
     columns = []
     for c, d in zip(system.C, system.D[:, 0], strict=True):
         numerator = np.real(np.poly(system.A - system.B @ c[None, :])) + (d - 1) * denominator
-        columns.append(signal.lfilter(numerator, denominator, u))
+        columns.append(scipy.signal.lfilter(numerator, denominator, u))
     return np.column_stack(columns)
 
 
@@ -167,7 +167,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
     swap = np.flatnonzero((imaginary[:-1] * imaginary[1:] < 0) & (response.real[:-1] < 0))
     candidates = []
     for k in swap:
-        w = optimize.brentq(lambda x: loop.response(np.array([x]), output)[0].imag, grid[k], grid[k + 1])
+        w = scipy.optimize.brentq(lambda x: loop.response(np.array([x]), output)[0].imag, grid[k], grid[k + 1])
         candidates.append(-20 * math.log10(abs(loop.response(np.array([w]), output)[0])))
     end = loop.response(np.array([nyquist]), output)[0]
     if end.real < 0:
@@ -190,7 +190,7 @@ def _first_crossing(grid: FloatArray, values: FloatArray, function: Callable[[fl
     if not len(hits):
         return math.nan
     k = int(hits[0])
-    return float(optimize.brentq(function, float(grid[k]), float(grid[k + 1]), xtol=1e-9 * float(grid[k])))
+    return float(scipy.optimize.brentq(function, float(grid[k]), float(grid[k + 1]), xtol=1e-9 * float(grid[k])))
 
 
 @dataclass(frozen=True)

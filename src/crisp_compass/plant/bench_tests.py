@@ -10,7 +10,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from scipy import signal
+import scipy
 
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import Load, Machine
@@ -42,7 +42,7 @@ def inductance_ab(machine: Machine, theta_e: float) -> float:
 def rl_response(r: float, inductance: float, v: FloatArray, dt: float) -> FloatArray:
     """Return the current (n,) of a series R–L circuit, the voltage (n,) held over each interval ``dt``."""
     decay = math.exp(-r / inductance * dt)
-    return np.asarray(signal.lfilter([0.0, (1 - decay) / r], [1.0, -decay], v))
+    return np.asarray(scipy.signal.lfilter([0.0, (1 - decay) / r], [1.0, -decay], v))
 
 
 def coast(

@@ -7,6 +7,8 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
+
 from crisp_compass.bench.models import (
     Bench,
     Evidence,
@@ -156,12 +158,21 @@ def guess_leg(capture: Capture) -> Topic:
 
 
 def _is_staircase(capture: Capture) -> bool:
-    """A staircase is one that yields a resistance; steps for inductance have too few settled levels."""
+    """Tell a staircase from pulses: its voltage rests on three or more clearly different levels."""
     try:
-        fit_resistance(capture)
+        result = fit_resistance(capture)
     except Refusal:
         return False
-    return True
+    voltage = np.sort(result.voltage)
+    return int(np.sum(np.diff(voltage) > 0.12 * np.ptp(voltage))) >= 2
+
+
+def differs(first: Evidence, second: Evidence) -> bool:
+    """Tell whether two evaluations say something different, rounding of the last digits aside."""
+    if first.findings != second.findings or set(first.estimates) != set(second.estimates):
+        return True
+    pairs = [(first.estimates[k], second.estimates[k]) for k in first.estimates]
+    return any(abs(a.value - b.value) > 1e-6 * abs(a.value) + 1e-3 * (a.u or 0.0) for a, b in pairs)
 
 
 def findings_of(evidence: Evidence) -> list[Finding]:

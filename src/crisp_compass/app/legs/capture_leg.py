@@ -17,7 +17,7 @@ from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.models import Evidence, Topic
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.evidence import Evaluated, add_evidence, evaluate
+from crisp_compass.voyage.evidence import Evaluated, add_evidence, differs, evaluate
 
 
 class CaptureLeg(LegPage):
@@ -173,10 +173,8 @@ class CaptureLeg(LegPage):
     def _on_evaluated(self, evaluated: Evaluated) -> None:
         self.evaluated = evaluated
         items = self.document.bench.evidence.get(self.key, ())
-        fresh = tuple(
-            evaluated.evidence if e.sha256 == evaluated.evidence.sha256 and e.slot == evaluated.evidence.slot else e
-            for e in items
-        )
+        new = evaluated.evidence
+        fresh = tuple(new if (e.sha256, e.slot) == (new.sha256, new.slot) and differs(e, new) else e for e in items)
         if fresh != items:
             bench = self.document.bench
             self.document.edit(

@@ -58,6 +58,7 @@ class Lever(_Framed):
         super().__init__(title, width)
         self._unit, self._whole, self._plain = unit, whole, plain or whole
         self._value: float | None = None
+        self._before: tuple[float | None] | None = None  # what stood here before the typing began
         self.edit = QLineEdit()
         self.edit.setAccessibleName(f"{title}, {unit_label(unit)}" if unit else title)
         self.edit.installEventFilter(self)
@@ -112,6 +113,8 @@ class Lever(_Framed):
         return value
 
     def _on_text(self) -> None:
+        if self._before is None:
+            self._before = (self._value,)
         try:
             value = self._read()
         except Refusal as refusal:
@@ -127,6 +130,9 @@ class Lever(_Framed):
             self._accept(self._read())
         except Refusal as refusal:
             self.refused.emit(f"{self._label.text()}: {refusal.sentence}")
+            if self._before is not None and self._before[0] is not None:
+                self._accept(self._before[0])
+        self._before = None
         self._mark("wrong", False)
         self._print()
 

@@ -160,7 +160,9 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         filled = highs[0] - lows[0] > 0.55 * (x1 - x0) and highs[1] - lows[1] > 0.55 * (y1 - y0)
         if not (inside and filled):
             x_pad, y_pad = 0.04 * (highs[0] - lows[0]), 0.12 * (highs[1] - lows[1]) or 1.0
-            self.plotItem.setRange(xRange=(lows[0] - x_pad, highs[0] + x_pad), yRange=(lows[1] - y_pad, highs[1] + y_pad), padding=0)
+            self.plotItem.setRange(
+                xRange=(lows[0] - x_pad, highs[0] + x_pad), yRange=(lows[1] - y_pad, highs[1] + y_pad), padding=0
+            )
 
     def mouseDoubleClickEvent(self, event: QMouseEvent) -> None:
         self.fit()

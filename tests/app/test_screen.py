@@ -1,0 +1,60 @@
+"""One smoke test in a real X screen: the tour runs there and its pictures are not empty."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from PySide6.QtGui import QImage
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+@pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed")
+def test_the_tour_in_a_real_x_screen(tmp_path: Path) -> None:
+    environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "XDG_STATE_HOME": str(tmp_path)}
+    command = [
+        str(ROOT / "tools" / "with-xvfb.sh"),
+        sys.executable,
+        "-m",
+        "crisp_compass",
+        "tour",
+        "--out",
+        str(tmp_path / "tour"),
+    ]
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=240, check=False)
+    assert done.returncode == 0, done.stderr[-2000:]
+    assert "Traceback" not in done.stderr
+    pictures = sorted((tmp_path / "tour").glob("*.png"))
+    assert len(pictures) == 12
+    for path in pictures:
+        image = QImage(str(path))
+        assert (image.width(), image.height()) == (1280, 800)
+        colours = {image.pixel(x, y) for x in range(0, 1280, 16) for y in range(0, 800, 16)}
+        assert len(colours) > 12
+
+
+def test_tour_and_benchmark_refuse_in_one_line(tmp_path: Path) -> None:
+    for arguments, beginning in (
+        (["tour"], "--out"),
+        (["tour", "--out", str(tmp_path), "--size", "big"], "--size"),
+        (["benchmark", "--fast"], "--fast"),
+        (["no.bench.json"], "no.bench.json"),
+    ):
+        environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
+        done = subprocess.run(
+            [sys.executable, "-m", "crisp_compass", *arguments],
+            env=environment,
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            check=False,
+        )
+        assert done.returncode == 2
+        assert done.stderr.startswith(beginning)
+        assert done.stderr.count("\n") == 1

@@ -1,0 +1,394 @@
+"""The real window, driven as a person would: from dropped captures to a written header, and what goes wrong on the way."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QCoreApplication, QEvent, QMimeData, QPointF, QSettings, Qt, QThreadPool, QUrl
+from PySide6.QtGui import QDropEvent
+from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox, QWidget
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app import document as document_module
+from crisp_compass.app.document import leftovers
+from crisp_compass.app.legs import base
+from crisp_compass.app.legs.mapping import MappingDialog
+from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.main import make_application, offer_recovery
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.tokens import TOKENS, contrast
+from crisp_compass.app.window import Window
+from crisp_compass.bench import load_bench
+from makers import save, staircase
+
+
+@pytest.fixture
+def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
+    make_application()
+    THEME.use("light")
+    made = Window(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+    made.show()
+    yield made
+    made.page.leave()
+    made.document.undo_stack.setClean()
+    made.document._recovered = False
+    made.close()
+    QThreadPool.globalInstance().waitForDone(20000)
+    made.deleteLater()
+    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
+
+
+@pytest.fixture(autouse=True)
+def _reasons(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Take the proposed reason, as Enter would."""
+    monkeypatch.setattr(base.ReasonDialog, "exec", lambda self: base.QDialog.DialogCode.Accepted)
+
+
+def drop(window: Window, path: Path) -> None:
+    """Drop a file on the window."""
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(path))])
+    event = QDropEvent(
+        QPointF(400, 400), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
+    )
+    window.dropEvent(event)
+
+
+def press_main(qtbot: QtBot, window: Window) -> None:
+    button = window.page.main_button
+    assert button is not None
+    assert button.isEnabled()
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+
+
+def copy_bench(path: Path, folder: Path) -> Path:
+    for file in path.parent.iterdir():
+        shutil.copy(file, folder)
+    return folder / path.name
+
+
+def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruster: Path, tmp_path: Path) -> None:
+    """The whole voyage: every capture dropped, every leg settled, the drive run, the header's numbers those of the motor."""
+    assert window.open(copy_bench(thruster, tmp_path))
+    bench = lambda: window.document.bench  # noqa: E731
+    for leg, name in (
+        ("resistance", "staircase"),
+        ("inductance", "step"),
+        ("flux", "coast"),
+        ("commutation", "hand-turn"),
+    ):
+        drop(window, tmp_path / f"thruster-{name}.csv")
+        qtbot.waitUntil(lambda leg=leg: bool(bench().evidence.get(leg)), timeout=30000)  # type: ignore[misc]
+        assert window.page.key == leg
+        press_main(qtbot, window)
+        assert leg in bench().settled
+    for leg in ("pwm", "current_loop", "speed_loop"):
+        window._follow_bearing()
+        assert window.page.key == leg
+        press_main(qtbot, window)
+        assert leg in bench().settled
+    assert "run the drive" in window.bearing.text.text()
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    press_main(qtbot, window)
+    qtbot.waitUntil(lambda: run.sim is not None and run.sim.time > 0.05, timeout=20000)
+    run.advance(1.5)
+    assert run.sim is not None
+    assert run.sim.speed == pytest.approx(300.0, rel=0.03)
+    press_main(qtbot, window)
+    assert not run.running
+    window.travel("hand_over")
+    target = tmp_path / "motor.h"
+    window.page.save_settings(target, "c-header")  # type: ignore[attr-defined]
+    header = target.read_text()
+    found = {
+        line.split()[1]: float(line.split("(")[1].split(")")[0].rstrip("f"))
+        for line in header.splitlines()
+        if line.startswith("#define CC_") and "(" in line
+    }
+    assert found["CC_RESISTANCE_OHM"] == pytest.approx(0.0622, rel=2e-3)
+    assert found["CC_INDUCTANCE_LD_H"] == pytest.approx(44.1e-6, rel=5e-3)
+    assert found["CC_FLUX_LINKAGE_WB"] == pytest.approx(2.137e-3, rel=1e-3)
+    assert found["CC_CURRENT_LOOP_KP_Q_V_PER_A"] == pytest.approx(2 * np.pi * 1500 * 44.1e-6, rel=5e-3)
+    assert found["CC_HALL_SPACING_DEG"] == 60
+    if shutil.which("gcc"):
+        import subprocess
+
+        (tmp_path / "m.c").write_text('#include "motor.h"\nint main(void) { return CC_PLATE_POLE_PAIRS - 6; }\n')
+        subprocess.run(["gcc", "-Wall", "-Werror", "m.c", "-o", "m"], cwd=tmp_path, check=True)
+        assert subprocess.run([tmp_path / "m"], check=False).returncode == 0
+    window.page.save_record(tmp_path / "r.html")  # type: ignore[attr-defined]
+    qtbot.waitUntil((tmp_path / "r.html").exists, timeout=30000)
+    assert window.save()
+    assert load_bench(tmp_path / "thruster.bench.json") == bench()
+    assert not window.document.unsaved
+
+
+def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("current_loop")
+    levers = window.page._levers  # type: ignore[attr-defined]
+    lever = levers["bandwidth_hz"]
+    before = window.page.step.data("predicted")[1].copy()  # type: ignore[attr-defined]
+    lever.edit.setFocus()
+    lever.edit.selectAll()
+    qtbot.keyClicks(lever.edit, "2k")
+    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(2000.0)
+    assert not np.array_equal(before, window.page.step.data("predicted")[1])  # type: ignore[attr-defined]
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    assert (lever.edit.text(), lever.suffix.text()) == ("2", "kHz")
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Up)
+    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(2100.0)
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
+    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
+    window.document.undo_stack.undo()
+    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(1200.0)
+    assert lever.edit.text() == "1.2"
+    window.document.undo_stack.redo()
+    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
+    lever.edit.selectAll()
+    qtbot.keyClicks(lever.edit, "12 mH")
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    assert window.notice_text.text() == "Bandwidth: “12 mH” is a inductance; a frequency in Hz is needed."
+    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
+    levers["delay_samples"].moved.emit(0.1)
+    assert "outside what is possible" in window.notice_text.text()
+
+
+def test_stale_loop_says_what_would_change_and_settles_again(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    assert window.page.key == "current_loop"  # the next bearing
+    assert "would move by 1.1 %" in window.page.answer.reason
+    press_main(qtbot, window)
+    assert "would move" not in window.page.answer.reason
+    assert window.document.bench.ledger[-1].kind == "settled"
+    assert "unsaved" in window.windowTitle()
+
+
+def test_typed_readings(window: Window, qtbot: QtBot) -> None:
+    for text in ("lead 0.05", "ruv 0.88", "temp 24"):
+        qtbot.keyClicks(window.ledger.entry, text)
+        qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
+    assert [e.kind for e in window.document.bench.ledger] == ["lead", "ruv", "temp"]
+    assert window.document.bench.levers.resistance.temperature == 24.0
+    window.travel("resistance")
+    qtbot.keyClicks(window.ledger.entry, "ruv much")
+    qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
+    assert "“much” is not a number" in window.notice_text.text()
+    assert window.ledger.entry.text() == "ruv much"
+
+
+def test_bad_files_leave_everything_as_it_was(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    before = window.document.bench
+    (tmp_path / "new.bench.json").write_text('{"format": 7}')
+    drop(window, tmp_path / "new.bench.json")
+    assert (
+        window.notice_text.text()
+        == "new.bench.json: the bench has format 7, this program knows up to 1; open it with a newer version; the file was not changed."
+    )
+    window.travel("resistance")
+    (tmp_path / "bad.csv").write_text("t [s],v_ab [V],i_a [A]\n0,1,2\n1,2\n")
+    drop(window, tmp_path / "bad.csv")
+    qtbot.waitUntil(lambda: "line 3 has 2 cells" in window.notice_text.text(), timeout=20000)
+    window.travel("pwm")
+    drop(window, tmp_path / "bad.csv")
+    qtbot.waitUntil(
+        lambda: "line 3 has 2 cells" in window.notice_text.text() and window._notice.isVisible(), timeout=20000
+    )
+    assert window.document.bench == before
+    QThreadPool.globalInstance().waitForDone(20000)
+
+
+def test_foreign_channels_are_asked_for(
+    window: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    capture = staircase(0.5, [1, 2, 3, 4], seed=1)
+    save(capture, tmp_path / "a.csv")
+    text = (tmp_path / "a.csv").read_text().replace("v_ab [V]", "CH1 [V]").replace("i_a [A]", "CH2 [V]")
+    (tmp_path / "a.csv").write_text(text)
+
+    def answer(self: MappingDialog) -> int:
+        self.choose("v_ab", "CH1")
+        self.choose("v_cmd", "")
+        self.choose("i_a", "CH2", factor="2")
+        return 1
+
+    monkeypatch.setattr(MappingDialog, "exec", answer)
+    window.travel("resistance")
+    drop(window, tmp_path / "a.csv")
+    qtbot.waitUntil(lambda: bool(window.document.bench.evidence.get("resistance")), timeout=20000)
+    evidence = window.document.bench.evidence["resistance"][0]
+    assert evidence.columns == ("t=t", "v_ab=CH1", "i_a=CH2*2")
+    assert evidence.estimates["resistance"].value == pytest.approx(0.25, rel=5e-3)
+    assert "clipped" not in str(evidence.findings)
+
+
+def test_faults_latch_on_the_page(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    press_main(qtbot, window)
+    run._timer.stop()
+    run.advance(0.3)
+    run.supply.moved.emit(12.0)
+    run.advance(0.05)
+    assert not run.running
+    assert "under-voltage" in run.fault_text.text()
+    assert run.acknowledge.isVisible()
+    press_main(qtbot, window)
+    assert "stands; acknowledge it first" in window.notice_text.text()
+    run.supply.moved.emit(48.0)
+    qtbot.mouseClick(run.acknowledge, Qt.MouseButton.LeftButton)
+    assert not run.acknowledge.isVisible()
+    press_main(qtbot, window)
+    run._timer.stop()
+    run.advance(0.5)
+    qtbot.mouseClick(run.reverse, Qt.MouseButton.LeftButton)
+    run.advance(0.8)
+    assert run.sim is not None
+    assert run.sim.speed == pytest.approx(-120.0, rel=0.05)
+    window.travel("plate")  # leaving the page stops the motor
+    assert not run.running
+    assert not run._timer.isActive()
+
+
+def test_closing_with_unsaved_work_asks(
+    window: Window, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = copy_bench(winch, tmp_path)
+    window.open(path)
+    window.document.set_lever("run", "speed", 55.0)
+    asked = []
+
+    def ask(*_: object) -> QMessageBox.StandardButton:
+        asked.append(1)
+        return QMessageBox.StandardButton.Cancel if len(asked) == 1 else QMessageBox.StandardButton.Save
+
+    monkeypatch.setattr(QMessageBox, "question", ask)
+    assert not window.close()
+    assert window.isVisible()
+    assert window.close()
+    assert load_bench(path).levers.run.speed == 55.0
+    assert len(asked) == 2
+
+
+def test_a_killed_session_loses_nothing_that_was_autosaved(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.document.set_lever("run", "speed", 66.0)
+    qtbot.waitUntil(lambda: window.document._autosave_file.exists(), timeout=document_module.AUTOSAVE_MS + 5000)
+    left = window.document._autosave_file.rename(document_module.autosave_folder() / "999999999-dead.json")
+    assert leftovers() == [left]
+    monkeypatch.setattr(QMessageBox, "question", lambda *_: QMessageBox.StandardButton.Yes)
+    other = Window(window.settings)
+    offer_recovery(other)
+    assert other.document.bench.levers.run.speed == 66.0
+    assert other.document.path == tmp_path / "winch.bench.json"
+    assert other.document.unsaved
+    assert leftovers() == []
+    other.document._recovered = False
+    other.close()
+    other.deleteLater()
+
+
+def test_a_page_left_in_mid_job_drops_the_answer(
+    window: Window, qtbot: QtBot, thruster: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(thruster, tmp_path))
+    window.travel("flux")
+    window.page.load(tmp_path / "thruster-coast.csv")  # type: ignore[attr-defined]
+    window.travel("plate")
+    QThreadPool.globalInstance().waitForDone(20000)
+    qtbot.wait(50)
+    assert "flux" not in window.document.bench.evidence
+
+
+def _spoken(control: QWidget) -> str:
+    """Return what a screen reader says of a control."""
+    return control.accessibleName() or (control.text() if isinstance(control, QAbstractButton) else "")
+
+
+def test_every_control_has_a_name_and_the_keyboard_reaches_it(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    for key, page in window.pages.items():
+        for kind in (QAbstractButton, QLineEdit, QComboBox):
+            for control in page.findChildren(kind):
+                if control.objectName().startswith("qt_") or isinstance(control.parent(), QComboBox):
+                    continue
+                assert _spoken(control), (key, control)
+                assert control.focusPolicy() != Qt.FocusPolicy.NoFocus or not control.isEnabled(), (key, control)
+    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "pwm"), 1):
+        qtbot.keyClick(window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.AltModifier)
+        assert window.page.key == key
+    window.course.setFocus()
+    qtbot.keyClick(window.course, Qt.Key.Key_Right)
+    assert window.page.key == "current_loop"
+    QThreadPool.globalInstance().waitForDone(20000)
+    window.page.leave()
+
+
+def test_dial_can_be_turned_by_keys(window: Window, qtbot: QtBot, thruster: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(thruster, tmp_path))
+    drop(window, tmp_path / "thruster-hand-turn.csv")
+    qtbot.waitUntil(lambda: window.dial.view.draggable, timeout=30000)
+    window.page.show_turn(10.0)  # type: ignore[attr-defined]
+    qtbot.keyClick(window.dial, Qt.Key.Key_Right)
+    qtbot.keyClick(window.dial, Qt.Key.Key_Right)
+    assert window.dial.view.caption.startswith("θe 20°: code 4, drive B+A−")
+
+
+def test_plot_saves_what_it_shows(window: Window, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    plot = window.page.gain  # type: ignore[attr-defined]
+    plot.save_csv(tmp_path / "p.csv")
+    table = np.genfromtxt(tmp_path / "p.csv", delimiter=",", skip_header=1)
+    np.testing.assert_allclose(table[:, 0], plot.data("open loop")[0])
+    plot.toggle_cursors()
+    plot.keyPressEvent(_key(Qt.Key.Key_C))
+    assert not plot._cursors
+
+
+def _key(key: Qt.Key) -> object:
+    from PySide6.QtGui import QKeyEvent
+
+    return QKeyEvent(QEvent.Type.KeyPress, key, Qt.KeyboardModifier.NoModifier)
+
+
+@pytest.mark.parametrize("name", TOKENS)
+def test_text_contrast_is_at_least_4_5(name: str) -> None:
+    table = TOKENS[name]
+    for ground in ("paper", "sheet", "water"):
+        for text in ("ink", "soft", "deep", "magenta", "ochre", "brick", "moss"):
+            if (ground, text) in (("water", "soft"), ("water", "moss"), ("water", "ochre")):
+                continue  # never set on water except the current leg's headline, checked below
+            assert contrast(table[ground], table[text]) >= 4.5, (ground, text)
+    assert contrast(table["water"], table["ochre"]) >= 4.4
+    assert contrast(table["water"], table["soft"]) >= 4.4
+    assert contrast(table["ink"], table["sheet"]) >= 7
+
+
+def test_both_themes_and_no_scaled_text_is_cut(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    for theme in ("night", "light"):
+        THEME.use(theme)
+        ground = window.grab().toImage().pixelColor(300, 130).name().upper()
+        assert ground == TOKENS[theme]["paper"]
+    for page in window.pages.values():
+        for button in page.findChildren(QAbstractButton):
+            if button.isVisibleTo(page) and button.text():
+                assert (
+                    button.sizeHint().width() <= max(button.width(), button.minimumWidth()) + 1
+                    or not page.isVisible()
+                )
