@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
@@ -31,6 +31,9 @@ class Ledger(QWidget):
         super().__init__()
         self._document = document
         self._shown: tuple[LedgerEntry, ...] | None = None
+        self._settle = QTimer(self)
+        self._settle.setSingleShot(True)
+        self._settle.timeout.connect(self._lay_out)
         self._list = QTableWidget(0, 3)
         self._list.setAccessibleName("Ledger")
         self._list.horizontalHeader().hide()
@@ -76,14 +79,17 @@ class Ledger(QWidget):
                 item.setFont(font(11 if column == 0 else 12, bold=bold))
                 item.setToolTip(f"{line.when.replace('T', ' ')}\n{entry_text(line)}")
                 self._list.setItem(row, column, item)
-        self._list.resizeRowsToContents()
-        self._list.scrollToBottom()
+        self._settle.start()
 
     def _restyle(self) -> None:
         self.refresh(force=True)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
+        self._settle.start()
+
+    def _lay_out(self) -> None:
+        """Fit the rows to their wrapped text once the column's width is known, newest in view."""
         self._list.resizeRowsToContents()
         self._list.scrollToBottom()
 

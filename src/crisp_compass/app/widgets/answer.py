@@ -36,7 +36,7 @@ class Answer(QWidget):
         row.addLayout(side, 1)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(0)
+        column.setSpacing(4)
         column.addWidget(self._question)
         column.addLayout(row)
         column.addStretch(1)

@@ -49,10 +49,10 @@ class WiringSketch(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), THEME.color("sheet"))
-        scale = max(1.0, min(self.width() / 620, (self.height() - 90) / 230))
+        scale = max(1.0, min(self.width() / 740, (self.height() - 90) / 230))
         painter.save()
         painter.scale(scale, scale)
-        middle = QPointF(self.width() / 2 / scale + 30, (self.height() / 2 - 40) / scale)
+        middle = QPointF(self.width() / 2 / scale - 4, (self.height() / 2 - 40) / scale)
         motor = middle + QPointF(185, 0)
         terminals = {"A": motor + QPointF(-84, -66), "B": motor + QPointF(-102, 0), "C": motor + QPointF(-84, 66)}
         self._motor(painter, motor, terminals, held=self._leg in ("resistance", "inductance"))
