@@ -55,12 +55,13 @@ def find_levels(channels: list[FloatArray], exact: tuple[int, ...] = ()) -> Leve
     first, last, means, starts = [], [], [], []
     longest = max(b - a for a, b in itertools.pairwise(cuts))
     spans = np.array([np.ptp(c) for c in channels])
+    sigmas = [_quiet(c) for c in channels]
     for start, cut in itertools.pairwise(cuts):
         # a cut is known to one block, so the last block may already belong to the next step
         stop = cut if cut == n else cut - min(block + 1, (cut - start) // 4)
         if cut - start < max(4, 0.12 * longest):
             continue  # a piece of a transient
-        begin = _settled_start(channels, start, stop, spans)
+        begin = _settled_start(channels, start, stop, spans, sigmas)
         if begin is None:
             continue
         first.append(begin)
@@ -86,9 +87,17 @@ def _pooled_spread(values: FloatArray, spans: list[tuple[int, int]]) -> float:
     return float(np.sqrt(power / max(sum(b - a - 1 for a, b in spans), 1)))
 
 
+def _quiet(values: FloatArray) -> float:
+    """Return the noise; with few samples a level, steps fill the second differences, so the quieter quarter of
+    the first ones decides."""
+    if len(values) >= 400:
+        return noise(values)
+    quiet = float(np.quantile(np.abs(np.diff(values)), 0.25)) / 0.3186 / float(np.sqrt(2))
+    return min(noise(values), max(quiet, quantum(values)))
+
+
 def _scale(values: FloatArray) -> float:
-    span = float(np.ptp(values))
-    return max(noise(values), 2e-3 * span, 1e-300)
+    return max(_quiet(values), 2e-3 * float(np.ptp(values)), 1e-300)
 
 
 def _partition(data: FloatArray, size: int) -> list[int]:
@@ -148,7 +157,9 @@ def _tail(values: FloatArray, start: int, begin: int, stop: int, level: float, l
     return float(way * share)
 
 
-def _settled_start(channels: list[FloatArray], start: int, stop: int, spans: FloatArray) -> int | None:
+def _settled_start(
+    channels: list[FloatArray], start: int, stop: int, spans: FloatArray, sigmas: list[float]
+) -> int | None:
     """Return where settling has ended inside a piece, or None if it never does."""
     length = stop - start
     settled = 0
@@ -157,9 +168,7 @@ def _settled_start(channels: list[FloatArray], start: int, stop: int, spans: Flo
         if stop - begin < 3:
             return None
         # steady twice in a row: a tail that has just sunk below the noise still biases the mean
-        settled = (
-            settled + 1 if all(_steady(c[begin:stop], float(p)) for c, p in zip(channels, spans, strict=True)) else 0
-        )
+        settled = settled + 1 if all(map(_steady, [c[begin:stop] for c in channels], spans, sigmas)) else 0
         if settled == 2:
             return begin
     begin = start + int(0.7 * length)
@@ -168,10 +177,15 @@ def _settled_start(channels: list[FloatArray], start: int, stop: int, spans: Flo
     return begin if all(d < 0.01 * s for d, s in zip(drifts, spans, strict=True)) else None
 
 
-def _steady(values: FloatArray, span: float) -> bool:
-    """Tell whether both halves agree within their noise (or within a negligible part of the channel's span)."""
+def _steady(values: FloatArray, span: float, noise_level: float) -> bool:
+    """Tell whether both halves agree within their noise (or within a negligible part of the channel's span).
+
+    A handful of samples does not show its own noise; there the whole channel's is used.
+    """
     half = len(values) // 2
     a, b = values[:half], values[half:]
     difference = abs(float(np.mean(a) - np.mean(b)))
-    sigma = float(np.sqrt(np.var(a) / max(len(a), 1) + np.var(b) / max(len(b), 1)))
+    floor = noise_level**2 if len(values) < 12 else 0.0
+    parts = [max(float(np.var(x)), floor) / max(len(x), 1) for x in (a, b)]
+    sigma = float(np.sqrt(sum(parts)))
     return difference <= max(2.5 * sigma, 1e-4 * span)

@@ -14,21 +14,24 @@ _SAMPLE = 200_000
 def quantum(values: FloatArray) -> float:
     """Return the converter step that the channel shows (0 if none is visible).
 
-    The step is the smallest spacing between distinct values, accepted if the channel repeats values often
-    and nearly all spacings are whole multiples of it.
+    The step is the smallest spacing between distinct values, accepted if the channel repeats values often,
+    nearly all spacings are whole multiples of it, and it divides the span finely enough for a converter: a
+    command that takes a few exact values has none.
     """
     part = values[:_SAMPLE]
     levels = np.unique(part)
-    if len(levels) < 2 or len(levels) > len(part) / 2:
+    if len(levels) < 4 or len(levels) > len(part) / 2:
         return 0.0
     gaps = np.diff(levels)
-    tiny = 1e-6 * float(levels[-1] - levels[0])
+    tiny = 1e-9 * float(levels[-1] - levels[0])
     gaps = gaps[gaps > tiny]
     if not len(gaps):
         return 0.0
     step = float(np.min(gaps))
+    if step > 0.03 * float(levels[-1] - levels[0]):
+        return 0.0
     ratios = gaps / step
-    whole = np.abs(ratios - np.round(ratios)) < 0.05 * np.maximum(1, ratios * 0.02)
+    whole = np.abs(ratios - np.round(ratios)) < 0.05 + 2e-4 * np.minimum(ratios, 500)
     return float(np.median(gaps[ratios < 1.5])) if np.mean(whole) > 0.9 else 0.0
 
 

@@ -128,18 +128,28 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
             where=source,
         )
     t, v = time[index], values[index]
-    size = _block(t, theta)
+    size, attenuation = _block(t, theta), 1.0
     if size > 1:
         count = len(t) // size
         t, theta = (x[: count * size].reshape(count, size).mean(axis=1) for x in (t, theta))
         v = v[: count * size].reshape(count, size, -1).mean(axis=1)
+        omega = np.gradient(theta, t)
+        # averaging over a block lowers a sine by sin(x)/x of half the block's angle
+        loss = np.sinc(omega * float(np.median(np.diff(t))) / (2 * math.pi))
+        attenuation = float(np.sum(omega**2 * loss) / np.sum(omega**2))
         index = index[size // 2 : count * size : size]
     if len(t) > _MAX_SAMPLES:
         stride = -(-len(t) // _MAX_SAMPLES)
         index, t, v, theta = index[::stride], t[::stride], v[::stride], theta[::stride]
-    fit = _refine(t, v, index, theta, names, geometry, vectorial)
+    fit = _refine(t, v, index, theta, names, geometry, vectorial, attenuation)
     explained = float(np.sum(np.var(fit.model, axis=0)) / np.sum(np.var(fit.residual, axis=0) + 1e-300))
-    if explained < 4:
+    if explained < 4 or (not vectorial and explained < 100 and fit.excess > 3):
+        if explained >= 4:
+            raise Refusal(
+                "one voltage does not tell how the shaft turned",
+                "it stopped or turned back; capture two voltages, or one long coast",
+                where=source,
+            )
         raise Refusal(
             "the voltage does not look like that of a turning rotor",
             "check that the windings are open, the probes sit on the leads and the shaft turns steadily",
@@ -149,11 +159,11 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
 
 
 def _block(t: FloatArray, theta: FloatArray) -> int:
-    """Samples to average: at least 150 blocks an electrical turn are left, so the loss is below 1e-4."""
+    """Samples to average: at least 250 blocks an electrical turn are left."""
     fastest = float(np.percentile(np.abs(np.gradient(theta, t)), 99))
     interval = float(np.median(np.diff(t)))
     even = float(np.max(np.diff(t))) < 1.5 * interval
-    return max(1, int(2 * math.pi / fastest / interval / 150)) if even and fastest > 0 else 1
+    return max(1, int(2 * math.pi / fastest / interval / 250)) if even and fastest > 0 else 1
 
 
 def _circle_start(time: FloatArray, values: FloatArray, geometry: FloatArray) -> FloatArray | None:
@@ -365,6 +375,7 @@ def _eliminate(gram: FloatArray, right: FloatArray, k: int) -> tuple[FloatArray,
 def _refine(
     t: FloatArray, v: FloatArray, index: IntArray, theta: FloatArray, names: tuple[str, ...],
     geometry: FloatArray, vectorial: bool,
+    attenuation: float,
 ) -> EmfFit:  # fmt: skip
     turns = float(np.ptp(theta)) / (2 * math.pi)
     weights = 1 / np.array([max(noise(v[:, c]), 1e-4 * float(np.ptp(v[:, c])), 1e-12) for c in range(v.shape[1])])
@@ -392,7 +403,7 @@ def _refine(
                 break
         pieces *= 2
     assert best is not None
-    return _result(best[1], best[2], best[3], names, index, weights, vectorial)
+    return _result(best[1], best[2], best[3], names, index, weights, vectorial, attenuation)
 
 
 def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
@@ -403,6 +414,7 @@ def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
 def _result(
     state: _State, coefficients: list[FloatArray], model: FloatArray, names: tuple[str, ...], index: IntArray,
     weights: FloatArray, vectorial: bool,
+    attenuation: float,
 ) -> EmfFit:  # fmt: skip
     theta, omega = state.basis @ state.spline, state.slope @ state.spline
     gram, _ = _step(state, theta, omega, coefficients, weights)
@@ -420,10 +432,10 @@ def _result(
     for channel, solved in enumerate(coefficients):
         own = 1 if channel == 0 else 2
         first = solved[:own]
-        psi[channel] = float(np.linalg.norm(first))
-        gradients[channel, position : position + own] = first / psi[channel]
+        psi[channel] = float(np.linalg.norm(first)) / attenuation
+        gradients[channel, position : position + own] = first / (psi[channel] * attenuation**2)
         phase[channel] = 0.0 if own == 1 else math.atan2(first[1], first[0])
-        fundamental = psi[channel] * reach[channel]
+        fundamental = psi[channel] * attenuation * reach[channel]
         # angle of the channel's fundamental cosine, so that harmonics of all channels can be compared
         base = math.atan2(-state.geometry[channel, 0], state.geometry[channel, 1]) - phase[channel]
         if first[0] < 0 and own == 1:

@@ -17,7 +17,7 @@ converter steps that noise does not dither out.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -77,8 +77,8 @@ def fit_inductance(capture: Capture) -> InductanceResult:
         raise Refusal("v_ab is cut off at the end of its range", "use a larger range", where=capture.source)
     data = _prepare(capture.time, v, i)
     suspects = pile_up(i)
-    fit = _search(data, capture.source, ~suspects if suspects.any() else None)
-    if suspects.any():
+    fit = _search(data, capture.source)
+    if suspects.any() and _misfit(data, fit) and len(suspects) == len(data.t):
         data, fit = _decide_clipping(data, fit, suspects, findings, capture.source)
     model = fit.model
     residual = data.i - model
@@ -203,9 +203,7 @@ def _ties(prior: FloatArray, sigma: float) -> FloatArray:
     return np.where(prior > 0, sigma / safe, 0.0)
 
 
-def _search(data: _Data, source: str, keep: BoolArray | None = None) -> _Fit:
-    if keep is not None and len(keep) == len(data.weight) and keep.mean() > 0.2:
-        data = _Data(data.t, data.v, data.i, data.weight * keep, data.edges, data.dt, data.smooth, data.upsample)
+def _search(data: _Data, source: str) -> _Fit:
     duration = float(data.t[-1])
     low_half, high_half = np.quantile(data.v, (0.02, 0.98))
     if not float(high_half - low_half) > 6 * noise(data.v):
@@ -260,28 +258,37 @@ def _thinned(data: _Data) -> _Data:
     )  # fmt: skip
 
 
+def _misfit(data: _Data, fit: _Fit) -> bool:
+    """Tell whether the model, fitted to every sample, leaves more than noise."""
+    residual = data.i - fit.model
+    return float(np.std(residual)) > max(1.3 * noise(residual), 5e-4 * float(np.ptp(data.i)))
+
+
 def _decide_clipping(
     data: _Data, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str
 ) -> tuple[_Data, _Fit]:
-    """Clipped current lies below what the model, fitted without it, predicts; a settled level does not."""
-    if len(suspects) != len(data.t):
-        return data, _search(data, source)
-    beyond = np.abs(fit.model[suspects]) - np.abs(data.i[suspects])
-    sigma = max(noise(data.i[~suspects]), 1e-6)
-    clipped = float(np.mean(beyond)) > max(3 * sigma, 0.02 * float(np.ptp(data.i)))
+    """Clipped current lies short of what the model, fitted without it, predicts; a settled level does not."""
+    kept = replace(data, weight=data.weight * ~suspects)
+    without = _search(kept, source)
+    middle = float(np.mean(data.i))
+    least = max(3 * noise(data.i[~suspects]), 0.02 * float(np.ptp(data.i)))
+    clipped = False
+    for side in (1.0, -1.0):
+        rail = suspects & (side * (data.i - middle) > 0)
+        clipped = clipped or bool(rail.any() and float(np.mean(side * (without.model[rail] - data.i[rail]))) > least)
     if not clipped:
-        return data, _search(data, source)
-    if float(np.mean(suspects)) > 0.7:
+        return data, fit
+    share = float(np.mean(suspects))
+    if share > 0.7:
         raise Refusal("i_a is cut off at the end of its range", "use a larger range", where=source)
     findings.append(
         Finding(
             "caution",
             "clipped-part-left-out",
-            f"i_a is cut off at the end of its range in {100 * float(np.mean(suspects)):.0f} % of the samples; they were left out.",
+            f"i_a is cut off at the end of its range in {100 * share:.0f} % of the samples; they were left out.",
         )
     )
-    kept = _Data(data.t, data.v, data.i, data.weight * ~suspects, data.edges, data.dt, data.smooth, data.upsample)
-    return kept, fit
+    return kept, without
 
 
 def _estimates(
@@ -304,7 +311,7 @@ def _estimates(
     dof = max(int(used.sum()) - jacobian.shape[1], 1)
     rms = math.sqrt(float(np.sum((residual * data.weight) ** 2)) / dof)
     excess = rms / max(math.hypot(sigma, _voltage_noise_current(data, fit)), 1e-300)
-    if excess > 1.4:
+    if excess > 1.4 and rms > 1e-4 * float(np.ptp(data.i)):
         reach = 100 * rms / float(np.ptp(data.i))
         findings.append(
             Finding(
@@ -341,13 +348,9 @@ def _basis_model(data: _Data, fit: _Fit, a: float) -> FloatArray:
     return np.asarray(_basis(data, a) @ fit.coefficients, dtype=np.float64)
 
 
-def _local_noise(data: _Data) -> float:
-    return noise(data.v)
-
-
 def _voltage_noise_current(data: _Data, fit: _Fit) -> float:
     """Standard deviation [A] of the model current caused by white voltage noise."""
-    return fit.g * _local_noise(data) * math.sqrt(data.dt / (2 * fit.a)) if fit.a * data.t[-1] > 1 else 0.0
+    return fit.g * noise(data.v) * math.sqrt(data.dt / (2 * fit.a)) if fit.a * data.t[-1] > 1 else 0.0
 
 
 def _voltage_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
@@ -355,8 +358,8 @@ def _voltage_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
     e = math.exp(-fit.a * data.dt)
     back = scipy.signal.lfilter([data.dt], [1.0, -e], gain[:, ::-1], axis=1)[:, ::-1]
     sensitivity = fit.g * np.asarray(back)
-    part: FloatArray = _local_noise(data) ** 2 * (sensitivity @ sensitivity.T)
-    return part + _run_covariance(data.v, sensitivity, quantum(data.v), _local_noise(data))
+    part: FloatArray = noise(data.v) ** 2 * (sensitivity @ sensitivity.T)
+    return part + _run_covariance(data.v, sensitivity, quantum(data.v), noise(data.v))
 
 
 def _undithered(data: _Data, gain: FloatArray, residual: FloatArray) -> FloatArray:

@@ -66,6 +66,7 @@ class _Fit:
     chi2: float
     dof: int
     knee: float  # significance of a voltage loss that is still growing, in standard deviations
+    reach: float  # largest residual as a part of the voltage span
 
     @property
     def probability(self) -> float:
@@ -256,7 +257,8 @@ def _solve(levels: Levels, keep: BoolArray, columns: tuple[str, ...]) -> _Fit:
     chi2 = float(np.sum((right - weighted @ coefficients) ** 2))
     m = len(columns)
     knee = abs(float(coefficients[m])) / math.sqrt(float(covariance[m, m])) if len(coefficients) > m else 0.0
-    return _Fit(coefficients[:m], covariance[:m, :m], chi2, len(current) - m, knee)
+    largest = float(np.max(np.abs(voltage - design[:, :m] @ coefficients[:m])) / np.ptp(voltage))
+    return _Fit(coefficients[:m], covariance[:m, :m], chi2, len(current) - m, knee, largest)
 
 
 def _fit(
@@ -305,7 +307,7 @@ def _fit(
         )
     if bridge:
         fit, keep = _leave_out_knee(levels, keep, columns, fit, findings)
-    if fit.dof > 0 and fit.probability < 1e-3:
+    if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
         _explain_misfit(levels, keep, columns, fit, findings)
     return fit, keep, columns
 
