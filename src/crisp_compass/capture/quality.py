@@ -14,13 +14,12 @@ _SAMPLE = 200_000
 def quantum(values: FloatArray) -> float:
     """Return the converter step that the channel shows (0 if none is visible).
 
-    The step is the smallest spacing between distinct values, accepted if the channel repeats values often,
-    nearly all spacings are whole multiples of it, and it divides the span finely enough for a converter: a
+    The step is the smallest spacing between distinct values, accepted if nearly all spacings are whole multiples of it, and it divides the span finely enough for a converter: a
     command that takes a few exact values has none.
     """
     part = values[:_SAMPLE]
     levels = np.unique(part)
-    if len(levels) < 4 or len(levels) > len(part) / 2:
+    if len(levels) < 4:
         return 0.0
     gaps = np.diff(levels)
     tiny = 1e-9 * float(levels[-1] - levels[0])

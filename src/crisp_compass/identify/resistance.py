@@ -31,7 +31,7 @@ from crisp_compass.quantities import show
 _KNEE_REACH = 0.22
 #: Standard deviation of the part of the voltage loss that may still be missing at the smallest current used. It
 #: enters as a decaying term with this prior, so good data decide it and poor data widen the error bar.
-_KNEE_DOUBT = 0.02
+_KNEE_DOUBT = 0.05
 
 
 @dataclass(frozen=True)
@@ -325,7 +325,7 @@ def _leave_out_knee(
     current = np.abs(levels.means[:, 1])
     best, best_keep = fit, keep
     trial = keep.copy()
-    while trial.sum() - 1 > len(columns) and (best.probability < 0.05 or best.knee > 2.5):
+    while trial.sum() - 1 > len(columns) and (best.probability < 0.05 or best.knee > 1.5):
         smallest = np.min(current[trial])
         trial = trial & ~((current < smallest * 1.1 + 1e-12) & trial)
         signs = np.sign(levels.means[trial, 1])
@@ -336,7 +336,7 @@ def _leave_out_knee(
         ):
             break
         candidate = _solve(levels, trial, columns)
-        if best.knee > 2.5 or candidate.chi2 / candidate.dof < 0.5 * best.chi2 / max(best.dof, 1):
+        if best.knee > 1.5 or candidate.chi2 / candidate.dof < 0.5 * best.chi2 / max(best.dof, 1):
             best, best_keep = candidate, trial.copy()
     dropped = int(keep.sum() - best_keep.sum())
     if dropped:

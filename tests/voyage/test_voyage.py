@@ -1,0 +1,210 @@
+"""The voyage without a window: evidence, design from settled values, outlook of pages, scenarios, the course."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from crisp_compass.bench import Bench, Quantity, load_bench, settle
+from crisp_compass.capture import read_capture
+from crisp_compass.errors import Refusal
+from crisp_compass.voyage import design
+from crisp_compass.voyage.course import LEGS, State, check_bench, headline, legs_of, next_bearing, state_of
+from crisp_compass.voyage.evidence import add_evidence, differs, evaluate, guess_leg
+from crisp_compass.voyage.outlook import (
+    bode,
+    nice,
+    plate_outlook,
+    predict_current_step,
+    predict_speed_step,
+    pwm_picture,
+)
+from crisp_compass.voyage.scenarios import SCENARIOS, open_simulation, run_scenario
+
+WHEN = "2026-05-12T15:00:00"
+
+
+@pytest.fixture
+def bench(winch: Path) -> Bench:
+    return load_bench(winch)
+
+
+def _levers(bench: Bench, topic: str, **fields: object) -> Bench:
+    page = getattr(bench.levers, topic).model_copy(update=fields)
+    return bench.model_copy(update={"levers": bench.levers.model_copy(update={topic: page})})
+
+
+def test_every_demo_capture_finds_its_leg(winch: Path, thruster: Path) -> None:
+    wanted = {
+        "winch-staircase": "resistance", "winch-step-d": "inductance", "winch-step-q": "inductance", "winch-coast": "flux",
+        "thruster-staircase": "resistance", "thruster-step": "inductance", "thruster-coast": "flux", "thruster-hand-turn": "commutation",
+    }  # fmt: skip
+    for name, leg in wanted.items():
+        folder = winch.parent if name.startswith("winch") else thruster.parent
+        assert guess_leg(read_capture(folder / f"{name}.csv")) == leg
+
+
+def test_a_run_belongs_to_no_leg(bench: Bench, tmp_path: Path) -> None:
+    from crisp_compass.capture import write_capture
+    from crisp_compass.voyage.scenarios import capture_columns
+
+    trace, _ = run_scenario(bench, "current-step")
+    write_capture(
+        tmp_path / "r.csv", trace["t"], {k: v for k, v in capture_columns(trace).items() if k != "v_cmd"}, {}
+    )
+    with pytest.raises(Refusal, match="not clear which leg"):
+        guess_leg(read_capture(tmp_path / "r.csv"))
+
+
+def test_evidence_of_one_slot_takes_the_place_of_the_old(bench: Bench, winch: Path) -> None:
+    assert [e.slot for e in bench.evidence["inductance"]] == ["d", "q"]
+    again = evaluate(bench, "inductance", winch.parent / "winch-step-d.csv", base=winch.parent, when=WHEN).evidence
+    assert not differs(again, bench.evidence["inductance"][0])
+    fresh = add_evidence(bench, "inductance", again)
+    assert sorted(e.slot for e in fresh.evidence["inductance"]) == ["d", "q"]
+    assert fresh.ledger[-1].kind == "file"
+
+
+def test_inductance_needs_both_axes_or_one_for_both(bench: Bench) -> None:
+    values = design.inductance_values(bench)
+    assert values["lq"].value / values["ld"].value == pytest.approx(1.214 / 0.981, rel=5e-3)
+    one = bench.model_copy(update={"evidence": {"inductance": bench.evidence["inductance"][:1]}})
+    with pytest.raises(Refusal, match="only the d axis was captured; capture the q axis too"):
+        design.inductance_values(one)
+    with pytest.raises(Refusal, match="no step capture"):
+        design.inductance_values(Bench())
+
+
+def test_rated_current_base_is_applied_once(bench: Bench) -> None:
+    rms = _levers(bench, "plate", rated_current=5.0, current_base="rms")
+    assert design.plate_values(rms)["rated_current"].value == pytest.approx(5 * math.sqrt(2))
+
+
+def test_design_uses_settled_values_not_evidence(bench: Bench) -> None:
+    base = design.design_current(bench)
+    other = settle(bench, "resistance", {"resistance": Quantity(value=0.8, unit="Ω")}, reason="test", when=WHEN)
+    assert design.design_current(other).q.ki == pytest.approx(
+        base.q.ki * 0.8 / bench.settled["resistance"].values["resistance"].value
+    )
+    assert design.build_drive(other).machine.r == 0.8
+    optimum = design.design_current(_levers(bench, "current_loop", method="modulus-optimum"))
+    assert "modulus optimum" in optimum.method
+
+
+def test_drive_needs_what_it_runs_on(bench: Bench, thruster: Path) -> None:
+    for topic in ("flux", "current_loop", "speed_loop", "pwm"):
+        without = bench.model_copy(update={"settled": {k: v for k, v in bench.settled.items() if k != topic}})
+        with pytest.raises(Refusal, match="is not settled; settle it on the"):
+            design.build_drive(without)
+    with pytest.raises(Refusal, match="hall table is not settled"):
+        design.build_drive(_levers(bench, "plate", sensor="halls"))
+
+
+@pytest.mark.parametrize("name", SCENARIOS)
+def test_scenarios_run_without_a_fault_and_start_at_zero(bench: Bench, name: str) -> None:
+    trace, fault = run_scenario(bench, name)
+    assert fault == ""
+    assert trace["t"][0] == 0.0
+    assert np.all(np.diff(trace["t"]) > 0)
+    again, _ = run_scenario(bench, name)
+    np.testing.assert_array_equal(trace["i_q"], again["i_q"])
+
+
+def test_a_scenario_that_trips_says_so(bench: Bench) -> None:
+    _, fault = run_scenario(_levers(bench, "run", i_trip=0.5, i_limit=8.0), "speed-step")
+    assert fault == "over-current"
+
+
+def test_plate_outlook_reaches_where_the_formula_says(bench: Bench) -> None:
+    outlook = plate_outlook(bench)
+    psi = bench.settled["flux"].values["flux_linkage"].value
+    assert outlook.reach == pytest.approx(48 / math.sqrt(3) / (7 * psi))
+    assert outlook.flux_source == "measured"
+    fast = plate_outlook(_levers(bench, "plate", top_speed=400.0))
+    assert "top-speed-beyond-supply" in [f.code for f in fast.findings]
+    bare = plate_outlook(_levers(Bench(), "plate", kv=None))
+    assert (bare.reach, bare.emf) == (None, None)
+
+
+@pytest.mark.parametrize(
+    ("factor", "words"), [(math.sqrt(3), "line and phase"), (1 / math.sqrt(2), "peak and rms"), (2.0, "poles")]
+)
+def test_a_kv_in_the_wrong_base_is_named(bench: Bench, factor: float, words: str) -> None:
+    true = 60 / (2 * math.pi) / (math.sqrt(3) * 7 * bench.settled["flux"].values["flux_linkage"].value)
+    findings = plate_outlook(_levers(bench, "plate", kv=true / factor)).findings
+    assert any(f.code == "kv-disagrees" and words in f.text for f in findings)
+    assert not plate_outlook(_levers(bench, "plate", kv=true * 1.03)).findings
+
+
+def test_predictions_settle_where_they_should(bench: Bench) -> None:
+    current = design.design_current(bench)
+    step = predict_current_step(bench, current)
+    assert step.response[-1] == pytest.approx(3.0, rel=0.03)
+    assert np.all(step.low <= step.response + 1e-12)
+    assert np.all(step.high >= step.response - 1e-12)
+    speed = design.design_speed(bench)
+    time, plain, filtered = predict_speed_step(speed)
+    assert len(time) == len(plain) == len(filtered)
+    assert 100 * (plain.max() - 1) == pytest.approx(speed.overshoot_pct, abs=0.5)
+    assert filtered.max() < plain.max()
+    for curve, loop in ((bode(current.q), current.q), (bode(speed), speed)):
+        crossing = np.interp(0.0, -curve.gain_db, curve.frequency)
+        assert crossing == pytest.approx(loop.margins.crossover_hz, rel=0.02)
+        phase = np.interp(loop.margins.crossover_hz, curve.frequency, curve.phase_deg)
+        assert phase + 180 == pytest.approx(loop.margins.phase_margin_deg, abs=1.0)
+
+
+def test_large_steps_meet_the_voltage_limit(bench: Bench) -> None:
+    """At the limit the current climbs with (Vdc/√3 − R·i)/L, which the linear prediction would beat."""
+    large = _levers(bench, "current_loop", step=30.0)
+    found = predict_current_step(large, design.design_current(large))
+    lq = bench.settled["inductance"].values["lq"].value
+    slope = np.max(np.diff(found.response)) * 20e3
+    assert slope <= 48 / math.sqrt(3) / lq * 1.001
+    assert slope > 0.9 * 48 / math.sqrt(3) / lq
+
+
+def test_pwm_picture_and_nice_durations(bench: Bench) -> None:
+    figures = design.plan_bench_pwm(bench)
+    picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
+    assert picture.duty.shape == (361, 3)
+    assert picture.duty.max() == pytest.approx(1.0, abs=1e-3)
+    assert picture.verdict.level == "info"
+    assert [nice(x) for x in (0.0011, 0.0019, 0.0031, 0.009)] == pytest.approx([0.002, 0.002, 0.005, 0.01])
+
+
+def test_the_course_walks_from_nothing_to_everything(winch: Path) -> None:
+    full = load_bench(winch)
+    bench = full.model_copy(update={"settled": {}, "evidence": {}})
+    for topic in ("plate", "resistance", "inductance", "flux", "pwm", "current_loop"):
+        assert next_bearing(bench).leg == topic
+        assert any(f.code == "next-step" for f in check_bench(bench))
+        bench = bench.model_copy(update={"settled": {**bench.settled, topic: full.settled[topic]}})
+    assert next_bearing(bench).leg == "current_loop"  # the demo's is stale
+    assert all(headline(bench, leg) for leg in LEGS[:4])
+    assert state_of(bench, LEGS[-1]) is State.EVIDENCE
+
+
+def test_hall_leg_only_where_there_are_halls(bench: Bench) -> None:
+    assert "commutation" not in [leg.key for leg in legs_of(bench)]
+    halls = _levers(bench, "plate", sensor="halls")
+    assert "commutation" in [leg.key for leg in legs_of(halls)]
+    run = next(leg for leg in LEGS if leg.key == "run")
+    assert state_of(halls, run) is State.BLOCKED
+
+
+def test_check_names_too_few_steps_per_turn(bench: Bench) -> None:
+    fast = _levers(bench, "plate", top_speed=30000 * 2 * math.pi / 60)
+    fast = settle(fast, "plate", design.plate_values(fast), reason="x", when=WHEN)
+    codes = [f.code for f in check_bench(fast)]
+    assert "top-speed-beyond-supply" in codes
+    assert "too-few-samples-per-turn" in codes
+
+
+def test_live_simulation_is_the_scenario(bench: Bench) -> None:
+    sim = open_simulation(bench)
+    assert sim.speed == 0.0
+    assert sim.drive == design.build_drive(bench)
