@@ -17,6 +17,10 @@ PREFIXES = {"p": 1e-12, "n": 1e-9, "u": 1e-6, "µ": 1e-6, "μ": 1e-6, "m": 1e-3,
 _SHOWN_PREFIXES = ((1e9, "G"), (1e6, "M"), (1e3, "k"), (1.0, ""), (1e-3, "m"), (1e-6, "µ"), (1e-9, "n"), (1e-12, "p"))
 
 
+#: Units of the core that people read in another one.
+_SHOWN_AS = {"rad": "deg", "rad/s": "rpm"}
+
+
 @dataclass(frozen=True)
 class Unit:
     """A unit: what it measures, its factor to SI, whether prefixes make sense with it."""
@@ -165,6 +169,9 @@ def show(value: float | None, unit: str, digits: int = 3) -> str:
     """Print an SI value with prefix and unit, for example ``463 mΩ``; ``–`` for nothing."""
     if value is None or not math.isfinite(value):
         return "–"
+    unit = _SHOWN_AS.get(unit, unit)
+    if not unit and value == round(value):
+        return f"{round(value)}"
     number, prefix = split(value, unit, digits)
     label = prefix + unit_label(unit)
     return f"{number} {label}".rstrip()

@@ -6,11 +6,11 @@ import math
 
 import numpy as np
 import pytest
-from makers import digitise
 
 from crisp_compass.capture.levels import find_levels
 from crisp_compass.capture.quality import noise, pile_up, quantum, settled_mean_u, undithered_variance
 from crisp_compass.errors import Refusal
+from makers import digitise
 
 RNG = np.random.default_rng(7)
 

@@ -239,7 +239,7 @@ def _refusals(folder: Path, winch: Path) -> dict[str, list[object]]:
         "--a": ["tune", "speed", "--inertia", 1, "--kt", 1, "--loop-hz", 1e3, "--current-bandwidth-hz", 100, "--a", 0.5],
         "--scenario": ["simulate", winch, "--scenario", "moon", "-o", folder / "x.csv"],
         "--format": ["export", winch, "--format", "pdf", "-o", folder / "x"],
-        str(folder / "x.pdf"): ["report", winch, "-o", folder / "x.pdf"],
+        str(folder / "x.doc"): ["report", winch, "-o", folder / "x.doc"],
         str(folder / "new.bench.json"): ["check", folder / "new.bench.json"],
         str(folder / "bare.bench.json"): ["simulate", folder / "bare.bench.json", "-o", folder / "x.csv"],
         str(folder / "bare.bench.json") + ": nothing is settled": ["export", folder / "bare.bench.json", "-o", folder / "x.h"],

@@ -6,10 +6,10 @@ import math
 
 import numpy as np
 import pytest
-from makers import coast, turning
 
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.emf import fit_emf
+from makers import coast, turning
 
 RATE = 4e3
 T = np.arange(int(2.5 * RATE)) / RATE

@@ -13,6 +13,7 @@ import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
 from crisp_compass.record.export import export_settings
+from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.voyage.evidence import add_evidence, evaluate
 
@@ -85,6 +86,12 @@ def test_record_says_when_a_capture_has_changed(winch: Path, tmp_path: Path) -> 
     path = tmp_path / "winch-staircase.csv"
     path.write_text(path.read_text().replace("-1.9,", "-1.8,"))
     assert "The capture has changed since it was read" in write_report(load_bench(winch), tmp_path, "now")
+
+
+def test_pdf_record_has_a_page_for_every_capture(winch: Path) -> None:
+    content = write_pdf(load_bench(winch), winch.parent, "2026-05-12 15:00")
+    assert content.startswith(b"%PDF-")
+    assert len(re.findall(rb"/Type\s*/Page\b", content)) >= 6  # values, four captures, ledger
 
 
 def test_settings_without_uncertainty_need_none() -> None:

@@ -78,8 +78,8 @@ def save_bench(bench: Bench, path: Path | str) -> None:
     write_atomically(Path(path), dump_bench(bench))
 
 
-def write_atomically(path: Path, text: str) -> None:
-    """Write UTF-8 text so that the path holds either the old or the new content, never a part."""
+def write_atomically(path: Path, content: str | bytes) -> None:
+    """Write bytes, or text as UTF-8, so that the path holds either the old or the new content, never a part."""
     try:
         handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     except OSError as error:
@@ -87,8 +87,8 @@ def write_atomically(path: Path, text: str) -> None:
             f"the file cannot be written ({error.strerror})", "choose another folder", where=str(path)
         ) from None
     try:
-        with os.fdopen(handle, "w", encoding="utf-8") as stream:
-            stream.write(text)
+        with os.fdopen(handle, "wb") as stream:
+            stream.write(content if isinstance(content, bytes) else content.encode())
             stream.flush()
             os.fsync(stream.fileno())
         os.chmod(temporary, 0o644 if not path.exists() else path.stat().st_mode & 0o777)

@@ -91,18 +91,24 @@ def export(
 
 @command
 def report(
-    bench: BenchFile, output: Annotated[str, typer.Option("-o", "--output", help="FILE.html")], json: Json = False
+    bench: BenchFile,
+    output: Annotated[str, typer.Option("-o", "--output", help="FILE.html or FILE.pdf")],
+    json: Json = False,
 ) -> None:
-    """Write the record of the bench as one HTML file."""
+    """Write the record of the bench as one HTML or PDF file."""
     from crisp_compass.record.report import write_report
     from crisp_compass.voyage.course import check_bench
 
     loaded = load_bench(bench)
     path = _target(output)
-    if path.suffix.lower() not in (".html", ".htm"):
-        raise Refusal(
-            "the record is written as .html", "name the file so; a browser prints it to paper or PDF", where=output
-        )
-    write_atomically(path, write_report(loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes")))
+    when = datetime.now().isoformat(" ", "minutes")
+    if path.suffix.lower() == ".pdf":
+        from crisp_compass.record.pdf import write_pdf
+
+        write_atomically(path, write_pdf(loaded, Path(bench).parent, when))
+    elif path.suffix.lower() in (".html", ".htm"):
+        write_atomically(path, write_report(loaded, Path(bench).parent, when))
+    else:
+        raise Refusal(f"a record cannot be written as “{path.suffix}”", "end the name in .html or .pdf", where=output)
     findings = [f for f in check_bench(loaded) if f.level != "info"]
     emit("report", json, findings=findings, keys={"output": output}, text=[f"Written to {output}"])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import FigureBase
 
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.estimates import FloatArray
@@ -21,7 +21,7 @@ def _thin(*arrays: FloatArray) -> list[FloatArray]:
     return [a[::stride] for a in arrays]
 
 
-def _pair(figure: Figure, x: str, y: str, residual: str) -> tuple[Axes, Axes]:
+def _pair(figure: FigureBase, x: str, y: str, residual: str) -> tuple[Axes, Axes]:
     left, right = figure.subplots(1, 2, width_ratios=(2, 1))
     for axes, label in ((left, y), (right, residual)):
         axes.set_xlabel(x)
@@ -30,7 +30,7 @@ def _pair(figure: Figure, x: str, y: str, residual: str) -> tuple[Axes, Axes]:
     return left, right
 
 
-def resistance(figure: Figure, result: ResistanceResult) -> None:
+def resistance(figure: FigureBase, result: ResistanceResult) -> None:
     """Voltage over current with the fitted line, and the residual of each level."""
     left, right = _pair(figure, "current i_a [A]", f"{result.voltage_name} [V]", "residual [mV]")
     used = result.used
@@ -42,7 +42,7 @@ def resistance(figure: Figure, result: ResistanceResult) -> None:
     right.plot(result.current[used], 1e3 * result.residual[used], "o", color=_MEASURED)
 
 
-def inductance(figure: Figure, result: InductanceResult) -> None:
+def inductance(figure: FigureBase, result: InductanceResult) -> None:
     """Current over time with the model, and the residual."""
     left, right = _pair(figure, "time [ms]", "current i_a [A]", "residual [mA]")
     t, i, m, r = _thin(1e3 * result.time, result.current, result.model, 1e3 * result.residual)
@@ -52,7 +52,7 @@ def inductance(figure: Figure, result: InductanceResult) -> None:
     right.plot(t, r, color=_MEASURED, lw=0.5)
 
 
-def flux(figure: Figure, result: FluxResult) -> None:
+def flux(figure: FigureBase, result: FluxResult) -> None:
     """First channel over time with the model, and the residual."""
     left, right = _pair(figure, "time [s]", f"{result.channels[0]} [V]", "residual [mV]")
     t, v, m, r = _thin(result.time, result.voltage[:, 0], result.model[:, 0], 1e3 * result.residual[:, 0])
@@ -62,7 +62,7 @@ def flux(figure: Figure, result: FluxResult) -> None:
     right.plot(t, r, color=_MEASURED, lw=0.5)
 
 
-def halls(figure: Figure, table: HallTable) -> None:
+def halls(figure: FigureBase, table: HallTable) -> None:
     """Code over electrical angle, with the sector bounds found."""
     axes = figure.subplots()
     angle, code = _thin(np.degrees(table.theta) % 360, table.codes)

@@ -7,6 +7,9 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from jinja2 import Environment, PackageLoader, select_autoescape
+from matplotlib import rc_context
+from matplotlib.backends.backend_svg import FigureCanvasSVG
+from matplotlib.figure import Figure, FigureBase
 
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
@@ -14,6 +17,7 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.inductance import InductanceResult
 from crisp_compass.identify.resistance import ResistanceResult
@@ -33,7 +37,9 @@ CAUTIONS = (
 
 
 @dataclass(frozen=True)
-class _Row:
+class Row:
+    """One settled value as printed."""
+
     name: str
     value: str
     doubt: str
@@ -43,14 +49,21 @@ class _Row:
 
 
 @dataclass(frozen=True)
-class _Exhibit:
+class Exhibit:
+    """One piece of evidence; ``evaluated`` is None where ``problem`` says why there is no plot."""
+
     title: str
     file: str
     sha: str
     method: str
     findings: tuple[str, ...]
-    svg: str
     problem: str
+    evaluated: Evaluated | None
+
+    @property
+    def svg(self) -> str:
+        """The plot as SVG text, empty without one."""
+        return _svg(self.evaluated) if self.evaluated else ""
 
 
 def write_report(bench: Bench, base: Path, when: str) -> str:
@@ -71,21 +84,32 @@ def write_report(bench: Bench, base: Path, when: str) -> str:
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    rows = {
-        BY_KEY[topic].name: [_row(bench, topic, n, q) for n, q in s.values.items()]
-        for topic, s in bench.settled.items()
-    }
-    exhibits = [
-        _exhibit(bench, leg, evidence, base) for leg in EVIDENCE_LEGS for evidence in bench.evidence.get(leg, ())
-    ]
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     return environment.get_template("record.html").render(
-        bench=bench, when=when, version=__version__, groups=rows, exhibits=exhibits, halls=halls, cautions=CAUTIONS,
-        findings=[f for f in check_bench(bench) if f.level != "info"],
+        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base), halls=halls, cautions=CAUTIONS,
+        findings=open_points(bench),
     )  # fmt: skip
 
 
-def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> _Row:
+def settled_rows(bench: Bench) -> dict[str, list[Row]]:
+    """Return every settled value as printed, by the leg's name."""
+    return {
+        BY_KEY[topic].name: [_row(bench, topic, n, q) for n, q in s.values.items()]
+        for topic, s in bench.settled.items()
+    }
+
+
+def exhibits_of(bench: Bench, base: Path) -> list[Exhibit]:
+    """Read every capture again and return it with its result, or with what is wrong with it."""
+    return [_exhibit(bench, leg, e, base) for leg in EVIDENCE_LEGS for e in bench.evidence.get(leg, ())]
+
+
+def open_points(bench: Bench) -> list[Finding]:
+    """Return what a reader of the record must know before trusting it."""
+    return [f for f in check_bench(bench) if f.level != "info"]
+
+
+def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> Row:
     settled = bench.settled[topic]
     shown, doubt = show(quantity.value, quantity.unit, 4), ""
     if quantity.interval95 and quantity.interval95[0] != quantity.interval95[1]:
@@ -93,47 +117,44 @@ def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> _Row:
             quantity.value, (quantity.interval95[1] - quantity.interval95[0]) / 2, quantity.unit
         )
     stale = stale_effect(bench, topic) if stale_inputs(bench, topic) else ""
-    return _Row(name.replace("_", " "), shown, doubt, settled.reason, settled.when[:16].replace("T", " "), stale)
+    return Row(name.replace("_", " "), shown, doubt, settled.reason, settled.when[:16].replace("T", " "), stale)
 
 
-def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path) -> _Exhibit:
+def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path) -> Exhibit:
     title = BY_KEY[leg].name + (f", {evidence.slot} axis" if evidence.slot else "")
     path = base / evidence.file
-    svg = problem = ""
+    problem, evaluated = "", None
     try:
         if path.is_file() and sha256_of(path) != evidence.sha256:
             problem = "The capture has changed since it was read; the plot is left out."
         else:
-            svg = _plot(
-                evaluate(
-                    bench, leg, path, base=base, when=evidence.when, columns=evidence.columns, slot=evidence.slot
-                )
+            evaluated = evaluate(
+                bench, leg, path, base=base, when=evidence.when, columns=evidence.columns, slot=evidence.slot
             )
     except Refusal as refusal:
         problem = refusal.sentence
-    return _Exhibit(
-        title, evidence.file, evidence.sha256, evidence.method, tuple(f.text for f in evidence.findings), svg, problem
-    )
+    findings = tuple(f.text for f in evidence.findings)
+    return Exhibit(title, evidence.file, evidence.sha256, evidence.method, findings, problem, evaluated)
 
 
-def _plot(evaluated: Evaluated) -> str:
-    """Return the evidence's plot as SVG text."""
-    from matplotlib import rc_context
-    from matplotlib.backends.backend_svg import FigureCanvasSVG
-    from matplotlib.figure import Figure
+def draw(figure: FigureBase, evaluated: Evaluated) -> None:
+    """Draw the evidence's plots into a figure."""
+    result = evaluated.result
+    if isinstance(result, ResistanceResult):
+        figures.resistance(figure, result)
+    elif isinstance(result, InductanceResult):
+        figures.inductance(figure, result)
+    elif isinstance(result, FluxResult):
+        figures.flux(figure, result)
+    elif isinstance(result, HallTable):
+        figures.halls(figure, result)
 
+
+def _svg(evaluated: Evaluated) -> str:
     with rc_context({"svg.fonttype": "path", "svg.hashsalt": "crisp-compass", "font.size": 9}):
         figure = Figure(figsize=(8.2, 3.0), layout="constrained")
         FigureCanvasSVG(figure)
-        result = evaluated.result
-        if isinstance(result, ResistanceResult):
-            figures.resistance(figure, result)
-        elif isinstance(result, InductanceResult):
-            figures.inductance(figure, result)
-        elif isinstance(result, FluxResult):
-            figures.flux(figure, result)
-        elif isinstance(result, HallTable):
-            figures.halls(figure, result)
+        draw(figure, evaluated)
         out = io.StringIO()
         figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
     text = out.getvalue()

@@ -39,7 +39,7 @@ class HandOverPage(LegPage):
         for key, text in (("record", "Save record…"), ("json", "Save JSON…"), ("csv", "Save CSV…")):
             self.buttons[key] = QPushButton(text)
         self.buttons["record"].clicked.connect(
-            lambda: self._ask("record", ".html", "Record (*.html)", self.save_record)
+            lambda: self._ask("record", ".html", "Record (*.html *.pdf)", self.save_record)
         )
         self.buttons["json"].clicked.connect(
             lambda: self._ask("settings", ".json", "JSON (*.json)", lambda p: self.save_settings(p, "json"))
@@ -100,9 +100,11 @@ class HandOverPage(LegPage):
         bench, base, when = self.document.bench, self.document.base, now().replace("T", " ")[:16]
 
         def work() -> str:
+            from crisp_compass.record.pdf import write_pdf
             from crisp_compass.record.report import write_report
 
-            write_atomically(path, write_report(bench, base, when))
+            pdf = path.suffix.lower() == ".pdf"
+            write_atomically(path, write_pdf(bench, base, when) if pdf else write_report(bench, base, when))
             return path.name
 
         self._report.ask(work)

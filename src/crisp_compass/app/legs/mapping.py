@@ -17,7 +17,7 @@ from PySide6.QtWidgets import (
 )
 
 from crisp_compass.app.widgets.parts import label
-from crisp_compass.capture.dialect import detect
+from crisp_compass.capture.dialect import detect, number
 from crisp_compass.capture.mapping import ColumnMapping
 from crisp_compass.errors import Refusal
 
@@ -79,6 +79,9 @@ class MappingDialog(QDialog):
 
     def _check(self) -> None:
         try:
+            for signal, (_, _, factor) in self._rows.items():
+                if number(factor.text() or "1") is None:
+                    raise Refusal(f"the factor “{factor.text()}” of {signal} is not a number")
             for text in self.mappings():
                 ColumnMapping.parse(text)
         except Refusal as refusal:

@@ -61,6 +61,11 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         THEME.changed.connect(self.restyle)
         self.restyle()
 
+    def close(self) -> bool:
+        """Close and stop following the theme: a closed plot has no items left to colour."""
+        THEME.changed.disconnect(self.restyle)
+        return bool(super().close())
+
     def restyle(self) -> None:
         """Take the theme's colours."""
         self.setBackground(THEME.color("sheet"))
@@ -107,12 +112,12 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
     ) -> None:
         """Declare a curve; ``dense`` curves keep their spikes when there are more samples than pixels."""
         item = pg.PlotDataItem(antialias=not dense, connect="finite")
-        if dense:
-            item.setDownsampling(auto=True, method="peak")
-            item.setClipToView(True)
         style = {"token": token, "width": width, "dash": dash, "symbol": symbol, "size": size, "hollow": hollow}
         self._apply(item, style)
         self.plotItem.addItem(item)
+        if dense:  # after adding: the plot gives every new item its own settings
+            item.setDownsampling(auto=True, method="peak")
+            item.setClipToView(True)
         self._curves[key] = (item, style)
 
     def set(self, key: str, x: ArrayLike, y: ArrayLike) -> None:

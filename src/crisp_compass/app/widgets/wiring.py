@@ -49,7 +49,7 @@ class WiringSketch(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.fillRect(self.rect(), THEME.color("sheet"))
-        scale = max(1.0, min(self.width() / 740, (self.height() - 90) / 230))
+        scale = max(0.6, min(self.width() / 740, (self.height() - 90) / 230))
         painter.save()
         painter.scale(scale, scale)
         middle = QPointF(self.width() / 2 / scale - 4, (self.height() / 2 - 40) / scale)

@@ -1,0 +1,317 @@
+"""The window's own widgets, one by one: levers, plots, dial, course, answer, jobs, mapping."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QObject, QPoint, QPointF, Qt, QThreadPool
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.course_strip import CourseStrip, Waypoint
+from crisp_compass.app.dial import Dial, DialView, Sector
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.legs.mapping import MappingDialog
+from crisp_compass.app.main import make_application
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.answer import Answer, Findings
+from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.voyage.course import State
+
+
+@pytest.fixture(autouse=True)
+def _application(qtbot: QtBot) -> Iterator[None]:
+    make_application()
+    yield
+    THEME.use("light")
+
+
+@pytest.fixture
+def lever(qtbot: QtBot) -> Lever:
+    made = Lever("Bandwidth", "Hz")
+    qtbot.addWidget(made)
+    made.show()
+    made.show_value(1200.0)
+    return made
+
+
+SHOWN = [
+    ("Hz", 1200.0, "1.2", "kHz"), ("Ω", 0.012, "12", "mΩ"), ("rpm", 209.4395102, "2000", "rpm"), ("s", 160e-9, "160", "ns"),
+    ("degC", 23.5, "23.5", "°C"), ("N·m", 0.0, "0", "N·m"), ("", 3.0, "3", ""), ("A", -2.5, "−2.5", "A"), ("H", 980.43e-6, "980.4", "µH"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("unit", "value", "text", "suffix"), SHOWN)
+def test_a_lever_shows_engineering_numbers_and_reads_them_back(
+    qtbot: QtBot, unit: str, value: float, text: str, suffix: str
+) -> None:
+    lever = Lever("x", unit)
+    qtbot.addWidget(lever)
+    lever.show_value(value)
+    assert (lever.edit.text(), lever.suffix.text()) == (text, suffix)
+    lever.edit.setModified(True)
+    lever._on_finished()
+    assert lever.value == pytest.approx(value, rel=1e-3, abs=1e-12)
+
+
+STEPS = [
+    (1200.0, True, False, 1300.0), (1000.0, False, False, 990.0), (9900.0, True, False, 10000.0), (1200.0, True, True, 2000.0),
+    (1200.0, False, True, 1000.0), (1000.0, False, True, 500.0), (5000.0, True, True, 10000.0), (0.0, True, False, 0.1),
+    (-1200.0, True, False, -1100.0), (-1000.0, False, True, -2000.0),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("start", "up", "coarse", "after"), STEPS)
+def test_engineering_steps(lever: Lever, start: float, up: bool, coarse: bool, after: float) -> None:
+    lever.show_value(start)
+    lever.step(up, coarse=coarse)
+    assert lever.value == pytest.approx(after)
+
+
+def test_steps_up_and_down_come_back(lever: Lever) -> None:
+    for start in (1200.0, 3.4, 0.57):
+        lever.show_value(start)
+        for up in (True, True, True, False, False, False):
+            lever.step(up)
+        assert lever.value == pytest.approx(start)
+
+
+def test_whole_levers_step_by_whole_numbers_and_refuse_parts(qtbot: QtBot) -> None:
+    lever = Lever("Pole pairs", "", whole=True)
+    qtbot.addWidget(lever)
+    lever.show_value(7.0)
+    lever.step(True)
+    assert lever.value == 8.0
+    said: list[str] = []
+    lever.refused.connect(said.append)
+    lever.edit.clear()
+    qtbot.keyClicks(lever.edit, "2.5")
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    assert said == ["Pole pairs: a whole number is needed."]
+    assert lever.value == 8.0
+    assert lever.edit.text() == "8"
+
+
+def test_wheel_and_escape(lever: Lever, qtbot: QtBot) -> None:
+    moved: list[float] = []
+    lever.moved.connect(moved.append)
+    event = QWheelEvent(
+        QPointF(5, 5),
+        QPointF(5, 5),
+        QPoint(),
+        QPoint(0, 120),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
+    QApplication.sendEvent(lever, event)
+    assert moved == [pytest.approx(1300.0)]
+    lever.edit.clear()
+    qtbot.keyClicks(lever.edit, "zz")
+    assert lever._frame.property("wrong") is True
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Escape)
+    assert lever.edit.text() == "1.3"
+    assert lever._frame.property("wrong") is False
+
+
+def test_a_choice_tells_only_what_a_person_chose(qtbot: QtBot) -> None:
+    choice = Choice("Scheme", {"a": "one", "b": "two"})
+    qtbot.addWidget(choice)
+    chosen: list[str] = []
+    choice.moved.connect(chosen.append)
+    choice.show_value("b")
+    assert chosen == []
+    choice.box.activated.emit(0)
+    assert chosen == ["a"]
+
+
+def test_plot_keeps_its_view_while_a_lever_moves(qtbot: QtBot) -> None:
+    plot = Plot(("time", "s"), ("current", "A"), name="p")
+    qtbot.addWidget(plot)
+    plot.resize(500, 300)
+    plot.show()
+    plot.curve("a", "deep")
+    x = np.linspace(0, 1, 50)
+    plot.set("a", x, np.sin(6 * x))
+    plot.keep_in_view()
+    first = plot.plotItem.viewRange()
+    plot.set("a", x, 1.05 * np.sin(6 * x))
+    plot.keep_in_view()
+    assert plot.plotItem.viewRange() == first
+    plot.set("a", x, 9 * np.sin(6 * x))
+    plot.keep_in_view()
+    assert plot.plotItem.viewRange() != first
+    plot.set("a", x, 0.01 * np.sin(6 * x))
+    plot.keep_in_view()
+    assert plot.plotItem.viewRange()[1][1] < 0.1
+
+
+def test_plot_cursors_read_differences_and_picture_is_copied(qtbot: QtBot) -> None:
+    plot = Plot(("time", "s"), ("current", "A"), name="p")
+    qtbot.addWidget(plot)
+    plot.resize(500, 300)
+    plot.curve("a", "deep")
+    x = np.linspace(0, 1, 101)
+    plot.set("a", x, 5 * x)
+    plot.fit()
+    plot.toggle_cursors()
+    plot._cursors[0].setValue(0.2)
+    plot._cursors[1].setValue(0.6)
+    text = plot._readout.toPlainText()
+    assert "Δ 400 ms" in text
+    assert "Δy 2 A" in text
+    assert "1/Δ 2.50 Hz" in text
+    plot.copy_picture()
+    assert not QApplication.clipboard().pixmap().isNull()
+
+
+def test_dense_curves_keep_their_spikes(qtbot: QtBot) -> None:
+    plot = Plot(("time", "s"), ("voltage", "V"), name="p")
+    qtbot.addWidget(plot)
+    plot.resize(400, 200)
+    plot.show()
+    plot.curve("a", "deep", dense=True)
+    y = np.zeros(200_000)
+    y[123_456] = 7.0
+    plot.set("a", np.arange(200_000.0), y)
+    plot.fit()
+    plot.grab()
+    shown = plot._curves["a"][0].curve.getData()[1]
+    assert len(shown) < 20_000
+    assert shown.max() == 7.0
+
+
+def test_axes_write_units_with_prefix_and_plain_decades(qtbot: QtBot) -> None:
+    plot = Plot(("frequency", "Hz"), ("gain", "dB"), name="p", log_x=True)
+    qtbot.addWidget(plot)
+    axis = plot.plotItem.getAxis("bottom")
+    assert axis.logTickStrings([1, 2, 3, 4], 1, 1) == ["10", "100", "1k", "10k"]
+    assert "gain [dB]" in plot.plotItem.getAxis("left").labelString()
+
+
+def test_dial_turns_by_mouse_and_paints_every_part(qtbot: QtBot) -> None:
+    dial = Dial()
+    qtbot.addWidget(dial)
+    dial.resize(320, 322)
+    dial.show()
+    turned: list[float] = []
+    dial.turned.connect(turned.append)
+    qtbot.mouseClick(dial, Qt.MouseButton.LeftButton, pos=QPoint(230, 140))
+    assert turned == []
+    sectors = tuple(Sector(60 * k, 60 * k + 60, str(k + 1)) for k in range(6))
+    dial.show_view(
+        DialView("c", rotor=0.0, current=(90.0, 0.5), voltage=(120.0, 0.9), sectors=sectors, draggable=True)
+    )
+    qtbot.mouseClick(dial, Qt.MouseButton.LeftButton, pos=QPoint(230, 140))
+    assert turned == [pytest.approx(90.0)]  # clockwise as on a compass
+    qtbot.keyClick(dial, Qt.Key.Key_Down)
+    assert turned[-1] == pytest.approx(89.0)
+    image = dial.grab().toImage()
+    magenta = THEME.color("magenta").rgb()
+    assert any(image.pixel(x, 140) == magenta for x in range(165, 230))
+
+
+def test_course_is_travelled_by_mouse_and_keys(qtbot: QtBot) -> None:
+    strip = CourseStrip()
+    qtbot.addWidget(strip)
+    strip.resize(1000, 74)
+    strip.show()
+    points = tuple(Waypoint(s.name, s.value, "1.2 kHz", s) for s in State)
+    strip.show_course(points, points[1].key)
+    assert "evidence only" in strip.accessibleDescription()
+    chosen: list[str] = []
+    strip.chosen.connect(chosen.append)
+    qtbot.mouseClick(strip, Qt.MouseButton.LeftButton, pos=QPoint(900, 30))
+    for key in (Qt.Key.Key_Left, Qt.Key.Key_Right, Qt.Key.Key_End):
+        qtbot.keyClick(strip, key)
+    assert chosen == ["BLOCKED", "NOT_BEGUN", "SETTLED", "BLOCKED"]
+    for name in ("light", "night"):
+        THEME.use(name)
+        image = strip.grab().toImage()
+        cells = {bytes(image.copy(200 * k + 85, 8, 30, 26).constBits()) for k in range(5)}
+        assert len(cells) == 5  # every state has a shape of its own
+
+
+def test_answer_and_findings(qtbot: QtBot) -> None:
+    answer, findings = Answer("How much?"), Findings()
+    for widget in (answer, findings):
+        qtbot.addWidget(widget)
+    answer.show_answer("463 mΩ", "±1.9 mΩ", "because", stale=True)
+    assert (answer.text, answer.reason) == ("463 mΩ", "because")
+    assert answer._reason.objectName() == "stale"
+    findings.show_findings(
+        [
+            Finding("info", "a", "A."),
+            Finding("stop", "b", "B."),
+            Finding("caution", "c", "C."),
+            Finding("info", "d", "D."),
+        ]
+    )
+    assert findings.texts == ["B.", "C.", "A."]
+    findings.show_findings([])
+    assert findings.isHidden()
+
+
+def test_jobs_drop_late_answers_and_name_what_broke(qtbot: QtBot) -> None:
+    owner = QObject()
+    job = Job(owner)
+    done: list[object] = []
+    refused: list[Refusal] = []
+    job.done.connect(done.append)
+    job.refused.connect(refused.append)
+    job.ask(lambda: "old")
+    job.ask(lambda: "new")
+    qtbot.waitUntil(lambda: bool(done))
+    QThreadPool.globalInstance().waitForDone(5000)
+    qtbot.wait(20)
+    assert done == ["new"]
+    job.ask(lambda: 1 / 0)
+    qtbot.waitUntil(lambda: bool(refused))
+    assert "ZeroDivisionError" in refused[0].sentence
+    job.ask(lambda: "cancelled")
+    job.cancel()
+    QThreadPool.globalInstance().waitForDone(5000)
+    qtbot.wait(20)
+    assert done == ["new"]
+
+
+def test_mapping_dialog_makes_the_text_form(qtbot: QtBot, tmp_path: Path) -> None:
+    path = tmp_path / "s.csv"
+    path.write_text("Time;CH1;CH2\ns;V;mV\n0;1,5;2\n0,1;2,5;3\n")
+    dialog = MappingDialog(None, path, ("v_ab", "i_a"), "why.")  # type: ignore[arg-type]
+    qtbot.addWidget(dialog)
+    assert dialog.usable
+    assert dialog.mappings() == ("t=Time", "v_ab=CH1", "i_a=CH2")
+    dialog.choose("i_a", "CH2", flip=True, factor="10")
+    dialog.choose("v_ab", "")
+    assert dialog.mappings() == ("t=Time", "i_a=-CH2*10")
+    dialog.choose("i_a", "CH2", factor="ten")
+    dialog._check()
+    assert dialog._error.text() == "the factor “ten” of i_a is not a number."
+    broken = MappingDialog(None, tmp_path / "none.csv", ("v_ab",), "why.")  # type: ignore[arg-type]
+    qtbot.addWidget(broken)
+    assert not broken.usable
+
+
+@pytest.mark.parametrize("leg", TEXTS)
+def test_wiring_sketches_stay_inside_their_sheet(qtbot: QtBot, leg: str) -> None:
+    sketch = WiringSketch(leg)
+    qtbot.addWidget(sketch)
+    for size in ((912, 460), (640, 340)):
+        sketch.resize(*size)
+        image = sketch.grab().toImage()
+        sheet = THEME.color("sheet").rgb()
+        border = [image.pixel(x, y) for x in range(0, size[0], 3) for y in (0, 1, size[1] - 1)]
+        border += [image.pixel(x, y) for y in range(0, size[1], 3) for x in (0, 1, size[0] - 1)]
+        assert set(border) == {sheet}
+        inside = sum(image.pixel(x, y) != sheet for x in range(0, size[0], 6) for y in range(0, size[1], 6))
+        assert inside > 150
