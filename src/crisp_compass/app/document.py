@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sys
 import time
 from datetime import datetime
 from pathlib import Path
@@ -31,6 +32,12 @@ def autosave_folder() -> Path:
     folder = Path(platformdirs.user_state_dir("crisp-compass")) / "autosave"
     folder.mkdir(parents=True, exist_ok=True)
     return folder
+
+
+def demo_folder() -> Path:
+    """Return the folder of the demo benches: in a checkout, else where they were installed."""
+    beside = Path(__file__).resolve().parents[3] / "demo"
+    return beside if (beside / "winch").is_dir() else Path(sys.prefix) / "share" / "crisp-compass" / "demo"
 
 
 class _Change(QUndoCommand):

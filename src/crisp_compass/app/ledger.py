@@ -48,6 +48,7 @@ class Ledger(QWidget):
         self._list.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
         self._list.verticalHeader().setMinimumSectionSize(20)
         self._list.verticalHeader().setDefaultSectionSize(21)
+        self._list.verticalScrollBar().rangeChanged.connect(self._list.scrollToBottom)
         self._list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.entry = QLineEdit(placeholderText="type a reading:  ruv 0.84   temp 24   note …")
         self.entry.setAccessibleName("Reading: ruv, rvw, rwu, lead, temp, vbus or note, then the value")

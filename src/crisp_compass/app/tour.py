@@ -6,22 +6,16 @@ import re
 import sys
 import time
 from collections.abc import Callable
-from importlib.resources import files
 from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
 
+from crisp_compass.app.document import demo_folder
 from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.main import make_application
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.window import Window
 from crisp_compass.errors import Refusal
-
-
-def demo_folder() -> Path:
-    """Return the folder of the demo benches: beside a checkout, else inside the package."""
-    beside = Path(__file__).resolve().parents[3] / "demo"
-    return beside if (beside / "winch").is_dir() else Path(str(files("crisp_compass"))) / "demo"
 
 
 def main(arguments: list[str]) -> int:
@@ -114,7 +108,7 @@ class Tour:
         page._timer.stop()  # the tour moves time itself, so the picture is the same on any machine
         for k in range(100):
             if k == 60:
-                page.sim.set_load(0.35)  # type: ignore[union-attr]
+                window.document.set_lever("run", "load", 0.35)
             page.advance(0.03)
         self._picture(window, "run")
         page.stop()

@@ -25,7 +25,7 @@ from PySide6.QtWidgets import (
 
 from crisp_compass.app.course_strip import CourseStrip, Waypoint
 from crisp_compass.app.dial import Dial
-from crisp_compass.app.document import Document
+from crisp_compass.app.document import Document, demo_folder
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
 from crisp_compass.app.legs.base import LegPage
@@ -177,6 +177,9 @@ class Window(QMainWindow):
         file = self.menuBar().addMenu("&File")
         add(file, "&New bench", self.new, "Ctrl+N")
         add(file, "&Open bench…", self._ask_open, "Ctrl+O")
+        demos = file.addMenu("Open &demo")
+        for name in ("winch", "thruster"):
+            add(demos, name.capitalize(), partial(self.open, demo_folder() / name / f"{name}.bench.json"))
         self._recent = file.addMenu("Open &recent")
         self._recent.aboutToShow.connect(self._fill_recent)
         file.addSeparator()

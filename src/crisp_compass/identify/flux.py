@@ -105,7 +105,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
     speeds = np.abs(fit.omega) / (2 * math.pi)
     method = (
         f"back-EMF of {', '.join(fit.channels)} over {abs(fit.theta[-1] - fit.theta[0]) / (2 * math.pi):.0f} electrical turns, "
-        f"{speeds.max():.3g} Hz down to {speeds.min():.3g} Hz; voltage and frequency fitted together"
+        f"{speeds.max():.3g} Hz down to {f'{speeds.min():.3g} Hz' if speeds.min() > 0.01 * speeds.max() else 'standstill'}; voltage and frequency fitted together"
     )
     voltage = np.column_stack([voltages[c][fit.index] for c in fit.channels])
     return FluxResult(

@@ -127,6 +127,9 @@ def fit_resistance(
         value = Estimate(value.value - cable, value.unit, value.u, value.low - cable, value.high - cable)
     estimates = {"resistance": value, "voltage_offset": _offset(fit, columns)}
     temperature = temperature_c if temperature_c is not None else capture.note_number("temperature_c")
+    for option, given in (("--temperature", temperature), ("--reference-temperature", reference_c)):
+        if given is not None and not -100 <= given <= 400:
+            raise Refusal(f"{given:g} °C cannot be a winding's temperature", "give it in °C", where=option)
     if reference_c is not None and temperature is None:
         raise Refusal(
             "the winding's temperature is not known", "give --temperature too", where="--reference-temperature"
