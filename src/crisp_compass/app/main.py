@@ -7,7 +7,7 @@ import sys
 from importlib.resources import files
 from pathlib import Path
 
-from PySide6.QtCore import QThreadPool, QTimer
+from PySide6.QtCore import QTimer
 from PySide6.QtGui import QIcon
 from PySide6.QtWidgets import QApplication, QMessageBox
 
@@ -15,7 +15,6 @@ from crisp_compass.app.document import leftovers
 from crisp_compass.app.theme import THEME, load_fonts
 from crisp_compass.app.window import Window
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.simulation import warm_up
 
 
 def make_application() -> QApplication:
@@ -55,7 +54,7 @@ def main(arguments: list[str]) -> int:
             return 2
         window.open(Path(arguments[0]))
     window.show()
-    QThreadPool.globalInstance().start(warm_up)
+    window.prepare_simulation()
     QTimer.singleShot(0, lambda: offer_recovery(window))
     return application.exec()
 

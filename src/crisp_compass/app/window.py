@@ -45,6 +45,7 @@ from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.capture import read_capture
 from crisp_compass.errors import Refusal
+from crisp_compass.plant.simulation import READY, warm_up
 from crisp_compass.voyage.course import BY_KEY, headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import guess_leg
 
@@ -124,6 +125,18 @@ class Window(QMainWindow):
         self.bearing.restyle()
         self.travel("plate")
         self._show_title()
+
+    def prepare_simulation(self) -> None:
+        """Compile the plant in the background; pages that need it say so until it is done."""
+        READY.clear()
+        self._prepare = Job(self)
+        for signal in (self._prepare.done, self._prepare.refused):
+            signal.connect(self._on_prepared)
+        self._prepare.ask(warm_up)
+
+    def _on_prepared(self, _: object) -> None:
+        READY.set()
+        self.refresh()
 
     def _build(self) -> None:
         self._notice = frame("notice")

@@ -60,31 +60,39 @@ def sum_of_lags(current_bandwidth_hz: float, filter_hz: float | None, loop_hz: f
     return lag + (1 / (2 * math.pi * filter_hz) if filter_hz else 0.0)
 
 
-def speed_loop(
-    *,
-    inertia: float,
-    kt: float,
-    viscous: float,
-    kp: float,
-    ki: float,
-    loop_hz: float,
-    current_bandwidth_hz: float,
-    filter_hz: float | None,
-) -> Sampled:
+@dataclass(frozen=True)
+class SpeedPlant:
+    """What the speed loop acts on.
+
+    ``inertia`` kg·m², ``kt`` N·m per A of phase peak, ``viscous`` N·m·s/rad, rates in Hz; ``filter_hz`` None means no
+    speed filter.
+    """
+
+    inertia: float
+    kt: float
+    viscous: float
+    loop_hz: float
+    current_bandwidth_hz: float
+    filter_hz: float | None
+
+    @property
+    def t_sigma(self) -> float:
+        """Sum of the small lags Tσ, s."""
+        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz)
+
+
+def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
     """Return the sampled open loop; output 0 is the filtered speed that is fed back, output 1 the true speed."""
-    ts = 1 / loop_hz
-    wc = 2 * math.pi * current_bandwidth_hz
-    rows = [[-wc, 0.0, 0.0], [kt / inertia, -viscous / inertia, 0.0], [0.0, 0.0, 0.0]]
-    seen = [0.0, 1.0, 0.0]
-    if filter_hz:
-        wf = 2 * math.pi * filter_hz
-        rows[2] = [0.0, wf, -wf]
-        seen = [0.0, 0.0, 1.0]
-        A, C, B = np.array(rows), np.array([seen, [0.0, 1.0, 0.0]]), np.array([[wc], [0.0], [0.0]])
+    ts = 1 / plant.loop_hz
+    wc = 2 * math.pi * plant.current_bandwidth_hz
+    drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
+    if plant.filter_hz:
+        wf = 2 * math.pi * plant.filter_hz
+        A = np.array([[*drive[0], 0.0], [*drive[1], 0.0], [0.0, wf, -wf]])
+        B, C = np.array([[wc], [0.0], [0.0]]), np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0]])
     else:
-        A, C, B = np.array(rows)[:2, :2], np.array([[0.0, 1.0], [0.0, 1.0]]), np.array([[wc], [0.0]])
-    plant = discretise(A, B, C, ts, ts)
-    return series(pi_controller(kp, ki, ts), plant)
+        A, B, C = np.array(drive), np.array([[wc], [0.0]]), np.array([[0.0, 1.0], [0.0, 1.0]])
+    return series(pi_controller(kp, ki, ts), discretise(A, B, C, ts, ts))
 
 
 def _response(loop: Sampled, steps: int, prefilter: float | None) -> FloatArray:
@@ -134,14 +142,14 @@ def tune_speed(
         raise Refusal(f"{viscous:g} is not possible", "friction is zero or more", where="--viscous")
     if filter_hz is not None:
         _positive("filter-hz", filter_hz)
-    t_sigma = sum_of_lags(current_bandwidth_hz, filter_hz, loop_hz)
+    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz)
     if bandwidth_hz is None:
         if not (1 < a < 100):
             raise Refusal(
                 f"a = {a:g} is not possible", "the symmetrical optimum needs a above 1; 2 is usual", where="--a"
             )
-        kp = inertia / (a * kt * t_sigma)
-        ki = kp / (a**2 * t_sigma)
+        kp = inertia / (a * kt * plant.t_sigma)
+        ki = kp / (a**2 * plant.t_sigma)
         method = f"symmetrical optimum, a = {a:g}"
     else:
         _positive("bandwidth-hz", bandwidth_hz)
@@ -151,64 +159,29 @@ def tune_speed(
                 "it must stay below half the loop rate",
                 where="--bandwidth-hz",
             )
-        kp, ki = _for_crossover(inertia, kt, viscous, bandwidth_hz, loop_hz, current_bandwidth_hz, filter_hz)
+        kp, ki = _for_crossover(plant, bandwidth_hz)
         method = f"crossover {bandwidth_hz:g} Hz, integral time 4/(2π·crossover)"
-    return analyse_speed(
-        inertia=inertia, kt=kt, viscous=viscous, kp=kp, ki=ki, loop_hz=loop_hz,
-        current_bandwidth_hz=current_bandwidth_hz, filter_hz=filter_hz, method=method,
-    )  # fmt: skip
+    return analyse_speed(plant, kp, ki, method)
 
 
-def _for_crossover(
-    inertia: float, kt: float, viscous: float, f: float, loop_hz: float, current_hz: float, filter_hz: float | None
-) -> tuple[float, float]:
+def _for_crossover(plant: SpeedPlant, f: float) -> tuple[float, float]:
     """Scale Kp so that the sampled loop really crosses over at f, with Ti = 4/(2πf)."""
-    kp = 2 * math.pi * f * inertia / kt
+    kp = 2 * math.pi * f * plant.inertia / plant.kt
     ki = kp * 2 * math.pi * f / 4
-    loop = speed_loop(
-        inertia=inertia,
-        kt=kt,
-        viscous=viscous,
-        kp=kp,
-        ki=ki,
-        loop_hz=loop_hz,
-        current_bandwidth_hz=current_hz,
-        filter_hz=filter_hz,
-    )
-    gain = abs(loop.response(np.array([2 * math.pi * f]))[0])
+    gain = abs(speed_loop(plant, kp, ki).response(np.array([2 * math.pi * f]))[0])
     return kp / gain, ki / gain
 
 
 @lru_cache(maxsize=64)
-def analyse_speed(
-    *,
-    inertia: float,
-    kt: float,
-    viscous: float,
-    kp: float,
-    ki: float,
-    loop_hz: float,
-    current_bandwidth_hz: float,
-    filter_hz: float | None,
-    method: str,
-) -> SpeedDesign:
-    """Return margins and step figures of given gains; arguments as in :func:`tune_speed`."""
-    loop = speed_loop(
-        inertia=inertia,
-        kt=kt,
-        viscous=viscous,
-        kp=kp,
-        ki=ki,
-        loop_hz=loop_hz,
-        current_bandwidth_hz=current_bandwidth_hz,
-        filter_hz=filter_hz,
-    )
+def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> SpeedDesign:
+    """Return margins and step figures of given gains, Kp in A/(rad/s) and Ki in A/rad."""
+    loop = speed_loop(plant, kp, ki)
     found = margins(loop)
     overshoot = filtered = rise = math.nan
     findings = []
     if found.stable:
-        crossover = found.crossover_hz if math.isfinite(found.crossover_hz) else loop_hz / 100
-        steps = int(min(max(4 * loop_hz / crossover, 100, 6 * kp / ki * loop_hz), 60000))
+        crossover = found.crossover_hz if math.isfinite(found.crossover_hz) else plant.loop_hz / 100
+        steps = int(min(max(4 * plant.loop_hz / crossover, 100, 6 * kp / ki * plant.loop_hz), 60000))
         figures = step_figures(_response(loop, steps, None), loop.ts)
         overshoot, rise = figures.overshoot_pct, figures.rise_time_s
         filtered = step_figures(_response(loop, steps, kp / ki), loop.ts).overshoot_pct
@@ -228,8 +201,7 @@ def analyse_speed(
                 "The speed loop is unstable: choose a larger a or a lower bandwidth, or speed up the current loop.",
             )
         )
-    t_sigma = sum_of_lags(current_bandwidth_hz, filter_hz, loop_hz)
-    return SpeedDesign(kp, ki, t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
+    return SpeedDesign(kp, ki, plant.t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
 
 
 def _positive(option: str, value: float) -> None:

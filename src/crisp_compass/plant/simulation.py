@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import threading
 from dataclasses import dataclass
 
 import numpy as np
@@ -102,6 +103,11 @@ class Simulation:
 def join(traces: list[Trace]) -> Trace:
     """Put chunks one after the other."""
     return Trace({name: np.concatenate([t.columns[name] for t in traces]) for name in traces[0].columns})
+
+
+#: Cleared while the kernels are being compiled in the background; whoever must not wait asks it first.
+READY = threading.Event()
+READY.set()
 
 
 def warm_up() -> None:

@@ -13,6 +13,7 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.mapping import MappingDialog
 from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.models import Evidence, Topic
 from crisp_compass.bench.store import sha256_of
@@ -74,9 +75,20 @@ class CaptureLeg(LegPage):
     def build_levers(self) -> None:
         """Add levers to the row."""
 
-    def draw(self, evaluated: Evaluated | None) -> None:
-        """Fill the plots; None empties them."""
+    def draw(self, evaluated: Evaluated) -> None:
+        """Fill the plots."""
         raise NotImplementedError
+
+    def _show_plots(self, evaluated: Evaluated | None) -> None:
+        """Fill the plots and fit them, or empty them."""
+        plots = self.plots.findChildren(Plot)
+        if evaluated is None:
+            for plot in plots:
+                plot.clear_data()
+            return
+        self.draw(evaluated)
+        for plot in plots:
+            plot.fit()
 
     def show_texts(self) -> None:
         """Fill answer, findings and dial from the document's evidence."""
@@ -109,7 +121,7 @@ class CaptureLeg(LegPage):
         self._shown = self._state(evidence)
         self.document.edit(f"load {Path(evidence.file).name}", add_evidence(self.document.bench, self.key, evidence))
         self.refresh()
-        self.draw(evaluated)
+        self._show_plots(evaluated)
 
     def _on_load_refused(self, refusal: Refusal) -> None:
         path, columns = self._pending
@@ -143,7 +155,7 @@ class CaptureLeg(LegPage):
         state = self._state(evidence)
         if evidence is None:
             self._shown = ()
-            self.draw(None)
+            self._show_plots(None)
         elif state != self._shown:
             self._shown = state
             self._evaluate_again(evidence)
@@ -184,11 +196,11 @@ class CaptureLeg(LegPage):
             )
             self._shown = self._state(self.evidence())
         self.show_texts()
-        self.draw(evaluated)
+        self._show_plots(evaluated)
 
     def _on_gone(self, refusal: Refusal) -> None:
         self.evaluated = None
-        self.draw(None)
+        self._show_plots(None)
         self.refuse(refusal)
 
     def leave(self) -> None:

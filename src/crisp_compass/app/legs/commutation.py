@@ -124,18 +124,13 @@ class CommutationPage(CaptureLeg):
             DialView(caption=text + "  (drag the rotor)", rotor=angle, sectors=sectors, hexagon=False, draggable=True)
         )
 
-    def draw(self, evaluated: Evaluated | None) -> None:
-        if evaluated is None:
-            self.codes.clear_data()
-            return
+    def draw(self, evaluated: Evaluated) -> None:
         table = evaluated.result
         assert isinstance(table, HallTable)
         x, y = table.code_points()
         self.codes.set("codes", x, y)
         edges = np.array([s.from_deg for s in table.states.values()])
         self.codes.set("edges", np.repeat(edges, 3), np.tile([0.0, 7.0, np.nan], len(edges)))
-        self.codes.setXRange(0, 360, padding=0.02)
-        self.codes.setYRange(0, 7, padding=0.06)
 
     def on_main(self) -> None:
         evidence = self.evidence()

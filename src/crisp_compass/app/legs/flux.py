@@ -67,20 +67,13 @@ class FluxPage(CaptureLeg):
         self.findings.show_findings(findings_of(evidence))
         self.show_dial(DialView(caption="Back-EMF leads the rotor's flux by 90°", rotor=40.0, voltage=(130.0, 0.7)))
 
-    def draw(self, evaluated: Evaluated | None) -> None:
-        plots = (self.trace, self.speed, self.residual)
-        if evaluated is None:
-            for plot in plots:
-                plot.clear_data()
-            return
+    def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
         assert isinstance(result, FluxResult)
         self.trace.set("measured", result.time, result.voltage[:, 0])
         self.trace.set("fit", result.time, result.model[:, 0])
         self.speed.set("fit", result.time, abs(result.omega) / (2 * math.pi))
         self.residual.set("residual", result.time, result.residual[:, 0])
-        for plot in plots:
-            plot.fit()
 
     def on_main(self) -> None:
         evidence = self.evidence()

@@ -101,20 +101,13 @@ class InductancePage(CaptureLeg):
             )
         )
 
-    def draw(self, evaluated: Evaluated | None) -> None:
-        plots = (self.trace, self.voltage, self.residual)
-        if evaluated is None:
-            for plot in plots:
-                plot.clear_data()
-            return
+    def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
         assert isinstance(result, InductanceResult)
         self.trace.set("measured", result.time, result.current)
         self.trace.set("fit", result.time, result.model)
         self.voltage.set("measured", result.time, result.voltage)
         self.residual.set("residual", result.time, result.residual)
-        for plot in plots:
-            plot.fit()
 
     def on_main(self) -> None:
         evidence = self.evidence()

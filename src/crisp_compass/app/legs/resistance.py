@@ -103,12 +103,7 @@ class ResistancePage(CaptureLeg):
             )
         )
 
-    def draw(self, evaluated: Evaluated | None) -> None:
-        plots = (self.trace, self.line, self.residual)
-        if evaluated is None:
-            for plot in plots:
-                plot.clear_data()
-            return
+    def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
         assert isinstance(result, ResistanceResult)
         capture = evaluated.capture
@@ -119,8 +114,6 @@ class ResistancePage(CaptureLeg):
         self.line.set("levels", result.current[result.used], result.voltage[result.used])
         self.line.set("left out", result.current[~result.used], result.voltage[~result.used])
         self.residual.set("residual", result.current[result.used], result.residual[result.used])
-        for plot in plots:
-            plot.fit()
 
     def on_main(self) -> None:
         evidence = self.evidence()

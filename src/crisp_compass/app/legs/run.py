@@ -18,7 +18,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
-from crisp_compass.plant.simulation import Simulation, Trace
+from crisp_compass.plant.simulation import READY, Simulation, Trace
 from crisp_compass.quantities import show
 from crisp_compass.voyage.course import BY_KEY, missing
 from crisp_compass.voyage.design import build_drive
@@ -102,6 +102,8 @@ class RunPage(LegPage):
         try:
             if waiting:
                 raise Refusal(f"Waits for {', '.join(BY_KEY[t].name.lower() for t in waiting)}")
+            if not READY.is_set():
+                raise Refusal("The simulation is being prepared; this happens once, at the first start")
             self._follow()
         except Refusal as refusal:
             self.stop()

@@ -1,0 +1,102 @@
+"""The shape of a loop page: levers re-run the prediction while they move; step above, Bode with margins below."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+
+from PySide6.QtWidgets import QHBoxLayout
+
+from crisp_compass.app.document import Document
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.loops.current import AxisLoop
+from crisp_compass.loops.speed import SpeedDesign
+from crisp_compass.plant.simulation import READY
+from crisp_compass.voyage.course import BY_KEY, missing
+from crisp_compass.voyage.outlook import bode
+
+
+class LoopLeg(LegPage):
+    """Base of the loop pages. Subclasses make the step plot and the levers, and predict in :meth:`predict`."""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.step = self.make_step_plot()
+        self.gain = Plot(("frequency", "Hz"), ("gain", "dB"), name="open loop gain", log_x=True)
+        self.gain.rule(y=0.0, token="ink")
+        self.phase = Plot(("frequency", "Hz"), ("phase", "°"), name="open loop phase", log_x=True)
+        self.phase.rule(y=-180.0, token="ink")
+        for plot in (self.gain, self.phase):
+            plot.curve("open loop", "magenta", width=1.8)
+            plot.curve("crossover", "ink", symbol="o", size=8)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.gain)
+        row.addWidget(self.phase)
+        self.column.addWidget(self.step, 6)
+        self.column.addLayout(row, 5)
+        self._levers = self.make_levers()
+        self.add_levers(*self._levers.values())
+        for field, lever in self._levers.items():
+            self.bind(lever, field)
+        self.finish("Settle gains…")
+
+    def make_step_plot(self) -> Plot:
+        """Return the plot of the predicted step with its curves declared."""
+        raise NotImplementedError
+
+    def make_levers(self) -> dict[str, Lever | Choice]:
+        """Return the page's levers by field."""
+        raise NotImplementedError
+
+    def predict(self) -> None:
+        """Design, predict and show; a Refusal leaves the page empty with its sentence."""
+        raise NotImplementedError
+
+    def refresh(self) -> None:
+        levers = getattr(self.document.bench.levers, self.key)
+        for field, lever in self._levers.items():
+            lever.show_value(getattr(levers, field))
+        waiting = missing(self.document.bench, self.leg)
+        try:
+            if waiting:
+                raise Refusal(f"Waits for {', '.join(BY_KEY[t].name.lower() for t in waiting)}")
+            if not READY.is_set():
+                raise Refusal("The simulation is being prepared; this happens once, at the first start")
+            self.predict()
+        except Refusal as refusal:
+            self._show_empty(refusal.sentence)
+            return
+        for plot in (self.step, self.gain, self.phase):
+            plot.keep_in_view()
+
+    def _show_empty(self, reason: str) -> None:
+        assert self.main_button is not None
+        self.main_button.setEnabled(False)
+        self.answer.show_answer("–", "", reason, stale=True)
+        self.findings.show_findings(())
+        for plot in (self.step, self.gain, self.phase):
+            plot.clear_data()
+
+    def show_loop(self, loop: AxisLoop | SpeedDesign, findings: Sequence[Finding]) -> None:
+        """Draw the Bode plots with the crossover marked, show the findings and allow settling a stable loop."""
+        curve, m = bode(loop), loop.margins
+        self.gain.set("open loop", curve.frequency, curve.gain_db)
+        self.phase.set("open loop", curve.frequency, curve.phase_deg)
+        crosses = math.isfinite(m.crossover_hz)
+        self.gain.set("crossover", [m.crossover_hz] if crosses else [], [0.0] if crosses else [])
+        self.phase.set(
+            "crossover", [m.crossover_hz] if crosses else [], [m.phase_margin_deg - 180] if crosses else []
+        )
+        self.findings.show_findings(findings)
+        assert self.main_button is not None
+        self.main_button.setEnabled(not any(f.level == "stop" for f in findings))
+
+    def show_figures(self, answer: str, figures: str, otherwise: str) -> None:
+        """Show gains and figures; what staleness would change goes before any other explanation."""
+        stale = self.stale_text()
+        self.answer.show_answer(answer, figures, stale or otherwise, stale=bool(stale))
