@@ -8,7 +8,15 @@ _COMMANDS = {"identify", "commutation", "tune", "simulate", "check", "export", "
 
 
 def main() -> int:
-    """Start what the arguments ask for and return the exit code."""
+    """Start what the arguments ask for and return the exit code; a reader that left early is no error."""
+    try:
+        return _start()
+    except BrokenPipeError:
+        sys.stderr.close()
+        return 0
+
+
+def _start() -> int:
     arguments = sys.argv[1:]
     first = arguments[0] if arguments else ""
     if first == "--version":

@@ -45,7 +45,8 @@ from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.capture import read_capture
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.simulation import READY, warm_up
+from crisp_compass.loops.current import tune_current
+from crisp_compass.plant.simulation import READY, prepare
 from crisp_compass.voyage.course import BY_KEY, headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import guess_leg
 
@@ -53,6 +54,12 @@ PAGES: tuple[type[LegPage], ...] = (
     PlatePage, ResistancePage, InductancePage, FluxPage, CommutationPage, PwmPage, CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip
 _RECENT = 8
+
+
+def _get_ready() -> None:
+    """Do away from the window what would make the first visit of a page slow: kernels and late imports."""
+    prepare()
+    tune_current(r=1.0, ld=1e-3, lq=1e-3, loop_hz=1e4, bandwidth_hz=500.0)
 
 
 class _BearingLine(QFrame):
@@ -132,7 +139,7 @@ class Window(QMainWindow):
         self._prepare = Job(self)
         for signal in (self._prepare.done, self._prepare.refused):
             signal.connect(self._on_prepared)
-        self._prepare.ask(warm_up)
+        self._prepare.ask(_get_ready)
 
     def _on_prepared(self, _: object) -> None:
         READY.set()

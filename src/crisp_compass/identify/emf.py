@@ -358,7 +358,7 @@ def _solve_motion(state: _State, weights: FloatArray) -> tuple[float, list[Float
         state.spline = candidate
         cost, coefficients, model, theta, omega = trial
         damping = max(damping / 10, 1e-9)
-        if gain < 1e-9:
+        if gain < 1e-7:
             break
     return cost, coefficients, model
 

@@ -3,16 +3,37 @@
 from __future__ import annotations
 
 import math
+import os
+import subprocess
+import sys
 import threading
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import kernels
-from crisp_compass.plant.parameters import FAULT_NAMES, NO_FAULT, OFF, Drive, check
+from crisp_compass.plant.parameters import (
+    FAULT_NAMES,
+    NO_FAULT,
+    OFF,
+    Control,
+    Drive,
+    Inverter,
+    Load,
+    Machine,
+    Sensing,
+    check,
+)
 
 EVEN_EDGES = np.radians(np.arange(6) * 60.0 + 30.0)
+
+
+def _as_floats(drive: Drive) -> Drive:
+    """Return the drive with every figure a float: an integer among them would compile the kernels once more."""
+    machine, load, inverter, sensing, control = (tuple(float(x) for x in part) for part in drive)
+    return Drive(Machine(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), Control(*control))
 
 
 @dataclass(frozen=True)
@@ -33,7 +54,7 @@ class Simulation:
         self, drive: Drive, *, edges: FloatArray = EVEN_EDGES, believed: FloatArray | None = None, seed: int = 1
     ) -> None:
         check(drive)
-        self.drive = drive
+        self.drive = _as_floats(drive)
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
         self._believed = (
             self._edges if believed is None else np.sort(np.asarray(believed, dtype=np.float64) % (2 * math.pi))
@@ -55,7 +76,7 @@ class Simulation:
     def retune(self, drive: Drive) -> None:
         """Change gains or figures without stopping the motion."""
         check(drive)
-        self.drive = drive
+        self.drive = _as_floats(drive)
 
     def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
         """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
@@ -110,10 +131,20 @@ READY = threading.Event()
 READY.set()
 
 
+def prepare() -> None:
+    """Make the kernels ready without holding up other threads of this process.
+
+    Compiling would keep the interpreter's lock for seconds, so the first time a process of its own fills the cache.
+    """
+    cache = Path(os.environ["NUMBA_CACHE_DIR"])
+    if not any(cache.rglob("kernels.run-*.nbi")):
+        command = [sys.executable, "-c", "from crisp_compass.plant.simulation import warm_up; warm_up()"]
+        subprocess.run(command, capture_output=True, check=False, timeout=300)
+    warm_up()
+
+
 def warm_up() -> None:
     """Compile the kernels (or load them from the cache) without doing anything else."""
-    from crisp_compass.plant.parameters import Control, Inverter, Load, Machine, Sensing
-
     drive = Drive(
         Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Load(1e-4, 0.0, 0.0), Inverter(24.0, 0.0, 0.0, 0.1),
         Sensing(20.0, 0.0, 0.0, 0.0, 0.0, 0.0, 4096.0),
