@@ -392,3 +392,27 @@ def test_both_themes_and_no_scaled_text_is_cut(window: Window, qtbot: QtBot, win
                     button.sizeHint().width() <= max(button.width(), button.minimumWidth()) + 1
                     or not page.isVisible()
                 )
+
+
+def test_another_bench_starts_with_a_drive_of_its_own(
+    window: Window, qtbot: QtBot, winch: Path, thruster: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    press_main(qtbot, window)
+    run._timer.stop()
+    run.supply.moved.emit(12.0)
+    run.advance(0.05)
+    assert run.acknowledge.isVisible()
+    window.document.undo_stack.setClean()
+    window.document.load(copy_bench(thruster, tmp_path))
+    assert run.sim is None
+    assert not run.acknowledge.isVisible()
+    assert run.answer.text == "Not yet"
+    assert run.waiting.isVisible()
+    assert "Resistance: Clamp the rotor" in run.waiting.accessibleName()
+    window.document.load(tmp_path / "winch.bench.json")
+    assert run.sim is not None
+    assert (run.sim.speed, run.sim.fault) == (0.0, "")

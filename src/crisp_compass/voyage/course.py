@@ -91,6 +91,20 @@ def missing(bench: Bench, leg: Leg) -> list[Topic]:
     return [topic for topic in needs if topic not in bench.settled]
 
 
+def waiting_text(bench: Bench, leg: Leg) -> str:
+    """Return ``Waits for resistance, PWM`` and what to do first; empty if the leg waits for nothing."""
+    topics = missing(bench, leg)
+    if not topics:
+        return ""
+    names = [BY_KEY[t].name if BY_KEY[t].name.isupper() else BY_KEY[t].name.lower() for t in topics]
+    return f"Waits for {', '.join(names)}"
+
+
+def first_steps(bench: Bench, leg: Leg) -> list[tuple[str, str]]:
+    """Return name and first step of every leg that this one waits for."""
+    return [(BY_KEY[t].name, _FIRST_STEPS[t]) for t in missing(bench, leg)]
+
+
 def state_of(bench: Bench, leg: Leg) -> State:
     """Return the state of a leg."""
     if leg.topic is not None and leg.topic in bench.settled:
@@ -142,10 +156,10 @@ class Bearing:
 
 _FIRST_STEPS = {
     "plate": "Enter the plate and the supply, then settle them: every later leg rests on pole pairs and bus voltage.",
-    "resistance": "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture here.",
-    "inductance": "Hold the rotor, capture a voltage step from A to B and drop the capture here.",
-    "flux": "Leave the leads open, spin the shaft, capture its coasting and drop the capture here.",
-    "commutation": "Turn the shaft by hand, capture the halls and two line voltages and drop the capture here.",
+    "resistance": "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
+    "inductance": "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
+    "flux": "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
+    "commutation": "Turn the shaft by hand, capture the halls and two line voltages and drop the capture on the window.",
     "pwm": "Check carrier, dead time and usable voltage, then settle the PWM.",
     "current_loop": "Choose the current loop's bandwidth and settle its gains.",
     "speed_loop": "Choose the speed loop's gains and settle them.",
@@ -168,7 +182,10 @@ def next_bearing(bench: Bench) -> Bearing:
         waiting = missing(bench, leg)
         if waiting:
             first = BY_KEY[waiting[0]]
-            return Bearing(first.key, f"{leg.name} waits for {first.name.lower()}: {_FIRST_STEPS[first.key]}")
+            return Bearing(
+                first.key,
+                f"{leg.name} waits for {first.name if first.name.isupper() else first.name.lower()}: {_FIRST_STEPS[first.key]}",
+            )
         if bench.evidence.get(leg.key):
             return Bearing(leg.key, f"{leg.name}: a capture is read; check the fit and settle the value.")
         return Bearing(leg.key, _FIRST_STEPS[leg.key])

@@ -5,10 +5,11 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from PySide6.QtWidgets import QHBoxLayout
+from PySide6.QtWidgets import QGridLayout, QStackedWidget, QWidget
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.errors import Refusal
@@ -16,7 +17,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.loops.current import AxisLoop
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.plant.simulation import READY
-from crisp_compass.voyage.course import BY_KEY, missing
+from crisp_compass.voyage.course import first_steps, waiting_text
 from crisp_compass.voyage.outlook import bode
 
 
@@ -33,12 +34,20 @@ class LoopLeg(LegPage):
         for plot in (self.gain, self.phase):
             plot.curve("open loop", "magenta", width=1.8)
             plot.curve("crossover", "ink", symbol="o", size=8)
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        row.addWidget(self.gain)
-        row.addWidget(self.phase)
-        self.column.addWidget(self.step, 6)
-        self.column.addLayout(row, 5)
+        plots = QWidget()
+        grid = QGridLayout(plots)
+        grid.setContentsMargins(0, 0, 0, 0)
+        grid.setSpacing(8)
+        grid.addWidget(self.step, 0, 0, 1, 2)
+        grid.addWidget(self.gain, 1, 0)
+        grid.addWidget(self.phase, 1, 1)
+        grid.setRowStretch(0, 6)
+        grid.setRowStretch(1, 5)
+        self.waiting = Waiting()
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
+        self.stack.addWidget(plots)
+        self.column.addWidget(self.stack, 1)
         self._levers = self.make_levers()
         self.add_levers(*self._levers.values())
         for field, lever in self._levers.items():
@@ -61,10 +70,12 @@ class LoopLeg(LegPage):
         levers = getattr(self.document.bench.levers, self.key)
         for field, lever in self._levers.items():
             lever.show_value(getattr(levers, field))
-        waiting = missing(self.document.bench, self.leg)
+        waiting = waiting_text(self.document.bench, self.leg)
+        self.waiting.show_steps(first_steps(self.document.bench, self.leg))
+        self.stack.setCurrentIndex(0 if waiting else 1)
         try:
             if waiting:
-                raise Refusal(f"Waits for {', '.join(BY_KEY[t].name.lower() for t in waiting)}")
+                raise Refusal(waiting)
             if not READY.is_set():
                 raise Refusal("The simulation is being prepared; this happens once, at the first start")
             self.predict()
@@ -77,7 +88,7 @@ class LoopLeg(LegPage):
     def _show_empty(self, reason: str) -> None:
         assert self.main_button is not None
         self.main_button.setEnabled(False)
-        self.answer.show_answer("–", "", reason, stale=True)
+        self.answer.show_answer("Not yet", "", reason, stale=True)
         self.findings.show_findings(())
         for plot in (self.step, self.gain, self.phase):
             plot.clear_data()

@@ -7,11 +7,12 @@ import time
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QHBoxLayout, QPushButton
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.app.widgets.plot import Plot
@@ -20,7 +21,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import READY, Simulation, Trace
 from crisp_compass.quantities import show
-from crisp_compass.voyage.course import BY_KEY, missing
+from crisp_compass.voyage.course import BY_KEY, first_steps, waiting_text
 from crisp_compass.voyage.design import build_drive
 from crisp_compass.voyage.scenarios import open_simulation
 
@@ -52,8 +53,17 @@ class RunPage(LegPage):
         self.current_plot = Plot(("time", "s"), ("current i_q", "A"), name="torque current")
         self.current_plot.curve("reference", "ink", dash="dash")
         self.current_plot.curve("actual", "magenta", width=1.2)
-        self.column.addWidget(self.speed_plot, 1)
-        self.column.addWidget(self.current_plot, 1)
+        plots = QWidget()
+        column = QVBoxLayout(plots)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        column.addWidget(self.speed_plot)
+        column.addWidget(self.current_plot)
+        self.waiting = Waiting()
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
+        self.stack.addWidget(plots)
+        self.column.addWidget(self.stack, 1)
         self._fault = QHBoxLayout()
         self.fault_text = label("", "stop")
         self.acknowledge = button("Acknowledge fault", "fault")
@@ -98,19 +108,22 @@ class RunPage(LegPage):
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.run, field))
         assert self.main_button is not None
-        waiting = missing(bench, self.leg)
+        waiting = waiting_text(bench, self.leg)
+        self.waiting.show_steps(first_steps(bench, self.leg))
+        self.stack.setCurrentIndex(0 if waiting else 1)
         try:
             if waiting:
-                raise Refusal(f"Waits for {', '.join(BY_KEY[t].name.lower() for t in waiting)}")
+                raise Refusal(waiting)
             if not READY.is_set():
                 raise Refusal("The simulation is being prepared; this happens once, at the first start")
             self._follow()
         except Refusal as refusal:
             self.stop()
             self.sim = None
+            self._show()
             self.main_button.setEnabled(False)
             self.reverse.setEnabled(False)
-            self.answer.show_answer("–", "", refusal.sentence, stale=True)
+            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
             self.show_dial(DialView(caption="The drive is disarmed"))
             return
         self.main_button.setEnabled(True)
@@ -121,8 +134,8 @@ class RunPage(LegPage):
         """Build the drive, or carry changed settings into the one that runs."""
         bench = self.document.bench
         drive = build_drive(bench)
-        made_from = bench.settled.get("commutation")
-        if self.sim is None or made_from is not self._made_from:
+        made_from = (self.document.path, bench.settled.get("commutation"))
+        if self.sim is None or made_from != self._made_from:
             self.stop()
             self.sim, self._made_from = open_simulation(bench), made_from
             self.supply.show_value(drive.inverter.v_supply)

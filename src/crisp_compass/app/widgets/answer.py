@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from html import escape
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.estimates import Finding
@@ -67,6 +68,30 @@ class Answer(QWidget):
     def reason(self) -> str:
         """The reason as shown."""
         return self._reason.text()
+
+
+class Waiting(QFrame):
+    """A sheet that says which legs come first and what to do there; stands where plots would be empty."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("sheet")
+        self._text = QLabel()
+        self._text.setTextFormat(Qt.TextFormat.RichText)
+        self._text.setWordWrap(True)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(40, 30, 40, 30)
+        column.addWidget(self._text)
+        column.addStretch(1)
+
+    def show_steps(self, steps: Sequence[tuple[str, str]]) -> None:
+        """List the legs in order with their first step."""
+        rows = "".join(
+            f"<tr><td style='padding: 7px 18px 7px 0'><b>{escape(name)}</b></td><td style='padding: 7px 0'>{escape(text)}</td></tr>"
+            for name, text in steps
+        )
+        self._text.setText(f"<table>{rows}</table>")
+        self.setAccessibleName("; ".join(f"{name}: {text}" for name, text in steps))
 
 
 class Findings(QWidget):
