@@ -1,0 +1,1 @@
+"""Motor constants from captures: each returns values with error bars and what a plot needs."""

@@ -1,0 +1,1 @@
+"""Loops: gains, margins and step figures of the sampled loop."""

@@ -1,0 +1,1 @@
+"""PWM: limits, counts, dead time, duties."""
