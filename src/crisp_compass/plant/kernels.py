@@ -251,6 +251,57 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
+    """Run the current controller of one period; return the stationary voltage that the next period applies."""
+    if mode == OFF:
+        x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+        x[VD] = x[VQ] = 0.0
+        x[REF] = x[SPEED_SEEN]
+        return 0.0, 0.0
+    if mode == ALIGN:  # a voltage held along phase A
+        x[VD], x[VQ] = inputs[IN_ID], 0.0
+        return inputs[IN_ID], 0.0
+    if mode == CURRENT:
+        x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+    else:
+        x[ID_REF] = 0.0
+    _current_step(x, drive, x[ID_REF], x[IQ_REF])
+    ahead = 1.5 * drive.control.ts * drive.machine.pole_pairs * x[SPEED_SEEN]
+    turn_c, turn_s = _rotation(min(0.7, max(-0.7, ahead)))
+    ca, sa = x[COS_SEEN] * turn_c - x[SIN_SEEN] * turn_s, x[SIN_SEEN] * turn_c + x[COS_SEEN] * turn_s
+    return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _protect(x: FloatArray, drive: Drive, mode: int) -> None:
+    """Latch a fault: over-current, under-voltage, or full current at standstill for too long."""
+    c = drive.control
+    stuck = abs(x[IQ_REF]) > 0.95 * c.i_limit and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
+    if math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ]) > c.i_trip:
+        x[FAULT] = OVER_CURRENT
+    elif x[V_BUS] < c.v_min:
+        x[FAULT] = UNDER_VOLTAGE
+    elif mode == SPEED and stuck:
+        x[STALL_CLOCK] += c.ts
+        if x[STALL_CLOCK] > c.stall_time:
+            x[FAULT] = STALL
+    else:
+        x[STALL_CLOCK] = 0.0
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _record(x: FloatArray, row: FloatArray, theta_e: float) -> None:
+    """Write one row in the order of ``OUT``."""
+    ct, st = x[COS], x[SIN]
+    alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
+    row[0], row[1], row[2], row[3] = x[TIME], x[REF], x[OMEGA], x[ID_REF]
+    row[4], row[5], row[6], row[7], row[8] = x[ID], x[IQ_REF], x[IQ], x[VD], x[VQ]
+    row[9], row[10] = alpha, -0.5 * alpha + 0.5 * _SQRT3 * beta
+    row[11] = -row[9] - row[10]
+    row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], theta_e
+
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
 def run(
     x: FloatArray,
     drive: Drive,
@@ -288,54 +339,17 @@ def run(
             if mode == SPEED:
                 _speed_step(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        va, vb = x[V_ALPHA], x[V_BETA]  # computed one period ago
-        if mode == OFF:
-            x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
-            x[VD] = x[VQ] = 0.0
-            x[REF] = x[SPEED_SEEN]
-            next_a = next_b = 0.0
-        elif mode == ALIGN:
-            next_a, next_b = inputs[IN_ID], 0.0  # a voltage held along phase A
-            x[VD], x[VQ] = next_a, 0.0
-        else:
-            if mode == CURRENT:
-                x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
-            else:
-                x[ID_REF] = 0.0
-            _current_step(x, drive, x[ID_REF], x[IQ_REF])
-            turn_c, turn_s = _rotation(min(0.7, max(-0.7, 1.5 * c.ts * p * x[SPEED_SEEN])))
-            ca, sa = x[COS_SEEN] * turn_c - x[SIN_SEEN] * turn_s, x[SIN_SEEN] * turn_c + x[COS_SEEN] * turn_s
-            next_a, next_b = x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+        now_a, now_b = x[V_ALPHA], x[V_BETA]  # computed one period ago
+        next_a, next_b = _firmware(x, drive, inputs, mode)
         if mode != OFF:
-            size = math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ])
-            if size > c.i_trip:
-                x[FAULT] = OVER_CURRENT
-            elif x[V_BUS] < c.v_min:
-                x[FAULT] = UNDER_VOLTAGE
-            elif (
-                mode == SPEED
-                and abs(x[IQ_REF]) > 0.95 * c.i_limit
-                and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
-            ):
-                x[STALL_CLOCK] += c.ts
-                if x[STALL_CLOCK] > c.stall_time:
-                    x[FAULT] = STALL
-            else:
-                x[STALL_CLOCK] = 0.0
+            _protect(x, drive, mode)
             if x[FAULT] != NO_FAULT:
                 mode = OFF
         if row_phase == 0 and rows < len(out):
-            ct, st = x[COS], x[SIN]
-            alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
-            row = out[rows]
-            row[0], row[1], row[2], row[3] = x[TIME], x[REF], x[OMEGA], x[ID_REF]
-            row[4], row[5], row[6], row[7], row[8] = x[ID], x[IQ_REF], x[IQ], x[VD], x[VQ]
-            row[9], row[10] = alpha, -0.5 * alpha + 0.5 * _SQRT3 * beta
-            row[11] = -row[9] - row[10]
-            row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], te
+            _record(x, out[rows], te)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
-        x[V_ALPHA], x[V_BETA] = va, vb
+        x[V_ALPHA], x[V_BETA] = now_a, now_b
         _period(x, drive, mode != OFF, inputs[IN_LOAD], h)
         x[V_ALPHA], x[V_BETA] = next_a, next_b
         x[TIME] += c.ts
