@@ -70,4 +70,5 @@ def test_shows(value: float, unit: str, text: str) -> None:
 
 def test_error_bar_sets_the_digits() -> None:
     assert show_with_error(0.46312, 0.0019, "Ω") == ("463.1 mΩ", "±1.9 mΩ (0.41 %)")
+    assert show_with_error(2e-15, 6.1e-9, "V") == ("0.0 nV", "±6.1 nV")
     assert split(314.159265, "rpm")[1] == ""

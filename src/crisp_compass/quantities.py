@@ -205,11 +205,17 @@ def show_with_error(value: float, half_width: float, unit: str) -> tuple[str, st
     """
     if not (half_width > 0 and math.isfinite(half_width) and value != 0):
         return show(value, unit, 4), ""
-    _, prefix = split(value, unit)
+    _, prefix = split(max(abs(value), half_width), unit)
     scale = UNITS[unit].factor * (PREFIXES[prefix] if prefix else 1.0)
     places = 1 - math.floor(math.log10(half_width / scale))
     digits = min(max(math.floor(math.log10(abs(value / scale))) + 1 + max(places, 0), 3), 5)
     label = prefix + unit_label(unit)
+    if half_width > abs(
+        value
+    ):  # an error bar that reaches over zero: no digits of the value beyond it, no percentage
+        return f"{value / scale:.{max(places, 0)}f} {label}".replace(
+            "-", "−"
+        ), f"±{significant(half_width / scale, 2)} {label}"
     percent = significant(abs(half_width / value) * 100, 2)
     return (
         f"{significant(value / scale, digits)} {label}".rstrip(),

@@ -55,6 +55,15 @@ def test_an_injected_sine_gives_the_same_answer() -> None:
     assert abs(found["resistance"].value - r) < 4 * found["resistance"].u
 
 
+def test_b_and_c_joined_is_one_and_a_half_phases() -> None:
+    capture = steps(0.5, 1e-3, seed=1)
+    joined = Capture("m", capture.time, capture.columns, {"circuit": "a-bc"})
+    base, found = fit_inductance(capture).estimates, fit_inductance(joined).estimates
+    for name in ("inductance", "resistance"):
+        assert found[name].value == pytest.approx(base[name].value * 2 / 1.5)
+        assert found[name].u == pytest.approx(base[name].u * 2 / 1.5)
+
+
 def test_clipped_current_is_left_out_and_said() -> None:
     capture = steps(0.5, 1e-3, seed=1, noise=5e-4)
     clipped = Capture("m", capture.time, {"v_ab": capture["v_ab"], "i_a": np.minimum(capture["i_a"], 3.9)})

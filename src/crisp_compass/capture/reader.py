@@ -67,7 +67,7 @@ def read_capture(path: Path | str, columns: Sequence[ColumnMapping | str] = (), 
         frame = _numbers(file, dialect, sorted({w.index for w in wanted}))
         return _assemble(file, dialect, wanted, frame)
     except Refusal as refusal:
-        raise refusal.at(str(path)) from None
+        raise refusal.at(str(path) or "FILE") from None
     except OSError as error:
         raise Refusal(f"the file cannot be read ({error.strerror})", where=str(path)) from None
 

@@ -27,6 +27,7 @@ from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.capture.reader import sampling_interval
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, IntArray, Result
+from crisp_compass.identify.circuit import circuit_factor
 
 _MAX_SAMPLES = 400_000
 _MAX_EDGES = 200
@@ -83,6 +84,8 @@ def fit_inductance(capture: Capture) -> InductanceResult:
     model = fit.model
     residual = data.i - model
     estimates = _estimates(data, fit, residual, findings, capture.source)
+    factor = circuit_factor(capture)
+    estimates = {name: estimate.scaled(2 / factor) for name, estimate in estimates.items()}
     edges = len(data.edges)
     kind = f"{edges} voltage step{'s' if edges != 1 else ''}" if edges else "a varying voltage"
     method = f"{kind} on a held rotor; R and L fitted together to the current that the measured voltage drives"

@@ -25,6 +25,7 @@ from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.conversions import resistance_at
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
+from crisp_compass.identify.circuit import circuit_factor
 from crisp_compass.quantities import show
 
 #: Part of the largest current below which the dead-time voltage is not relied on (common practice).
@@ -113,7 +114,7 @@ def fit_resistance(
     """
     bridge = "v_ab" not in capture and "v_cmd" in capture
     name = "v_cmd" if bridge else "v_ab"
-    factor = 1.0 if bridge else _circuit_factor(capture)
+    factor = 1.0 if bridge else circuit_factor(capture)
     v, i = capture.require(name, "i_a", samples=20)
     levels = find_levels([v, i], exact=(0,) if bridge and _is_command(v) else ())
     findings = list(capture.findings)
@@ -144,18 +145,6 @@ def fit_resistance(
         estimates, _method(bridge, columns, int(keep.sum()), current), tuple(findings), current, voltage,
         voltage - model, keep, spans, grid, _design(grid, columns) @ fit.coefficients, name,
     )  # fmt: skip
-
-
-def _circuit_factor(capture: Capture) -> float:
-    circuit = capture.notes.get("circuit", "a-b").lower().replace(" ", "")
-    factors = {"a-b": 2.0, "a-bc": 1.5}
-    if circuit not in factors:
-        raise Refusal(
-            f"the note says circuit {circuit}",
-            "a-b (C open) or a-bc (B and C joined) can be evaluated",
-            where=capture.source,
-        )
-    return factors[circuit]
 
 
 def _is_command(values: FloatArray) -> bool:

@@ -149,10 +149,13 @@ def tune_current(
 
 def _check(**values: float) -> None:
     for name, value in values.items():
-        if not (math.isfinite(value) and value > 0):
-            raise Refusal(
-                f"{value:g} is not possible", "a value above zero is needed", where="--" + name.replace("_", "-")
-            )
+        check_positive(name.replace("_", "-"), value)
+
+
+def check_positive(option: str, value: float) -> None:
+    """Refuse a figure that is not above zero or beyond any machine's (1e-12 … 1e12 in SI)."""
+    if not 1e-12 <= value <= 1e12:
+        raise Refusal(f"{value:g} is not possible", "a value above zero in SI units is needed", where=f"--{option}")
 
 
 def _findings(axes: list[AxisLoop], loop_hz: float, v_bus: float | None) -> list[Finding]:

@@ -156,7 +156,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
     closed = close(loop, output)
     stable = bool(np.max(np.abs(np.linalg.eigvals(closed.A)), initial=0.0) < 1 - 1e-12)
     response = loop.response(grid, output)
-    gain = np.log(np.abs(response))
+    gain = np.log(np.maximum(np.abs(response), 1e-300))
     crossover = _first_crossing(grid, gain, lambda w: math.log(abs(complex(loop.response(np.array([w]), output)[0]))))
     phase_margin = math.nan
     if math.isfinite(crossover):
@@ -177,7 +177,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         gain_margin = (
             min(positive) if positive and stable else max(candidates) if not stable else min(candidates, key=abs)
         )
-    closed_gain = np.log(np.abs(closed.response(grid, output))) + 0.5 * math.log(2)
+    closed_gain = np.log(np.maximum(np.abs(closed.response(grid, output)), 1e-300)) + 0.5 * math.log(2)
     bandwidth = _first_crossing(
         grid, closed_gain, lambda w: math.log(abs(closed.response(np.array([w]), output)[0])) + 0.5 * math.log(2)
     )

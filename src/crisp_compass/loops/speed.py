@@ -16,6 +16,7 @@ import numpy as np
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.loops.current import check_positive
 from crisp_compass.loops.sampled import (
     Margins,
     Sampled,
@@ -137,11 +138,11 @@ def tune_speed(
         ("loop-hz", loop_hz),
         ("current-bandwidth-hz", current_bandwidth_hz),
     ):
-        _positive(name, value)
+        check_positive(name, value)
     if not (viscous >= 0 and math.isfinite(viscous)):
         raise Refusal(f"{viscous:g} is not possible", "friction is zero or more", where="--viscous")
     if filter_hz is not None:
-        _positive("filter-hz", filter_hz)
+        check_positive("filter-hz", filter_hz)
     plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz)
     if bandwidth_hz is None:
         if not (1 < a < 100):
@@ -152,7 +153,7 @@ def tune_speed(
         ki = kp / (a**2 * plant.t_sigma)
         method = f"symmetrical optimum, a = {a:g}"
     else:
-        _positive("bandwidth-hz", bandwidth_hz)
+        check_positive("bandwidth-hz", bandwidth_hz)
         if bandwidth_hz >= loop_hz / 2:
             raise Refusal(
                 f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz",
@@ -202,8 +203,3 @@ def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> Speed
             )
         )
     return SpeedDesign(kp, ki, plant.t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
-
-
-def _positive(option: str, value: float) -> None:
-    if not (math.isfinite(value) and value > 0):
-        raise Refusal(f"{value:g} is not possible", "a value above zero is needed", where=f"--{option}")
