@@ -123,6 +123,20 @@ def test_wheel_and_escape(lever: Lever, qtbot: QtBot) -> None:
     assert lever._frame.property("wrong") is False
 
 
+def test_an_optional_lever_may_be_emptied(qtbot: QtBot) -> None:
+    lever = Lever("Kv", "rpm/V", optional=True)
+    qtbot.addWidget(lever)
+    lever.show_value(47.0)
+    moved: list[float] = []
+    lever.moved.connect(moved.append)
+    lever.edit.selectAll()
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Delete)
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    assert len(moved) == 1
+    assert np.isnan(moved[0])
+    assert lever.value is None
+
+
 def test_a_choice_tells_only_what_a_person_chose(qtbot: QtBot) -> None:
     choice = Choice("Scheme", {"a": "one", "b": "two"})
     qtbot.addWidget(choice)

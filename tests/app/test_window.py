@@ -185,6 +185,19 @@ def test_typed_readings(window: Window, qtbot: QtBot) -> None:
     assert window.ledger.entry.text() == "ruv much"
 
 
+def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("resistance")
+    field = window.page.temperature.edit  # type: ignore[attr-defined]
+    field.selectAll()
+    qtbot.keyClick(field, Qt.Key.Key_Delete)
+    qtbot.keyClick(field, Qt.Key.Key_Return)
+    assert window.document.bench.levers.resistance.temperature is None
+    QThreadPool.globalInstance().waitForDone(20000)
+    window.document.undo_stack.undo()
+    assert window.document.bench.levers.resistance.temperature == 23.5
+
+
 def test_bad_files_leave_everything_as_it_was(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     before = window.document.bench

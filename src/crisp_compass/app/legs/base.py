@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from PySide6.QtCore import Signal
@@ -108,6 +109,8 @@ class LegPage(QWidget):
 
     def _set(self, topic: str, field: str, value: Any) -> None:
         levers = getattr(self.document.bench.levers, topic)
+        if isinstance(value, float) and math.isnan(value):
+            value = None  # an optional field was emptied
         if isinstance(getattr(levers, field), int) and isinstance(value, float):
             value = round(value)
         try:

@@ -64,7 +64,7 @@ class PlatePage(LegPage):
             "rated_current": Lever("Rated current", "A", width=104),
             "current_base": Choice("given as", {"peak": "peak", "rms": "rms"}, width=78),
             "top_speed": Lever("Top speed", "rpm", width=112),
-            "kv": Lever("Kv, data sheet", "rpm/V", width=112),
+            "kv": Lever("Kv, data sheet", "rpm/V", width=112, optional=True),
             "kv_school": Choice(
                 "per volt of",
                 {"line-peak": "line peak", "line-rms": "line rms", "six-step-dc": "six-step DC"},

@@ -34,7 +34,7 @@ class ResistancePage(CaptureLeg):
         self.three_plots(area, self.trace, self.line, self.residual)
 
     def build_levers(self) -> None:
-        self.temperature = Lever("Winding temperature", "degC", width=124)
+        self.temperature = Lever("Winding temperature", "degC", width=124, optional=True)
         self.reference = Lever("Refer to", "degC", width=94)
         self.rule = Choice("Copper rule", {"iec": "IEC 235", "ieee": "IEEE 234.5"}, width=124)
         self.cable = Lever("Cable, one lead", "Ω", width=116)

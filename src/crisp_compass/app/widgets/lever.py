@@ -47,15 +47,27 @@ class _Framed(QWidget):
 
 
 class Lever(_Framed):
-    """A number. ``moved`` carries the new SI value while it is typed, wheeled or stepped."""
+    """A number. ``moved`` carries the new SI value while it is typed, wheeled or stepped.
+
+    An ``optional`` lever may be emptied; ``moved`` then carries NaN.
+    """
 
     moved = Signal(float)
     refused = Signal(str)
 
     def __init__(
-        self, title: str, unit: str, *, width: int = 126, whole: bool = False, plain: bool = False, tip: str = ""
+        self,
+        title: str,
+        unit: str,
+        *,
+        width: int = 126,
+        whole: bool = False,
+        plain: bool = False,
+        tip: str = "",
+        optional: bool = False,
     ) -> None:
         super().__init__(title, width)
+        self._optional = optional
         self._unit, self._whole, self._plain = unit, whole, plain or whole
         self._value: float | None = None
         self._before: tuple[float | None] | None = None  # what stood here before the typing began
@@ -115,6 +127,9 @@ class Lever(_Framed):
     def _on_text(self) -> None:
         if self._before is None:
             self._before = (self._value,)
+        if self._optional and not self.edit.text().strip():
+            self._mark("wrong", False)
+            return
         try:
             value = self._read()
         except Refusal as refusal:
@@ -125,6 +140,11 @@ class Lever(_Framed):
 
     def _on_finished(self) -> None:
         if not self.edit.isModified():
+            return
+        if self._optional and not self.edit.text().strip():
+            self._value, self._before = None, None
+            self._print()
+            self.moved.emit(math.nan)
             return
         try:
             self._accept(self._read())
