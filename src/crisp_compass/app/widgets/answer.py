@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from html import escape
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.estimates import Finding
@@ -25,6 +25,8 @@ class Answer(QWidget):
         self._reason = label("", "reason")
         for text in (self._doubt, self._reason):
             text.setWordWrap(True)
+        for text in (self._doubt, self._reason):  # their place is fixed, so a new text need not lay out the page anew
+            text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         for text in (self._answer, self._doubt, self._reason):
             text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         side = QVBoxLayout()
