@@ -104,3 +104,24 @@ def test_refusals(name: str) -> None:
     capture, wording = REFUSALS[name]
     with pytest.raises(Refusal, match=wording):
         fit_resistance(capture)
+
+
+def test_any_shape_of_knee_leaves_the_bridge_calibrated() -> None:
+    """Dead-time voltage as a step, a ramp or a smooth bend below a tenth of the largest current, one or two sides."""
+    rng = np.random.default_rng(5)
+    hits, n = 0, 75
+    for k in range(n):
+        r, top, loss = 10 ** rng.uniform(-1.5, 0.7), 10 ** rng.uniform(0, 1), rng.uniform(0.05, 0.4)
+        knee = rng.uniform(0.02, 0.1) * top
+        count = int(rng.integers(6, 13))
+        levels = np.linspace(-top if k % 2 else top / count, top, count)
+        target = np.repeat(levels, 400)
+        lost = (np.sign(target), np.clip(target / knee, -1, 1), np.tanh(target / knee))[k % 3]
+        made = staircase(r, list(levels), seed=k, noise=10 ** rng.uniform(-3.3, -2.3), offset_i=0.005 * top * (k % 2))
+        capture = Capture("made.csv", made.time, {"v_cmd": r * target + loss * lost, "i_a": made["i_a"]})
+        found = fit_resistance(capture)
+        estimate = found.estimates["resistance"]
+        hits += estimate.low <= r <= estimate.high
+        warned = any(f.level != "info" for f in found.findings)
+        assert abs(estimate.value - r) < 5 * estimate.u or warned, (k, estimate, r)
+    assert 0.87 * n <= hits <= n
