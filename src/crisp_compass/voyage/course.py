@@ -9,6 +9,7 @@ from enum import StrEnum
 from crisp_compass.bench.models import Bench, Topic
 from crisp_compass.bench.rules import settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.quantities import show
@@ -288,7 +289,7 @@ def stale_effect(bench: Bench, topic: Topic) -> str:
             fresh = design.speed_values(bench, design.design_speed(bench))
         else:
             return text + "."
-    except Exception:  # an input is withdrawn: there is nothing to compare with
+    except Refusal:  # an input is withdrawn: there is nothing to compare with
         return text + "."
     old = bench.settled[topic].values
     changes = [

@@ -8,7 +8,7 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench, Quantity
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.conversions import kt_from_flux
+from crisp_compass.conversions import kt_from_flux, peak_from_rms
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign, tune_current
@@ -25,7 +25,7 @@ SPEED_INPUTS = (
 def rated_peak_current(bench: Bench) -> float:
     """Return the plate's rated current as phase peak, A."""
     plate = bench.levers.plate
-    return plate.rated_current * (math.sqrt(2) if plate.current_base == "rms" else 1.0)
+    return peak_from_rms(plate.rated_current) if plate.current_base == "rms" else plate.rated_current
 
 
 def plate_values(bench: Bench) -> dict[str, Quantity]:

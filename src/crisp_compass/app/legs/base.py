@@ -13,19 +13,21 @@ from PySide6.QtWidgets import (
     QLabel,
     QLineEdit,
     QPushButton,
+    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
-from crisp_compass.app.widgets.answer import Answer, Findings
+from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.bench.models import Topic
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.course import BY_KEY, stale_effect
+from crisp_compass.plant.simulation import READY
+from crisp_compass.voyage.course import BY_KEY, first_steps, stale_effect, waiting_text
 
 
 class ReasonDialog(QDialog):
@@ -130,6 +132,20 @@ class LegPage(QWidget):
 
     def leave(self) -> None:
         """The page is left or the window closes."""
+
+    def check_ready(self, sheet: Waiting, stack: QStackedWidget) -> None:
+        """Show the waiting sheet (page 0 of ``stack``) while earlier legs are missing.
+
+        Raises Refusal while they are, or while the simulation is still being compiled.
+        """
+        bench = self.document.bench
+        waiting = waiting_text(bench, self.leg)
+        sheet.show_steps(first_steps(bench, self.leg))
+        stack.setCurrentIndex(0 if waiting else 1)
+        if waiting:
+            raise Refusal(waiting)
+        if not READY.is_set():
+            raise Refusal("The simulation is being prepared; this happens once, at the first start")
 
     def refuse(self, refusal: Refusal) -> None:
         """Put one sentence on the notice line."""

@@ -16,8 +16,6 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.loops.current import AxisLoop
 from crisp_compass.loops.speed import SpeedDesign
-from crisp_compass.plant.simulation import READY
-from crisp_compass.voyage.course import first_steps, waiting_text
 from crisp_compass.voyage.outlook import bode
 
 
@@ -70,14 +68,8 @@ class LoopLeg(LegPage):
         levers = getattr(self.document.bench.levers, self.key)
         for field, lever in self._levers.items():
             lever.show_value(getattr(levers, field))
-        waiting = waiting_text(self.document.bench, self.leg)
-        self.waiting.show_steps(first_steps(self.document.bench, self.leg))
-        self.stack.setCurrentIndex(0 if waiting else 1)
         try:
-            if waiting:
-                raise Refusal(waiting)
-            if not READY.is_set():
-                raise Refusal("The simulation is being prepared; this happens once, at the first start")
+            self.check_ready(self.waiting, self.stack)
             self.predict()
         except Refusal as refusal:
             self._show_empty(refusal.sentence)

@@ -19,9 +19,9 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
-from crisp_compass.plant.simulation import READY, Simulation, Trace
+from crisp_compass.plant.simulation import Simulation, Trace
 from crisp_compass.quantities import show
-from crisp_compass.voyage.course import BY_KEY, first_steps, waiting_text
+from crisp_compass.voyage.course import BY_KEY
 from crisp_compass.voyage.design import build_drive
 from crisp_compass.voyage.scenarios import open_simulation
 
@@ -108,14 +108,8 @@ class RunPage(LegPage):
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.run, field))
         assert self.main_button is not None
-        waiting = waiting_text(bench, self.leg)
-        self.waiting.show_steps(first_steps(bench, self.leg))
-        self.stack.setCurrentIndex(0 if waiting else 1)
         try:
-            if waiting:
-                raise Refusal(waiting)
-            if not READY.is_set():
-                raise Refusal("The simulation is being prepared; this happens once, at the first start")
+            self.check_ready(self.waiting, self.stack)
             self._follow()
         except Refusal as refusal:
             self.stop()
