@@ -21,7 +21,7 @@ READS = [
 ]  # fmt: skip
 
 REFUSES = [
-    ("", "Ω", "not a number"), ("abc", "Ω", "not a number"), ("1,234", "Ω", "could mean 1.234 or 1234"), ("5 mH", "Ω", "is an? inductance"),
+    ("", "Ω", "not a number"), ("abc", "Ω", "not a number"), ("1,234", "Ω", "could mean 1.234 or 1234"), ("5 mH", "Ω", "is an inductance"),
     ("5 parsec", "Ω", "no unit known"), ("1.2.3", "V", "no unit known|not a number"), ("1e999", "V", "too large"), ("3 krad/s", "rad/s", "no unit known"),
     ("5 A", "V", "a voltage in V is needed"), ("5 mm", "Ω", "no unit known"), ("nan", "V", "not a number"), ("5 f", "H", "no unit known"),
 ]  # fmt: skip

@@ -134,10 +134,15 @@ def _factor(suffix: str, expected: Unit, text: str) -> float:
         return found[1]
     if found is not None:
         raise Refusal(
-            f"“{text.strip()}” is a {found[0].dimension}",
-            f"a {expected.dimension} in {expected.name or 'plain numbers'} is needed",
+            f"“{text.strip()}” is {article(found[0].dimension)}",
+            f"{article(expected.dimension)} in {expected.name or 'plain numbers'} is needed",
         )
     raise Refusal(f"“{suffix}” in “{text.strip()}” is no unit known here", f"use {expected.name or 'a plain number'}")
+
+
+def article(noun: str) -> str:
+    """Return the noun with ``a`` or ``an``."""
+    return f"{'an' if noun[0] in 'aeiou' else 'a'} {noun}"
 
 
 def _example(unit: str) -> str:

@@ -155,7 +155,7 @@ def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_pat
     lever.edit.selectAll()
     qtbot.keyClicks(lever.edit, "12 mH")
     qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
-    assert window.notice_text.text() == "Bandwidth: “12 mH” is a inductance; a frequency in Hz is needed."
+    assert window.notice_text.text() == "Bandwidth: “12 mH” is an inductance; a frequency in Hz is needed."
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
     levers["delay_samples"].moved.emit(0.1)
     assert "outside what is possible" in window.notice_text.text()

@@ -21,7 +21,7 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.capture.signals import SIGNALS, TIME_NAMES, describe
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.quantities import UNITS, find_unit
+from crisp_compass.quantities import UNITS, article, find_unit
 
 
 @dataclass(frozen=True)
@@ -121,8 +121,8 @@ def _take(name: str, index: int, unit_text: str | None, mapped: float | None = N
     if mapped is not None and name != "t":
         return _Wanted(name, index, factor * mapped * target.factor, None)
     raise Refusal(
-        f"the column {name} is in “{unit_text}”, a {source.dimension}",
-        f"a {target.dimension} in {target.name} is needed",
+        f"the column {name} is in “{unit_text}”, {article(source.dimension)}",
+        f"{article(target.dimension)} in {target.name} is needed",
     )
 
 
