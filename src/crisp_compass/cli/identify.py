@@ -73,6 +73,39 @@ def flux(
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
 
+@identify.command("saliency")
+@command
+def saliency(
+    file: CaptureFile,
+    column: Columns = None,
+    pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if not noted in the file.")] = None,
+    json: Json = False,
+) -> None:
+    """Ld and Lq from inductance read at many rotor angles (angle and l_ab); no time column needed."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.saliency import fit_saliency
+
+    result = fit_saliency(read_capture(file, column or (), need_time=False), pole_pairs=pole_pairs)
+    emit("identify saliency", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@identify.command("mechanics")
+@command
+def mechanics(
+    file: CaptureFile,
+    column: Columns = None,
+    kt: Annotated[float | None, typer.Option(help="Torque constant, N·m per A of phase peak.")] = None,
+    inertia: Annotated[float | None, typer.Option(help="Known inertia, kg·m²: friction from a coast alone.")] = None,
+    json: Json = False,
+) -> None:
+    """Inertia and friction from a run-up and a coast (speed and i_q), or friction from a coast alone."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.mechanics import fit_mechanics
+
+    result = fit_mechanics(read_capture(file, column or ()), kt=kt, inertia=inertia)
+    emit("identify mechanics", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
 @commutation.command("halls")
 @command
 def halls(file: CaptureFile, column: Columns = None, json: Json = False) -> None:

@@ -28,6 +28,7 @@ from crisp_compass.capture.reader import sampling_interval
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, IntArray, Result
 from crisp_compass.identify.circuit import circuit_factor
+from crisp_compass.identify.relaxation import relax, relax_back
 
 _MAX_SAMPLES = 400_000
 _MAX_EDGES = 200
@@ -154,19 +155,7 @@ class _Fit:
 def _drive(data: _Data, a: float) -> FloatArray:
     """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples."""
     v = data.v if data.smooth is None else data.smooth
-    return _relax(v, a, data.dt / data.upsample)[:: data.upsample]
-
-
-def _relax(v: FloatArray, a: float, h: float) -> FloatArray:
-    x = a * h
-    e = math.exp(-x)
-    if x < 1e-4:
-        w1, w0 = h * (0.5 - x / 6), h * (0.5 - x / 3)
-    else:
-        w1 = h * (1 / x - (1 - e) / x**2)  # weight of the newer sample
-        w0 = h * ((1 - e) / x) - w1
-    out, _ = scipy.signal.lfilter([w1, w0], [1.0, -e], v, zi=[-w1 * v[0]])
-    return np.asarray(out, dtype=np.float64)
+    return relax(v, a, data.dt / data.upsample)[:: data.upsample]
 
 
 def _basis(data: _Data, a: float) -> FloatArray:
@@ -358,9 +347,7 @@ def _voltage_noise_current(data: _Data, fit: _Fit) -> float:
 
 def _voltage_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
     """Covariance of (a, g) caused by white voltage noise: the gain run backwards through the model."""
-    e = math.exp(-fit.a * data.dt)
-    back = scipy.signal.lfilter([data.dt], [1.0, -e], gain[:, ::-1], axis=1)[:, ::-1]
-    sensitivity = fit.g * np.asarray(back)
+    sensitivity = fit.g * relax_back(gain, fit.a, data.dt)
     part: FloatArray = noise(data.v) ** 2 * (sensitivity @ sensitivity.T)
     return part + _run_covariance(data.v, sensitivity, quantum(data.v), noise(data.v))
 

@@ -1,0 +1,506 @@
+"""Inertia and friction from a run-up and a coast, or from a coast alone where the inertia is known.
+
+Model. J·dω/dt = Kt·iq − B·ω − C·sign ω. With b = B/J, k = Kt/J, c = C/J the speed of each moving stretch is
+
+    ω(t) = ω0·e^(−b(t−t0)) + ∫ e^(−b(t−s)) (k·iq(s) − c·sign ω(s)) ds
+
+so the measured current itself drives the model and the speed is never differentiated. For given b everything else is
+linear; b is found by a search (variable projection: G. H. Golub, V. Pereyra, SIAM J. Numer. Anal. 10, 1973, 413–432).
+Where the current jumps between two samples the instant is unknown by half a sample; each jump carries a free term held
+by a Gaussian prior of that width. A coast is taken as zero current: whatever the current channel shows there is its offset. Near standstill friction
+follows no simple law, so the slowest part is left out. Where it helps beyond chance, a lag of the speed channel is
+fitted too (−τ·dω/dt).
+
+Uncertainty: linear propagation (JCGM 100:2008, 5.1) of speed noise and of current noise through the model; where
+neighbouring residuals hang together, the scatter of block sums stands in for white noise.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+import scipy
+
+from crisp_compass.capture.model import Capture
+from crisp_compass.capture.quality import noise, pile_up, quantum
+from crisp_compass.capture.reader import sampling_interval
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
+from crisp_compass.identify.cogging import find_cogging
+from crisp_compass.identify.relaxation import relax, relax_back
+from crisp_compass.quantities import show
+
+_MAX_SAMPLES = 100_000
+#: Part of the top speed below which friction is not relied on (common practice).
+_SLOWEST = 0.04
+
+
+@dataclass(frozen=True)
+class MechanicsResult(Result):
+    """Inertia and friction with what a plot needs.
+
+    ``time`` (n,) s, ``speed`` and ``model`` (n,) rad/s (NaN where not used), ``residual`` (n,) rad/s, ``current`` (n,)
+    A with its offset removed (zeros without a current), ``coasting`` (n,).
+    """
+
+    time: FloatArray
+    speed: FloatArray
+    model: FloatArray
+    residual: FloatArray
+    current: FloatArray
+    coasting: BoolArray
+
+
+@dataclass(frozen=True)
+class _Data:
+    t: FloatArray
+    w: FloatArray
+    i: FloatArray
+    coasting: BoolArray
+    stretches: tuple[slice, ...]
+    sign: FloatArray
+    dt: float
+    driven: bool
+    edges: tuple[int, ...] = ()
+    edge_width: tuple[float, ...] = ()
+    lag: bool = False
+
+    @property
+    def heads(self) -> int:
+        """Columns that are neither jumps nor the lag."""
+        return (2 if self.driven else 1) + len(self.stretches)
+
+
+@dataclass(frozen=True)
+class _Fit:
+    b: float
+    coefficients: FloatArray
+    design: FloatArray
+    model: FloatArray
+    cost: float
+
+
+def fit_mechanics(capture: Capture, *, kt: float | None = None, inertia: float | None = None) -> MechanicsResult:
+    """Estimate inertia, viscous and Coulomb friction.
+
+    Parameters
+    ----------
+    capture
+        ``speed``, and ``i_q`` unless ``inertia`` is given: an acceleration followed by a coast.
+    kt
+        Torque constant in N·m per A of phase peak, taken as exact.
+    inertia
+        Known inertia, kg·m²; then only the coast is evaluated and no current is needed.
+
+    Returns
+    -------
+    MechanicsResult
+        ``inertia`` [kg·m²], ``viscous_friction`` [N·m·s/rad], ``coulomb_friction`` [N·m]; ``cogging_torque`` [N·m]
+        where a position-locked ripple stands out.
+
+    Raises
+    ------
+    Refusal
+        Missing or constant channel, no acceleration, no coast, speed that rises against the current.
+    """
+    findings = list(capture.findings)
+    data = _prepare(capture, kt, inertia)
+    fit = _search(data)
+    for _ in range(2):  # how wide the jumps' terms may be follows from the fit
+        slope = float(fit.coefficients[0])
+        jumps = tuple(abs(slope * (data.i[e + 1] - data.i[e])) * data.dt / math.sqrt(12) for e in data.edges)
+        data = replace(data, edge_width=jumps)
+        fit = _search(data)
+    data, fit = _with_lag(data, fit, findings)
+    if data.driven and fit.coefficients[0] <= 0:
+        raise Refusal(
+            "the speed falls while the current drives", "one channel is reversed; map it with a minus sign (i_q=-i_q)",
+            where=capture.source,
+        )  # fmt: skip
+    residual = np.full(len(data.t), np.nan)
+    model = np.full(len(data.t), np.nan)
+    position = 0
+    for stretch in data.stretches:
+        length = stretch.stop - stretch.start
+        model[stretch] = fit.model[position : position + length]
+        position += length
+    residual = data.w - model
+    estimates = _estimates(data, fit, kt, inertia, capture.source, findings)
+    ripple = find_cogging(data.t, data.w, residual, estimates["inertia"].value)
+    if ripple is not None:
+        estimates["cogging_torque"] = ripple.torque
+        text = f"A torque of {show(ripple.torque.value, 'N·m')} repeats {ripple.order} times a turn of the shaft: cogging, or a load that is not round."
+        findings.append(Finding("info", "cogging", text))
+    top = float(np.nanmax(np.abs(data.w))) * 60 / (2 * math.pi)
+    kind = "run-up and coast" if data.driven else "coast with known inertia"
+    method = f"{kind} up to {top:.0f} rpm; speed driven by the measured current, friction and inertia fitted together"
+    if not data.driven:
+        method = f"{kind} from {top:.0f} rpm; both frictions fitted together to the falling speed"
+    return MechanicsResult(
+        estimates, method, tuple(findings), data.t, data.w, model, residual, data.i, data.coasting
+    )
+
+
+# ---- preparing
+
+
+def _prepare(capture: Capture, kt: float | None, inertia: float | None) -> _Data:
+    if kt is None and inertia is None:
+        raise Refusal("the torque constant is not known", "give --kt in N·m per A peak", where="--kt")
+    for name, value in (("--kt", kt), ("--inertia", inertia)):
+        if value is not None and not (value > 0 and math.isfinite(value)):
+            raise Refusal(f"{value:g} cannot be meant", "a value above zero is needed", where=name)
+    driven = inertia is None
+    names = ("speed", "i_q") if driven else ("speed",)
+    arrays = capture.require(*names, samples=40)
+    t, w = capture.time, arrays[0]
+    i = arrays[1] if driven else np.zeros(len(t))
+    if _cut_off(w):
+        raise Refusal("speed is cut off at the end of its range", "use a larger range", where=capture.source)
+    t, w, i = _even(t, w, i)
+    dt = float(t[1] - t[0])
+    smooth = _smooth(w)
+    top = float(np.max(np.abs(smooth)))
+    scatter = noise(w)
+    if top < 8 * scatter / math.sqrt(max(_window(len(w)), 1)):
+        raise Refusal("the speed does not stand out from its noise", "turn faster or filter less", where=capture.source)
+    coasting = _coasting(smooth, i, driven, capture.source)
+    if driven:
+        i = i - float(np.mean(i[coasting]))
+        i = np.where(coasting, 0.0, i)
+    else:
+        keep = np.flatnonzero(coasting)
+        t, w, i, smooth = (x[keep[0] : keep[-1] + 1] for x in (t, w, i, smooth))
+        coasting = np.ones(len(t), dtype=np.bool_)
+    stretches = _stretches(smooth, max(_SLOWEST * top, 3 * scatter / math.sqrt(_window(len(w)))), len(t))
+    if not stretches:
+        raise Refusal("the shaft hardly moves", "a run-up and a coast over some seconds are needed", where=capture.source)
+    edges = _jumps(i, stretches) if driven else ()
+    return _Data(t, w, i, coasting, stretches, np.sign(smooth), dt, driven, edges)
+
+
+def _jumps(i: FloatArray, stretches: tuple[slice, ...]) -> tuple[int, ...]:
+    """Samples inside a moving stretch after which the current jumps; none where there are very many."""
+    step = np.abs(np.diff(i))
+    found = np.flatnonzero(step > max(8 * noise(i), 0.05 * float(np.ptp(i))))
+    inside = [int(k) for k in found if any(s.start <= k < s.stop - 1 for s in stretches)]
+    return tuple(inside) if len(inside) <= 60 else ()
+
+
+def _cut_off(w: FloatArray) -> bool:
+    """A clipped speed rests on one number although its noise reaches over several."""
+    flags = pile_up(w) & (np.abs(w) > 0.5 * float(np.max(np.abs(w))))  # rest is no rail
+    run = _longest(flags)
+    if run is None or float(np.mean(run)) < 0.03:
+        return False
+    return noise(w[~flags]) > 0.8 * quantum(w)
+
+
+def _even(t: FloatArray, w: FloatArray, i: FloatArray) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Bring uneven samples onto an even grid; average where there are very many."""
+    dt = sampling_interval(t)
+    if float(np.max(np.abs(np.diff(t) - dt))) > 0.02 * dt:
+        even = np.linspace(t[0], t[-1], min(int((t[-1] - t[0]) / dt) + 1, 2 * len(t)))
+        t, w, i = even, np.interp(even, t, w), np.interp(even, t, i)
+    if len(t) > _MAX_SAMPLES:
+        size = -(-len(t) // _MAX_SAMPLES)
+        n = len(t) // size * size
+        t, w, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, w, i))
+    return t, w, i
+
+
+def _window(count: int) -> int:
+    return max(1, min(count // 100, 400))
+
+
+def _smooth(values: FloatArray) -> FloatArray:
+    return np.asarray(scipy.ndimage.uniform_filter1d(values, _window(len(values)), mode="nearest"))
+
+
+def _coasting(smooth: FloatArray, i: FloatArray, driven: bool, source: str) -> BoolArray:
+    """Mark where no current drives: the resting level nearest to zero that goes with a falling speed."""
+    falling = _falling(smooth)
+    if not driven:
+        run = _longest(falling)
+        if run is None:
+            raise Refusal("the speed does not fall", "let the shaft coast down", where=source)
+        first = int(np.flatnonzero(run)[0])
+        run[: first + int(np.argmax(np.abs(smooth[run]))) + (2 * _window(len(i)) if first else 0)] = False
+        return run
+    quiet = _smooth(i)
+    span = float(np.ptp(quiet))
+    scatter = noise(i) / math.sqrt(_window(len(i)))
+    band = max(6 * scatter, 0.015 * span)
+    best: BoolArray | None = None
+    for level in _levels(quiet, band):
+        rest = np.abs(quiet - level) < band
+        run = _longest(rest & falling)
+        if run is None or abs(level) > 0.25 * float(np.max(np.abs(quiet))) + band:
+            continue
+        if best is None or run.sum() > best.sum():
+            best = run
+    if best is None:
+        raise Refusal(
+            "there is no coast: the speed never falls while the current rests near zero",
+            "switch the drive off at speed and keep recording until the shaft is slow",
+            where=source,
+        )
+    edge = _window(len(i)) // 2 + 1  # the smoothing window reaches over the switching instants
+    index = np.flatnonzero(best)
+    best[index[:edge]] = False
+    if index[-1] < len(best) - 1:
+        best[index[-edge:]] = False
+    level = float(np.mean(i[best]))
+    if float(np.max(np.abs(quiet - level)[~best], initial=0.0)) < 3 * band:
+        raise Refusal(
+            "there is no acceleration: the current never drives", "capture the run-up before the coast too", where=source
+        )
+    return best
+
+
+def _levels(quiet: FloatArray, band: float) -> list[float]:
+    """Centres of the histogram's crowded places, the one nearest to zero first."""
+    low, high = float(np.min(quiet)), float(np.max(quiet))
+    bins = int(min(max((high - low) / band, 4), 400))
+    counts, edges = np.histogram(quiet, bins)
+    crowded = np.flatnonzero(counts >= max(0.02 * len(quiet), 5))
+    centres = [float(np.median(quiet[(quiet >= edges[k]) & (quiet <= edges[k + 1])])) for k in crowded]
+    return sorted(centres, key=abs)
+
+
+def _falling(smooth: FloatArray) -> BoolArray:
+    """Mark samples from which the speed's size falls over a tenth of the record."""
+    size = np.abs(smooth)
+    reach = max(len(size) // 25, 2)
+    ahead = np.concatenate([size[reach:], np.full(reach, size[-1])])
+    behind = np.concatenate([np.full(reach, size[0]), size[:-reach]])
+    floor = 1e-3 * float(np.max(size))
+    return np.asarray((ahead < size - floor) | (behind > size + floor))
+
+
+def _longest(flags: BoolArray) -> BoolArray | None:
+    edges = np.flatnonzero(np.diff(np.concatenate(([0], flags.astype(np.int8), [0]))))
+    if not len(edges):
+        return None
+    starts, stops = edges[::2], edges[1::2]
+    k = int(np.argmax(stops - starts))
+    if stops[k] - starts[k] < 12:
+        return None
+    out = np.zeros(len(flags), dtype=np.bool_)
+    out[starts[k] : stops[k]] = True
+    return out
+
+
+def _stretches(smooth: FloatArray, least: float, count: int) -> tuple[slice, ...]:
+    """Stretches in which the shaft turns one way, faster than ``least`` rad/s."""
+    found = []
+    for sign in (1.0, -1.0):
+        flags = sign * smooth > least
+        edges = np.flatnonzero(np.diff(np.concatenate(([0], flags.astype(np.int8), [0]))))
+        found += [slice(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    return tuple(s for s in sorted(found, key=lambda s: s.start) if s.stop - s.start >= max(12, count // 50))
+
+
+# ---- fitting
+
+
+def _basis(data: _Data, b: float) -> FloatArray:
+    """Columns: torque per ampere (if driven), Coulomb friction, one start speed per stretch, and the lag."""
+    total = sum(s.stop - s.start for s in data.stretches)
+    heads = 2 if data.driven else 1
+    design = np.zeros((total, data.heads + len(data.edge_width)))
+    position = 0
+    for number, s in enumerate(data.stretches):
+        rows = slice(position, position + s.stop - s.start)
+        tau = data.t[s] - data.t[s.start]
+        if data.driven:
+            design[rows, 0] = relax(data.i[s], b, data.dt)
+        sign = np.full(len(tau), float(data.sign[s.start]))
+        design[rows, heads - 1] = -relax(sign, b, data.dt)
+        design[rows, heads + number] = np.exp(-b * tau)
+        for place, edge in enumerate(data.edges):
+            if data.edge_width and s.start <= edge < s.stop - 1:
+                first = edge + 1 - s.start
+                design[position + first : rows.stop, data.heads + place] = np.exp(-b * (tau[first:] - tau[first]))
+        position = rows.stop
+    return design
+
+
+def _measured(data: _Data) -> FloatArray:
+    return np.concatenate([data.w[s] for s in data.stretches])
+
+
+def _solve(data: _Data, b: float) -> _Fit:
+    design = _basis(data, b)
+    if data.lag:
+        design = np.column_stack([design, _lag_column(data, design)])
+    w = _measured(data)
+    ties = _ties(data, design.shape[1])
+    rows, right = np.vstack([design, ties]), np.concatenate([w, np.zeros(len(ties))])
+    scale = np.linalg.norm(rows, axis=0)
+    scale[scale == 0] = 1.0
+    solved, *_ = np.linalg.lstsq(rows / scale, right, rcond=1e-12)
+    coefficients = solved / scale
+    model = design @ coefficients
+    cost = float(np.sum((right - rows @ coefficients) ** 2))
+    return _Fit(b, coefficients, design, model, cost)
+
+
+def _ties(data: _Data, columns: int) -> FloatArray:
+    """Extra rows (edges, columns) that hold each jump's term to its prior width, scaled to the speed's noise."""
+    rows = np.zeros((len(data.edge_width), columns))
+    sigma = max(noise(data.w), 1e-7 * float(np.max(np.abs(data.w))))
+    for place, width in enumerate(data.edge_width):
+        rows[place, data.heads + place] = sigma / max(width, 1e-12)
+    return rows
+
+
+def _lag_column(data: _Data, design: FloatArray) -> FloatArray:
+    """−dω/dt of the model without lag: what a late speed channel adds to first order."""
+    w = _measured(data)
+    ties = _ties(data, design.shape[1])
+    rows, right = np.vstack([design, ties]), np.concatenate([w, np.zeros(len(ties))])
+    solved, *_ = np.linalg.lstsq(rows, right, rcond=1e-12)
+    model = design @ solved
+    parts, position = [], 0
+    for s in data.stretches:
+        length = s.stop - s.start
+        parts.append(-np.gradient(model[position : position + length], data.dt))
+        position += length
+    return np.concatenate(parts)
+
+
+def _search(data: _Data) -> _Fit:
+    duration = float(data.t[-1] - data.t[0])
+    grid = np.concatenate([[-0.3, -0.1, 0.0], np.geomspace(0.01, 60.0, 30)]) / duration
+    costs = np.array([_solve(data, float(b)).cost for b in grid])
+    best = int(np.argmin(costs))
+    left, right = float(grid[max(best - 1, 0)]), float(grid[min(best + 1, len(grid) - 1)])
+    found = scipy.optimize.minimize_scalar(
+        lambda b: _solve(data, float(b)).cost, bounds=(left, right), method="bounded", options={"xatol": 1e-9 / duration}
+    )
+    return _solve(data, float(found.x))
+
+
+def _with_lag(data: _Data, fit: _Fit, findings: list[Finding]) -> tuple[_Data, _Fit]:
+    """Let the speed channel be late where that lowers the cost beyond chance and by more than a tenth."""
+    if not data.driven:
+        return data, fit
+    late = replace(data, lag=True)
+    candidate = _search(late)
+    lag = float(candidate.coefficients[-1])
+    if not (candidate.cost < 0.95 * fit.cost and 0.5 * data.dt < lag < 0.2 * float(data.t[-1] - data.t[0])):
+        return data, fit
+    if fit.cost - candidate.cost < 20 * candidate.cost / len(candidate.model):
+        return data, fit
+    text = f"The speed channel comes {show(lag, 's', 2)} late (a filter or an averaging tachometer); that was fitted too."
+    findings.append(Finding("info", "speed-lags", text))
+    return late, candidate
+
+
+def _estimates(
+    data: _Data, fit: _Fit, kt: float | None, inertia: float | None, source: str, findings: list[Finding]
+) -> dict[str, Estimate]:
+    residual = _measured(data) - fit.model
+    step = 1e-3 * max(abs(fit.b), 0.01 / float(data.t[-1] - data.t[0]))
+    plain = data.heads + len(data.edge_width)
+    ahead, behind = (_basis(data, fit.b + d) @ fit.coefficients[:plain] for d in (step, -step))
+    jacobian = np.column_stack([(ahead - behind) / (2 * step), fit.design])
+    scale = np.linalg.norm(jacobian, axis=0)
+    scale[scale == 0] = 1.0
+    weighted = jacobian / scale
+    ties = np.column_stack([np.zeros(len(data.edge_width)), _ties(data, fit.design.shape[1])]) / scale
+    inverse = np.linalg.pinv(weighted.T @ weighted + ties.T @ ties, rcond=1e-14)
+    dof = max(len(residual) - jacobian.shape[1], 1)
+    sigma2 = max(float(residual @ residual) / dof, (1e-7 * float(np.max(np.abs(fit.model)))) ** 2)
+    gain = (inverse @ weighted.T) / scale[:, None]
+    covariance = sigma2 * inverse / np.outer(scale, scale)
+    spread, blocks = _block_covariance(gain, residual)
+    # where residuals hang together the block sums scatter more than white noise would
+    ratio = np.sqrt(np.maximum(np.diag(spread) / np.maximum(np.diag(covariance), 1e-300), 1.0))
+    ratio = np.where(ratio > 1.25, ratio, 1.0)
+    covariance = covariance * np.outer(ratio, ratio)
+    correlated = float(np.max(ratio[:3])) > 1.25
+    if data.driven:
+        covariance = covariance + _current_part(data, fit, gain)
+    c_at = 2 if data.driven else 1
+    b, c = fit.b, float(fit.coefficients[c_at - 1])
+    _check_misfit(data, residual, findings)
+    t_dof = blocks - 1 if correlated else math.inf
+    if data.driven:
+        k = float(fit.coefficients[0])
+        assert kt is not None
+        j = kt / k
+        gradients = {"inertia": {1: -j / k}, "viscous_friction": {0: j, 1: -b * j / k}, "coulomb_friction": {2: j, 1: -c * j / k}}
+    else:
+        assert inertia is not None
+        j = inertia
+        gradients = {"viscous_friction": {0: j}, "coulomb_friction": {1: j}}
+    estimates = {}
+    for (name, parts), (value, unit) in zip(
+        gradients.items(),
+        ([(j, "kg·m²")] if data.driven else []) + [(b * j, "N·m·s/rad"), (c * j, "N·m")],
+        strict=True,
+    ):
+        gradient = np.zeros(len(covariance))
+        for place, part in parts.items():
+            gradient[place] = part
+        u = math.sqrt(max(float(gradient @ covariance @ gradient), 0.0))
+        estimates[name] = Estimate.from_u(value, unit, u, dof=t_dof)
+    if not data.driven:
+        estimates["inertia"] = Estimate(j, "kg·m²", 0.0, j, j)
+    for name in ("viscous_friction", "coulomb_friction"):
+        estimates[name] = _not_negative(estimates[name], name, findings)
+    if estimates["inertia"].u > 0.1 * estimates["inertia"].value:
+        findings.append(
+            Finding("caution", "wide-error-bar", "The error bar is wide: accelerate harder or capture the speed more finely.")
+        )
+    return estimates
+
+
+def _not_negative(estimate: Estimate, name: str, findings: list[Finding]) -> Estimate:
+    """Friction cannot drive; a value below zero inside its error bar means none was resolved."""
+    if estimate.value >= 0:
+        return estimate
+    if estimate.high < 0:
+        what = name.replace("_", " ")
+        text = f"The {what} comes out below zero: the friction does not follow Coulomb plus viscous, or something drives the shaft."
+        findings.append(Finding("caution", "friction-law", text))
+    return Estimate(0.0, estimate.unit, estimate.u, min(estimate.low, 0.0), max(estimate.high, 0.0))
+
+
+def _block_covariance(gain: FloatArray, residual: FloatArray) -> tuple[FloatArray, int]:
+    blocks = int(min(max(len(residual) // 40, 8), 40))
+    edges = np.linspace(0, len(residual), blocks + 1).astype(int)[:-1]
+    sums = np.add.reduceat(gain * residual, edges, axis=1)
+    return np.asarray(sums @ sums.T), blocks
+
+
+def _current_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
+    """Covariance caused by white noise of the current while it drives, and by the doubt of its offset."""
+    part = np.zeros((len(gain), len(gain)))
+    sigma = noise(data.i[~data.coasting]) if int((~data.coasting).sum()) > 8 else 0.0
+    slope = float(fit.coefficients[0])
+    offset = np.zeros(len(gain))
+    position = 0
+    for s in data.stretches:
+        length = s.stop - s.start
+        sensitivity = slope * relax_back(gain[:, position : position + length], fit.b, data.dt)
+        driving = ~data.coasting[s]
+        part += sigma**2 * (sensitivity[:, driving] @ sensitivity[:, driving].T)
+        offset += sensitivity[:, driving].sum(axis=1)
+        position += length
+    return part + sigma**2 / max(int(data.coasting.sum()), 1) * np.outer(offset, offset)
+
+
+def _check_misfit(data: _Data, residual: FloatArray, findings: list[Finding]) -> None:
+    """Say where a slow remainder is left: the friction follows another law, or the load changed."""
+    top = float(np.max(np.abs(data.w)))
+    blocks = np.array([float(np.mean(part)) for part in np.array_split(residual, 24)])
+    expected = noise(residual) / math.sqrt(len(residual) / 24)
+    scatter = float(np.sqrt(np.mean(blocks**2)))
+    if scatter > 3 * expected and scatter > 2e-3 * top:
+        text = f"The speed strays by {100 * scatter / top:.2g} % of its top from inertia, viscous and Coulomb friction: a fan or propeller load, a changing load, or a current that is not all torque."
+        findings.append(Finding("caution", "model-does-not-fit", text))
