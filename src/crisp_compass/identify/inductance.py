@@ -24,14 +24,13 @@ import scipy
 
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
-from crisp_compass.capture.reader import sampling_interval
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, IntArray, Result
+from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import circuit_factor
-from crisp_compass.identify.relaxation import relax, relax_back
-
-_MAX_SAMPLES = 400_000
-_MAX_EDGES = 200
+from crisp_compass.identify.eddy import EddyFit, fit_eddy
+from crisp_compass.identify.relaxation import relax_back
+from crisp_compass.identify.steps import Steps, driven, prepare_steps, run_covariance, ties
+from crisp_compass.quantities import show
 
 
 @dataclass(frozen=True)
@@ -43,20 +42,6 @@ class InductanceResult(Result):
     current: FloatArray
     model: FloatArray
     residual: FloatArray
-
-
-@dataclass(frozen=True)
-class _Data:
-    """Samples on a uniform grid. ``upsample`` refines the voltage where it is smooth."""
-
-    t: FloatArray
-    v: FloatArray
-    i: FloatArray
-    weight: FloatArray
-    edges: IntArray
-    dt: float
-    smooth: FloatArray | None
-    upsample: int
 
 
 def fit_inductance(capture: Capture) -> InductanceResult:
@@ -77,14 +62,19 @@ def fit_inductance(capture: Capture) -> InductanceResult:
     findings = list(capture.findings)
     if pile_up(v).any() and _truly_clipped_voltage(v):
         raise Refusal("v_ab is cut off at the end of its range", "use a larger range", where=capture.source)
-    data = _prepare(capture.time, v, i)
+    data = prepare_steps(capture.time, v, i)
     suspects = pile_up(i)
     fit = _search(data, capture.source)
+    late = _lateness(fit)
+    if late > 1.4:  # edges later than half a sample explains: a slow probe, or eddy currents too quick to be seen
+        data = replace(data, edge_doubt=2 * late)
+        fit = _search(data, capture.source)
     if suspects.any() and _misfit(data, fit) and len(suspects) == len(data.t):
         data, fit = _decide_clipping(data, fit, suspects, findings, capture.source)
-    model = fit.model
+    eddy = fit_eddy(data, fit.a, fit.g, fit.cost)
+    model = fit.model if eddy is None else eddy.model
     residual = data.i - model
-    estimates = _estimates(data, fit, residual, findings, capture.source)
+    estimates = _estimates(data, fit, residual, findings) if eddy is None else _with_eddy(data, eddy, findings)
     factor = circuit_factor(capture)
     estimates = {name: estimate.scaled(2 / factor) for name, estimate in estimates.items()}
     edges = len(data.edges)
@@ -106,41 +96,6 @@ def _truly_clipped_voltage(v: FloatArray) -> bool:
     return bool(between > 0.2 and noise(inside) > 0)
 
 
-def _prepare(t: FloatArray, v: FloatArray, i: FloatArray) -> _Data:
-    dt = sampling_interval(t)
-    weight = np.ones(len(t))
-    if np.max(np.abs(np.diff(t) - dt)) > 0.02 * dt:  # uneven sampling: evaluate on an even grid
-        dt = float(np.quantile(np.diff(t), 0.2))
-        count = min(int((t[-1] - t[0]) / dt) + 1, 4 * len(t))
-        even = np.linspace(t[0], t[-1], count)
-        v, i = np.interp(even, t, v), np.interp(even, t, i)
-        weight = np.full(count, min(1.0, len(t) / count))
-        t, dt = even, float(even[1] - even[0])
-    if len(t) > _MAX_SAMPLES:
-        size = -(-len(t) // _MAX_SAMPLES)
-        n = len(t) // size * size
-        t, v, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, v, i))
-        weight, dt = np.ones(len(t)), dt * size
-    edges = _edges(v)
-    smooth, upsample = None, 1
-    if not len(edges):
-        upsample = 8 if len(t) < 100_000 else 2
-        fine = np.linspace(t[0], t[-1], (len(t) - 1) * upsample + 1)
-        smooth = scipy.interpolate.CubicSpline(t, v)(fine)
-    return _Data(t - t[0], v, i, weight, edges, dt, smooth, upsample)
-
-
-def _edges(v: FloatArray) -> IntArray:
-    """Return the samples after which the voltage jumps; none for a voltage that moves smoothly."""
-    span = float(np.ptp(v))
-    jump = np.abs(np.diff(v))
-    threshold = max(8 * noise(v), 0.08 * span)
-    around = np.maximum(np.concatenate([[0.0, 0.0], jump[:-2]]), np.concatenate([jump[2:], [0.0, 0.0]]))
-    found = np.flatnonzero((jump > threshold) & (jump > 3 * around)).astype(np.int64)
-    crowded = len(found) > min(_MAX_EDGES, max(len(v) // 12, 1))
-    return found[:0] if crowded else found
-
-
 @dataclass(frozen=True)
 class _Fit:
     a: float
@@ -152,17 +107,11 @@ class _Fit:
     prior: FloatArray
 
 
-def _drive(data: _Data, a: float) -> FloatArray:
-    """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples."""
-    v = data.v if data.smooth is None else data.smooth
-    return relax(v, a, data.dt / data.upsample)[:: data.upsample]
-
-
-def _basis(data: _Data, a: float) -> FloatArray:
+def _basis(data: Steps, a: float) -> FloatArray:
     t = data.t
     decay = np.exp(-a * t)
     free = (1 - decay) / a if a > 1e-9 else t.copy()
-    columns = [_drive(data, a), np.ones_like(t), free]
+    columns = [driven(data, a), np.ones_like(t), free]
     for edge in data.edges:
         after = np.zeros_like(t)
         after[edge + 1 :] = np.exp(-a * (t[edge + 1 :] - t[edge + 1]))
@@ -170,16 +119,15 @@ def _basis(data: _Data, a: float) -> FloatArray:
     return np.column_stack(columns)
 
 
-def _solve(data: _Data, a: float, g_guess: float, sigma: float) -> _Fit:
+def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
     """Solve the linear part for given a; edge terms carry their prior as extra rows."""
     basis = _basis(data, a)
     scale = np.linalg.norm(basis, axis=0)
     scale[scale == 0] = 1.0
     weighted = basis * data.weight[:, None] / scale
-    jumps = data.v[data.edges + 1] - data.v[data.edges]
-    prior = np.abs(jumps) * abs(g_guess) * data.dt / math.sqrt(12)
+    prior = data.edge_widths(g_guess)
     gram = weighted.T @ weighted
-    tie = _ties(prior, sigma)
+    tie = ties(prior, sigma)
     gram[3:, 3:] += np.diag((tie / scale[3:]) ** 2)
     right = weighted.T @ (data.i * data.weight)
     coefficients = np.linalg.solve(gram + 1e-13 * np.eye(len(gram)), right) / scale
@@ -189,13 +137,14 @@ def _solve(data: _Data, a: float, g_guess: float, sigma: float) -> _Fit:
     return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
 
 
-def _ties(prior: FloatArray, sigma: float) -> FloatArray:
-    """Return how strongly each edge term is held to zero; a width of 0 means not known yet, so not held."""
-    safe = np.where(prior > 0, prior, 1.0)
-    return np.where(prior > 0, sigma / safe, 0.0)
+def _lateness(fit: _Fit) -> float:
+    """Rms of the edges' terms over the width that the unknown instant allows; 1 is expected."""
+    known = fit.prior > 0
+    size = np.abs(fit.coefficients[3:][known]) / fit.prior[known]
+    return float(np.sqrt(np.mean(size**2))) if len(size) else 0.0
 
 
-def _search(data: _Data, source: str) -> _Fit:
+def _search(data: Steps, source: str) -> _Fit:
     duration = float(data.t[-1])
     low_half, high_half = np.quantile(data.v, (0.02, 0.98))
     if not float(high_half - low_half) > 6 * noise(data.v):
@@ -243,22 +192,22 @@ def _search(data: _Data, source: str) -> _Fit:
     return fit
 
 
-def _thinned(data: _Data) -> _Data:
+def _thinned(data: Steps) -> Steps:
     """A shortened copy for the coarse search when there are very many samples."""
-    return data if len(data.t) * (3 + len(data.edges)) < 400_000 or not len(data.edges) else _Data(
+    return data if len(data.t) * (3 + len(data.edges)) < 400_000 or not len(data.edges) else Steps(
         data.t, data.v, data.i, data.weight, data.edges[:0], data.dt, None, 1
     )  # fmt: skip
 
 
-def _misfit(data: _Data, fit: _Fit) -> bool:
+def _misfit(data: Steps, fit: _Fit) -> bool:
     """Tell whether the model, fitted to every sample, leaves more than noise."""
     residual = data.i - fit.model
     return float(np.std(residual)) > max(1.3 * noise(residual), 5e-4 * float(np.ptp(data.i)))
 
 
 def _decide_clipping(
-    data: _Data, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str
-) -> tuple[_Data, _Fit]:
+    data: Steps, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str
+) -> tuple[Steps, _Fit]:
     """Clipped current lies short of what the model, fitted without it, predicts; a settled level does not."""
     kept = replace(data, weight=data.weight * ~suspects)
     without = _search(kept, source)
@@ -284,7 +233,7 @@ def _decide_clipping(
 
 
 def _estimates(
-    data: _Data, fit: _Fit, residual: FloatArray, findings: list[Finding], source: str
+    data: Steps, fit: _Fit, residual: FloatArray, findings: list[Finding]
 ) -> dict[str, Estimate]:
     used = data.weight > 0
     sigma = max(noise(residual[used]), 1e-7 * float(np.ptp(data.i)))
@@ -295,7 +244,7 @@ def _estimates(
     scale[scale == 0] = 1.0
     weighted = jacobian * data.weight[:, None] / scale
     gram = weighted.T @ weighted
-    gram[4:, 4:] += np.diag((_ties(fit.prior, sigma) / scale[4:]) ** 2)
+    gram[4:, 4:] += np.diag((ties(fit.prior, sigma) / scale[4:]) ** 2)
     inverse = np.linalg.pinv(gram, rcond=1e-15)
     gain = ((inverse @ weighted.T) * data.weight / scale[:, None])[:2]  # d(a, g)/d(current), shape (2, n)
     posterior = sigma**2 * inverse / np.outer(scale, scale)
@@ -317,51 +266,51 @@ def _estimates(
     r_grad = np.array([1 / (2 * fit.g), -fit.a / (2 * fit.g**2)])
     inductance = Estimate.from_u(1 / (2 * fit.g), "H", math.sqrt(float(l_grad @ covariance @ l_grad)), dof=dof)
     resistance = Estimate.from_u(fit.a / (2 * fit.g), "Ω", math.sqrt(float(r_grad @ covariance @ r_grad)), dof=dof)
+    return _checked(inductance, resistance, findings)
+
+
+def _checked(inductance: Estimate, resistance: Estimate, findings: list[Finding]) -> dict[str, Estimate]:
     if resistance.u > 0.2 * resistance.value:
-        findings.append(
-            Finding(
-                "caution",
-                "resistance-not-resolved",
-                "The steps are too short to tell the resistance; take it from a staircase.",
-            )
-        )
+        text = "The steps are too short to tell the resistance; take it from a staircase."
+        findings.append(Finding("caution", "resistance-not-resolved", text))
     if inductance.u > 0.1 * inductance.value:
-        findings.append(
-            Finding(
-                "caution",
-                "wide-error-bar",
-                "The error bar is wide: use a larger step, more steps or faster sampling.",
-            )
-        )
+        text = "The error bar is wide: use a larger step, more steps or faster sampling."
+        findings.append(Finding("caution", "wide-error-bar", text))
     return {"inductance": inductance, "resistance": resistance}
 
 
-def _basis_model(data: _Data, fit: _Fit, a: float) -> FloatArray:
+def _with_eddy(data: Steps, eddy: EddyFit, findings: list[Finding]) -> dict[str, Estimate]:
+    """Return the slow inductance and say what eddy currents take from it at once."""
+    widen = 1.0
+    lost = 100 * (1 - eddy.fast / eddy.slow)
+    text = f"Iron eddy currents show: {lost:.2g} % of the inductance is missing at first. The value is the slow one; right after an edge the winding shows {show(eddy.fast / 2, 'H')} per phase of the star."
+    findings.append(Finding("info", "eddy-currents", text))
+    if eddy.excess > 1.5:
+        rms = 100 * float(np.std((data.i - eddy.model)[data.weight > 0])) / float(np.ptp(data.i))
+        text = f"Two time constants still leave {rms:.2g} % of the current unexplained: saturation or a rotor that moved; the error bar is widened."
+        findings.append(Finding("caution", "model-does-not-fit", text))
+        widen = 2 * eddy.excess
+    dof = max(int(np.sum(data.weight > 0)) - 7 - len(data.edges), 1)
+    inductance = Estimate.from_u(eddy.slow / 2, "H", widen * eddy.slow_u / 2, dof=dof)
+    resistance = Estimate.from_u(eddy.resistance / 2, "Ω", widen * eddy.resistance_u / 2, dof=dof)
+    return _checked(inductance, resistance, findings)
+
+
+def _basis_model(data: Steps, fit: _Fit, a: float) -> FloatArray:
     return np.asarray(_basis(data, a) @ fit.coefficients, dtype=np.float64)
 
 
-def _voltage_noise_current(data: _Data, fit: _Fit) -> float:
+def _voltage_noise_current(data: Steps, fit: _Fit) -> float:
     """Standard deviation [A] of the model current caused by white voltage noise."""
     return fit.g * noise(data.v) * math.sqrt(data.dt / (2 * fit.a)) if fit.a * data.t[-1] > 1 else 0.0
 
 
-def _voltage_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
+def _voltage_part(data: Steps, fit: _Fit, gain: FloatArray) -> FloatArray:
     """Covariance of (a, g) caused by white voltage noise: the gain run backwards through the model."""
     sensitivity = fit.g * relax_back(gain, fit.a, data.dt)
     part: FloatArray = noise(data.v) ** 2 * (sensitivity @ sensitivity.T)
-    return part + _run_covariance(data.v, sensitivity, quantum(data.v), noise(data.v))
+    return part + run_covariance(data.v, sensitivity, quantum(data.v), noise(data.v))
 
 
-def _undithered(data: _Data, gain: FloatArray, residual: FloatArray) -> FloatArray:
-    return _run_covariance(data.i, gain, quantum(data.i), noise(residual))
-
-
-def _run_covariance(values: FloatArray, sensitivity: FloatArray, step: float, sigma: float) -> FloatArray:
-    """Covariance from a converter step: its error is common to all samples of a run at one code."""
-    if step <= 0:
-        return np.zeros((2, 2))
-    true_sigma2 = max(sigma**2 - step**2 / 12, 0.0)
-    share = step**2 / 12 * math.exp(-4 * math.pi**2 * true_sigma2 / step**2)
-    starts = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(values)) > step / 2) + 1])
-    sums = np.add.reduceat(sensitivity, starts, axis=1)
-    return np.asarray(share * (sums @ sums.T), dtype=np.float64)
+def _undithered(data: Steps, gain: FloatArray, residual: FloatArray) -> FloatArray:
+    return run_covariance(data.i, gain, quantum(data.i), noise(residual))

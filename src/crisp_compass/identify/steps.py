@@ -1,0 +1,99 @@
+"""What every fit of a current to its voltage shares: samples on an even grid, jumps of the voltage, converter steps."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from crisp_compass.capture.quality import noise
+from crisp_compass.capture.reader import sampling_interval
+from crisp_compass.estimates import FloatArray, IntArray
+from crisp_compass.identify.relaxation import relax
+
+_MAX_SAMPLES = 400_000
+_MAX_EDGES = 200
+
+
+@dataclass(frozen=True)
+class Steps:
+    """Samples on a uniform grid. ``upsample`` refines the voltage where it is smooth.
+
+    ``edge_doubt`` widens the half sample by which the instant of a jump is unknown.
+    """
+
+    t: FloatArray
+    v: FloatArray
+    i: FloatArray
+    weight: FloatArray
+    edges: IntArray
+    dt: float
+    smooth: FloatArray | None
+    upsample: int
+    edge_doubt: float = 1.0
+
+    def edge_widths(self, g: float) -> FloatArray:
+        """Standard deviation [A] that each edge's free term may have, for an inductance of 1/g."""
+        jumps = np.abs(self.v[self.edges + 1] - self.v[self.edges])
+        widths: FloatArray = self.edge_doubt * jumps * abs(g) * self.dt / math.sqrt(12)
+        return widths
+
+
+def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray) -> Steps:
+    dt = sampling_interval(t)
+    weight = np.ones(len(t))
+    if np.max(np.abs(np.diff(t) - dt)) > 0.02 * dt:  # uneven sampling: evaluate on an even grid
+        dt = float(np.quantile(np.diff(t), 0.2))
+        count = min(int((t[-1] - t[0]) / dt) + 1, 4 * len(t))
+        even = np.linspace(t[0], t[-1], count)
+        v, i = np.interp(even, t, v), np.interp(even, t, i)
+        weight = np.full(count, min(1.0, len(t) / count))
+        t, dt = even, float(even[1] - even[0])
+    if len(t) > _MAX_SAMPLES:
+        size = -(-len(t) // _MAX_SAMPLES)
+        n = len(t) // size * size
+        t, v, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, v, i))
+        weight, dt = np.ones(len(t)), dt * size
+    edges = _edges(v)
+    smooth, upsample = None, 1
+    if not len(edges):
+        upsample = 8 if len(t) < 100_000 else 2
+        fine = np.linspace(t[0], t[-1], (len(t) - 1) * upsample + 1)
+        smooth = scipy.interpolate.CubicSpline(t, v)(fine)
+    return Steps(t - t[0], v, i, weight, edges, dt, smooth, upsample)
+
+
+def _edges(v: FloatArray) -> IntArray:
+    """Return the samples after which the voltage jumps; none for a voltage that moves smoothly."""
+    span = float(np.ptp(v))
+    jump = np.abs(np.diff(v))
+    threshold = max(8 * noise(v), 0.08 * span)
+    around = np.maximum(np.concatenate([[0.0, 0.0], jump[:-2]]), np.concatenate([jump[2:], [0.0, 0.0]]))
+    found = np.flatnonzero((jump > threshold) & (jump > 3 * around)).astype(np.int64)
+    crowded = len(found) > min(_MAX_EDGES, max(len(v) // 12, 1))
+    return found[:0] if crowded else found
+
+
+def driven(data: Steps, a: float) -> FloatArray:
+    """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples."""
+    v = data.v if data.smooth is None else data.smooth
+    return relax(v, a, data.dt / data.upsample)[:: data.upsample]
+
+
+def ties(prior: FloatArray, sigma: float) -> FloatArray:
+    """Return how strongly each edge term is held to zero; a width of 0 means not known yet, so not held."""
+    safe = np.where(prior > 0, prior, 1.0)
+    return np.where(prior > 0, sigma / safe, 0.0)
+
+
+def run_covariance(values: FloatArray, sensitivity: FloatArray, step: float, sigma: float) -> FloatArray:
+    """Covariance from a converter step: its error is common to all samples of a run at one code."""
+    if step <= 0:
+        return np.zeros((len(sensitivity), len(sensitivity)))
+    true_sigma2 = max(sigma**2 - step**2 / 12, 0.0)
+    share = step**2 / 12 * math.exp(-4 * math.pi**2 * true_sigma2 / step**2)
+    starts = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(values)) > step / 2) + 1])
+    sums = np.add.reduceat(sensitivity, starts, axis=1)
+    return np.asarray(share * (sums @ sums.T), dtype=np.float64)
