@@ -43,6 +43,8 @@ def _table() -> dict[str, Unit]:
         ("min", "time", 60.0, False, ()),
         ("Hz", "frequency", 1.0, True, ("hz", "1/s")),
         ("W", "power", 1.0, True, ("watt", "Watt")),
+        ("hp", "power", 745.69987158227022, False, ("HP",)),  # mechanical: 550 ft·lbf/s
+        ("PS", "power", 735.49875, False, ("hp(M)", "cv", "CV")),  # metric: 75 kgf·m/s
         ("rad/s", "angular speed", 1.0, False, ("rad/sec",)),
         ("rpm", "angular speed", 2 * math.pi / 60, True, ("1/min", "rev/min", "r/min", "RPM")),
         ("rad/s²", "angular acceleration", 1.0, True, ("rad/s2", "rad/s^2")),
@@ -55,6 +57,8 @@ def _table() -> dict[str, Unit]:
         ("g·cm²", "inertia", 1e-7, False, ("gcm2", "g*cm2", "g·cm2", "gcm²")),
         ("N·m·s/rad", "viscous friction", 1.0, True, ("Nms/rad", "N*m*s/rad", "Nms")),
         ("N·m/A", "torque constant", 1.0, True, ("Nm/A", "N*m/A")),
+        ("V·s/rad", "voltage constant", 1.0, True, ("Vs/rad", "V*s/rad")),
+        ("V/krpm", "voltage constant", 60 / (2 * math.pi * 1000), False, ()),
         ("V/A", "current loop gain", 1.0, True, ()),
         ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
         ("A/(rad/s)", "speed loop gain", 1.0, True, ("As/rad", "A·s/rad")),

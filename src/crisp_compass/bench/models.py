@@ -6,9 +6,9 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-FORMAT = 1
+FORMAT = 2
 
-Topic = Literal["plate", "resistance", "inductance", "flux", "commutation", "pwm", "current_loop", "speed_loop"]
+Topic = Literal["plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm", "current_loop", "speed_loop"]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
 
 
@@ -85,10 +85,14 @@ class LedgerEntry(_Frozen):
     value: Quantity | None = None
 
 
+Family = Literal["sinusoidal", "trapezoidal", "stepper", "induction", "brushed"]
+
+
 class PlateLevers(_Frozen):
-    """The plate in short form. ``current_base`` says how ``rated_current`` was meant; SI units."""
+    """The motor's plate or data sheet. Every figure is SI; a ``_base`` or ``_school`` says how it is meant there."""
 
     motor: str = ""
+    family: Family = "sinusoidal"
     pole_pairs: int = Field(default=4, ge=1, le=200)
     connection: Literal["star", "delta"] = "star"
     v_bus: float = Field(default=24.0, gt=0, le=1500, description="V")
@@ -100,8 +104,94 @@ class PlateLevers(_Frozen):
     coulomb: float = Field(default=0.0, ge=0, description="N·m")
     kv: float | None = Field(default=None, gt=0, description="rpm per V in kv_school, from the data sheet")
     kv_school: Literal["line-peak", "line-rms", "six-step-dc"] = "line-peak"
+    kt: float | None = Field(default=None, gt=0, description="N·m per A in kt_school, from the data sheet")
+    kt_school: Literal["peak", "rms", "six-step-dc"] = "rms"
+    r: float | None = Field(default=None, gt=0, description="Ω in winding_base, from the data sheet")
+    inductance: float | None = Field(default=None, gt=0, description="H in winding_base, from the data sheet")
+    winding_base: Literal["phase", "line"] = "line"
+    rated_power: float | None = Field(default=None, gt=0, description="W")
+    rated_speed: float | None = Field(default=None, gt=0, description="rad/s, mechanical")
+    rated_torque: float | None = Field(default=None, gt=0, description="N·m")
+    rated_voltage: float | None = Field(default=None, gt=0, description="V: line rms, per phase for steppers, DC for brushed")
+    stall_current: float | None = Field(default=None, gt=0, description="A from the supply, shaft held")
+    no_load_speed: float | None = Field(default=None, gt=0, description="rad/s at rated voltage or v_bus")
+    no_load_current: float | None = Field(default=None, ge=0, description="A from the supply")
+    mains_hz: float = Field(default=50.0, gt=0, le=1000, description="Hz on the plate")
+    power_factor: float | None = Field(default=None, gt=0, le=1)
+    efficiency: float | None = Field(default=None, gt=0, le=1)
+    steps_per_turn: int = Field(default=200, ge=4, le=2000)
+    holding_torque: float | None = Field(default=None, gt=0, description="N·m, both phases at rated current")
+    point_voltage: tuple[Finite, Finite] | None = Field(default=None, description="V at two working points")
+    point_current: tuple[Finite, Finite] | None = Field(default=None, description="A at two working points")
+    point_speed: tuple[Finite, Finite] | None = Field(default=None, description="rad/s at two working points")
     sensor: Literal["encoder", "halls"] = "encoder"
     counts_per_rev: int = Field(default=4096, ge=4, description="encoder counts, ×4")
+
+
+class SupplyLevers(_Frozen):
+    """Supply and drive. Drive currents in ``drive_base``."""
+
+    source: Literal["bench", "battery", "mains"] = "bench"
+    current_limit: float | None = Field(default=None, gt=0, description="A, set at the bench supply")
+    v_full: float | None = Field(default=None, gt=0, description="V, battery charged")
+    v_empty: float | None = Field(default=None, gt=0, description="V, battery empty")
+    mains_v: float = Field(default=230.0, gt=0, le=1000, description="V rms between the rectifier's leads")
+    mains_hz: Literal[50, 60] = 50
+    drive_continuous: float | None = Field(default=None, gt=0, description="A")
+    drive_peak: float | None = Field(default=None, gt=0, description="A")
+    drive_base: Literal["peak", "rms"] = "rms"
+    command_volts: float = Field(default=10.0, gt=0, le=100, description="V that ask for top speed")
+
+
+class LearnedLevers(_Frozen):
+    """What the drive held before and after its own learn, per phase of the star: Ω, H, Wb."""
+
+    resistance_before: float | None = Field(default=None, gt=0)
+    resistance_after: float | None = Field(default=None, gt=0)
+    inductance_before: float | None = Field(default=None, gt=0)
+    inductance_after: float | None = Field(default=None, gt=0)
+    flux_before: float | None = Field(default=None, gt=0)
+    flux_after: float | None = Field(default=None, gt=0)
+
+
+class Lead(_Frozen):
+    """One lead of motor or sensor cable: what it is, its colour, the connector's pin, the drive's terminal."""
+
+    name: str
+    colour: str = ""
+    pin: str = ""
+    terminal: str = ""
+
+
+class CheckRecord(_Frozen):
+    """What was measured or seen for one check before power; ``skipped`` holds the reason if it was left out."""
+
+    values: dict[str, Finite] = {}
+    said: str = ""
+    skipped: str = ""
+    when: str
+
+
+class SpikeReading(_Frozen):
+    """Peak of an interference, V, with what was changed since the first reading (empty for that one)."""
+
+    remedy: str = ""
+    peak: float = Field(gt=0, allow_inf_nan=False)
+    loaded: bool
+    when: str
+
+
+class CableWire(_Frozen):
+    """Readings on one wire of an unknown sensor cable. None where not read yet.
+
+    ``ohms`` are resistances to other wires by name (infinity is written as 1e12), ``supply_current`` is what it drew
+    at 5 V against the ground found, ``scope`` what it showed while the shaft was turned.
+    """
+
+    name: str
+    ohms: dict[str, Finite] = {}
+    supply_current: Finite | None = None
+    scope: Literal["", "flat", "square", "square-with-pull-up", "pulse", "sine"] = ""
 
 
 class ResistanceLevers(_Frozen):
@@ -111,6 +201,7 @@ class ResistanceLevers(_Frozen):
     reference: float = 20.0
     rule: Literal["iec", "ieee"] = "iec"
     cable: float = Field(default=0.0, ge=0)
+    meter_resolution: float | None = Field(default=None, gt=0, description="Ω, last digit of the meter")
 
 
 class PwmLevers(_Frozen):
@@ -157,6 +248,8 @@ class Levers(_Frozen):
     """What the pages' fields hold."""
 
     plate: PlateLevers = PlateLevers()
+    supply: SupplyLevers = SupplyLevers()
+    learned: LearnedLevers = LearnedLevers()
     resistance: ResistanceLevers = ResistanceLevers()
     pwm: PwmLevers = PwmLevers()
     current_loop: CurrentLevers = CurrentLevers()
@@ -167,10 +260,14 @@ class Levers(_Frozen):
 class Bench(_Frozen):
     """A whole bench."""
 
-    format: Literal[1] = 1
+    format: Literal[2] = 2
     name: str = "Untitled bench"
     notes: str = ""
     levers: Levers = Levers()
     evidence: dict[str, tuple[Evidence, ...]] = {}
     settled: dict[Topic, Settled] = {}
+    leads: tuple[Lead, ...] = ()
+    checks: dict[str, CheckRecord] = {}
+    spikes: tuple[SpikeReading, ...] = ()
+    cable: tuple[CableWire, ...] = ()
     ledger: tuple[LedgerEntry, ...] = ()

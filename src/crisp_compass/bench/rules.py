@@ -9,6 +9,8 @@ from dataclasses import dataclass
 from crisp_compass.bench.models import Bench, HallRecord, LedgerEntry, Quantity, Settled, Topic
 from crisp_compass.errors import Refusal
 
+_PLATE_NAMES = {"viscous_friction": "viscous", "coulomb_friction": "coulomb"}
+
 
 @dataclass(frozen=True)
 class StaleInput:
@@ -21,8 +23,13 @@ class StaleInput:
 
 
 def settled_value(bench: Bench, key: str) -> Quantity | None:
-    """Return a settled quantity by ``topic.name``, or None."""
+    """Return a settled quantity by ``topic.name``, or None.
+
+    Until the mechanics are measured and settled, the plate's figures stand in for them.
+    """
     topic, _, name = key.partition(".")
+    if topic == "mechanics" and "mechanics" not in bench.settled:
+        topic, name = "plate", _PLATE_NAMES.get(name, name)
     settled = bench.settled.get(topic)  # type: ignore[call-overload]
     return None if settled is None else settled.values.get(name)
 

@@ -56,6 +56,8 @@ def _validate(data: Any, where: str) -> Bench:
             "open it with a newer version; the file was not changed",
             where=where,
         )
+    if version == 1:
+        data = _from_format_1(data)
     try:
         return Bench.model_validate(data)
     except ValidationError as error:
@@ -66,6 +68,20 @@ def _validate(data: Any, where: str) -> Bench:
             "mend it there or restore an earlier copy; the file was not changed",
             where=where,
         ) from None
+
+
+def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:
+    """Format 2 lets loops rest on the mechanics, for which the plate's figures stand in until they are measured."""
+    names = {"plate.inertia": "mechanics.inertia", "plate.viscous": "mechanics.viscous_friction"}
+    settled = data.get("settled")
+    if isinstance(settled, dict):
+        fresh = {}
+        for topic, entry in settled.items():
+            rests = entry.get("rests_on") if isinstance(entry, dict) else None
+            moved = {"rests_on": {names.get(k, k): v for k, v in rests.items()}} if isinstance(rests, dict) else {}
+            fresh[topic] = {**entry, **moved} if moved else entry
+        data = {**data, "settled": fresh}
+    return {**data, "format": 2}
 
 
 def dump_bench(bench: Bench) -> str:

@@ -57,7 +57,8 @@ def find_cogging(time: FloatArray, speed: FloatArray, residual: FloatArray, iner
     total = float(y @ y)
     gains = np.empty(len(orders))
     amplitudes = np.empty(len(orders))
-    for k, n in enumerate(orders):
+    for k, order in enumerate(orders):
+        n = float(order)
         design = np.column_stack([np.cos(n * theta), np.sin(n * theta)]) * (weight / n)[:, None]
         solved, *_ = np.linalg.lstsq(design, y, rcond=None)
         gains[k] = float(solved @ (design.T @ y))
@@ -70,7 +71,7 @@ def find_cogging(time: FloatArray, speed: FloatArray, residual: FloatArray, iner
     others = float(np.median(gains))
     if chance > 1e-4 or gains[best] < 12 * others or gains[best] < 0.02 * total:
         return None
-    n = int(orders[best])
-    norm = float(np.sum((weight / n) ** 2)) / 2
+    found = int(orders[best])
+    norm = float(np.sum((weight / found) ** 2)) / 2
     u = math.sqrt(rest / norm) * inertia
-    return Ripple(Estimate.from_u(float(amplitudes[best]), "N·m", u, dof=count - 2), n)
+    return Ripple(Estimate.from_u(float(amplitudes[best]), "N·m", u, dof=count - 2), found)

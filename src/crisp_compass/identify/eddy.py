@@ -66,10 +66,12 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
         return None
     x = start
     for _ in range(3):  # the edges' shape follows from the poles' shares
-        found = scipy.optimize.minimize(
-            lambda y, s=share: evaluate(y, s)[0], x, method="Nelder-Mead",
-            options={"xatol": 1e-5, "fatol": 1e-9 * max(cost, 1e-300), "maxiter": 160},
-        )  # fmt: skip
+
+        def at(y: FloatArray, known: float = share) -> float:
+            return evaluate(y, known)[0]
+
+        options: dict[str, float] = {"xatol": 1e-5, "fatol": 1e-9 * max(cost, 1e-300), "maxiter": 160}
+        found = scipy.optimize.minimize(at, x, method="Nelder-Mead", options=options)  # type: ignore[call-overload]
         x = np.asarray(found.x)
         final, coefficients, _ = evaluate(x, share)
         g1, g2 = float(coefficients[0]), float(coefficients[1])

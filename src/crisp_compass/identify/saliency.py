@@ -136,7 +136,7 @@ def _solve(angle: FloatArray, inductance: FloatArray, p: float, columns: int) ->
     residual = inductance - design @ coefficients
     inverse = np.linalg.pinv(design.T @ design)
     squares = float(residual @ residual) + len(residual) * (1e-7 * float(np.mean(inductance))) ** 2
-    return _Fit(design, coefficients, inverse, residual, squares, max(len(residual) - columns, 1))
+    return _Fit(design, np.asarray(coefficients, dtype=np.float64), np.asarray(inverse, dtype=np.float64), np.asarray(residual, dtype=np.float64), squares, max(len(residual) - columns, 1))
 
 
 def _check_cover(angle: FloatArray, p: float, source: str) -> None:

@@ -18,7 +18,7 @@ from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inver
 
 CURRENT_INPUTS = ("resistance.resistance", "inductance.ld", "inductance.lq", "pwm.loop_hz", "plate.v_bus")
 SPEED_INPUTS = (
-    "plate.inertia", "plate.viscous", "plate.pole_pairs", "flux.flux_linkage", "current_loop.bandwidth_hz", "pwm.loop_hz",
+    "mechanics.inertia", "mechanics.viscous_friction", "plate.pole_pairs", "flux.flux_linkage", "current_loop.bandwidth_hz", "pwm.loop_hz",
 )  # fmt: skip
 
 
@@ -115,7 +115,7 @@ def design_speed(bench: Bench) -> SpeedDesign:
     """Design the speed loop from settled values with the page's levers; raises Refusal if one is missing."""
     levers = bench.levers.speed_loop
     return tune_speed(
-        inertia=need(bench, "plate.inertia"), kt=torque_constant(bench), viscous=need(bench, "plate.viscous"),
+        inertia=need(bench, "mechanics.inertia"), kt=torque_constant(bench), viscous=need(bench, "mechanics.viscous_friction"),
         loop_hz=need(bench, "pwm.loop_hz") / levers.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
         filter_hz=levers.filter_hz, a=levers.a, bandwidth_hz=levers.bandwidth_hz if levers.method == "bandwidth" else None,
     )  # fmt: skip
@@ -168,7 +168,7 @@ def build_drive(bench: Bench) -> Drive:
     )  # fmt: skip
     return Drive(
         Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs")),
-        Load(need(bench, "plate.inertia"), need(bench, "plate.viscous"), need(bench, "plate.coulomb")),
+        Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
         Inverter(need(bench, "plate.v_bus"), 0.05, dead.value if dead else 0.0, max(0.02 * run.i_trip, 1e-3)),
         sensing, control,
     )  # fmt: skip

@@ -12,12 +12,10 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import (
     RPM_PER_RAD_S,
     flux_from_kv,
-    ke_from_flux,
-    kt_from_flux,
-    kv_from_flux,
     star_flux,
 )
 from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.identify.plate import likeliest_slip, school_rows
 from crisp_compass.loops.current import AxisLoop, CurrentDesign
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.modulation.pwm import linear_limit, samples_per_turn, turn_verdict
@@ -63,9 +61,9 @@ def plate_outlook(bench: Bench) -> PlateOutlook:
         text = f"The winding is in delta: captures at the terminals already give the star equivalent; data-sheet values per winding divide by 3 (R, L) or √3 (flux: {show(star_flux(1.0, 'delta'), '', 3)} of it)."
         findings.append(Finding("info", "delta", text))
     emf = speed * plate.pole_pairs * flux if flux else None
-    schools = _schools(flux, plate.pole_pairs) if flux else ()
+    rows = schools(flux, plate.pole_pairs) if flux else ()
     top_hz = plate.top_speed * plate.pole_pairs / (2 * math.pi)
-    return PlateOutlook(flux, source, reach, top_hz, limit, speed, emf, schools, tuple(findings))
+    return PlateOutlook(flux, source, reach, top_hz, limit, speed, emf, rows, tuple(findings))
 
 
 def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
@@ -73,41 +71,15 @@ def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
     ratio = typed / flux
     if abs(ratio - 1) < 0.07:
         return []
-    slips = {
-        math.sqrt(2): "peak and rms",
-        1 / math.sqrt(2): "peak and rms",
-        math.sqrt(3): "line and phase",
-        1 / math.sqrt(3): "line and phase",
-        2.0: "pole pairs and poles",
-        0.5: "pole pairs and poles",
-    }
-    nearest = min(slips, key=lambda s: abs(math.log(ratio / s)))
-    guess = (
-        f" That is about {nearest:.3g}: {slips[nearest]} may have been mixed up."
-        if abs(math.log(ratio / nearest)) < 0.06
-        else ""
-    )
-    return [
-        Finding(
-            "caution",
-            "kv-disagrees",
-            f"The plate's Kv gives {show(typed, 'Wb')}, the capture {show(flux, 'Wb')}: a factor of {ratio:.3g}.{guess}",
-        )
-    ]
+    slip = likeliest_slip(ratio, 0.06)
+    guess = f" That is about {slip}." if slip else ""
+    text = f"The plate's Kv gives {show(typed, 'Wb')}, the capture {show(flux, 'Wb')}: a factor of {ratio:.3g}.{guess}"
+    return [Finding("caution", "kv-disagrees", text)]
 
 
-def _schools(flux: float, p: int) -> tuple[tuple[str, str], ...]:
-    ke = {s: ke_from_flux(flux, s, p) for s in ("line-peak", "line-rms", "six-step-dc")}
-    return (
-        ("ψ, phase peak", show(flux, "Wb", 4)),
-        ("Kv, line peak", f"{kv_from_flux(flux, 'line-peak', p):.4g} rpm/V"),
-        ("Kv, line rms", f"{kv_from_flux(flux, 'line-rms', p):.4g} rpm/V"),
-        ("Kv, six-step DC", f"{kv_from_flux(flux, 'six-step-dc', p):.4g} rpm/V"),
-        ("Ke, line peak", f"{1e3 * ke['line-peak']:.4g} mV·s/rad"),
-        ("Ke, line rms", f"{1e3 * ke['line-rms']:.4g} mV·s/rad"),
-        ("Kt per A peak", f"{1e3 * kt_from_flux(flux, 'peak', p):.4g} mN·m/A"),
-        ("Kt per A rms", f"{1e3 * kt_from_flux(flux, 'rms', p):.4g} mN·m/A"),
-    )
+def schools(flux: float, pole_pairs: int) -> tuple[tuple[str, str], ...]:
+    """Return the constant in every school as printed: name and figure."""
+    return tuple((name, show(value, unit, 4)) for name, (value, unit) in school_rows(flux, pole_pairs).items())
 
 
 @dataclass(frozen=True)

@@ -1,0 +1,87 @@
+"""Interference before and after a remedy: peak readings in, reductions in % and dB out."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from crisp_compass.bench.models import Bench, LedgerEntry, SpikeReading
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.quantities import show
+
+#: What people try, in the order they usually help (common practice).
+REMEDIES = (
+    "screened motor cable, screen earthed at both ends", "signal cable screened and earthed", "signal away from power, crossing at right angles",
+    "ferrites on the motor cable", "short and twisted signal pairs", "earth brought to one point", "filter at the input",
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Effect:
+    """One remedy against the first reading: peak [V], reduction as a ratio (negative if it got worse) and in dB."""
+
+    remedy: str
+    peak: float
+    reduction: float
+    decibel: float
+    loaded: bool
+    comparable: bool
+
+
+@dataclass(frozen=True)
+class Interference:
+    """The first reading, the effects in order of help, and findings."""
+
+    before: SpikeReading | None
+    effects: tuple[Effect, ...]
+    findings: tuple[Finding, ...]
+
+
+def judge_spikes(bench: Bench) -> Interference:
+    """Compare each reading with the newest reading without any remedy."""
+    first = [s for s in bench.spikes if not s.remedy]
+    if not first:
+        text = "Read the peak before anything is changed: without it no remedy can be judged."
+        return Interference(None, (), (Finding("caution", "no-reference", text),) if bench.spikes else ())
+    before = first[-1]
+    effects = [
+        Effect(
+            s.remedy, s.peak, 1 - s.peak / before.peak, 20 * math.log10(before.peak / s.peak), s.loaded, s.loaded == before.loaded
+        )
+        for s in bench.spikes
+        if s.remedy
+    ]
+    effects.sort(key=lambda e: -e.decibel)
+    findings = []
+    if any(not e.comparable for e in effects):
+        text = "Some readings were taken with a load and some without; only equal conditions compare."
+        findings.append(Finding("caution", "load-differs", text))
+    if not before.loaded:
+        text = "The first reading has no load connected: spikes grow with current, so measure with the load on."
+        findings.append(Finding("caution", "no-load", text))
+    worse = [e for e in effects if e.reduction < 0 and e.comparable]
+    if worse:
+        findings.append(Finding("info", "made-worse", f"“{worse[-1].remedy}” made it worse by {-100 * worse[-1].reduction:.0f} %: undo it."))
+    best = [e for e in effects if e.comparable and e.reduction > 0]
+    if best:
+        e = best[0]
+        text = f"Best so far: {e.remedy}, −{100 * e.reduction:.0f} % ({e.decibel:.1f} dB), {show(e.peak, 'V')} left."
+        findings.append(Finding("info", "best-remedy", text))
+    return Interference(before, tuple(effects), tuple(findings))
+
+
+def add_spike(bench: Bench, remedy: str, peak: float, loaded: bool, when: str) -> Bench:
+    """Return the bench with a peak reading [V] and its ledger line; raises Refusal unless it is above zero."""
+    if not (peak > 0 and math.isfinite(peak)):
+        raise Refusal("a peak above zero is needed", "type the height of the spike, e.g. 8.4")
+    reading = SpikeReading(remedy=remedy.strip(), peak=peak, loaded=loaded, when=when)
+    text = f"spike {show(peak, 'V')}, {remedy.strip() or 'nothing changed yet'}, load {'on' if loaded else 'off'}"
+    line = LedgerEntry(when=when, kind="spike", text=text)
+    return bench.model_copy(update={"spikes": (*bench.spikes, reading), "ledger": (*bench.ledger, line)})
+
+
+def drop_spike(bench: Bench, index: int) -> Bench:
+    """Return the bench without one reading."""
+    kept = tuple(s for k, s in enumerate(bench.spikes) if k != index)
+    return bench.model_copy(update={"spikes": kept})

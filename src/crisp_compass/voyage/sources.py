@@ -1,0 +1,162 @@
+"""Every value there is of one constant, side by side: plate, meter, captures, the drive's own learn, settled."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.conversions import flux_from_kt, flux_from_kv, star_impedance
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.identify.agreement import Agreement, Source, combine, heated, learn_did_not_run
+from crisp_compass.identify.meter import MeterPhases, solve_pairs
+from crisp_compass.identify.plate import likeliest_slip
+from crisp_compass.quantities import show
+from crisp_compass.voyage.checks import BY_CHECK, judge, probe_lead, resolution_of
+
+Constant = Literal["resistance", "ld", "lq", "flux_linkage", "inertia"]
+#: Data sheets state ±10 % on R and L, ±10 % on constants (common practice); as standard uncertainty of an even spread.
+PLATE_U = 0.10 / math.sqrt(3)
+#: A drive's own learn repeats within a few per cent (common practice).
+LEARN_U = 0.03
+_UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
+_LEGS: dict[str, str] = {"resistance": "resistance", "ld": "inductance", "lq": "inductance", "flux_linkage": "flux", "inertia": "mechanics"}
+
+
+@dataclass(frozen=True)
+class SideBySide:
+    """All sources of one constant, the test over the independent ones, and findings."""
+
+    constant: Constant
+    unit: str
+    sources: tuple[Source, ...]
+    agreement: Agreement | None
+    findings: tuple[Finding, ...]
+
+
+def meter_phases(bench: Bench) -> MeterPhases | None:
+    """Solve the meter's pairs with probes and cable; None without a pair or where they are refused."""
+    record = judge(bench, BY_CHECK["pairs"]).record
+    if record is None or not record.values:
+        return None
+    levers = bench.levers.resistance
+    resolution = levers.meter_resolution or resolution_of(list(record.values.values()))
+    try:
+        return solve_pairs(record.values, lead=probe_lead(bench), resolution=resolution, cable=levers.cable)
+    except Refusal:
+        return None
+
+
+def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
+    """Collect and test every value of a constant."""
+    unit, leg = _UNITS[constant], _LEGS[constant]
+    sources = [*_from_plate(bench, constant), *_from_meter(bench, constant), *_from_captures(bench, leg, constant)]
+    learned, findings = _from_drive(bench, constant)
+    sources += learned
+    agreement = combine(sources, unit)
+    findings = [*findings, *(agreement.findings if agreement else ()), *cross_checks(bench, constant)]
+    settled = settled_value(bench, f"{leg}.{constant}")
+    shown = list(sources)
+    if settled is not None and leg in bench.settled:
+        shown.append(Source("settled", "settled", settled.value, settled.u or 0.0))
+    return SideBySide(constant, unit, tuple(shown), agreement, tuple(findings))
+
+
+def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
+    plate = bench.levers.plate
+    found: list[tuple[str, float]] = []
+    if constant == "resistance" and plate.r:
+        found.append(("plate", plate.r / 2 if plate.winding_base == "line" else star_impedance(plate.r, plate.connection)))
+    if constant in ("ld", "lq") and plate.inductance:
+        value = plate.inductance
+        found.append(("plate", value / 2 if plate.winding_base == "line" else star_impedance(value, plate.connection)))
+    if constant == "flux_linkage":
+        if plate.kv:
+            found.append(("plate, Kv", flux_from_kv(plate.kv, plate.kv_school, plate.pole_pairs)))
+        if plate.kt:
+            found.append(("plate, Kt", flux_from_kt(plate.kt, plate.kt_school, plate.pole_pairs)))
+    return [Source(name, "plate", value, PLATE_U * value) for name, value in found]
+
+
+def _from_meter(bench: Bench, constant: Constant) -> list[Source]:
+    if constant != "resistance":
+        return []
+    solved = meter_phases(bench)
+    return [Source("meter", "meter", solved.mean.value, solved.mean.u)] if solved else []
+
+
+def _estimate_of(evidence: Evidence, constant: Constant) -> Quantity | None:
+    if constant in evidence.estimates:
+        return evidence.estimates[constant]
+    if constant in ("ld", "lq") and "inductance" in evidence.estimates:
+        wanted = constant[1]
+        return evidence.estimates["inductance"] if evidence.slot in ("", wanted) else None
+    return None
+
+
+def _from_captures(bench: Bench, leg: str, constant: Constant) -> list[Source]:
+    sources = []
+    for evidence in bench.evidence.get(leg, ()):
+        quantity = _estimate_of(evidence, constant)
+        if quantity is not None and quantity.u:
+            sources.append(Source(Path(evidence.file).stem, "capture", quantity.value, quantity.u))
+    return sources
+
+
+def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Finding]]:
+    name = {"resistance": "resistance", "ld": "inductance", "lq": "inductance", "flux_linkage": "flux"}.get(constant)
+    if name is None:
+        return [], []
+    levers = bench.levers.learned
+    before, after = getattr(levers, f"{name}_before"), getattr(levers, f"{name}_after")
+    unit = _UNITS[constant]
+    stopped = learn_did_not_run(before, after, name, unit)
+    if after is None or stopped:
+        return [], stopped
+    return [Source("drive's learn", "drive", after, LEARN_U * after)], []
+
+
+def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:
+    """Return the weighted mean of the captures of a constant (two or more), its error bar widened by their scatter."""
+    sources = _from_captures(bench, _LEGS[constant], constant)
+    agreement = combine(sources, _UNITS[constant])
+    if agreement is None:
+        return None
+    mean = agreement.mean
+    return Quantity(value=mean.value, unit=mean.unit, u=mean.u, interval95=(mean.low, mean.high))
+
+
+def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:
+    """Compare constants that must fit each other: R of two captures as a temperature, L/R as a time constant."""
+    if constant != "resistance":
+        return []
+    r = settled_value(bench, "resistance.resistance")
+    if r is None:
+        captures = _from_captures(bench, "resistance", "resistance")
+        if not captures:
+            return []
+        value = captures[-1].value
+    else:
+        value = r.value
+    findings: list[Finding] = []
+    for evidence in bench.evidence.get("inductance", ()):
+        other = evidence.estimates.get("resistance")
+        if other is None or not other.u or other.u > 0.03 * other.value:
+            continue
+        ratio = other.value / value
+        if abs(ratio - 1) < max(3 * other.u / other.value, 0.03):
+            continue
+        tau = evidence.estimates["inductance"].value / other.value if "inductance" in evidence.estimates else math.nan
+        cold = bench.levers.resistance.temperature if bench.levers.resistance.temperature is not None else 20.0
+        hot = heated(value, other.value, cold)
+        slip = likeliest_slip(ratio, 0.03)
+        why = f" That is about {slip}." if slip else ""
+        if not slip and -10 < hot < 180:
+            why = f" If both are right the winding was at {hot:.0f} °C then and {cold:.0f} °C here: settle hot and cold apart."
+        text = f"{Path(evidence.file).name} shows a time constant of {show(tau, 's')}, so R {show(other.value, 'Ω')}; here R is {show(value, 'Ω')}, a factor of {ratio:.3g}.{why}"
+        findings.append(Finding("caution", "time-constant-differs", text))
+    return findings
