@@ -65,6 +65,15 @@ class Estimate:
             self.value * factor, unit or self.unit, self.u * factor, self.low * factor, self.high * factor
         )
 
+    def widened(self, u: float) -> Estimate:
+        """Add an independent standard uncertainty ``u`` (same unit) that is normally distributed."""
+        if u <= 0:
+            return self
+        total = math.hypot(self.u, u)
+        half = math.hypot(0.5 * (self.high - self.low), 1.959964 * u)
+        middle = 0.5 * (self.high + self.low)
+        return Estimate(self.value, self.unit, total, middle - half, middle + half)
+
     def as_dict(self) -> dict[str, object]:
         """Return the JSON form of the fixed contract."""
         return {"value": self.value, "unit": self.unit, "u": self.u, "interval95": [self.low, self.high]}

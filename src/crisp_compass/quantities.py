@@ -178,12 +178,19 @@ def show(value: float | None, unit: str, digits: int = 3) -> str:
     """Print an SI value with prefix and unit, for example ``463 mΩ``; ``–`` for nothing."""
     if value is None or not math.isfinite(value):
         return "–"
-    unit = _SHOWN_AS.get(unit, unit)
+    unit = shown_unit(value, unit)
     if not unit and value == round(value):
         return f"{round(value)}"
     number, prefix = split(value, unit, digits)
     label = prefix + unit_label(unit)
     return f"{number} {label}".rstrip()
+
+
+def shown_unit(value: float, unit: str) -> str:
+    """Return the unit in which people read an SI value: rpm for rad/s, kg·cm² or g·cm² for small inertias."""
+    if unit == "kg·m²" and 0 < abs(value) < 0.05:
+        return "kg·cm²" if abs(value) >= 5e-6 else "g·cm²"
+    return _SHOWN_AS.get(unit, unit)
 
 
 def unit_label(unit: str) -> str:
@@ -214,6 +221,7 @@ def show_with_error(value: float, half_width: float, unit: str) -> tuple[str, st
     """
     if not (half_width > 0 and math.isfinite(half_width) and value != 0):
         return show(value, unit, 4), ""
+    unit = shown_unit(value, unit)
     _, prefix = split(max(abs(value), half_width), unit)
     scale = UNITS[unit].factor * (PREFIXES[prefix] if prefix else 1.0)
     places = 1 - math.floor(math.log10(half_width / scale))

@@ -119,6 +119,16 @@ QPushButton:disabled {{ color: {soft}; }}
 QPushButton#main {{ background: {ink}; color: {sheet}; border: 1px solid {ink}; font-weight: bold; }}
 QPushButton#main:focus {{ border: 2px solid {magenta}; }}
 QPushButton#main:disabled {{ background: {line}; border-color: {line}; color: {soft}; }}
+QPushButton#section {{ background: transparent; color: {soft}; border: none; border-bottom: 2px solid transparent; border-radius: 0; padding: 2px 7px; font-size: 12px; }}
+QPushButton#section:hover {{ color: {ink}; }}
+QPushButton#section:focus {{ border: 1px dotted {soft}; border-bottom: 2px solid transparent; padding: 1px 6px 2px 6px; }}
+QPushButton#section:checked {{ color: {ink}; font-weight: bold; border-bottom: 2px solid {magenta}; }}
+QPushButton#small {{ padding: 4px 9px; font-size: 12px; }}
+QPushButton#small:focus {{ padding: 3px 8px; }}
+QLabel#passed {{ color: {moss}; font-size: 12px; }}
+QLabel#title {{ color: {ink}; font-size: 13px; font-weight: bold; }}
+QLabel#figure {{ color: {ink}; font-size: 13px; font-weight: bold; }}
+QScrollArea#sheet {{ background: {sheet}; border: none; }}
 QPushButton#fault {{ background: {brick}; color: {sheet}; border: 1px solid {brick}; font-weight: bold; }}
 QFrame#panel {{ background: {sheet}; border-left: 1px solid {line}; }}
 QFrame#bearing {{ background: {sheet}; border-top: 1px solid {line}; }}

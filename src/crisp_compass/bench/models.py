@@ -121,9 +121,12 @@ class PlateLevers(_Frozen):
     efficiency: float | None = Field(default=None, gt=0, le=1)
     steps_per_turn: int = Field(default=200, ge=4, le=2000)
     holding_torque: float | None = Field(default=None, gt=0, description="N·m, both phases at rated current")
-    point_voltage: tuple[Finite, Finite] | None = Field(default=None, description="V at two working points")
-    point_current: tuple[Finite, Finite] | None = Field(default=None, description="A at two working points")
-    point_speed: tuple[Finite, Finite] | None = Field(default=None, description="rad/s at two working points")
+    v1: float | None = Field(default=None, gt=0, description="V, first working point of a brushed motor")
+    i1: float | None = Field(default=None, ge=0, description="A, first working point")
+    n1: float | None = Field(default=None, ge=0, description="rad/s, first working point")
+    v2: float | None = Field(default=None, gt=0, description="V, second working point")
+    i2: float | None = Field(default=None, ge=0, description="A, second working point")
+    n2: float | None = Field(default=None, ge=0, description="rad/s, second working point")
     sensor: Literal["encoder", "halls"] = "encoder"
     counts_per_rev: int = Field(default=4096, ge=4, description="encoder counts, ×4")
 
@@ -271,3 +274,13 @@ class Bench(_Frozen):
     spikes: tuple[SpikeReading, ...] = ()
     cable: tuple[CableWire, ...] = ()
     ledger: tuple[LedgerEntry, ...] = ()
+
+
+class Profile(_Frozen):
+    """A motor's figures apart from any bench: plate fields and settled constants by ``topic.name``."""
+
+    format: Literal[1] = 1
+    kind: Literal["motor-profile"] = "motor-profile"
+    name: str
+    plate: dict[str, str | float | int]
+    constants: dict[str, Quantity] = {}

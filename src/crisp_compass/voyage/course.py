@@ -14,6 +14,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.quantities import show
 from crisp_compass.voyage import design
+from crisp_compass.voyage.checks import check_findings
 
 
 class State(StrEnum):
@@ -30,13 +31,15 @@ class State(StrEnum):
 class Leg:
     """A waypoint: key, name on the course, the question it answers, the legs that must be settled before it.
 
-    ``topic`` is what settling it settles; None for legs where nothing is settled.
+    ``topic`` is what settling it settles; None for legs where nothing is settled. An ``optional`` leg is never the next
+    bearing while it has no capture: something else stands in for it.
     """
 
     key: str
     name: str
     question: str
     needs: tuple[Topic, ...] = ()
+    optional: bool = False
 
     @property
     def topic(self) -> Topic | None:
@@ -49,6 +52,7 @@ LEGS: tuple[Leg, ...] = (
     Leg("resistance", "Resistance", "How much resistance has one phase?"),
     Leg("inductance", "Inductance", "How much inductance has one phase?"),
     Leg("flux", "Flux", "How much flux does the rotor carry?"),
+    Leg("mechanics", "Mechanics", "How heavy does the shaft turn, and how much does it drag?", optional=True),
     Leg("commutation", "Commutation", "Where do the halls switch?"),
     Leg("pwm", "PWM", "How much voltage and time does the modulator give?"),
     Leg(
@@ -72,6 +76,7 @@ _TOPICS: tuple[Topic, ...] = (
     "resistance",
     "inductance",
     "flux",
+    "mechanics",
     "commutation",
     "pwm",
     "current_loop",
@@ -129,6 +134,7 @@ def headline(bench: Bench, leg: Leg) -> str:
     names = {
         "resistance": ("resistance", "Ω"),
         "flux": ("flux_linkage", "Wb"),
+        "mechanics": ("inertia", "kg·m²"),
         "pwm": ("carrier_hz", "Hz"),
         "current_loop": ("bandwidth_hz", "Hz"),
     }
@@ -160,6 +166,7 @@ _FIRST_STEPS = {
     "resistance": "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
     "inductance": "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
     "flux": "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
+    "mechanics": "Run the shaft up and let it coast, capture speed and i_q and drop the capture on the window.",
     "commutation": "Turn the shaft by hand, capture the halls and two line voltages and drop the capture on the window.",
     "pwm": "Check carrier, dead time and usable voltage, then settle the PWM.",
     "current_loop": "Choose the current loop's bandwidth and settle its gains.",
@@ -180,6 +187,8 @@ def next_bearing(bench: Bench) -> Bearing:
             )
         if leg.key in bench.settled:
             continue
+        if leg.optional and not bench.evidence.get(leg.key):
+            continue
         waiting = missing(bench, leg)
         if waiting:
             first = BY_KEY[waiting[0]]
@@ -192,7 +201,7 @@ def next_bearing(bench: Bench) -> Bearing:
         return Bearing(leg.key, _FIRST_STEPS[leg.key])
     stopped = [f for f in check_bench(bench) if f.level == "stop"]
     if stopped:
-        return Bearing("pwm", stopped[0].text)
+        return Bearing("plate" if stopped[0].code == "check-stop" else "pwm", stopped[0].text)
     return Bearing("run", "All legs are settled: run the drive in simulation, then hand the settings over.")
 
 
@@ -234,12 +243,15 @@ def check_bench(bench: Bench) -> list[Finding]:
                         f"{leg.name} rests on {describe_input(item.key)} {show(item.then, item.unit or _unit_of(bench, item.key), 4)}, now {now}.",
                     )
                 )
-    unsettled = [leg for leg in legs_of(bench) if leg.key in _TOPICS and leg.key not in bench.settled]
+    unsettled = [
+        leg for leg in legs_of(bench) if leg.key in _TOPICS and leg.key not in bench.settled and not leg.optional
+    ]
     if unsettled:
         names = ", ".join(leg.name.lower() for leg in unsettled)
         bearing = next_bearing(bench).text
         findings.append(Finding("caution", "next-step", f"Not settled yet: {names}. Next: {bearing}"))
     findings.extend(_consistency(bench))
+    findings.extend(check_findings(bench))
     return findings
 
 

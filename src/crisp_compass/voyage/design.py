@@ -8,13 +8,15 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench, Quantity
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.conversions import kt_from_flux, peak_from_rms
+from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign, tune_current
 from crisp_compass.loops.speed import SpeedDesign, tune_speed
 from crisp_compass.modulation.pwm import PwmFigures, PwmSettings, plan_pwm
 from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.voyage.plate_outlook import pole_pairs_of
+from crisp_compass.voyage.supply import rated_peak
 
 CURRENT_INPUTS = ("resistance.resistance", "inductance.ld", "inductance.lq", "pwm.loop_hz", "plate.v_bus")
 SPEED_INPUTS = (
@@ -22,17 +24,11 @@ SPEED_INPUTS = (
 )  # fmt: skip
 
 
-def rated_peak_current(bench: Bench) -> float:
-    """Return the plate's rated current as phase peak, A."""
-    plate = bench.levers.plate
-    return peak_from_rms(plate.rated_current) if plate.current_base == "rms" else plate.rated_current
-
-
 def plate_values(bench: Bench) -> dict[str, Quantity]:
     """Return what settling the plate settles."""
     p = bench.levers.plate
     values = {
-        "pole_pairs": (float(p.pole_pairs), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak_current(bench), "A"),
+        "pole_pairs": (float(pole_pairs_of(p)), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak(bench), "A"),
         "top_speed": (p.top_speed, "rad/s"), "inertia": (p.inertia, "kg·m²"), "viscous": (p.viscous, "N·m·s/rad"),
         "coulomb": (p.coulomb, "N·m"),
     }  # fmt: skip
@@ -40,24 +36,26 @@ def plate_values(bench: Bench) -> dict[str, Quantity]:
 
 
 def inductance_values(bench: Bench) -> dict[str, Quantity]:
-    """Return Ld and Lq from the evidence: apart where both axes were captured, else one value for both.
+    """Return Ld and Lq from the evidence: the newest capture decides how.
 
+    A table over the rotor angle gives both; a capture of one axis needs one of the other; else one value is for both.
     Raises Refusal where only one axis was captured.
     """
-    slots = {
-        e.slot: e.estimates["inductance"] for e in bench.evidence.get("inductance", ()) if "inductance" in e.estimates
-    }
+    items = bench.evidence.get("inductance", ())
+    if not items:
+        raise Refusal("no step capture is loaded", "load one first")
+    newest = items[-1]
+    if "ld" in newest.estimates:
+        return {"ld": newest.estimates["ld"], "lq": newest.estimates["lq"]}
+    slots = {e.slot: e.estimates["inductance"] for e in items if "inductance" in e.estimates}
+    if newest.slot == "":
+        return {"ld": slots[""], "lq": slots[""]}
     if {"d", "q"} <= set(slots):
         return {"ld": slots["d"], "lq": slots["q"]}
-    if "" in slots:
-        return {"ld": slots[""], "lq": slots[""]}
-    if slots:
-        missing = "q" if "d" in slots else "d"
-        raise Refusal(
-            f"only the {next(iter(slots))} axis was captured",
-            f"capture the {missing} axis too, or load a capture for both axes",
-        )
-    raise Refusal("no step capture is loaded", "load one first")
+    missing = "q" if newest.slot == "d" else "d"
+    raise Refusal(
+        f"only the {newest.slot} axis was captured", f"capture the {missing} axis too, or load a capture for both axes"
+    )
 
 
 def plan_bench_pwm(bench: Bench) -> PwmFigures:

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import math
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -19,17 +20,27 @@ from crisp_compass.bench.models import (
     Quantity,
     Topic,
 )
+from crisp_compass.bench.rules import settled_value
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.capture import Capture, read_capture
 from crisp_compass.commutation.halls import HallTable, read_halls
+from crisp_compass.conversions import flux_from_kt, flux_from_kv, kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, Result
 from crisp_compass.identify.flux import fit_flux
 from crisp_compass.identify.inductance import fit_inductance
+from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
 from crisp_compass.identify.resistance import fit_resistance
+from crisp_compass.identify.running import fit_running
+from crisp_compass.identify.saliency import fit_saliency
 from crisp_compass.quantities import show
 
-EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "commutation")
+EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics", "commutation")
+#: Most captures kept of one leg; the oldest of a slot goes first.
+_MOST = 24
+
+
+_LINES = {"v_ab", "v_bc", "v_ca", "v_a", "v_b", "v_c"}
 
 
 @dataclass(frozen=True)
@@ -59,7 +70,7 @@ def evaluate(
     bench
         For what the estimator must know besides (temperatures, pole pairs).
     leg
-        ``resistance``, ``inductance``, ``flux`` or ``commutation``.
+        One of ``EVIDENCE_LEGS``.
     file, base
         The capture and the folder of the bench file, from which the path is kept relative.
     slot
@@ -70,11 +81,11 @@ def evaluate(
     Refusal
         Whatever the reader or the estimator refuses.
     """
-    capture = read_capture(file, columns)
+    capture = read_capture(file, columns, need_time=leg != "inductance")
     result = _run(bench, leg, capture)
     if slot is None:
         slot = capture.notes.get("axis", "").strip().lower() if leg == "inductance" else ""
-        slot = slot if slot in ("d", "q") else ""
+        slot = "angle" if "l_ab" in capture else slot if slot in ("d", "q") else ""
     halls = hall_record(result) if isinstance(result, HallTable) else None
     estimates = {} if isinstance(result, HallTable) else {k: to_quantity(e) for k, e in result.estimates.items()}
     evidence = Evidence(
@@ -96,12 +107,48 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
             cable=levers.cable,
         )
     if leg == "inductance":
+        if "l_ab" in capture:
+            return fit_saliency(capture, pole_pairs=bench.levers.plate.pole_pairs)
+        if not len(capture.time):
+            raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=capture.source)
         return fit_inductance(capture)
     if leg == "flux":
+        if "v_q" in capture and not _LINES & set(capture.columns):
+            return fit_running(capture, pole_pairs=bench.levers.plate.pole_pairs)
         return fit_flux(capture, pole_pairs=bench.levers.plate.pole_pairs)
+    if leg == "mechanics":
+        return _mechanics(bench, capture)
     if leg == "commutation":
         return read_halls(capture)
     raise Refusal(f"the leg {leg} takes no capture")
+
+
+def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
+    """Return Kt [N·m per A peak], its relative standard uncertainty and where it is from; None where nothing tells it."""
+    p, plate = bench.levers.plate.pole_pairs, bench.levers.plate
+    flux = settled_value(bench, "flux.flux_linkage")
+    if flux is not None:
+        return kt_from_flux(flux.value, "peak", p), (flux.u or 0.0) / flux.value, "settled flux"
+    if plate.kt is not None:
+        psi = flux_from_kt(plate.kt, plate.kt_school, p)
+        return kt_from_flux(psi, "peak", p), 0.10 / math.sqrt(3), "the plate's Kt"
+    if plate.kv is not None:
+        psi = flux_from_kv(plate.kv, plate.kv_school, p)
+        return kt_from_flux(psi, "peak", p), 0.10 / math.sqrt(3), "the plate's Kv"
+    return None
+
+
+def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:
+    if "i_q" not in capture:
+        return fit_mechanics(capture, inertia=bench.levers.plate.inertia)
+    known = torque_constant_of(bench)
+    if known is None:
+        raise Refusal("the torque constant is not known", "settle the flux, or enter Kt or Kv on the plate")
+    kt, relative, origin = known
+    result = fit_mechanics(capture, kt=kt)
+    wider = {name: e.widened(relative * abs(e.value)) if e.u else e for name, e in result.estimates.items()}
+    method = f"{result.method}; Kt {show(kt, 'N·m/A', 4)} from {origin}"
+    return replace(result, estimates=wider, method=method)
 
 
 def to_quantity(estimate: Estimate) -> Quantity:
@@ -120,20 +167,31 @@ def hall_record(table: HallTable) -> HallRecord:
 
 
 def add_evidence(bench: Bench, leg: Topic, evidence: Evidence) -> Bench:
-    """Return the bench with evidence added; a new capture for the same slot takes the place of the old one."""
-    others = tuple(e for e in bench.evidence.get(leg, ()) if e.slot != evidence.slot)
+    """Return the bench with evidence added; the same file read again takes its old place, another one is a repeat."""
+    others = [e for e in bench.evidence.get(leg, ()) if (e.file, e.slot) != (evidence.file, evidence.slot)]
+    others = others[-(_MOST - 1) :]
     line = LedgerEntry(when=evidence.when, kind="file", text=f"{Path(evidence.file).name}  {headline_of(evidence)}")
     return bench.model_copy(
         update={"evidence": {**bench.evidence, leg: (*others, evidence)}, "ledger": (*bench.ledger, line)}
     )
 
 
+def drop_evidence(bench: Bench, leg: Topic, evidence: Evidence, when: str) -> Bench:
+    """Return the bench without one capture and with a ledger line that says so."""
+    kept = tuple(e for e in bench.evidence.get(leg, ()) if e != evidence)
+    line = LedgerEntry(when=when, kind="file", text=f"{Path(evidence.file).name} taken off the bench")
+    return bench.model_copy(update={"evidence": {**bench.evidence, leg: kept}, "ledger": (*bench.ledger, line)})
+
+
 def headline_of(evidence: Evidence) -> str:
     """Return the evidence's main figure as a short text."""
     if evidence.halls is not None:
         return f"{evidence.halls.spacing_deg}° halls, {len(evidence.halls.states)} sectors"
-    for name in ("resistance", "inductance", "flux_linkage"):
-        if name in evidence.estimates and not (name == "resistance" and "inductance" in evidence.estimates):
+    if "ld" in evidence.estimates:
+        ld, lq = evidence.estimates["ld"], evidence.estimates["lq"]
+        return f"Ld {show(ld.value, 'H')}, Lq {show(lq.value, 'H')}"
+    for name in ("inductance", "flux_linkage", "inertia", "resistance"):
+        if name in evidence.estimates:
             quantity = evidence.estimates[name]
             return f"{name.split('_')[0]} {show(quantity.value, quantity.unit)}"
     return ""
@@ -142,7 +200,7 @@ def headline_of(evidence: Evidence) -> str:
 def guess_leg(capture: Capture) -> Topic:
     """Tell from the channels which leg a dropped capture belongs to; raises Refusal if it fits none."""
     names = set(capture.columns)
-    lines = names & {"v_ab", "v_bc", "v_ca", "v_a", "v_b", "v_c"}
+    lines = names & _LINES
     if {"hall_1", "hall_2", "hall_3"} <= names and len(lines) >= 2:
         return "commutation"
     if "i_a" in names and "v_cmd" in names and "v_ab" not in names:
@@ -151,6 +209,12 @@ def guess_leg(capture: Capture) -> Topic:
         return "resistance" if _is_staircase(capture) else "inductance"
     if lines and "i_a" not in names:
         return "flux"
+    if {"angle", "l_ab"} <= names:
+        return "inductance"
+    if {"v_q", "i_q", "speed"} <= names and "i_q_ref" not in names:
+        return "flux"
+    if "speed" in names and not lines and "speed_ref" not in names:
+        return "mechanics"
     raise Refusal(
         f"it is not clear which leg this capture is for (it holds {', '.join(sorted(names))})",
         "open the leg first and load it there", where=capture.source,

@@ -1,4 +1,4 @@
-"""What pages show before anything runs: reach of the supply, modulator pictures, predicted steps."""
+"""What pages show before anything runs: modulator pictures, predicted steps."""
 
 from __future__ import annotations
 
@@ -9,77 +9,13 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.conversions import (
-    RPM_PER_RAD_S,
-    flux_from_kv,
-    star_flux,
-)
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.identify.plate import likeliest_slip, school_rows
 from crisp_compass.loops.current import AxisLoop, CurrentDesign
 from crisp_compass.loops.speed import SpeedDesign
-from crisp_compass.modulation.pwm import linear_limit, samples_per_turn, turn_verdict
+from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, join
-from crisp_compass.quantities import show
-
-
-@dataclass(frozen=True)
-class PlateOutlook:
-    """Voltage against speed. ``speed`` (n,) rad/s mechanical, ``emf`` (n,) V phase peak or None without a flux."""
-
-    flux: float | None
-    flux_source: str
-    reach: float | None
-    top_hz: float
-    limit: float
-    speed: FloatArray
-    emf: FloatArray | None
-    schools: tuple[tuple[str, str], ...]
-    findings: tuple[Finding, ...]
-
-
-def plate_outlook(bench: Bench) -> PlateOutlook:
-    """Return how fast the supply can turn the motor, from settled flux or else the plate's Kv."""
-    plate = bench.levers.plate
-    limit = linear_limit(plate.v_bus, bench.levers.pwm.scheme)
-    settled = settled_value(bench, "flux.flux_linkage")
-    flux, source = (settled.value, "measured") if settled else (None, "")
-    typed = flux_from_kv(plate.kv, plate.kv_school, plate.pole_pairs) if plate.kv else None
-    if flux is None and typed is not None:
-        flux, source = typed, "from the plate's Kv"
-    speed = np.linspace(0.0, 1.25 * plate.top_speed, 100)
-    reach = limit / (flux * plate.pole_pairs) if flux else None
-    findings = []
-    if flux and reach and reach < plate.top_speed:
-        text = f"Back-EMF reaches the modulator's limit at {reach * RPM_PER_RAD_S:.0f} rpm, below the top speed of {plate.top_speed * RPM_PER_RAD_S:.0f} rpm."
-        findings.append(Finding("caution", "top-speed-beyond-supply", text))
-    if settled and typed:
-        findings += _kv_against_flux(settled.value, typed)
-    if plate.connection == "delta":
-        text = f"The winding is in delta: captures at the terminals already give the star equivalent; data-sheet values per winding divide by 3 (R, L) or √3 (flux: {show(star_flux(1.0, 'delta'), '', 3)} of it)."
-        findings.append(Finding("info", "delta", text))
-    emf = speed * plate.pole_pairs * flux if flux else None
-    rows = schools(flux, plate.pole_pairs) if flux else ()
-    top_hz = plate.top_speed * plate.pole_pairs / (2 * math.pi)
-    return PlateOutlook(flux, source, reach, top_hz, limit, speed, emf, rows, tuple(findings))
-
-
-def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
-    """Compare the plate's Kv with the measured flux and name the likeliest slip of base."""
-    ratio = typed / flux
-    if abs(ratio - 1) < 0.07:
-        return []
-    slip = likeliest_slip(ratio, 0.06)
-    guess = f" That is about {slip}." if slip else ""
-    text = f"The plate's Kv gives {show(typed, 'Wb')}, the capture {show(flux, 'Wb')}: a factor of {ratio:.3g}.{guess}"
-    return [Finding("caution", "kv-disagrees", text)]
-
-
-def schools(flux: float, pole_pairs: int) -> tuple[tuple[str, str], ...]:
-    """Return the constant in every school as printed: name and figure."""
-    return tuple((name, show(value, unit, 4)) for name, (value, unit) in school_rows(flux, pole_pairs).items())
 
 
 @dataclass(frozen=True)

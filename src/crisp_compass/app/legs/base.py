@@ -52,17 +52,20 @@ class ReasonDialog(QDialog):
 
 
 class LegPage(QWidget):
-    """A page. Subclasses build their middle, implement :meth:`refresh` and set :attr:`dial_view` through show_dial."""
+    """A page, or one section of a leg that has several. Subclasses build their middle, implement :meth:`refresh` and set :attr:`dial_view` through show_dial."""
 
     refused = Signal(str)
     dial_changed = Signal(object)
+    section_chosen = Signal(str)
     key = ""
+    section = ""
+    question = ""
 
     def __init__(self, document: Document) -> None:
         super().__init__()
         self.document = document
         self.leg = BY_KEY[self.key]
-        self.answer = Answer(self.leg.question)
+        self.answer = Answer(self.question or self.leg.question)
         self.findings = Findings()
         self.dial_view = DialView()
         self.column = QVBoxLayout(self)
@@ -75,6 +78,23 @@ class LegPage(QWidget):
         self.main_button: QPushButton | None = None
 
     # ---- building
+
+    def show_sections(self, names: tuple[str, ...]) -> None:
+        """Put the names of the leg's sections beside the question, this one marked."""
+        if len(names) < 2:
+            return
+        for name in names:
+            tab = button(name, "section")
+            tab.setCheckable(True)
+            tab.setChecked(name == self.section)
+            tab.setAccessibleName(f"Section {name}")
+            tab.clicked.connect(lambda _on, n=name, t=tab: self._on_section(n, t))
+            self.answer.corner.addWidget(tab)
+
+    def _on_section(self, name: str, tab: QPushButton) -> None:
+        tab.setChecked(name == self.section)
+        if name != self.section:
+            self.section_chosen.emit(name)
 
     def add_levers(self, *widgets: QWidget) -> None:
         """Put levers into the row at the bottom and connect their refusals."""

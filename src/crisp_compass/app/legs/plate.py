@@ -2,134 +2,227 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel, QVBoxLayout
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton
 
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document
+from crisp_compass.app.document import Document, now
 from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.legs.profile import ProfileDialog
 from crisp_compass.app.widgets.lever import Choice, Lever
-from crisp_compass.app.widgets.parts import empty, frame, label
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
+from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 from crisp_compass.voyage.design import plate_values
-from crisp_compass.voyage.outlook import plate_outlook
+from crisp_compass.voyage.plate_outlook import plate_outlook, pole_pairs_of
 
-_CAUTION = (
-    "Before power: motor clamped and uncoupled, hoist or vertical axis blocked, supply current limit set, emergency stop within reach, "
-    "protective earth connected first. Phase to frame above 100 MΩ (common practice) before the drive is connected. "
-    "Mains wiring and lifting equipment follow local codes and qualified people."
-)
+_FAMILIES = {
+    "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
+    "brushed": "brushed",
+}  # fmt: skip
+_PM = ("sinusoidal", "trapezoidal")
+_KV = {"line-peak": "V line peak", "line-rms": "V line rms", "six-step-dc": "V DC, six-step"}
+_KT = {"peak": "A peak", "rms": "A rms", "six-step-dc": "A DC, six-step"}
+#: Fields of each family by row; rows keep their order, so the hand finds them again.
+_ROWS: dict[str, tuple[tuple[str, ...], ...]] = {
+    "sinusoidal": (
+        ("family", "pole_pairs", "connection", "rated_current", "current_base", "top_speed", "sensor", "counts_per_rev"),
+        ("kv", "kv_school", "kt", "kt_school", "r", "inductance", "winding_base"),
+        ("rated_power", "rated_speed", "rated_torque", "stall_current", "no_load_speed"),
+    ),
+    "induction": (
+        ("family", "rated_voltage", "mains_hz", "rated_current", "current_base", "connection"),
+        ("rated_power", "rated_speed", "rated_torque", "power_factor", "efficiency"),
+    ),
+    "stepper": (
+        ("family", "steps_per_turn", "rated_voltage", "rated_current", "r", "inductance", "holding_torque"),
+        ("sensor", "counts_per_rev", "top_speed"),
+    ),
+    "brushed": (
+        ("family", "v1", "i1", "n1", "v2", "i2", "n2"),
+        ("no_load_current", "rated_power", "rated_speed", "rated_torque"),
+    ),
+}  # fmt: skip
+_ROWS["trapezoidal"] = _ROWS["sinusoidal"]
+_EVERY = 3
 
 
 class PlatePage(LegPage):
-    """Plate and supply in short form; how fast the supply can turn the motor; the constants in all schools."""
+    """The motor's plate by family: one answer, its picture, the derived figures, and what does not fit."""
 
     key = "plate"
+    section = "Motor"
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.plot = Plot(("speed", "rpm"), ("phase voltage, peak", "V"), name="voltage over speed")
-        self.plot.curve("back-EMF", "magenta", width=2)
+        self.plot = Plot(("speed", "rpm"), ("phase voltage, peak", "V"), name="what the plate implies")
+        self.plot.curve("predicted", "magenta", width=2)
         self.plot.curve("limit", "ink", width=1.4, dash="dash")
-        self.plot.curve("top speed", "ochre", width=1.4, dash="dot")
-        self._schools = QGridLayout()
-        self._schools.setHorizontalSpacing(14)
-        self._schools.setVerticalSpacing(5)
-        side = frame("sheet")
-        inside = QVBoxLayout(side)
-        inside.setContentsMargins(14, 10, 14, 10)
-        inside.addWidget(label("The same constant in every school", "heading"))
-        inside.addLayout(self._schools)
-        inside.addStretch(1)
-        legend = label("magenta: back-EMF · dashed: modulator's limit · dotted: top speed", "info")
-        inside.addWidget(legend)
-        legend.setWordWrap(True)
-        side.setFixedWidth(254)
+        self.plot.curve("mark", "ochre", width=1.4, dash="dot")
+        self.rows = Rows("The same constant in every school", width=272)
         row = QHBoxLayout()
         row.setSpacing(8)
         row.addWidget(self.plot, 1)
-        row.addWidget(side)
+        row.addWidget(self.rows)
         self.column.addLayout(row, 1)
-        caution = label(_CAUTION, "caution")
-        caution.setWordWrap(True)
-        self.column.addWidget(caution)
         self._build_levers()
 
     def _build_levers(self) -> None:
         self._levers: dict[str, Lever | Choice] = {
+            "family": Choice("Motor", _FAMILIES, width=142),
             "pole_pairs": Lever("Pole pairs", "", width=76, whole=True),
-            "v_bus": Lever("Supply", "V", width=88),
             "rated_current": Lever("Rated current", "A", width=104),
-            "current_base": Choice("given as", {"peak": "peak", "rms": "rms"}, width=78),
-            "top_speed": Lever("Top speed", "rpm", width=112),
-            "kv": Lever("Kv, data sheet", "rpm/V", width=112, optional=True),
-            "kv_school": Choice(
-                "per volt of",
-                {"line-peak": "line peak", "line-rms": "line rms", "six-step-dc": "six-step DC"},
-                width=118,
-            ),
-            "connection": Choice("Winding", {"star": "star", "delta": "delta"}, width=82),
-            "inertia": Lever("Inertia", "kg·m²", width=126, plain=True),
-            "viscous": Lever("Viscous friction", "N·m·s/rad", width=138),
-            "coulomb": Lever("Coulomb friction", "N·m", width=118),
-            "sensor": Choice("Angle sensor", {"encoder": "encoder", "halls": "halls"}, width=106),
-            "counts_per_rev": Lever("Counts per turn, ×4", "", width=128, whole=True),
+            "current_base": Choice("given as", {"peak": "peak", "rms": "rms"}, width=76),
+            "top_speed": Lever("Top speed", "rpm", width=104),
+            "connection": Choice("Winding", {"star": "star", "delta": "delta"}, width=80),
+            "sensor": Choice("Angle sensor", {"encoder": "encoder", "halls": "halls"}, width=96),
+            "counts_per_rev": Lever("Counts/turn, ×4", "", width=108, whole=True),
+            "kv": Lever("Kv", "rpm/V", width=112, optional=True),
+            "kv_school": Choice("per", _KV, width=134),
+            "kt": Lever("Kt", "N·m/A", width=126, optional=True),
+            "kt_school": Choice("per", _KT, width=134),
+            "r": Lever("R", "Ω", width=96, optional=True),
+            "inductance": Lever("L", "H", width=96, optional=True),
+            "winding_base": Choice("R and L are", {"line": "line to line", "phase": "per phase"}, width=112),
+            "rated_power": Lever("Power (W, hp, PS)", "W", width=122, optional=True, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"),
+            "rated_speed": Lever("Rated speed", "rpm", width=104, optional=True),
+            "rated_torque": Lever("Rated torque", "N·m", width=112, optional=True),
+            "rated_voltage": Lever("Voltage", "V", width=104, optional=True),
+            "stall_current": Lever("Stall current, DC", "A", width=116, optional=True),
+            "no_load_speed": Lever("No-load speed", "rpm", width=112, optional=True),
+            "no_load_current": Lever("No-load current", "A", width=116, optional=True),
+            "mains_hz": Lever("Frequency", "Hz", width=96, plain=True),
+            "power_factor": Lever("Power factor", "", width=96, plain=True, optional=True),
+            "efficiency": Lever("Efficiency", "%", width=96, plain=True, optional=True),
+            "steps_per_turn": Lever("Steps per turn", "", width=108, whole=True),
+            "holding_torque": Lever("Holding torque", "N·m", width=122, optional=True),
+            "v1": Lever("Point 1: voltage", "V", width=112, optional=True),
+            "i1": Lever("current", "A", width=96, optional=True),
+            "n1": Lever("speed", "rpm", width=96, optional=True),
+            "v2": Lever("Point 2: voltage", "V", width=112, optional=True),
+            "i2": Lever("current", "A", width=96, optional=True),
+            "n2": Lever("speed", "rpm", width=96, optional=True),
         }
-        first, second = QHBoxLayout(), QHBoxLayout()
-        for index, (field, lever) in enumerate(self._levers.items()):
-            (first if index < 8 else second).addWidget(lever)
+        self._lines = [QHBoxLayout() for _ in range(_EVERY)]
+        for field, lever in self._levers.items():
             self.bind(lever, field)
             if isinstance(lever, Lever):
                 lever.refused.connect(self.refused)
-        for line in (first, second):
+        for line in self._lines[:-1]:
             line.setSpacing(8)
+            self.column.addLayout(line)
+        self._lines[-1].setSpacing(8)
+        self.lever_row.addLayout(self._lines[-1])
+        self._family = ""
+        self._arrange("sinusoidal")
+        profile = QPushButton("Profile")
+        menu = QMenu(profile)
+        menu.addAction("Save this motor as a profile…", self._ask_save_profile)
+        menu.addAction("Start from a profile…", self._ask_open_profile)
+        profile.setMenu(menu)
+        self.finish("Settle plate…", profile)
+
+    def _arrange(self, family: str) -> None:
+        """Put the family's fields into their rows."""
+        if family == self._family:
+            return
+        self._family = family
+        rows = _ROWS[family]
+        for line in self._lines:
+            while line.takeAt(0) is not None:
+                pass
+        wanted = {field for row in rows for field in row}
+        for field, lever in self._levers.items():
+            lever.setVisible(field in wanted)
+        for line, row in zip(self._lines[_EVERY - len(rows) :], rows, strict=True):
+            for field in row:
+                line.addWidget(self._levers[field])
             line.addStretch(1)
-        self.column.addLayout(first)
-        self.lever_row.addLayout(second)
-        self.finish("Settle plate…")
+        voltage = {"induction": "Voltage, line rms", "stepper": "Voltage, phase"}.get(family, "Voltage")
+        self._levers["rated_voltage"].set_title(voltage)
 
     def refresh(self) -> None:
         bench = self.document.bench
-        for field, lever in self._levers.items():
-            lever.show_value(getattr(bench.levers.plate, field))
-        outlook = plate_outlook(bench)
         plate = bench.levers.plate
-        if outlook.reach:
-            answer = f"{outlook.reach * RPM_PER_RAD_S:.0f} rpm"
-            doubt = f"is where {show(plate.v_bus, 'V')} ends without field weakening ({outlook.flux_source} flux {show(outlook.flux, 'Wb')})"
-        else:
-            answer = f"{show(plate.v_bus, 'V')}, {plate.pole_pairs} pole pairs"
-            doubt = "Enter the data sheet's Kv to see how fast this supply can turn the motor."
-        title = f"{plate.motor}: " if plate.motor else ""
-        self.answer.show_answer(
-            answer,
-            doubt,
-            f"{title}at top speed the field turns at {show(outlook.top_hz, 'Hz')}; the modulator gives {show(outlook.limit, 'V')} phase peak.",
-        )
+        self._arrange(plate.family)
+        for field, lever in self._levers.items():
+            lever.show_value(getattr(plate, field))
+        outlook = plate_outlook(bench)
+        self.answer.show_answer(outlook.answer, outlook.doubt, outlook.reason)
         self.findings.show_findings(outlook.findings)
-        empty(self._schools)
-        for index, (name, value) in enumerate(outlook.schools):
-            self._schools.addWidget(label(name, "label"), index, 0)
-            shown = QLabel(value)
-            shown.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-            self._schools.addWidget(shown, index, 1, Qt.AlignmentFlag.AlignRight)
-        rpm = outlook.speed * RPM_PER_RAD_S
-        self.plot.set(
-            "back-EMF", rpm[: 0 if outlook.emf is None else None], outlook.emf if outlook.emf is not None else rpm[:0]
-        )
-        self.plot.set("limit", rpm[[0, -1]], [outlook.limit] * 2)
-        top = plate.top_speed * RPM_PER_RAD_S
-        self.plot.set("top speed", [top, top], [0.0, outlook.limit * 1.25])
+        self.rows.show_rows(outlook.rows, heading=outlook.heading, note=outlook.legend)
+        self.plot.set_axes(outlook.x_axis, outlook.y_axis)
+        n = len(outlook.x)
+        self.plot.set("predicted", outlook.x[: len(outlook.predicted)], outlook.predicted)
+        self.plot.set("limit", outlook.x[: len(outlook.limit)], outlook.limit)
+        top = max((float(y.max()) for y in (outlook.predicted, outlook.limit) if len(y)), default=0.0)
+        mark = outlook.mark if n else None
+        self.plot.set("mark", [] if mark is None else [mark, mark], [] if mark is None else [0.0, 1.05 * top])
         self.plot.fit()
-        self.show_dial(DialView(caption=f"{plate.pole_pairs} electrical turns to one of the shaft", rotor=0.0))
+        self.show_dial(DialView(caption=pole_pairs_caption(bench), rotor=0.0))
 
     def on_main(self) -> None:
-        plate = self.document.bench.levers.plate
+        bench = self.document.bench
+        plate = bench.levers.plate
+        try:
+            values = plate_values(bench)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
         self.settle(
             "plate",
-            f"{show(plate.v_bus, 'V')}, {plate.pole_pairs} pole pairs",
+            f"{show(plate.v_bus, 'V')}, {values['pole_pairs'].value:.0f} pole pairs",
             "from the motor plate and the bench supply",
-            values=plate_values(self.document.bench),
+            values=values,
         )
+
+    # ---- profiles
+
+    def _ask_save_profile(self) -> None:
+        name = (self.document.bench.levers.plate.motor or self.document.bench.name).lower().replace(" ", "-").replace("/", "-")
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Save motor profile", str(self.document.base / f"{name}.motor.json"), "Motor profiles (*.motor.json)"
+        )
+        if path:
+            self.save_profile(Path(path))
+
+    def save_profile(self, path: Path) -> None:
+        """Write the bench's motor as a profile."""
+        try:
+            save_profile(make_profile(self.document.bench), path)
+        except Refusal as refusal:
+            self.refuse(refusal)
+
+    def _ask_open_profile(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Start from a profile", str(self.document.base), "Motor profiles (*.motor.json);;All files (*)"
+        )
+        if path:
+            self.open_profile(Path(path))
+
+    def open_profile(self, path: Path) -> None:
+        """Show what a profile would change, and take over what is chosen."""
+        try:
+            profile = load_profile(path)
+            found = differences(self.document.bench, profile)
+            if not found:
+                raise Refusal(f"the profile {profile.name} holds what this bench already has")
+            dialog = ProfileDialog(self, profile, found)
+            if dialog.exec():
+                fresh = take_over(self.document.bench, profile, dialog.chosen(), now())
+                self.document.edit(f"take over {profile.name}", fresh)
+        except Refusal as refusal:
+            self.refuse(refusal)
+
+
+def pole_pairs_caption(bench: Bench) -> str:
+    """Return the dial's caption: electrical turns to one of the shaft."""
+    try:
+        pairs = pole_pairs_of(bench.levers.plate)
+    except Refusal:
+        return ""
+    return f"{pairs} electrical turn{'s' if pairs != 1 else ''} to one of the shaft"

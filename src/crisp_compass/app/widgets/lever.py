@@ -14,12 +14,13 @@ from crisp_compass.quantities import from_si, parse, split, to_si, unit_label
 
 
 class _Framed(QWidget):
-    """Label above, framed field below; 52 px high in all."""
+    """Label above, framed field below, 52 px high in all; compact ones, for rows with a heading, have no label."""
 
-    def __init__(self, title: str, width: int) -> None:
+    def __init__(self, title: str, width: int, *, compact: bool = False) -> None:
         super().__init__()
         self.setFixedWidth(width)
         self._label = label(title, "label")
+        self._label.setHidden(compact)
         self._frame = frame("field")
         self._frame.setFixedHeight(32)
         self._inside = QHBoxLayout(self._frame)
@@ -30,6 +31,10 @@ class _Framed(QWidget):
         column.setSpacing(3)
         column.addWidget(self._label)
         column.addWidget(self._frame)
+
+    def set_title(self, title: str) -> None:
+        """Name the field anew."""
+        self._label.setText(title)
 
     def _mark(self, name: str, on: bool) -> None:
         if bool(self._frame.property(name)) == on:
@@ -49,10 +54,11 @@ class _Framed(QWidget):
 class Lever(_Framed):
     """A number. ``moved`` carries the new SI value while it is typed, wheeled or stepped.
 
-    An ``optional`` lever may be emptied; ``moved`` then carries NaN.
+    An ``optional`` lever may be emptied; ``moved`` then carries NaN. ``settled`` carries the value once typing is done.
     """
 
     moved = Signal(float)
+    settled = Signal(float)
     refused = Signal(str)
 
     def __init__(
@@ -65,14 +71,16 @@ class Lever(_Framed):
         plain: bool = False,
         tip: str = "",
         optional: bool = False,
+        compact: bool = False,
     ) -> None:
-        super().__init__(title, width)
+        super().__init__(title, width, compact=compact)
         self._optional = optional
         self._unit, self._whole, self._plain = unit, whole, plain or whole
         self._value: float | None = None
         self._before: tuple[float | None] | None = None  # what stood here before the typing began
         self.edit = QLineEdit()
         self.edit.setAccessibleName(f"{title}, {unit_label(unit)}" if unit else title)
+        self.edit.setPlaceholderText(title if compact else "")
         self.edit.installEventFilter(self)
         self.edit.textEdited.connect(self._on_text)
         self.edit.editingFinished.connect(self._on_finished)
@@ -145,9 +153,12 @@ class Lever(_Framed):
             self._value, self._before = None, None
             self._print()
             self.moved.emit(math.nan)
+            self.settled.emit(math.nan)
             return
+        done = False
         try:
             self._accept(self._read())
+            done = True
         except Refusal as refusal:
             self.refused.emit(f"{self._label.text()}: {refusal.sentence}")
             if self._before is not None and self._before[0] is not None:
@@ -155,6 +166,8 @@ class Lever(_Framed):
         self._before = None
         self._mark("wrong", False)
         self._print()
+        if done and self._value is not None:
+            self.settled.emit(self._value)
 
     def _accept(self, value: float) -> None:
         self._mark("wrong", False)
@@ -172,6 +185,7 @@ class Lever(_Framed):
         self._value = to_si(fresh, self._unit)
         self._print()
         self.moved.emit(self._value)
+        self.settled.emit(self._value)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if watched is self.edit and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
@@ -230,8 +244,10 @@ class Choice(_Framed):
 
     moved = Signal(str)
 
-    def __init__(self, title: str, options: dict[str, str], *, width: int = 150, tip: str = "") -> None:
-        super().__init__(title, width)
+    def __init__(
+        self, title: str, options: dict[str, str], *, width: int = 150, tip: str = "", compact: bool = False
+    ) -> None:
+        super().__init__(title, width, compact=compact)
         self.box = QComboBox()
         self.box.setAccessibleName(title)
         for key, text in options.items():

@@ -120,6 +120,12 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             item.setClipToView(True)
         self._curves[key] = (item, style)
 
+    def set_axes(self, x: tuple[str, str], y: tuple[str, str]) -> None:
+        """Give the axes other names and units."""
+        if (x, y) != (self._x, self._y):
+            self._x, self._y = x, y
+            self.restyle()
+
     def set(self, key: str, x: ArrayLike, y: ArrayLike) -> None:
         """Put data into a declared curve."""
         self._curves[key][0].setData(np.asarray(x), np.asarray(y))

@@ -1,0 +1,120 @@
+"""Motor profiles: a motor's figures as a file of their own, and what would change when a bench takes them over."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import dataclass
+from pathlib import Path
+
+from pydantic import ValidationError
+
+from crisp_compass.bench.models import Bench, LedgerEntry, PlateLevers, Profile, Quantity, Settled, Topic
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.bench.store import write_atomically
+from crisp_compass.errors import Refusal
+
+#: Fields of the plate that belong to the bench, not to the motor.
+_OF_THE_BENCH = {"v_bus"}
+_TOPICS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics")
+
+
+@dataclass(frozen=True)
+class Difference:
+    """One figure that differs: ``plate.field`` or ``topic.name``, and both values (None where absent)."""
+
+    key: str
+    here: str | float | None
+    there: str | float | None
+    unit: str
+
+    @property
+    def measured(self) -> bool:
+        """Whether it is a constant that somebody measured, not a plate figure."""
+        return not self.key.startswith("plate.")
+
+
+def make_profile(bench: Bench) -> Profile:
+    """Return the motor of a bench as a profile."""
+    plate = {k: v for k, v in bench.levers.plate.model_dump(exclude_none=True).items() if k not in _OF_THE_BENCH}
+    constants = {
+        f"{topic}.{name}": quantity
+        for topic in _TOPICS
+        if topic in bench.settled
+        for name, quantity in bench.settled[topic].values.items()
+    }
+    return Profile(name=bench.levers.plate.motor or bench.name, plate=plate, constants=constants)
+
+
+def save_profile(profile: Profile, path: Path) -> None:
+    """Write a profile atomically."""
+    text = json.dumps(profile.model_dump(mode="json", exclude_none=True), indent=2, ensure_ascii=False) + "\n"
+    write_atomically(path, text)
+
+
+def load_profile(path: Path) -> Profile:
+    """Read a profile, or the motor of a bench file; raises Refusal for anything else."""
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+    except OSError as error:
+        raise Refusal(f"the file cannot be read ({error.strerror})", where=str(path)) from None
+    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError):
+        raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path)) from None
+    if not isinstance(data, dict) or data.get("kind") != "motor-profile":
+        raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path))
+    try:
+        profile = Profile.model_validate(data)
+        PlateLevers.model_validate(profile.plate)
+    except ValidationError as error:
+        first = error.errors()[0]
+        place = ".".join(str(part) for part in first["loc"])
+        raise Refusal(f"the profile is damaged at {place}", "mend it there or save it anew", where=str(path)) from None
+    return profile
+
+
+def differences(bench: Bench, profile: Profile) -> list[Difference]:
+    """Return every figure in which the open bench and a profile differ, plate first."""
+    plate = bench.levers.plate.model_dump()
+    found = [
+        Difference(f"plate.{key}", plate.get(key), there, "")
+        for key, there in profile.plate.items()
+        if key not in _OF_THE_BENCH and not _same(plate.get(key), there)
+    ]
+    for key, quantity in profile.constants.items():
+        topic = key.partition(".")[0]
+        here = settled_value(bench, key) if topic in bench.settled else None
+        if here is None or not _same(here.value, quantity.value):
+            found.append(Difference(key, None if here is None else here.value, quantity.value, quantity.unit))
+    return found
+
+
+def _same(a: object, b: object) -> bool:
+    if isinstance(a, int | float) and isinstance(b, int | float):
+        return math.isclose(a, b, rel_tol=1e-9)
+    return a == b
+
+
+def take_over(bench: Bench, profile: Profile, keys: set[str], when: str) -> Bench:
+    """Return the bench with the chosen figures of a profile.
+
+    Constants come settled with the reason that they are a similar motor's; a topic is taken as a whole, so that no
+    Ld stands beside another motor's Lq.
+    """
+    fields = {k.partition(".")[2]: profile.plate[k.partition(".")[2]] for k in keys if k.startswith("plate.")}
+    plate = PlateLevers.model_validate({**bench.levers.plate.model_dump(), **fields})
+    settled = dict(bench.settled)
+    for topic in _TOPICS:
+        if any(k.startswith(f"{topic}.") for k in keys):
+            values: dict[str, Quantity] = {
+                k.partition(".")[2]: q for k, q in profile.constants.items() if k.startswith(f"{topic}.")
+            }
+            reason = f"from the profile of a similar motor, {profile.name}; measure it again"
+            settled[topic] = Settled(values=values, method="profile", reason=reason, when=when)
+    line = LedgerEntry(when=when, kind="profile", text=f"{len(keys)} figure(s) taken from the profile {profile.name}")
+    return bench.model_copy(
+        update={
+            "levers": bench.levers.model_copy(update={"plate": plate}),
+            "settled": settled,
+            "ledger": (*bench.ledger, line),
+        }
+    )
