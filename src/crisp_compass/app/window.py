@@ -28,18 +28,31 @@ from crisp_compass.app.dial import Dial
 from crisp_compass.app.document import Document, demo_folder
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
+from crisp_compass.app.legs.agreement import (
+    FluxAgreement,
+    InductanceAgreement,
+    MechanicsAgreement,
+    ResistanceAgreement,
+)
 from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.legs.cable_page import CablePage
 from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.legs.checks import ChecksPage
 from crisp_compass.app.legs.commutation import CommutationPage
 from crisp_compass.app.legs.current_loop import CurrentLoopPage
 from crisp_compass.app.legs.flux import FluxPage
 from crisp_compass.app.legs.hand_over import HandOverPage
 from crisp_compass.app.legs.inductance import InductancePage
+from crisp_compass.app.legs.interference_page import InterferencePage
+from crisp_compass.app.legs.mechanics import MechanicsPage
+from crisp_compass.app.legs.meter import MeterPage
 from crisp_compass.app.legs.plate import PlatePage
 from crisp_compass.app.legs.pwm import PwmPage
 from crisp_compass.app.legs.resistance import ResistancePage
 from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.legs.speed_loop import SpeedLoopPage
+from crisp_compass.app.legs.supply import SupplyPage
+from crisp_compass.app.legs.wiring_page import WiringPage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
@@ -50,8 +63,11 @@ from crisp_compass.plant.simulation import READY, prepare
 from crisp_compass.voyage.course import BY_KEY, headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import guess_leg
 
+#: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
-    PlatePage, ResistancePage, InductancePage, FluxPage, CommutationPage, PwmPage, CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
+    PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
+    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, PwmPage,
+    CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip
 _RECENT = 8
 
@@ -100,14 +116,18 @@ class Window(QMainWindow):
         self.setMinimumSize(1040, 680)
         self.course = CourseStrip()
         self.dial = Dial()
-        self.pages: dict[str, LegPage] = {}
+        self.sections: dict[str, dict[str, LegPage]] = {}
         self.stack = QStackedWidget()
         for kind in PAGES:
             page = kind(self.document)
             page.refused.connect(self.notice)
             page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
-            self.pages[page.key] = page
+            page.section_chosen.connect(partial(self.travel, page.key))
+            self.sections.setdefault(page.key, {})[page.section] = page
             self.stack.addWidget(page)
+        for parts in self.sections.values():
+            for page in parts.values():
+                page.show_sections(tuple(parts))
         self.page: LegPage = self.pages["plate"]
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
@@ -132,6 +152,11 @@ class Window(QMainWindow):
         self.bearing.restyle()
         self.travel("plate")
         self._show_title()
+
+    @property
+    def pages(self) -> dict[str, LegPage]:
+        """The main section of every leg by its key."""
+        return {key: next(iter(parts.values())) for key, parts in self.sections.items()}
 
     def prepare_simulation(self) -> None:
         """Compile the plant in the background; pages that need it say so until it is done."""
@@ -217,9 +242,13 @@ class Window(QMainWindow):
         add(edit, "Copy window as &picture", lambda: QApplication.clipboard().setPixmap(self.grab()), "Ctrl+Shift+C")
         travel = self.menuBar().addMenu("&Course")
         self._leg_actions = []
-        for number in range(1, 11):
-            action = add(travel, f"Leg {number}", partial(self._travel_number, number), f"Alt+{number % 10}")
+        for number in range(1, 12):
+            keys = f"Alt+{number % 10}" if number < 11 else "Alt+-"
+            action = add(travel, f"Leg {number}", partial(self._travel_number, number), keys)
             self._leg_actions.append(action)
+        travel.addSeparator()
+        add(travel, "Next sec&tion", partial(self._turn_section, 1), "Ctrl+PgDown")
+        add(travel, "Section befo&re", partial(self._turn_section, -1), "Ctrl+PgUp")
         travel.addSeparator()
         add(travel, "Follow &next bearing", self._follow_bearing, "Ctrl+B")
         add(travel, "Type a &reading", self.ledger.entry.setFocus, "Ctrl+E")
@@ -263,9 +292,10 @@ class Window(QMainWindow):
         self._notice.setAccessibleName(sentence)
         self._notice.show()
 
-    def travel(self, key: str) -> None:
-        """Open a leg."""
-        fresh = self.pages[key]
+    def travel(self, key: str, section: str = "") -> None:
+        """Open a leg, at one of its sections or at the main one."""
+        parts = self.sections[key]
+        fresh = parts[section] if section else next(iter(parts.values()))
         if fresh is not self.page:
             self.page.leave()
             self._notice.hide()
@@ -279,8 +309,13 @@ class Window(QMainWindow):
         if number <= len(legs):
             self.travel(legs[number - 1].key)
 
+    def _turn_section(self, by: int) -> None:
+        names = list(self.sections[self.page.key])
+        self.travel(self.page.key, names[(names.index(self.page.section) + by) % len(names)])
+
     def _follow_bearing(self) -> None:
-        self.travel(next_bearing(self.document.bench).leg)
+        bearing = next_bearing(self.document.bench)
+        self.travel(bearing.leg, bearing.section)
 
     def _on_turned(self, angle: float) -> None:
         if isinstance(self.page, CommutationPage):
@@ -399,13 +434,13 @@ class Window(QMainWindow):
 
             def decide() -> tuple[str, Path]:
                 try:
-                    return guess_leg(read_capture(path)), path
+                    return guess_leg(read_capture(path, need_time=False)), path
                 except Refusal:
                     return here, path  # the open leg says what is wrong, or asks for the channels
 
             self._drop_job.ask(decide)
         else:
-            self._drop_job.ask(lambda: (guess_leg(read_capture(path)), path))
+            self._drop_job.ask(lambda: (guess_leg(read_capture(path, need_time=False)), path))
 
     def _open_in_leg(self, key: str, path: Path) -> None:
         if BY_KEY[key] not in legs_of(self.document.bench):
@@ -442,7 +477,8 @@ class Window(QMainWindow):
         event.accept()
 
 
-KEYS = """Alt+1 … Alt+0\tgo to a leg
+KEYS = """Alt+1 … Alt+0, Alt+-\tgo to a leg
+Ctrl+PgUp, Ctrl+PgDown\tsections of a leg
 F6, then ← →\ttravel the course
 Ctrl+B\tfollow the next bearing
 Ctrl+E\ttype a reading

@@ -65,11 +65,16 @@ def flux(
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
     json: Json = False,
 ) -> None:
-    """Flux linkage from open-circuit voltages of a turning or coasting motor."""
+    """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one."""
     from crisp_compass.capture import read_capture
+    from crisp_compass.estimates import Result
+    from crisp_compass.identify.emf import GEOMETRY
     from crisp_compass.identify.flux import fit_flux
+    from crisp_compass.identify.running import fit_running
 
-    result = fit_flux(read_capture(file, column or ()), pole_pairs=pole_pairs)
+    capture = read_capture(file, column or ())
+    running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
+    result: Result = fit_running(capture, pole_pairs=pole_pairs) if running else fit_flux(capture, pole_pairs=pole_pairs)
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
 

@@ -3,16 +3,27 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 
 from crisp_compass.capture.levels import find_levels
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Estimate, Finding, Result
+from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 
 
-def fit_running(capture: Capture, *, pole_pairs: int | None = None) -> Result:
+@dataclass(frozen=True)
+class RunningResult(Result):
+    """Flux linkage with what a plot needs: electrical ``omega`` [rad/s], ``voltage``, ``model``, ``residual`` [V], all (k,), by speed."""
+
+    omega: FloatArray
+    voltage: FloatArray
+    model: FloatArray
+    residual: FloatArray
+
+
+def fit_running(capture: Capture, *, pole_pairs: int | None = None) -> RunningResult:
     """Estimate ψ from ``v_q``, ``i_q`` and ``speed`` (perhaps ``i_d``) at several steady speeds.
 
     v_q = R·iq + p·ω·(ψ + Ld·id) + s·sign ω + c: the slope over ω is ψ, R comes from iq where it varies, s takes up the
@@ -76,7 +87,9 @@ def fit_running(capture: Capture, *, pole_pairs: int | None = None) -> Result:
     estimates["kt"] = estimates["flux_linkage"].scaled(1.5 * p, "N·m/A")
     if float(np.max(np.abs(w))) < 2 * float(np.min(np.abs(w))):
         findings.append(Finding("caution", "speeds-close", "The speeds lie within a factor of two; spread them more."))
-    return Result(estimates, f"v_q over speed at {count} steady speeds, {int(p)} pole pairs; slope is the flux", tuple(findings))
+    order = np.argsort(w)
+    method = f"v_q over speed at {count} steady speeds, {int(p)} pole pairs; slope is the flux"
+    return RunningResult(estimates, method, tuple(findings), w[order], v[order], (v - residual)[order], residual[order])
 
 
 def _steady(speed: np.ndarray) -> np.ndarray:

@@ -155,10 +155,11 @@ def headline(bench: Bench, leg: Leg) -> str:
 
 @dataclass(frozen=True)
 class Bearing:
-    """The next useful step: the leg to go to and the sentence that says why."""
+    """The next useful step: the leg (and its section, empty for the main one) to go to, and the sentence that says why."""
 
     leg: str
     text: str
+    section: str = ""
 
 
 _FIRST_STEPS = {
@@ -201,7 +202,8 @@ def next_bearing(bench: Bench) -> Bearing:
         return Bearing(leg.key, _FIRST_STEPS[leg.key])
     stopped = [f for f in check_bench(bench) if f.level == "stop"]
     if stopped:
-        return Bearing("plate" if stopped[0].code == "check-stop" else "pwm", stopped[0].text)
+        check = stopped[0].code == "check-stop"
+        return Bearing("plate" if check else "pwm", stopped[0].text, "Checks" if check else "")
     return Bearing("run", "All legs are settled: run the drive in simulation, then hand the settings over.")
 
 

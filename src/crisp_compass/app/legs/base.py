@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import Signal
@@ -24,7 +25,7 @@ from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
-from crisp_compass.bench.models import Topic
+from crisp_compass.bench.models import Bench, Topic
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 from crisp_compass.voyage.course import BY_KEY, first_steps, stale_effect, waiting_text
@@ -170,6 +171,16 @@ class LegPage(QWidget):
     def refuse(self, refusal: Refusal) -> None:
         """Put one sentence on the notice line."""
         self.refused.emit(refusal_text(refusal))
+
+    def _change(self, make: Callable[[Bench], Bench], text: str = "") -> bool:
+        """Make a change of the bench that may be refused; return whether it was made."""
+        try:
+            self.document.edit(text or self.section.lower() or self.leg.name.lower(), make(self.document.bench))
+        except Refusal as refusal:
+            self.refuse(refusal)
+            self.refresh()
+            return False
+        return True
 
     def show_dial(self, view: DialView) -> None:
         """Show something on the dial."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
@@ -15,8 +14,6 @@ from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.parts import button, frame, label
-from crisp_compass.bench.models import Bench
-from crisp_compass.errors import Refusal
 from crisp_compass.voyage.checks import (
     CHECKS,
     Check,
@@ -177,26 +174,19 @@ class ChecksPage(LegPage):
         """Keep a reading."""
         if math.isnan(value):  # emptied
             return
-        self._change("check reading", lambda: record_reading(self.document.bench, key, name, value, now()))
+        self._change(lambda bench: record_reading(bench, key, name, value, now()))
 
     def on_said(self, key: str, edit: QLineEdit) -> None:
         """Keep what was seen."""
         record = self.document.bench.checks.get(key)
         if edit.text().strip() and edit.text().strip() != (record.said if record else ""):
-            self._change("check seen", lambda: record_seen(self.document.bench, key, edit.text(), now()))
+            self._change(lambda bench: record_seen(bench, key, edit.text(), now()))
 
     def on_skip(self, check: Check) -> None:
         """Skip an open check for a reason; open a judged one again."""
         if check.key in self.document.bench.checks:
-            self._change("check again", lambda: forget_check(self.document.bench, check.key, now()))
+            self._change(lambda bench: forget_check(bench, check.key, now()))
             return
         reason, ok = QInputDialog.getText(self, f"Skip {check.title}", "Why is this check left out? The reason goes into the ledger and the record.")
         if ok:
-            self._change("skip check", lambda: skip_check(self.document.bench, check.key, reason, now()))
-
-    def _change(self, text: str, make: Callable[[], Bench]) -> None:
-        try:
-            self.document.edit(text, make())
-        except Refusal as refusal:
-            self.refuse(refusal)
-            self.refresh()
+            self._change(lambda bench: skip_check(bench, check.key, reason, now()))

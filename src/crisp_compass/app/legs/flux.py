@@ -10,6 +10,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.identify.flux import FluxResult
+from crisp_compass.identify.running import RunningResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
@@ -18,6 +19,7 @@ class FluxPage(CaptureLeg):
     """Open-circuit voltage with its fit, the frequency that falls, and the residual."""
 
     key = "flux"
+    section = "Capture"
     wanted = ("v_ab", "v_bc", "v_ca", "speed")
 
     def build(self, area: QWidget) -> None:
@@ -40,7 +42,7 @@ class FluxPage(CaptureLeg):
             self.answer.show_answer(
                 show(settled.value, "Wb") if settled else self.empty_answer,
                 "",
-                "Drop a coasting or hand-turned capture here (one to three of v_ab, v_bc, v_ca).",
+                "Drop a coasting or hand-turned capture here (one to three of v_ab, v_bc, v_ca), or v_q, i_q and speed of a drive that runs at several speeds.",
             )
             self.main_button.setText("Settle…")
             self.findings.show_findings(())
@@ -69,11 +71,25 @@ class FluxPage(CaptureLeg):
 
     def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
+        self._label(isinstance(result, RunningResult))
+        if isinstance(result, RunningResult):
+            self.trace.set("measured", result.omega / (2 * math.pi), result.voltage)
+            self.trace.set("fit", result.omega / (2 * math.pi), result.model)
+            self.speed.set("fit", [], [])
+            self.residual.set("residual", result.omega / (2 * math.pi), result.residual)
+            return
         assert isinstance(result, FluxResult)
         self.trace.set("measured", result.time, result.voltage[:, 0])
         self.trace.set("fit", result.time, result.model[:, 0])
         self.speed.set("fit", result.time, abs(result.omega) / (2 * math.pi))
         self.residual.set("residual", result.time, result.residual[:, 0])
+
+    def _label(self, running: bool) -> None:
+        """Name the axes for back-EMF over time or running data over frequency."""
+        x = ("electrical frequency", "Hz") if running else ("time", "s")
+        self.trace.set_axes(x, ("voltage v_q", "V") if running else ("voltage", "V"))
+        self.residual.set_axes(x, ("residual", "V"))
+        self.speed.setVisible(not running)
 
     def on_main(self) -> None:
         evidence = self.evidence()
@@ -82,7 +98,7 @@ class FluxPage(CaptureLeg):
             self.settle(
                 "flux",
                 show(found.value, "Wb", 4),
-                "coast, channels agree",
+                "running data at several speeds" if "speeds" in evidence.method else "coast, channels agree",
                 values={"flux_linkage": found},
                 method=evidence.method,
             )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
@@ -12,18 +13,20 @@ from crisp_compass.bench.models import Evidence
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.inductance import InductanceResult
+from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.design import inductance_values
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
-_SLOTS = {"": "both axes", "d": "d axis", "q": "q axis"}
+_SLOTS = {"": "both axes", "d": "d axis", "q": "q axis", "angle": "over the angle"}
 
 
 class InductancePage(CaptureLeg):
     """Steps, the fitted current and its residual; one capture for both axes, or one each for d and q."""
 
     key = "inductance"
-    wanted = ("v_ab", "i_a")
+    section = "Capture"
+    wanted = ("v_ab", "i_a", "angle", "l_ab")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="current steps")
@@ -52,7 +55,7 @@ class InductancePage(CaptureLeg):
     def evidence(self) -> Evidence | None:
         items = self.document.bench.evidence.get("inductance", ())
         chosen = [e for e in items if e.slot == self._slot]
-        return chosen[0] if chosen else (items[-1] if items else None)
+        return chosen[-1] if chosen else (items[-1] if items else None)
 
     def _on_loaded(self, evaluated: Evaluated) -> None:
         self._slot = evaluated.evidence.slot
@@ -67,12 +70,15 @@ class InductancePage(CaptureLeg):
             self.answer.show_answer(
                 show(settled.value, "H") if settled else self.empty_answer,
                 "",
-                "Drop a voltage-step capture here (v_ab and i_a, rotor held).",
+                "Drop a voltage-step or injected-sine capture here (v_ab and i_a, rotor held), or LCR readings over the rotor angle (angle and l_ab).",
             )
             self.findings.show_findings(())
             self.show_dial(DialView(caption="Steps from A to B; the rotor is held", voltage=(330.0, 0.8)))
             return
         self.slot.show_value(evidence.slot)
+        if evidence.slot == "angle":
+            self._show_saliency(evidence)
+            return
         found = evidence.estimates["inductance"]
         assert found.interval95 is not None
         shown, doubt = show_with_error(found.value, (found.interval95[1] - found.interval95[0]) / 2, "H")
@@ -101,13 +107,55 @@ class InductancePage(CaptureLeg):
             )
         )
 
+    def _show_saliency(self, evidence: Evidence) -> None:
+        """Show Ld and Lq of readings over the rotor angle."""
+        ld, lq = evidence.estimates["ld"], evidence.estimates["lq"]
+        doubts = [show_with_error(q.value, (q.interval95[1] - q.interval95[0]) / 2, "H") for q in (ld, lq) if q.interval95]
+        self.answer.show_answer(
+            f"{show(ld.value, 'H')} | {show(lq.value, 'H')}",
+            f"Ld {doubts[0][1]}, Lq {doubts[1][1]}, 95 %",
+            f"Lq over Ld is {lq.value / ld.value:.3f}. {evidence.method[:1].upper()}{evidence.method[1:]}.{self._zero_text(evidence)}",
+        )
+        assert self.main_button is not None
+        self.main_button.setText("Settle Ld and Lq…")
+        self.findings.show_findings(findings_of(evidence))
+        self.show_dial(DialView(caption="Least inductance where the rotor lies along A–B", rotor=330.0))
+
+    @staticmethod
+    def _zero_text(evidence: Evidence) -> str:
+        zero = evidence.estimates.get("rotor_zero")
+        if zero is None or not zero.interval95:
+            return ""
+        half = (zero.interval95[1] - zero.interval95[0]) / 2
+        return f" The rotor's zero lies at {show(zero.value, 'rad')} ±{show(half, 'rad', 2)} of the shaft, or half an electrical turn further."
+
     def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
+        if isinstance(result, SaliencyResult):
+            self._draw_saliency(result)
+            return
         assert isinstance(result, InductanceResult)
+        self._label(False)
         self.trace.set("measured", result.time, result.current)
         self.trace.set("fit", result.time, result.model)
         self.voltage.set("measured", result.time, result.voltage)
         self.residual.set("residual", result.time, result.residual)
+
+    def _label(self, over_angle: bool) -> None:
+        """Name the axes for steps over time or readings over the angle."""
+        x = ("rotor angle", "°") if over_angle else ("time", "s")
+        self.trace.set_axes(x, ("inductance A–B", "H") if over_angle else ("current i_a", "A"))
+        self.residual.set_axes(x, ("residual", "H" if over_angle else "A"))
+        self.voltage.setVisible(not over_angle)
+
+    def _draw_saliency(self, result: SaliencyResult) -> None:
+        self._label(True)
+        angle = np.degrees(result.angle)
+        order = np.argsort(angle)
+        self.trace.set("measured", angle[result.used], result.inductance[result.used])
+        self.trace.set("fit", np.degrees(result.line_angle), result.line_inductance)
+        self.voltage.set("measured", [], [])
+        self.residual.set("residual", angle[order], result.residual[order])
 
     def on_main(self) -> None:
         evidence = self.evidence()
@@ -121,7 +169,7 @@ class InductancePage(CaptureLeg):
         self.settle(
             "inductance",
             what,
-            "steps, fit within the noise",
+            "readings over the rotor angle" if evidence and evidence.slot == "angle" else "steps, fit within the noise",
             values=values,
             method=evidence.method if evidence else "",
         )

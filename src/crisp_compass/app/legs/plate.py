@@ -109,6 +109,7 @@ class PlatePage(LegPage):
         }
         self._lines = [QHBoxLayout() for _ in range(_EVERY)]
         for field, lever in self._levers.items():
+            lever.setParent(self)  # before it is first shown: a field without a parent would be a window
             self.bind(lever, field)
             if isinstance(lever, Lever):
                 lever.refused.connect(self.refused)

@@ -18,6 +18,7 @@ class ResistancePage(CaptureLeg):
     """Staircase, levels on the fitted line, residual of each level."""
 
     key = "resistance"
+    section = "Capture"
     wanted = ("v_ab", "v_cmd", "i_a")
 
     def build(self, area: QWidget) -> None:

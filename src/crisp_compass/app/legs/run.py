@@ -21,6 +21,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation, Trace
 from crisp_compass.quantities import show
+from crisp_compass.voyage.checks import standing_stops
 from crisp_compass.voyage.course import BY_KEY
 from crisp_compass.voyage.design import build_drive
 from crisp_compass.voyage.scenarios import open_simulation
@@ -110,6 +111,9 @@ class RunPage(LegPage):
         assert self.main_button is not None
         try:
             self.check_ready(self.waiting, self.stack)
+            stops = standing_stops(bench)
+            if stops:
+                raise Refusal(f"Disarmed: {stops[0].check.title.lower()} says stop. {stops[0].reason}")
             self._follow()
         except Refusal as refusal:
             self.stop()

@@ -268,3 +268,12 @@ class Choice(_Framed):
         index = max(self.box.findData(key), 0)
         if index != self.box.currentIndex():
             self.box.setCurrentIndex(index)
+
+    def set_options(self, options: dict[str, str], key: str) -> None:
+        """Offer other options and show one, without telling anyone."""
+        current = {self.box.itemData(i): self.box.itemText(i) for i in range(self.box.count())}
+        if current != options:
+            self.box.clear()
+            for data, text in options.items():
+                self.box.addItem(text, data)
+        self.show_value(key)

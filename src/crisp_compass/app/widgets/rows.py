@@ -39,7 +39,7 @@ class Rows(QFrame):
             self._heading.setText(heading)
         self._note.setText(note)
         while len(self._cells) < len(rows):
-            name, value = label("", "label"), QLabel()
+            name, value = label("", "label"), QLabel(self)
             value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
             value.setWordWrap(True)
             value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

@@ -25,6 +25,10 @@ TEXTS = {
         "Leads open. Spin the shaft (drill, hand, or let it coast with the drive off) and capture one to three voltages.",
         "Open leads carry back-EMF: at speed they can exceed a safe touch voltage. Keep hands and loose things off the shaft.",
     ),
+    "mechanics": (
+        "Load off. Run up with a steady current, then switch the drive off and let the shaft coast; capture speed and i_q.",
+        "Motor bolted down, coupling off, guard on: nothing loose near the shaft until it stands still.",
+    ),
     "commutation": (
         "Leads open, halls powered. Turn the shaft by hand at least one electrical turn; capture halls and two line voltages.",
         "Drive off and disconnected from the leads while turning; never pull a sensor lead under power.",
@@ -208,6 +212,32 @@ class WiringSketch(QWidget):
 
     def _flux(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
         self._probes(painter, middle, terminals)
+
+    def _mechanics(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        box = self._box(painter, middle + QPointF(-120, 0), "Drive, i_q")
+        for k, name in enumerate(("A", "B", "C")):
+            start, end = QPointF(box.right(), box.top() + 8 + 15 * k), terminals[name]
+            bend = start.x() + (44, 30, 44)[k]
+            self._wire(
+                painter,
+                [start, QPointF(bend, start.y()), QPointF(bend, end.y()), end],
+                PHASE_TOKENS[name],
+                DASHES[name],
+            )
+        # the speed such a capture shows: up under current, then down without
+        left, low = middle.x() - 330, middle.y() + 34
+        painter.setPen(THEME.pen("ink", 1.2))
+        painter.drawPolyline([QPointF(left, low - 78), QPointF(left, low), QPointF(left + 128, low)])
+        path = QPainterPath(QPointF(left, low))
+        path.quadTo(QPointF(left + 30, low - 66), QPointF(left + 52, low - 70))
+        path.quadTo(QPointF(left + 76, low - 20), QPointF(left + 124, low))
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(THEME.pen("magenta", 2))
+        painter.drawPath(path)
+        painter.setPen(THEME.pen("soft", 1.2, Qt.PenStyle.DashLine))
+        painter.drawLine(QPointF(left + 52, low - 78), QPointF(left + 52, low))
+        self._text(painter, QPointF(left + 24, low + 14), "current on")
+        self._text(painter, QPointF(left + 92, low + 14), "coasts")
 
     def _commutation(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
         self._probes(painter, middle, terminals)

@@ -1,0 +1,123 @@
+"""Resistance by meter: three pairs, the probes' own, and the balance of the phases."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtWidgets import QHBoxLayout
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document, now
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.forest import Bar, Forest
+from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Quantity
+from crisp_compass.conversions import COPPER_RULES, resistance_at
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.meter import MeterPhases
+from crisp_compass.quantities import show, show_with_error
+from crisp_compass.voyage.checks import BY_CHECK, judge, probe_lead, record_reading, resolution_of
+from crisp_compass.voyage.sources import meter_phases
+
+_PAIRS = {"uv": "U–V", "vw": "V–W", "wu": "W–U"}
+_EMPTY = "Ohmmeter between each two phases, rotor still, drive disconnected. Touch the probes together first and enter what they read."
+
+
+class MeterPage(LegPage):
+    """Pairs in, phases out, with their imbalance and both temperature rules."""
+
+    key = "resistance"
+    section = "Meter"
+    question = "What do three meter readings say of the phases?"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.forest = Forest(_EMPTY)
+        self.rows = Rows("At other temperatures", width=272)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.forest, 1)
+        row.addWidget(self.rows)
+        self.column.addLayout(row, 1)
+        self.pairs = {name: Lever(title, "Ω", width=88, optional=True) for name, title in _PAIRS.items()}
+        self.probes = Lever("Probes together", "Ω", width=104, optional=True)
+        self.resolution = Lever("Last digit", "Ω", width=92, optional=True, tip="Of the meter, in this range; taken from the readings while empty")
+        self.temperature = Lever("Winding", "degC", width=82, optional=True)
+        self.cable = Lever("Cable, one lead", "Ω", width=108)
+        for name, lever in self.pairs.items():
+            lever.settled.connect(lambda value, n=name: self._on_reading("pairs", n, value))
+        self.probes.settled.connect(lambda value: self._on_reading("probe_zero", "lead", value))
+        self.bind(self.resolution, "meter_resolution")
+        self.bind(self.temperature, "temperature")
+        self.bind(self.cable, "cable")
+        self.add_levers(self.probes, *self.pairs.values(), self.resolution, self.cable, self.temperature)
+        self.finish("Settle…")
+
+    def _on_reading(self, check: str, name: str, value: float) -> None:
+        if not math.isnan(value):
+            self._change(lambda bench: record_reading(bench, check, name, value, now()))
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        levers = bench.levers.resistance
+        record = judge(bench, BY_CHECK["pairs"]).record
+        values = record.values if record else {}
+        for name, lever in self.pairs.items():
+            lever.show_value(values.get(name))
+        lead = probe_lead(bench)
+        self.probes.show_value(lead or None)
+        self.resolution.show_value(levers.meter_resolution)
+        self.temperature.show_value(levers.temperature)
+        self.cable.show_value(levers.cable)
+        solved = meter_phases(bench)
+        assert self.main_button is not None
+        self.main_button.setEnabled(solved is not None)
+        self.show_dial(DialView(caption="One pair at a time, the third lead open", current=(330.0, 0.3)))
+        if solved is None:
+            refused = judge(bench, BY_CHECK["pairs"]).reason if values else ""
+            self.answer.show_answer("No pair yet", "", refused or "Enter the probes, then U–V, V–W and W–U; or type lead, ruv, rvw, rwu into the ledger.", stale=bool(refused))
+            self.forest.show_bars((), "Ω")
+            self.rows.show_rows(())
+            self.findings.show_findings(())
+            return
+        half = (solved.mean.high - solved.mean.low) / 2
+        shown, doubt = show_with_error(solved.mean.value, half, "Ω")
+        resolution = levers.meter_resolution or resolution_of(list(values.values()))
+        self.answer.show_answer(shown, f"{doubt}, 95 %, mean of the phases", self._reason(solved, lead, resolution))
+        bars = [Bar(f"phase {k}", "phase", e.value, (e.high - e.low) / 2) for k, e in solved.phases.items()]
+        mean = Bar("mean", "mean", solved.mean.value, half)
+        self.forest.show_bars(bars or [mean], "Ω", mean if bars else None)
+        self.findings.show_findings(solved.findings)
+        self._show_temperatures(solved.mean.value)
+        self.main_button.setText(f"Settle {show(solved.mean.value, 'Ω')}…")
+
+    @staticmethod
+    def _reason(solved: MeterPhases, lead: float, resolution: float) -> str:
+        probes = f"{show(lead, 'Ω')} of the probes subtracted" if lead else "the probes are not zeroed yet"
+        balance = ""
+        if solved.imbalance is not None:
+            balance = f" Largest phase {100 * solved.imbalance.value:.2g} % from the mean."
+        return f"Meter's last digit {show(resolution, 'Ω')}, {probes}.{balance}"
+
+    def _show_temperatures(self, r: float) -> None:
+        levers = self.document.bench.levers.resistance
+        if levers.temperature is None:
+            self.rows.show_rows((), note="Enter the winding's temperature to bring the value to another one.")
+            return
+        rows = []
+        for target in dict.fromkeys((levers.reference, 20.0, 25.0, 80.0, 120.0)):
+            iec, ieee = (resistance_at(r, levers.temperature, target, rule) for rule in COPPER_RULES)
+            rows.append((f"{show(target, 'degC')}", f"{show(iec, 'Ω', 4)} / {show(ieee, 'Ω', 4)}"))
+        self.rows.show_rows(rows, note="left: IEC 60034-1, copper 235 · right: IEEE and NEMA, 234.5")
+
+    def on_main(self) -> None:
+        solved = meter_phases(self.document.bench)
+        if solved is None:
+            return
+        mean = solved.mean
+        value = Quantity(value=mean.value, unit="Ω", u=mean.u, interval95=(mean.low, mean.high))
+        try:
+            self.settle("resistance", show(mean.value, "Ω", 4), "meter, three pairs less the probes", values={"resistance": value}, method="meter pairs")
+        except Refusal as refusal:
+            self.refuse(refusal)
