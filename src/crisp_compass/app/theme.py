@@ -108,6 +108,9 @@ QFrame#field[focused="true"] {{ border: 2px solid {deep}; }}
 QFrame#field[wrong="true"] {{ border: 2px solid {brick}; }}
 QFrame#field QLineEdit {{ border: none; background: transparent; color: {ink}; font-size: 15px; }}
 QFrame#field QComboBox {{ border: none; background: transparent; color: {ink}; font-size: 13px; padding-left: 4px; }}
+QComboBox#plain {{ background: {sheet}; border: 1px solid {line}; border-radius: 3px; color: {ink}; padding-left: 4px; }}
+QComboBox#plain:focus {{ border: 2px solid {deep}; padding-left: 3px; }}
+QComboBox#plain QLineEdit {{ border: none; padding: 0; }}
 QComboBox QAbstractItemView {{ background: {sheet}; color: {ink}; selection-background-color: {water}; selection-color: {ink}; border: 1px solid {line}; }}
 QComboBox::drop-down {{ border: none; width: 0; }}
 QLineEdit, QTextEdit, QPlainTextEdit {{ background: {sheet}; color: {ink}; border: 1px solid {line}; border-radius: 3px; padding: 4px; selection-background-color: {deep}; selection-color: {sheet}; }}

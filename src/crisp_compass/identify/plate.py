@@ -374,7 +374,7 @@ def drive_match(motor_peak: float, drive_continuous: float | None, drive_peak: f
 def school_rows(flux: float, pole_pairs: int) -> dict[str, tuple[float, str]]:
     """Return the constant in every school, SI: name → (value, unit)."""
     return {
-        "ψ, phase peak": (flux, "Wb"),
+        "flux, phase peak": (flux, "Wb"),
         "Kv, line peak": (kv_from_flux(flux, "line-peak", pole_pairs), "rpm/V"),
         "Kv, line rms": (kv_from_flux(flux, "line-rms", pole_pairs), "rpm/V"),
         "Kv, six-step DC": (kv_from_flux(flux, "six-step-dc", pole_pairs), "rpm/V"),

@@ -224,7 +224,7 @@ def _stepper(plate: PlateLevers) -> PlateOutlook:
     if m.time_constant:
         rows.append(("L/R", show(m.time_constant, "s")))
     if m.flux:
-        rows.append(("ψ by holding torque", show(m.flux, "Wb")))
+        rows.append(("flux by holding torque", show(m.flux, "Wb")))
     if m.corner_steps:
         rows.append(("step rate at full current", f"{m.corner_steps:.0f} /s"))
         rows.append(("that is", f"{60 * m.corner_steps / plate.steps_per_turn:.0f} rpm"))

@@ -19,7 +19,7 @@ from crisp_compass.voyage.design import inductance_values
 from crisp_compass.voyage.evidence import drop_evidence
 from crisp_compass.voyage.sources import Constant, repeats_mean, side_by_side
 
-_NAMES: dict[Constant, str] = {"resistance": "R", "ld": "Ld", "lq": "Lq", "flux_linkage": "ψ", "inertia": "J"}
+_NAMES: dict[Constant, str] = {"resistance": "R", "ld": "Ld", "lq": "Lq", "flux_linkage": "Flux", "inertia": "J"}
 
 
 class AgreementPage(LegPage):

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
     QLineEdit,
+    QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
@@ -20,7 +21,7 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.lever import Choice, Lever
-from crisp_compass.app.widgets.parts import button, label
+from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
@@ -30,6 +31,12 @@ _SCOPES = {
     "flat": "flat", "square": "square wave", "square-with-pull-up": "square with pull-up", "pulse": "one pulse a turn", "sine": "sine",
 }  # fmt: skip
 _OPEN = 1e12
+_EMPTY = (
+    "Six to eight coloured wires and no drawing: the roles follow by elimination.\n\n"
+    "1  Resistance of every wire to the motor's frame, then of the wires to each other.\n"
+    "2  5 V with a 20 mA limit between the two that look like supply and ground: what it draws.\n"
+    "3  Scope on what is left, with a pull-up, while the shaft is turned by hand."
+)
 
 
 class CablePage(LegPage):
@@ -53,7 +60,15 @@ class CablePage(LegPage):
         for column, width in ((0, 90), (1, 150), (2, 230)):
             self.table.setColumnWidth(column, width)
         header.setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
-        self.column.addWidget(self.table, 1)
+        empty = label(_EMPTY, "info")
+        empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        empty.setWordWrap(True)
+        sheet = frame("sheet")
+        QVBoxLayout(sheet).addWidget(empty)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(sheet)
+        self.stack.addWidget(self.table)
+        self.column.addWidget(self.stack, 1)
         caution = label("Supply 5 V with a 20 mA limit only once both grounds are found; never feed a wire that may be an output from a stiff supply.", "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
@@ -95,6 +110,7 @@ class CablePage(LegPage):
     def refresh(self) -> None:
         bench = self.document.bench
         answer = identify_cable(bench.cable)
+        self.stack.setCurrentIndex(1 if bench.cable else 0)
         names = [w.name for w in bench.cable]
         if self.first_key not in names:
             self.first_key = names[0] if names else ""

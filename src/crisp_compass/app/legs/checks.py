@@ -83,7 +83,8 @@ class _Row:
         fields.setSpacing(6)
         if check.fields:
             for item in check.fields:
-                lever = Lever(item.title, item.unit, width=98, optional=True, compact=True, tip=item.title)
+                lever = Lever(item.title, item.unit, width=116, optional=True, compact=True, tip=item.title)
+                lever.edit.setPlaceholderText(item.title.removesuffix(" to frame"))
                 lever.settled.connect(lambda value, n=item.name: page.on_reading(check.key, n, value))
                 lever.refused.connect(page.refused)
                 fields.addWidget(lever)
@@ -91,7 +92,7 @@ class _Row:
         else:
             self.said.setPlaceholderText(check.hint)
             self.said.setAccessibleName(f"{check.title}: what you see")
-            self.said.setFixedWidth(306)
+            self.said.setFixedWidth(360)
             self.said.editingFinished.connect(lambda: page.on_said(check.key, self.said))
             fields.addWidget(self.said)
         fields.addStretch(1)
@@ -133,7 +134,7 @@ class ChecksPage(LegPage):
         grid = QGridLayout(sheet)
         grid.setContentsMargins(14, 8, 14, 8)
         grid.setHorizontalSpacing(12)
-        grid.setVerticalSpacing(7)
+        grid.setVerticalSpacing(3)
         grid.setColumnStretch(1, 1)
         self.rows = {check.key: _Row(self, check, grid, line) for line, check in enumerate(CHECKS)}
         grid.setRowStretch(len(CHECKS), 1)

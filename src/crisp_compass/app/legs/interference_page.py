@@ -88,6 +88,7 @@ class InterferencePage(LegPage):
         self.bars = SpikeBars()
         self.column.addWidget(self.bars, 1)
         self.remedy = QComboBox()
+        self.remedy.setObjectName("plain")
         self.remedy.setEditable(True)
         self.remedy.addItems([_FIRST, *REMEDIES])
         self.remedy.setAccessibleName("What was changed")

@@ -35,7 +35,7 @@ class MechanicsPage(CaptureLeg):
 
     def build_levers(self) -> None:
         self._levers = {
-            "inertia": Lever("Plate: inertia", "kg·m²", width=124, plain=True),
+            "inertia": Lever("Plate: inertia", "kg·m²", width=150, plain=True),
             "viscous": Lever("viscous friction", "N·m·s/rad", width=140),
             "coulomb": Lever("Coulomb friction", "N·m", width=118),
         }

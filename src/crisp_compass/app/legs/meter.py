@@ -4,13 +4,15 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtWidgets import QHBoxLayout
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document, now
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.forest import Bar, Forest
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Quantity
 from crisp_compass.conversions import COPPER_RULES, resistance_at
@@ -37,7 +39,15 @@ class MeterPage(LegPage):
         self.rows = Rows("At other temperatures", width=272)
         row = QHBoxLayout()
         row.setSpacing(8)
-        row.addWidget(self.forest, 1)
+        self.plot = Plot(("winding temperature", "°C"), ("mean phase resistance", "Ω"), name="resistance over temperature")
+        self.plot.curve("IEC 235", "magenta", width=2)
+        self.plot.curve("IEEE 234.5", "deep", width=1.4, dash="dash")
+        self.plot.curve("read", "ink", symbol="o", size=9)
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        left.addWidget(self.forest, 1)
+        left.addWidget(self.plot, 1)
+        row.addLayout(left, 1)
         row.addWidget(self.rows)
         self.column.addLayout(row, 1)
         self.pairs = {name: Lever(title, "Ω", width=88, optional=True) for name, title in _PAIRS.items()}
@@ -79,6 +89,7 @@ class MeterPage(LegPage):
             self.answer.show_answer("No pair yet", "", refused or "Enter the probes, then U–V, V–W and W–U; or type lead, ruv, rvw, rwu into the ledger.", stale=bool(refused))
             self.forest.show_bars((), "Ω")
             self.rows.show_rows(())
+            self.plot.hide()
             self.findings.show_findings(())
             return
         half = (solved.mean.high - solved.mean.low) / 2
@@ -102,6 +113,7 @@ class MeterPage(LegPage):
 
     def _show_temperatures(self, r: float) -> None:
         levers = self.document.bench.levers.resistance
+        self.plot.setVisible(levers.temperature is not None)
         if levers.temperature is None:
             self.rows.show_rows((), note="Enter the winding's temperature to bring the value to another one.")
             return
@@ -109,7 +121,12 @@ class MeterPage(LegPage):
         for target in dict.fromkeys((levers.reference, 20.0, 25.0, 80.0, 120.0)):
             iec, ieee = (resistance_at(r, levers.temperature, target, rule) for rule in COPPER_RULES)
             rows.append((f"{show(target, 'degC')}", f"{show(iec, 'Ω', 4)} / {show(ieee, 'Ω', 4)}"))
-        self.rows.show_rows(rows, note="left: IEC 60034-1, copper 235 · right: IEEE and NEMA, 234.5")
+        self.rows.show_rows(rows, note="left, magenta: IEC 60034-1, copper 235 · right, dashed: IEEE and NEMA, 234.5")
+        x = np.linspace(min(levers.temperature, 0.0), max(levers.temperature, 140.0), 60)
+        for name, rule in zip(("IEC 235", "IEEE 234.5"), COPPER_RULES, strict=True):
+            self.plot.set(name, x, [resistance_at(r, levers.temperature, float(t), rule) for t in x])
+        self.plot.set("read", [levers.temperature], [r])
+        self.plot.fit()
 
     def on_main(self) -> None:
         solved = meter_phases(self.document.bench)

@@ -35,7 +35,7 @@ class SupplyPage(LegPage):
         self.plot.curve("bus", "deep", width=5)
         self.plot.curve("top speed", "ochre", width=1.4, dash="dot")
         self.rows = Rows("Motor, drive and bus", width=272)
-        self.limits = Rows("Limits proposed for a first run")
+        self.limits = Rows("Limits proposed for a first run", prose=True)
         left = QVBoxLayout()
         left.setSpacing(8)
         left.addWidget(self.plot, 1)
@@ -45,20 +45,20 @@ class SupplyPage(LegPage):
         row.addLayout(left, 1)
         row.addWidget(self.rows)
         self.column.addLayout(row, 1)
-        self.v_bus = Lever("Bus, usual", "V", width=96)
+        self.v_bus = Lever("Bus, usual", "V", width=84)
         self.bind(self.v_bus, "v_bus")
         self.region = Choice("Region", {"50": "50 Hz", "60": "60 Hz"}, width=84)
         self._levers: dict[str, Lever | Choice] = {
-            "source": Choice("Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=136),
-            "current_limit": Lever("Its current limit", "A", width=112, optional=True),
+            "source": Choice("Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=128),
+            "current_limit": Lever("Its limit", "A", width=84, optional=True),
             "v_empty": Lever("Empty", "V", width=88, optional=True),
             "v_full": Lever("Full", "V", width=88, optional=True),
             "mains_v": Lever("Mains, rms", "V", width=96),
             "mains_hz": self.region,
-            "drive_continuous": Lever("Drive, continuous", "A", width=118, optional=True),
-            "drive_peak": Lever("Drive, peak", "A", width=96, optional=True),
-            "drive_base": Choice("given as", {"rms": "rms", "peak": "peak"}, width=76),
-            "command_volts": Lever("Command for top", "V", width=116),
+            "drive_continuous": Lever("Drive, steady", "A", width=98, optional=True),
+            "drive_peak": Lever("peak", "A", width=82, optional=True),
+            "drive_base": Choice("given as", {"rms": "rms", "peak": "peak"}, width=72),
+            "command_volts": Lever("Command for top", "V", width=110),
         }
         for field, lever in self._levers.items():
             if lever is not self.region:

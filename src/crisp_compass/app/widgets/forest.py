@@ -37,7 +37,7 @@ class Forest(QWidget):
         self._mean: Bar | None = None
         self._unit, self._empty = "", empty
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumHeight(160)
+        self.setMinimumHeight(150)
         THEME.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -71,7 +71,7 @@ class Forest(QWidget):
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap), self._empty)
             return
         left, right, top = 170.0, self.width() - 226.0, 14.0
-        step = min((self.height() - top - 40) / len(self._bars), 46.0)
+        step = min((self.height() - top - 40) / len(self._bars), 68.0)
         bottom = top + step * len(self._bars) + 4
         low, high = self._range()
 

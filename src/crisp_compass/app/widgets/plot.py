@@ -30,6 +30,14 @@ class _Axis(pg.AxisItem):  # type: ignore[misc]
         style = ";".join(f"{k}: {v}" for k, v in self.labelStyle.items())
         return f"<span style='{style}'>{self.labelText}{unit}</span>"
 
+    def updateAutoSIPrefix(self) -> None:
+        """Scale by a prefix only where one was asked for; the library scales the ticks all the same."""
+        if self.autoSIPrefix:
+            super().updateAutoSIPrefix()
+            return
+        self.autoSIPrefixScale, self.labelUnitPrefix = 1.0, ""
+        self._updateLabel()
+
     def logTickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         """Write 100, 1k, 10k instead of powers."""
         return [show(10.0**v, "Hz", 1).removesuffix("Hz").replace(" ", "") for v in values]

@@ -11,13 +11,14 @@ from crisp_compass.app.widgets.parts import label
 
 
 class Rows(QFrame):
-    """Name left, figure right; the labels are kept and refilled, so that a moving lever lays nothing out anew."""
+    """Name left, figure right (left too where it is ``prose``); the labels are kept and refilled, so that a moving lever lays nothing out anew."""
 
-    def __init__(self, heading: str, *, width: int = 0) -> None:
+    def __init__(self, heading: str, *, width: int = 0, prose: bool = False) -> None:
         super().__init__()
         self.setObjectName("sheet")
         if width:
             self.setFixedWidth(width)
+        self._align = Qt.AlignmentFlag.AlignTop | (Qt.AlignmentFlag.AlignLeft if prose else Qt.AlignmentFlag.AlignRight)
         self._heading = label(heading, "heading")
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(14)
@@ -40,7 +41,7 @@ class Rows(QFrame):
         self._note.setText(note)
         while len(self._cells) < len(rows):
             name, value = label("", "label"), QLabel(self)
-            value.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignTop)
+            value.setAlignment(self._align)
             value.setWordWrap(True)
             value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
             name.setAlignment(Qt.AlignmentFlag.AlignTop)
