@@ -63,6 +63,7 @@ def flux(
     file: CaptureFile,
     column: Columns = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
+    r: Annotated[float | None, typer.Option(help="Phase resistance in Ω, for a running motor whose current follows its speed.")] = None,
     json: Json = False,
 ) -> None:
     """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one."""
@@ -74,8 +75,19 @@ def flux(
 
     capture = read_capture(file, column or ())
     running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
-    result: Result = fit_running(capture, pole_pairs=pole_pairs) if running else fit_flux(capture, pole_pairs=pole_pairs)
+    result: Result = fit_running(capture, pole_pairs=pole_pairs, r=r) if running else fit_flux(capture, pole_pairs=pole_pairs)
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@identify.command("saturation")
+@command
+def saturation(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
+    """Inductance against current from voltage steps that reach different currents, rotor held (v_ab and i_a)."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.saturation import fit_saturation
+
+    result = fit_saturation(read_capture(file, column or ()))
+    emit("identify saturation", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
 
 @identify.command("saliency")

@@ -29,6 +29,9 @@ from crisp_compass.identify.steps import Steps, driven, run_covariance, ties
 _HEADS = 5
 _MOST = 12_000_000
 
+#: The same samples choose the second pole and fit it; the calibration (docs/accuracy.md) asks for this much more.
+_CHOSEN = 1.1
+
 
 @dataclass(frozen=True)
 class EddyFit:
@@ -50,9 +53,10 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
     used = int(np.sum(data.weight > 0))
     sigma = max(noise(data.i), 1e-7 * float(np.ptp(data.i)))
     fastest = 2.5 / data.dt
+    steep = g  # 1/L right after an edge, which both poles carry together
 
     def evaluate(x: FloatArray, share: float) -> tuple[float, FloatArray, FloatArray]:
-        return _solve(data, math.exp(x[0]), math.exp(x[0]) + math.exp(x[1]), share, g, sigma)
+        return _solve(data, math.exp(x[0]), math.exp(x[0]) + math.exp(x[1]), share, steep, sigma)
 
     share, best, start = 0.3, math.inf, np.zeros(2)
     for ratio in (2.0, 5.0, 12.0, 30.0, 80.0):
@@ -77,7 +81,7 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
         g1, g2 = float(coefficients[0]), float(coefficients[1])
         if g1 <= 0 or g2 <= 0:
             return None
-        share = g2 / (g1 + g2)
+        share, steep = g2 / (g1 + g2), g1 + g2
     final, coefficients, basis = evaluate(x, share)
     g1, g2 = float(coefficients[0]), float(coefficients[1])
     a1, a2 = math.exp(x[0]), math.exp(x[0]) + math.exp(x[1])
@@ -88,7 +92,7 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
     slow, fast = resistance**2 * (g1 / a1**2 + g2 / a2**2), 1 / (g1 + g2)
     if fast > 0.985 * slow:
         return None
-    covariance = _covariance(data, a1, a2, coefficients, basis, share, g, sigma)
+    covariance = _covariance(data, a1, a2, coefficients, basis, share, steep, sigma)
     # gradients by (a1, a2, g1, g2)
     d_r = -(resistance**2) * np.array([-g1 / a1**2, -g2 / a2**2, 1 / a1, 1 / a2])
     d_moment = np.array([-2 * g1 / a1**3, -2 * g2 / a2**3, 1 / a1**2, 1 / a2**2])
@@ -99,6 +103,9 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
     through = (g1 + g2) * noise(data.v) * math.sqrt(data.dt / (2 * a1))
     rms = math.sqrt(float(np.sum((residual * data.weight) ** 2)) / max(used, 1))
     floor = math.hypot(max(noise(residual[data.weight > 0]), 1e-7 * float(np.ptp(data.i))), through)
+    covariance = _CHOSEN**2 * covariance
+    if math.sqrt(max(float(d_l @ covariance @ d_l), 0.0)) > 0.05 * slow:
+        return None  # the data do not tell two time constants apart: one frequency, for instance
     return EddyFit(
         resistance, math.sqrt(max(float(d_r @ covariance @ d_r), 0.0)),
         slow, math.sqrt(max(float(d_l @ covariance @ d_l), 0.0)), fast, model, rms / floor,

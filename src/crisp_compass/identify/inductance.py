@@ -92,8 +92,10 @@ def _truly_clipped_voltage(v: FloatArray) -> bool:
         return False
     # a step leaves few samples between its levels, a clipped wave many
     low, high = float(np.min(v)), float(np.max(v))
-    between = np.mean((v > low + 0.15 * (high - low)) & (v < high - 0.15 * (high - low)))
-    return bool(between > 0.2 and noise(inside) > 0)
+    between = (v > low + 0.15 * (high - low)) & (v < high - 0.15 * (high - low))
+    moved = np.abs(v[4:] - v[:-4])[between[2:-2]]  # a level between two others rests, a wave moves
+    resting = float(np.mean(moved < 6 * max(noise(v), quantum(v)))) if len(moved) else 1.0
+    return bool(np.mean(between) > 0.2 and resting < 0.5 and noise(inside) > 0)
 
 
 @dataclass(frozen=True)
@@ -195,7 +197,7 @@ def _search(data: Steps, source: str) -> _Fit:
 def _thinned(data: Steps) -> Steps:
     """A shortened copy for the coarse search when there are very many samples."""
     return data if len(data.t) * (3 + len(data.edges)) < 400_000 or not len(data.edges) else Steps(
-        data.t, data.v, data.i, data.weight, data.edges[:0], data.dt, None, 1
+        data.t, data.v, data.i, data.weight, data.edges[:0], data.dt, data.smooth, 1
     )  # fmt: skip
 
 

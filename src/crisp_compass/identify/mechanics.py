@@ -30,6 +30,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.cogging import find_cogging
 from crisp_compass.identify.relaxation import relax, relax_back
+from crisp_compass.identify.steps import run_covariance
 from crisp_compass.quantities import show
 
 _MAX_SAMPLES = 100_000
@@ -66,6 +67,8 @@ class _Data:
     edges: tuple[int, ...] = ()
     edge_width: tuple[float, ...] = ()
     lag: bool = False
+    i_step: float = 0.0
+    i_noise: float = 0.0
 
     @property
     def heads(self) -> int:
@@ -167,6 +170,7 @@ def _prepare(capture: Capture, kt: float | None, inertia: float | None) -> _Data
     if top < 8 * scatter / math.sqrt(max(_window(len(w)), 1)):
         raise Refusal("the speed does not stand out from its noise", "turn faster or filter less", where=capture.source)
     coasting = _coasting(smooth, i, driven, capture.source)
+    i_noise, i_step = (noise(i[~coasting]), _current_step(i)) if driven else (0.0, 0.0)
     if driven:
         i = i - float(np.mean(i[coasting]))
         i = np.where(coasting, 0.0, i)
@@ -178,7 +182,15 @@ def _prepare(capture: Capture, kt: float | None, inertia: float | None) -> _Data
     if not stretches:
         raise Refusal("the shaft hardly moves", "a run-up and a coast over some seconds are needed", where=capture.source)
     edges = _jumps(i, stretches) if driven else ()
-    return _Data(t, w, i, coasting, stretches, np.sign(smooth), dt, driven, edges)
+    return _Data(t, w, i, coasting, stretches, np.sign(smooth), dt, driven, edges, i_step=i_step, i_noise=i_noise)
+
+
+def _current_step(i: FloatArray) -> float:
+    """Return the converter step of the current; where it rests on few codes, that of ten bits over three times the span."""
+    seen = quantum(i)
+    if seen or len(np.unique(i)) > 40:
+        return seen
+    return 3 * float(np.ptp(i)) / 2**10
 
 
 def _jumps(i: FloatArray, stretches: tuple[slice, ...]) -> tuple[int, ...]:
@@ -479,9 +491,11 @@ def _block_covariance(gain: FloatArray, residual: FloatArray) -> tuple[FloatArra
 
 
 def _current_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
-    """Covariance caused by white noise of the current while it drives, and by the doubt of its offset."""
+    """Covariance caused by noise and converter steps of the current while it drives, and by the doubt of its offset."""
     part = np.zeros((len(gain), len(gain)))
-    sigma = noise(data.i[~data.coasting]) if int((~data.coasting).sum()) > 8 else 0.0
+    sigma = data.i_noise
+    active = data.i[~data.coasting]
+    still = len(active) > 1 and float(np.mean(np.diff(active) != 0)) < 0.35  # too rare a flicker to dither
     slope = float(fit.coefficients[0])
     offset = np.zeros(len(gain))
     position = 0
@@ -490,9 +504,19 @@ def _current_part(data: _Data, fit: _Fit, gain: FloatArray) -> FloatArray:
         sensitivity = slope * relax_back(gain[:, position : position + length], fit.b, data.dt)
         driving = ~data.coasting[s]
         part += sigma**2 * (sensitivity[:, driving] @ sensitivity[:, driving].T)
+        if driving.any():
+            # a code that flickers now and then hides the same offset before and after: only jumps part plateaus
+            jumps = np.abs(np.diff(data.i[s][driving], prepend=0.0)) > 2.5 * data.i_step
+            plateaus = np.asarray(2 * data.i_step * np.cumsum(jumps), dtype=np.float64)
+            part += run_covariance(plateaus, sensitivity[:, driving], data.i_step, 0.0 if still else sigma)
         offset += sensitivity[:, driving].sum(axis=1)
         position += length
-    return part + sigma**2 / max(int(data.coasting.sum()), 1) * np.outer(offset, offset)
+    level = sigma**2 / max(int(data.coasting.sum()), 1)
+    # a coast that rests on one code hides up to half a step of offset
+    step = data.i_step
+    dither = 0.0 if still else max(sigma**2 - step**2 / 12, 0.0)
+    level += step**2 / 12 * math.exp(-4 * math.pi**2 * dither / step**2) if step else 0.0
+    return part + level * np.outer(offset, offset)
 
 
 def _check_misfit(data: _Data, residual: FloatArray, findings: list[Finding]) -> None:

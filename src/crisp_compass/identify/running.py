@@ -23,12 +23,16 @@ class RunningResult(Result):
     residual: FloatArray
 
 
-def fit_running(capture: Capture, *, pole_pairs: int | None = None) -> RunningResult:
+def fit_running(
+    capture: Capture, *, pole_pairs: int | None = None, r: float | None = None, r_u: float = 0.0
+) -> RunningResult:
     """Estimate ψ from ``v_q``, ``i_q`` and ``speed`` (perhaps ``i_d``) at several steady speeds.
 
-    v_q = R·iq + p·ω·(ψ + Ld·id) + s·sign ω + c: the slope over ω is ψ, R comes from iq where it varies, s takes up the
-    inverter's voltage loss where both directions are there. Samples where the speed changes are left out, so that
-    neither L·diq/dt nor a lag biases the slope. Scatter of whole speeds against the line counts, not only of samples.
+    v_q = R·iq + p·ω·(ψ + Ld·id) + s·sign ω + c: the slope over ω is ψ, s takes up the inverter's voltage loss where
+    both directions are there. Samples where the speed changes are left out, so that neither L·diq/dt nor a lag biases
+    the slope. Where the current follows the speed, the data can't tell R·iq from ψ·ω; R then comes from ``r`` (Ω, with
+    ``r_u``) or, without it, lies anywhere from zero to the smallest v_q/iq seen (rectangular, JCGM 100:2008, 4.3.7),
+    and the interval of ψ says so. Scatter of whole speeds against the line counts, not only of samples.
 
     Raises
     ------
@@ -53,43 +57,82 @@ def fit_running(capture: Capture, *, pole_pairs: int | None = None) -> RunningRe
         return np.array([float(np.mean(x[group == k])) for k in range(count)])
 
     w, v, iq, idd = p * means(speed), means(v_q), means(i_q), means(i_d)
-    columns = {"psi": w, "constant": np.ones(count)}
-    if w.min() < 0 < w.max():
-        columns["loss"] = np.sign(w)
-    columns |= {"r": iq} if float(np.ptp(np.abs(iq))) > 0.05 * float(np.max(np.abs(iq))) else {}
-    if float(np.ptp(idd)) > 0.05 * float(np.max(np.abs(iq)) + 1e-12):
-        columns["ld"] = w * idd
-    for name in ("ld", "loss", "r", "constant"):  # as many unknowns as the speeds can carry
-        if len(columns) >= count and name in columns:
-            del columns[name]
-    design = np.column_stack(list(columns.values()))
-    scale = np.linalg.norm(design, axis=0)
-    solved, *_ = np.linalg.lstsq(design / scale, v, rcond=None)
-    residual = v - design / scale @ solved
-    dof = max(count - design.shape[1], 1)
-    inverse = np.linalg.pinv((design / scale).T @ (design / scale))
+    if float(np.corrcoef(w, v)[0, 1]) <= 0:
+        raise Refusal("v_q falls while the speed rises", "one channel is reversed; map it with a minus sign", where=capture.source)
+    columns = _columns(w, iq, idd)
     within = np.array([float(np.std(v_q[group == k])) / math.sqrt(max(int((group == k).sum()), 1)) for k in range(count)])
-    variance = max(float(residual @ residual) / dof, float(np.mean(within**2)))
-    names = list(columns)
-    at = names.index("psi")
-    psi, u = float(solved[at] / scale[at]), math.sqrt(variance * float(inverse[at, at])) / float(scale[at])
+    fit = _solve(columns, v, _r_prior(v, iq, r, r_u), float(np.mean(within**2)))
+    at = list(columns).index("psi")
+    psi, u = float(fit.values[at]), math.sqrt(fit.covariance[at, at])
     if psi <= 0:
         raise Refusal("v_q falls while the speed rises", "one channel is reversed; map it with a minus sign", where=capture.source)
     findings = list(capture.findings)
-    estimates = {"flux_linkage": Estimate.from_u(psi, "Wb", u, dof=dof)}
-    if "r" in names:
-        r_at = names.index("r")
-        r_u = math.sqrt(variance * float(inverse[r_at, r_at])) / float(scale[r_at])
-        estimates["resistance"] = Estimate.from_u(float(solved[r_at] / scale[r_at]), "Ω", r_u, dof=dof)
-    else:
-        text = "The current hardly varies with speed, so the voltage drop R·iq went into the offset."
-        findings.append(Finding("info", "resistance-not-resolved", text))
+    estimates = {"flux_linkage": Estimate.from_u(psi, "Wb", u, dof=fit.dof)}
+    if fit.r_from_data:
+        r_at = list(columns).index("r")
+        r_u = math.sqrt(fit.covariance[r_at, r_at])
+        estimates["resistance"] = Estimate.from_u(float(fit.values[r_at]), "Ω", r_u, dof=fit.dof)
+    elif r is None:
+        text = "The current follows the speed, so its voltage drop can't be told from the back-EMF: settle the resistance first, or vary the load."
+        findings.append(Finding("caution" if u > 5e-3 * psi else "info", "resistance-not-resolved", text))
     estimates["kt"] = estimates["flux_linkage"].scaled(1.5 * p, "N·m/A")
     if float(np.max(np.abs(w))) < 2 * float(np.min(np.abs(w))):
         findings.append(Finding("caution", "speeds-close", "The speeds lie within a factor of two; spread them more."))
     order = np.argsort(w)
+    model = np.column_stack(list(columns.values())) @ fit.values
     method = f"v_q over speed at {count} steady speeds, {int(p)} pole pairs; slope is the flux"
-    return RunningResult(estimates, method, tuple(findings), w[order], v[order], (v - residual)[order], residual[order])
+    return RunningResult(estimates, method, tuple(findings), w[order], v[order], model[order], (v - model)[order])
+
+
+@dataclass(frozen=True)
+class _Fit:
+    values: np.ndarray
+    covariance: np.ndarray
+    dof: int
+    r_from_data: bool
+
+
+def _columns(w: np.ndarray, iq: np.ndarray, idd: np.ndarray) -> dict[str, np.ndarray]:
+    """Return the regressors the speeds can carry: ψ and R always, the others while a degree of freedom is left."""
+    columns = {"psi": w, "r": iq, "constant": np.ones(len(w))}
+    if w.min() < 0 < w.max():
+        columns["loss"] = np.sign(w)
+    if float(np.ptp(idd)) > 0.05 * float(np.max(np.abs(iq)) + 1e-12):
+        columns["ld"] = w * idd
+    for name in ("ld", "loss", "constant"):
+        if len(columns) >= len(w) and name in columns:
+            del columns[name]
+    return columns
+
+
+def _r_prior(v: np.ndarray, iq: np.ndarray, r: float | None, r_u: float) -> tuple[float, float]:
+    """Return the resistance known beforehand and its standard uncertainty, Ω."""
+    if r is not None:
+        return r, max(r_u, 1e-3 * r)
+    flowing = np.abs(iq) > 0.02 * float(np.max(np.abs(iq)) + 1e-12)
+    ratios = (v / np.where(flowing, iq, 1.0))[flowing & (v * iq > 0)]
+    most = float(np.min(ratios)) if len(ratios) else float(np.max(np.abs(v)) / (np.max(np.abs(iq)) + 1e-12))
+    return most / 2, most / math.sqrt(12)
+
+
+def _solve(columns: dict[str, np.ndarray], v: np.ndarray, prior: tuple[float, float], within: float) -> _Fit:
+    """Solve by least squares with the prior on R as one more reading."""
+    design = np.column_stack(list(columns.values()))
+    scale = np.maximum(np.linalg.norm(design, axis=0), 1e-30)
+    scaled = design / scale
+    at = list(columns).index("r")
+    free, _, rank, _ = np.linalg.lstsq(scaled, v, rcond=1e-9)
+    misfit = v - scaled @ free
+    dof = max(len(v) - int(rank), 1)
+    sigma = math.sqrt(max(float(misfit @ misfit) / dof, within, 1e-30))
+    known = np.zeros(scaled.shape[1])
+    known[at] = 1 / (prior[1] * scale[at])
+    stacked = np.vstack([scaled / sigma, known])
+    target = np.append(v / sigma, prior[0] / prior[1])
+    solved, *_ = np.linalg.lstsq(stacked, target, rcond=None)
+    covariance = np.linalg.pinv(stacked.T @ stacked, rcond=1e-14) / np.outer(scale, scale)
+    from_data = math.sqrt(covariance[at, at]) < 0.3 * prior[1]
+    return _Fit(solved / scale, covariance, dof, from_data)
 
 
 def _steady(speed: np.ndarray) -> np.ndarray:

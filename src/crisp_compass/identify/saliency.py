@@ -14,7 +14,7 @@ noise does not feign saliency.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -60,17 +60,8 @@ class _Fit:
 
     @property
     def covariance(self) -> FloatArray:
-        """Covariance of the coefficients: a meter's scatter grows with its reading, so each residual stands for its own.
-
-        HC3 of J. G. MacKinnon, H. White, J. Econometrics 29, 1985, 305–325; with few readings the pooled one.
-        """
-        pooled = self.inverse * self.variance
-        if self.dof < 9:
-            return pooled
-        leverage = np.einsum("ij,jk,ik->i", self.design, self.inverse, self.design)
-        weighted = self.design * (self.residual / np.maximum(1 - leverage, 0.05))[:, None]
-        own: FloatArray = self.inverse @ (weighted.T @ weighted) @ self.inverse
-        return own
+        """Covariance of the coefficients."""
+        return self.inverse * self.variance
 
 
 def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> SaliencyResult:
@@ -109,8 +100,9 @@ def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> Saliency
     used = np.ones(len(angle), dtype=np.bool_)
     columns = _choose(angle, inductance, p)
     used = _without_outliers(angle, inductance, p, columns, findings)
-    fit = _solve(angle[used], inductance[used], p, columns)
-    _check_pole_pairs(angle[used], inductance[used], p, fit, findings)
+    plain = _solve(angle[used], inductance[used], p, columns)
+    _check_pole_pairs(angle[used], inductance[used], p, plain, findings)
+    fit = _with_own_scatter(plain, inductance[used])
     factor = circuit_factor(capture)
     estimates = _estimates(fit, factor, p, findings)
     line = np.linspace(float(np.min(angle)), float(np.max(angle)), 400)
@@ -139,6 +131,28 @@ def _solve(angle: FloatArray, inductance: FloatArray, p: float, columns: int) ->
     return _Fit(design, np.asarray(coefficients, dtype=np.float64), np.asarray(inverse, dtype=np.float64), np.asarray(residual, dtype=np.float64), squares, max(len(residual) - columns, 1))
 
 
+def _with_own_scatter(fit: _Fit, inductance: FloatArray) -> _Fit:
+    """Weigh the readings by their size where scatter that grows with the reading is the likelier one.
+
+    Compares the two Gaussian likelihoods; the weights come from the fitted curve (G. A. F. Seber, C. J. Wild,
+    Nonlinear Regression, 1989, 2.8.8).
+    """
+    curve = fit.design @ fit.coefficients
+    if float(np.min(curve)) <= 0:
+        return fit
+    relative = curve / float(np.mean(curve))
+    design = fit.design / relative[:, None]
+    coefficients, *_ = np.linalg.lstsq(design, inductance / relative, rcond=None)
+    residual = inductance / relative - design @ coefficients
+    squares = float(residual @ residual) + len(residual) * (1e-7 * float(np.mean(inductance))) ** 2
+    gain = len(residual) * math.log(fit.squares / squares) - 2 * float(np.sum(np.log(relative)))
+    if gain <= 0:
+        return fit
+    inverse = np.linalg.pinv(design.T @ design)
+    fresh = (np.asarray(x, dtype=np.float64) for x in (coefficients, inverse))
+    return replace(fit, coefficients=next(fresh), inverse=next(fresh), squares=squares, dof=max(fit.dof - 1, 1))  # the choice costs one
+
+
 def _check_cover(angle: FloatArray, p: float, source: str) -> None:
     """Refuse angles that leave more than a third of the half electrical turn without a reading."""
     places = np.sort((2 * p * angle) % (2 * math.pi))
@@ -153,12 +167,18 @@ def _check_cover(angle: FloatArray, p: float, source: str) -> None:
 
 
 def _choose(angle: FloatArray, inductance: FloatArray, p: float) -> int:
-    """Take the fourth harmonic in where an F-test calls for it (1 in 1000) and readings allow."""
+    """Take the fourth harmonic in where an F-test calls for it and readings allow.
+
+    Few readings need strong evidence (1 in 1000); with many, leaving a small one out costs more than carrying it.
+    """
     if len(angle) < 8:
         return 3
+    if len(angle) >= 16:
+        return 5
+    level = 1e-3 if len(angle) < 12 else 0.3
     small, large = _solve(angle, inductance, p, 3), _solve(angle, inductance, p, 5)
     ratio = (small.squares - large.squares) / 2 / large.variance
-    return 5 if float(scipy.special.fdtrc(2, large.dof, max(ratio, 0.0))) < 1e-3 else 3
+    return 5 if float(scipy.special.fdtrc(2, large.dof, max(ratio, 0.0))) < level else 3
 
 
 def _without_outliers(

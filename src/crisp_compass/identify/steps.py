@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from dataclasses import dataclass
 
@@ -30,7 +31,7 @@ class Steps:
     weight: FloatArray
     edges: IntArray
     dt: float
-    smooth: FloatArray | None
+    smooth: FloatArray
     upsample: int
     edge_doubt: float = 1.0
 
@@ -57,12 +58,28 @@ def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray) -> Steps:
         t, v, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, v, i))
         weight, dt = np.ones(len(t)), dt * size
     edges = _edges(v)
-    smooth, upsample = None, 1
+    smooth, upsample = _straightened(v, edges), 1
     if not len(edges):
         upsample = 8 if len(t) < 100_000 else 2
         fine = np.linspace(t[0], t[-1], (len(t) - 1) * upsample + 1)
         smooth = scipy.interpolate.CubicSpline(t, v)(fine)
     return Steps(t - t[0], v, i, weight, edges, dt, smooth, upsample)
+
+
+def _straightened(v: FloatArray, edges: IntArray) -> FloatArray:
+    """Return samples whose straight joins enclose the area of the curve itself, to third order: v − δ²v/12.
+
+    A sagging supply bends between samples; δ² is taken within one level only (Euler–Maclaurin, M. Abramowitz,
+    I. Stegun, Handbook of Mathematical Functions, 25.4.7).
+    """
+    second = np.zeros(len(v))
+    for start, stop in itertools.pairwise([0, *(int(e) + 1 for e in edges), len(v)]):
+        if stop - start < 8:
+            continue
+        inside = np.diff(v[start:stop], 2)
+        second[start + 1 : stop - 1] = inside
+        second[start], second[stop - 1] = 2 * inside[0] - inside[1], 2 * inside[-1] - inside[-2]
+    return v - second / 12
 
 
 def _edges(v: FloatArray) -> IntArray:
@@ -78,8 +95,7 @@ def _edges(v: FloatArray) -> IntArray:
 
 def driven(data: Steps, a: float) -> FloatArray:
     """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples."""
-    v = data.v if data.smooth is None else data.smooth
-    return relax(v, a, data.dt / data.upsample)[:: data.upsample]
+    return relax(data.smooth, a, data.dt / data.upsample)[:: data.upsample]
 
 
 def ties(prior: FloatArray, sigma: float) -> FloatArray:

@@ -114,7 +114,10 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
         return fit_inductance(capture)
     if leg == "flux":
         if "v_q" in capture and not _LINES & set(capture.columns):
-            return fit_running(capture, pole_pairs=bench.levers.plate.pole_pairs)
+            settled = bench.settled.get("resistance")
+            r = settled.values["resistance"].value if settled else None
+            # a running winding is warmer than at its reference by an unknown amount
+            return fit_running(capture, pole_pairs=bench.levers.plate.pole_pairs, r=r, r_u=0.04 * (r or 0.0))
         return fit_flux(capture, pole_pairs=bench.levers.plate.pole_pairs)
     if leg == "mechanics":
         return _mechanics(bench, capture)
