@@ -1,4 +1,4 @@
-.PHONY: setup demo test bench
+.PHONY: setup demo test bench accuracy
 setup:
 	@tools/setup.sh
 demo: setup
@@ -7,3 +7,5 @@ test: setup
 	@tools/test.sh
 bench: setup
 	@QT_QPA_PLATFORM=offscreen .venv/bin/python tools/benchmarks.py
+accuracy: setup
+	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 .venv/bin/python tools/calibrate.py --captures 300 --write docs/accuracy.md

@@ -60,7 +60,9 @@ def levers() -> None:
                 application.processEvents()
                 times.append(1e3 * (time.perf_counter() - start))
             worst = sorted(times)[-4]
-            print(f"lever to redrawn plot       {leg}: median {statistics.median(times):.0f} ms, 95 % below {worst:.0f} ms")
+            print(
+                f"lever to redrawn plot       {leg}: median {statistics.median(times):.0f} ms, 95 % below {worst:.0f} ms"
+            )
         window.page.leave()
         window.document.undo_stack.setClean()
         window.document.drop_autosave()

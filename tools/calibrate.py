@@ -1,6 +1,8 @@
 """Put every estimator to the test: simulated captures over wide ranges, error and coverage, one table.
 
-    .venv/bin/python tools/calibrate.py [--captures 300] [--only NAME] [--write docs/accuracy.md]
+    OMP_NUM_THREADS=1 .venv/bin/python tools/calibrate.py [--captures 300] [--only NAME] [--write docs/accuracy.md]
+
+(one thread a process: the captures themselves are spread over the processors; ``make accuracy`` does it)
 
 The circuits are simulated here, apart from the program's own plant, with known truth. Instruments have 10 to 14 bits,
 noise and an offset; their gain is taken as right, because no fit can see it. A capture counts as *silent* when the
@@ -11,16 +13,12 @@ from __future__ import annotations
 
 import argparse
 import math
-import os
 import sys
 import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from multiprocessing import Pool
 from pathlib import Path
-
-for _name in ("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS"):  # one thread a process: the captures are spread already
-    os.environ.setdefault(_name, "1")
 
 import numpy as np
 import scipy
@@ -148,7 +146,9 @@ def steps(b: Bench) -> Case:
     h = tau / per_tau / _FINE
     i = _rl(source, total, 2 * inductance, h)
     v = source - sag * 2 * r * i
-    capture = Capture("made.csv", np.arange(len(v[::_FINE])) * h * _FINE, {"v_ab": b.read(v[::_FINE]), "i_a": b.read(i[::_FINE])})
+    capture = Capture(
+        "made.csv", np.arange(len(v[::_FINE])) * h * _FINE, {"v_ab": b.read(v[::_FINE]), "i_a": b.read(i[::_FINE])}
+    )
     return lambda: fit_inductance(capture), {"inductance": inductance}
 
 
@@ -165,7 +165,11 @@ def eddy(b: Bench) -> Case:
     system = ([le, re], [l0 * le, l0 * re + 2 * r * le + le * re, 2 * r * re])
     num, den, _ = scipy.signal.cont2discrete(system, h, "zoh")
     i = scipy.signal.lfilter(num.ravel(), den, source)
-    capture = Capture("made.csv", np.arange(len(i[::_FINE])) * h * _FINE, {"v_ab": b.read(source[::_FINE]), "i_a": b.read(i[::_FINE])})
+    capture = Capture(
+        "made.csv",
+        np.arange(len(i[::_FINE])) * h * _FINE,
+        {"v_ab": b.read(source[::_FINE]), "i_a": b.read(i[::_FINE])},
+    )
     return lambda: fit_inductance(capture), {"inductance": slow}
 
 
@@ -199,7 +203,9 @@ def saturation(b: Bench) -> Case:
     source = np.concatenate(parts)
     i = _saturating(source, 2 * r * (1 + sag), 2 * l0 * ratio, 2 * l0 * (1 - ratio), knee, h)
     v = source - sag * 2 * r * i
-    capture = Capture("made.csv", np.arange(len(i[::_FINE])) * h * _FINE, {"v_ab": b.read(v[::_FINE]), "i_a": b.read(i[::_FINE])})
+    capture = Capture(
+        "made.csv", np.arange(len(i[::_FINE])) * h * _FINE, {"v_ab": b.read(v[::_FINE]), "i_a": b.read(i[::_FINE])}
+    )
     at_peak = l0 * (ratio + (1 - ratio) / (1 + (float(np.max(np.abs(i))) / knee) ** 2))
     return lambda: fit_saturation(capture), {"inductance": l0, "inductance_at_peak": at_peak}
 
@@ -400,7 +406,9 @@ def one(task: tuple[str, int]) -> list[Outcome] | str:
     for quantity, true in truth.items():
         found = result.estimates[quantity]
         off = abs(found.value - true)
-        outcomes.append(Outcome(quantity, off / true, found.low <= true <= found.high, off > 5 * found.u and not warned))
+        outcomes.append(
+            Outcome(quantity, off / true, found.low <= true <= found.high, off > 5 * found.u and not warned)
+        )
     return outcomes
 
 
@@ -428,7 +436,7 @@ def table(captures: int, only: str) -> tuple[list[str], list[str]]:
 
 HEAD = """# Accuracy, measured on simulated captures
 
-Written by `tools/calibrate.py --captures {captures} --write docs/accuracy.md`; run it again after any change to an
+Written by `make accuracy` ({captures} captures a method); run it again after any change to an
 estimator. Every method gets {captures} captures with known truth: resistance 10 mΩ to 20 Ω, inductance 10 µH to 50 mH,
 flux 0.5 mWb to 0.3 Wb, inertia 10⁻⁷ to 10⁻² kg·m²; 10 to 14 bits, noise 0.01 to 0.3 % of full scale, offset up to 0.5 %,
 full scale up to twice the signal. The instrument's gain is taken as right: no fit can see it, so a probe that is 1 % off
@@ -452,8 +460,14 @@ def main() -> int:
     rows, refused = table(options.captures, options.only)
     print("\n".join(refused))
     if options.write:
-        tail = "\n\nRefused, with the reason (number of captures):\n\n" + "\n".join(f"- {r}" for r in refused) if refused else ""
-        options.write.write_text(HEAD.format(captures=options.captures) + "\n".join(rows) + tail + "\n", encoding="utf-8")
+        tail = (
+            "\n\nRefused, with the reason (number of captures):\n\n" + "\n".join(f"- {r}" for r in refused)
+            if refused
+            else ""
+        )
+        options.write.write_text(
+            HEAD.format(captures=options.captures) + "\n".join(rows) + tail + "\n", encoding="utf-8"
+        )
     return 0
 
 

@@ -8,7 +8,9 @@ from pydantic import BaseModel, ConfigDict, Field
 
 FORMAT = 2
 
-Topic = Literal["plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm", "current_loop", "speed_loop"]
+Topic = Literal[
+    "plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm", "current_loop", "speed_loop"
+]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
 
 
@@ -112,7 +114,9 @@ class PlateLevers(_Frozen):
     rated_power: float | None = Field(default=None, gt=0, description="W")
     rated_speed: float | None = Field(default=None, gt=0, description="rad/s, mechanical")
     rated_torque: float | None = Field(default=None, gt=0, description="N·m")
-    rated_voltage: float | None = Field(default=None, gt=0, description="V: line rms, per phase for steppers, DC for brushed")
+    rated_voltage: float | None = Field(
+        default=None, gt=0, description="V: line rms, per phase for steppers, DC for brushed"
+    )
     stall_current: float | None = Field(default=None, gt=0, description="A from the supply, shaft held")
     no_load_speed: float | None = Field(default=None, gt=0, description="rad/s at rated voltage or v_bus")
     no_load_current: float | None = Field(default=None, ge=0, description="A from the supply")

@@ -68,7 +68,9 @@ def load_profile(path: Path) -> Profile:
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(str(part) for part in first["loc"])
-        raise Refusal(f"the profile is damaged at {place}", "mend it there or save it anew", where=str(path)) from None
+        raise Refusal(
+            f"the profile is damaged at {place}", "mend it there or save it anew", where=str(path)
+        ) from None
     return profile
 
 

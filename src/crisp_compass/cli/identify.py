@@ -63,7 +63,9 @@ def flux(
     file: CaptureFile,
     column: Columns = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
-    r: Annotated[float | None, typer.Option(help="Phase resistance in Ω, for a running motor whose current follows its speed.")] = None,
+    r: Annotated[
+        float | None, typer.Option(help="Phase resistance in Ω, for a running motor whose current follows its speed.")
+    ] = None,
     json: Json = False,
 ) -> None:
     """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one."""
@@ -75,7 +77,9 @@ def flux(
 
     capture = read_capture(file, column or ())
     running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
-    result: Result = fit_running(capture, pole_pairs=pole_pairs, r=r) if running else fit_flux(capture, pole_pairs=pole_pairs)
+    result: Result = (
+        fit_running(capture, pole_pairs=pole_pairs, r=r) if running else fit_flux(capture, pole_pairs=pole_pairs)
+    )
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
 

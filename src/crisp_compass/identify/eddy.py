@@ -141,7 +141,14 @@ def _solve(
 
 
 def _covariance(
-    data: Steps, a1: float, a2: float, coefficients: FloatArray, basis: FloatArray, share: float, g: float, sigma: float
+    data: Steps,
+    a1: float,
+    a2: float,
+    coefficients: FloatArray,
+    basis: FloatArray,
+    share: float,
+    g: float,
+    sigma: float,
 ) -> FloatArray:
     """Covariance of (a1, a2, g1, g2): current noise, voltage noise through both poles, undithered converter steps."""
     slopes = []

@@ -13,9 +13,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.capture.model import Capture
-from crisp_compass.capture.quality import pile_up
+from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.conversions import kt_from_flux, kv_from_flux
-from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf

@@ -234,9 +234,7 @@ def _decide_clipping(
     return kept, without
 
 
-def _estimates(
-    data: Steps, fit: _Fit, residual: FloatArray, findings: list[Finding]
-) -> dict[str, Estimate]:
+def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Finding]) -> dict[str, Estimate]:
     used = data.weight > 0
     sigma = max(noise(residual[used]), 1e-7 * float(np.ptp(data.i)))
     step = 1e-4 * fit.a

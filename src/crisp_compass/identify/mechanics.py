@@ -141,9 +141,7 @@ def fit_mechanics(capture: Capture, *, kt: float | None = None, inertia: float |
     method = f"{kind} up to {top:.0f} rpm; speed driven by the measured current, friction and inertia fitted together"
     if not data.driven:
         method = f"{kind} from {top:.0f} rpm; both frictions fitted together to the falling speed"
-    return MechanicsResult(
-        estimates, method, tuple(findings), data.t, data.w, model, residual, data.i, data.coasting
-    )
+    return MechanicsResult(estimates, method, tuple(findings), data.t, data.w, model, residual, data.i, data.coasting)
 
 
 # ---- preparing
@@ -168,7 +166,9 @@ def _prepare(capture: Capture, kt: float | None, inertia: float | None) -> _Data
     top = float(np.max(np.abs(smooth)))
     scatter = noise(w)
     if top < 8 * scatter / math.sqrt(max(_window(len(w)), 1)):
-        raise Refusal("the speed does not stand out from its noise", "turn faster or filter less", where=capture.source)
+        raise Refusal(
+            "the speed does not stand out from its noise", "turn faster or filter less", where=capture.source
+        )
     coasting = _coasting(smooth, i, driven, capture.source)
     i_noise, i_step = (noise(i[~coasting]), _current_step(i)) if driven else (0.0, 0.0)
     if driven:
@@ -180,7 +180,9 @@ def _prepare(capture: Capture, kt: float | None, inertia: float | None) -> _Data
         coasting = np.ones(len(t), dtype=np.bool_)
     stretches = _stretches(smooth, max(_SLOWEST * top, 3 * scatter / math.sqrt(_window(len(w)))), len(t))
     if not stretches:
-        raise Refusal("the shaft hardly moves", "a run-up and a coast over some seconds are needed", where=capture.source)
+        raise Refusal(
+            "the shaft hardly moves", "a run-up and a coast over some seconds are needed", where=capture.source
+        )
     edges = _jumps(i, stretches) if driven else ()
     return _Data(t, w, i, coasting, stretches, np.sign(smooth), dt, driven, edges, i_step=i_step, i_noise=i_noise)
 
@@ -267,7 +269,9 @@ def _coasting(smooth: FloatArray, i: FloatArray, driven: bool, source: str) -> B
     level = float(np.mean(i[best]))
     if float(np.max(np.abs(quiet - level)[~best], initial=0.0)) < 3 * band:
         raise Refusal(
-            "there is no acceleration: the current never drives", "capture the run-up before the coast too", where=source
+            "there is no acceleration: the current never drives",
+            "capture the run-up before the coast too",
+            where=source,
         )
     return best
 
@@ -391,7 +395,10 @@ def _search(data: _Data) -> _Fit:
     best = int(np.argmin(costs))
     left, right = float(grid[max(best - 1, 0)]), float(grid[min(best + 1, len(grid) - 1)])
     found = scipy.optimize.minimize_scalar(
-        lambda b: _solve(data, float(b)).cost, bounds=(left, right), method="bounded", options={"xatol": 1e-9 / duration}
+        lambda b: _solve(data, float(b)).cost,
+        bounds=(left, right),
+        method="bounded",
+        options={"xatol": 1e-9 / duration},
     )
     return _solve(data, float(found.x))
 
@@ -445,7 +452,11 @@ def _estimates(
         k = float(fit.coefficients[0])
         assert kt is not None
         j = kt / k
-        gradients = {"inertia": {1: -j / k}, "viscous_friction": {0: j, 1: -b * j / k}, "coulomb_friction": {2: j, 1: -c * j / k}}
+        gradients = {
+            "inertia": {1: -j / k},
+            "viscous_friction": {0: j, 1: -b * j / k},
+            "coulomb_friction": {2: j, 1: -c * j / k},
+        }
     else:
         assert inertia is not None
         j = inertia
@@ -467,7 +478,11 @@ def _estimates(
         estimates[name] = _not_negative(estimates[name], name, findings)
     if estimates["inertia"].u > 0.1 * estimates["inertia"].value:
         findings.append(
-            Finding("caution", "wide-error-bar", "The error bar is wide: accelerate harder or capture the speed more finely.")
+            Finding(
+                "caution",
+                "wide-error-bar",
+                "The error bar is wide: accelerate harder or capture the speed more finely.",
+            )
         )
     return estimates
 

@@ -129,7 +129,9 @@ def power_check(power: float | None, torque: float | None, speed: float | None) 
                 return [Finding("caution", "power-unit", text)]
     slip = likeliest_slip(ratio)
     hint = f" That is about {slip}." if slip else ""
-    text = f"The plate's {show(power, 'W')} is {ratio:.3g} times torque times speed ({show(torque * speed, 'W')}).{hint}"
+    text = (
+        f"The plate's {show(power, 'W')} is {ratio:.3g} times torque times speed ({show(torque * speed, 'W')}).{hint}"
+    )
     return [Finding("caution", "power-disagrees", text)]
 
 
@@ -234,7 +236,11 @@ def induction_plate(
     elif product_ is not None:
         if pf is None and efficiency is not None:
             pf = product_ / efficiency
-        if power_factor is not None and efficiency is not None and abs(math.log(product_ / (power_factor * efficiency))) > 0.04:
+        if (
+            power_factor is not None
+            and efficiency is not None
+            and abs(math.log(product_ / (power_factor * efficiency))) > 0.04
+        ):
             text = f"√3·V·I and the power give power factor times efficiency {product_:.3f}, the plate's own figures {power_factor * efficiency:.3f}."
             findings.append(Finding("caution", "pf-eff-disagrees", text))
         if pf is None:  # common practice: machines from 0.5 to 50 kW reach 75 to 93 %
@@ -248,7 +254,18 @@ def induction_plate(
         findings.append(Finding("info", "circuit-doubtful", text))
     values, magnetising, leakage, rotor = circuit or (None, None, None, None)
     return InductionPlate(
-        2 * pairs, sync, slip, slip * frequency, torque, product_, pf, values, magnetising, leakage, rotor, tuple(findings)
+        2 * pairs,
+        sync,
+        slip,
+        slip * frequency,
+        torque,
+        product_,
+        pf,
+        values,
+        magnetising,
+        leakage,
+        rotor,
+        tuple(findings),
     )
 
 
@@ -326,7 +343,10 @@ class BrushedPlate:
 
 
 def brushed_plate(
-    volts: tuple[float, float], amps: tuple[float, float], speeds: tuple[float, float], no_load_current: float | None = None
+    volts: tuple[float, float],
+    amps: tuple[float, float],
+    speeds: tuple[float, float],
+    no_load_current: float | None = None,
 ) -> BrushedPlate:
     """Solve V = R·I + Ke·ω for two working points (V, A, rad/s); raises Refusal where they do not tell R from Ke."""
     (v1, v2), (i1, i2), (w1, w2) = volts, amps, speeds
@@ -340,7 +360,8 @@ def brushed_plate(
     r, ke = (v1 * w2 - v2 * w1) / determinant, (i1 * v2 - i2 * v1) / determinant
     if r <= 0 or ke <= 0:
         raise Refusal(
-            f"the working points give R {show(r, 'Ω')} and Ke {show(ke, '')} V·s/rad", "check the signs and the units of speed and current"
+            f"the working points give R {show(r, 'Ω')} and Ke {show(ke, '')} V·s/rad",
+            "check the signs and the units of speed and current",
         )
     findings = []
     if abs(determinant) < 0.2 * scale:

@@ -42,14 +42,20 @@ def fit_running(
     speed, v_q, i_q = capture.require("speed", "v_q", "i_q", samples=6)
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if p is None:
-        raise Refusal("the pole pairs are not known", "give --pole-pairs or the note “pole_pairs”", where=capture.source)
+        raise Refusal(
+            "the pole pairs are not known", "give --pole-pairs or the note “pole_pairs”", where=capture.source
+        )
     if p < 1 or p != int(p):
-        raise Refusal(f"{p:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs")
+        raise Refusal(
+            f"{p:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
+        )
     group = _steady(speed)
     count = int(group.max()) + 1
     if count < 3:
         raise Refusal(
-            f"{max(count, 0)} steady speed(s) are too few", "hold at least three different speeds, widely spread", where=capture.source
+            f"{max(count, 0)} steady speed(s) are too few",
+            "hold at least three different speeds, widely spread",
+            where=capture.source,
         )
     i_d = capture["i_d"] if "i_d" in capture else np.zeros(len(speed))
 
@@ -58,14 +64,24 @@ def fit_running(
 
     w, v, iq, idd = p * means(speed), means(v_q), means(i_q), means(i_d)
     if float(np.corrcoef(w, v)[0, 1]) <= 0:
-        raise Refusal("v_q falls while the speed rises", "one channel is reversed; map it with a minus sign", where=capture.source)
+        raise Refusal(
+            "v_q falls while the speed rises",
+            "one channel is reversed; map it with a minus sign",
+            where=capture.source,
+        )
     columns = _columns(w, iq, idd)
-    within = np.array([float(np.std(v_q[group == k])) / math.sqrt(max(int((group == k).sum()), 1)) for k in range(count)])
+    within = np.array(
+        [float(np.std(v_q[group == k])) / math.sqrt(max(int((group == k).sum()), 1)) for k in range(count)]
+    )
     fit = _solve(columns, v, _r_prior(v, iq, r, r_u), float(np.mean(within**2)))
     at = list(columns).index("psi")
     psi, u = float(fit.values[at]), math.sqrt(fit.covariance[at, at])
     if psi <= 0:
-        raise Refusal("v_q falls while the speed rises", "one channel is reversed; map it with a minus sign", where=capture.source)
+        raise Refusal(
+            "v_q falls while the speed rises",
+            "one channel is reversed; map it with a minus sign",
+            where=capture.source,
+        )
     findings = list(capture.findings)
     estimates = {"flux_linkage": Estimate.from_u(psi, "Wb", u, dof=fit.dof)}
     if fit.r_from_data:
@@ -77,7 +93,9 @@ def fit_running(
         findings.append(Finding("caution" if u > 5e-3 * psi else "info", "resistance-not-resolved", text))
     estimates["kt"] = estimates["flux_linkage"].scaled(1.5 * p, "N·m/A")
     if float(np.max(np.abs(w))) < 2 * float(np.min(np.abs(w))):
-        findings.append(Finding("caution", "speeds-close", "The speeds lie within a factor of two; spread them more."))
+        findings.append(
+            Finding("caution", "speeds-close", "The speeds lie within a factor of two; spread them more.")
+        )
     order = np.argsort(w)
     model = np.column_stack(list(columns.values())) @ fit.values
     method = f"v_q over speed at {count} steady speeds, {int(p)} pole pairs; slope is the flux"
@@ -151,7 +169,9 @@ def _steady(speed: np.ndarray) -> np.ndarray:
     return group
 
 
-def flux_from_no_load(volts: float, speed: float, pole_pairs: int, *, amps: float = 0.0, r_phase: float = 0.0) -> float:
+def flux_from_no_load(
+    volts: float, speed: float, pole_pairs: int, *, amps: float = 0.0, r_phase: float = 0.0
+) -> float:
     """Return ψ [Wb] from the no-load speed [rad/s] under six-step drive at a DC supply of ``volts``.
 
     The link sees 3√3/π of the phase peak; two phases carry the no-load current ``amps``.

@@ -88,12 +88,18 @@ def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> Saliency
     angle, inductance = capture.require("angle", "l_ab", samples=_LEAST)
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if p is None:
-        raise Refusal("the pole pairs are not known", "give --pole-pairs or the note “pole_pairs”", where=capture.source)
+        raise Refusal(
+            "the pole pairs are not known", "give --pole-pairs or the note “pole_pairs”", where=capture.source
+        )
     if p < 1 or p != int(p):
-        raise Refusal(f"{p:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs")
+        raise Refusal(
+            f"{p:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
+        )
     if float(np.min(inductance)) <= 0:
         raise Refusal(
-            "l_ab holds values that are not above zero", "check the meter's readings and the unit", where=capture.source
+            "l_ab holds values that are not above zero",
+            "check the meter's readings and the unit",
+            where=capture.source,
         )
     findings = list(capture.findings)
     _check_cover(angle, p, capture.source)
@@ -128,7 +134,14 @@ def _solve(angle: FloatArray, inductance: FloatArray, p: float, columns: int) ->
     residual = inductance - design @ coefficients
     inverse = np.linalg.pinv(design.T @ design)
     squares = float(residual @ residual) + len(residual) * (1e-7 * float(np.mean(inductance))) ** 2
-    return _Fit(design, np.asarray(coefficients, dtype=np.float64), np.asarray(inverse, dtype=np.float64), np.asarray(residual, dtype=np.float64), squares, max(len(residual) - columns, 1))
+    return _Fit(
+        design,
+        np.asarray(coefficients, dtype=np.float64),
+        np.asarray(inverse, dtype=np.float64),
+        np.asarray(residual, dtype=np.float64),
+        squares,
+        max(len(residual) - columns, 1),
+    )
 
 
 def _with_own_scatter(fit: _Fit, inductance: FloatArray) -> _Fit:
@@ -150,7 +163,9 @@ def _with_own_scatter(fit: _Fit, inductance: FloatArray) -> _Fit:
         return fit
     inverse = np.linalg.pinv(design.T @ design)
     fresh = (np.asarray(x, dtype=np.float64) for x in (coefficients, inverse))
-    return replace(fit, coefficients=next(fresh), inverse=next(fresh), squares=squares, dof=max(fit.dof - 1, 1))  # the choice costs one
+    return replace(
+        fit, coefficients=next(fresh), inverse=next(fresh), squares=squares, dof=max(fit.dof - 1, 1)
+    )  # the choice costs one
 
 
 def _check_cover(angle: FloatArray, p: float, source: str) -> None:

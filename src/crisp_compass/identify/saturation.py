@@ -111,7 +111,10 @@ def fit_saturation(capture: Capture) -> SaturationResult:
 
 def _thin(data: Steps) -> Steps:
     if len(data.t) > _MOST:
-        raise Refusal(f"{len(data.t)} samples are more than a saturation capture needs", f"keep at most {_MOST} around the steps")
+        raise Refusal(
+            f"{len(data.t)} samples are more than a saturation capture needs",
+            f"keep at most {_MOST} around the steps",
+        )
     return data
 
 
@@ -250,7 +253,11 @@ def _backward(gain: FloatArray, fit: _Fit) -> FloatArray:
 def _through(data: Steps, fit: _Fit) -> float:
     """Standard deviation [A] of the model current caused by white voltage noise."""
     inductance = fit.values[0] + fit.values[1] / (1 + (fit.model / fit.values[2]) ** 2)
-    return noise(data.v) * math.sqrt(data.dt / (2 * fit.values[3] * float(np.mean(inductance)))) if fit.values[3] > 0 else 0.0
+    return (
+        noise(data.v) * math.sqrt(data.dt / (2 * fit.values[3] * float(np.mean(inductance))))
+        if fit.values[3] > 0
+        else 0.0
+    )
 
 
 def _covariance(data: Steps, fit: _Fit, widths: FloatArray) -> FloatArray:

@@ -91,6 +91,14 @@ def _friction(drive_torque: float, w: float, coulomb: float) -> float:
     return 0.0
 
 
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def _iron(i: float, inductance: float, rest: float, knee: float) -> tuple[float, float]:
+    """Return flux and incremental inductance of one axis whose iron saturates (identify.saturation's curve)."""
+    x = i / knee
+    flux = inductance * (rest * i + (1.0 - rest) * knee * math.atan(x))
+    return flux, inductance * (rest + (1.0 - rest) / (1.0 + x * x))
+
+
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
 def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) -> None:
     """Advance the machine by one sampling period in ``SUBSTEPS`` midpoint steps of h seconds.
@@ -108,6 +116,7 @@ def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) ->
     va, vb = x[V_ALPHA], x[V_BETA]
     c, s = x[COS], x[SIN]
     torque = 0.0
+    saturates = m.saturated < 1.0
     for _ in range(SUBSTEPS):
         d0, q0, w0 = i_d, i_q, w
         turn = 0.5 * h * p * w0
@@ -117,6 +126,11 @@ def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) ->
         step = 0.5 * h
         for stage in range(2):
             we = p * w
+            flux_d, flux_q = ld * i_d, lq * i_q
+            if saturates:
+                flux_d, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
+                flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
+                over_ld, over_lq = 1.0 / slope_d, 1.0 / slope_q
             if active:
                 alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
                 ua, ub = va, vb
@@ -128,11 +142,11 @@ def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) ->
                     ua -= loss * (2.0 * ea - eb - ec) / 3.0
                     ub -= loss * (eb - ec) / _SQRT3
                 vd, vq = ua * c + ub * s, ub * c - ua * s
-                k_d = (vd - r * i_d + we * lq * i_q) * over_ld
-                k_q = (vq - r * i_q - we * (ld * i_d + psi)) * over_lq
+                k_d = (vd - r * i_d + we * flux_q) * over_ld
+                k_q = (vq - r * i_q - we * (flux_d + psi)) * over_lq
             else:
                 k_d = k_q = 0.0
-            torque = 1.5 * p * (psi + (ld - lq) * i_d) * i_q
+            torque = 1.5 * p * ((psi + flux_d) * i_q - flux_q * i_d)
             k_w = _friction(torque - viscous * w - load, w, coulomb) * over_j
             i_d, i_q, w = d0 + step * k_d, q0 + step * k_q, w0 + step * k_w
             if stage == 0:

@@ -14,13 +14,18 @@ FAULT_NAMES = {NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under
 
 
 class Machine(NamedTuple):
-    """Permanent-magnet machine, star equivalent: Ω, H, H, Wb (phase peak), pole pairs."""
+    """Permanent-magnet machine, star equivalent: Ω, H, H, Wb (phase peak), pole pairs.
+
+    Iron: the incremental inductance of both axes falls to the share ``saturated`` (1: never) around ``i_sat`` [A].
+    """
 
     r: float
     ld: float
     lq: float
     psi: float
     pole_pairs: float
+    saturated: float = 1.0
+    i_sat: float = 1.0
 
 
 class Load(NamedTuple):
@@ -97,6 +102,8 @@ def check(drive: Drive) -> None:
         "pole pairs": drive.machine.pole_pairs, "inertia": drive.load.inertia, "supply": drive.inverter.v_supply,
         "sampling period": drive.control.ts,
     }  # fmt: skip
+    if not (0 < drive.machine.saturated <= 1 and drive.machine.i_sat > 0):
+        raise Refusal("the saturation curve of the simulated machine is not possible", "settle the inductance again")
     for name, value in needed.items():
         if not (value > 0 and math.isfinite(value)):
             raise Refusal(f"the {name} of the simulated drive is {value:g}", "a value above zero is needed")

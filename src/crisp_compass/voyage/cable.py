@@ -74,7 +74,9 @@ def identify_cable(wires: tuple[CableWire, ...]) -> CableAnswer:
     _thermistor(state, wires, ohms, grounds)
     conflict = next((n for n, w in state.items() if not w.roles), "")
     if conflict:
-        text = f"The readings on {conflict} contradict each other ({'; '.join(state[conflict].why)}): take them again."
+        text = (
+            f"The readings on {conflict} contradict each other ({'; '.join(state[conflict].why)}): take them again."
+        )
         return CableAnswer(_roles(state), text, False, text)
     following = _next(state, wires, ohms, grounds)
     return CableAnswer(_roles(state), following, not following)
@@ -110,7 +112,9 @@ def _grounds(state: dict[str, _Wire], ohms: dict[str, dict[str, float]]) -> None
     full = [n for n in partners if partners[n] >= 2 and read[n] >= max(len(state) - 2, 2)]
     if full:
         # paths between two other wires lead over it, so its own are the shortest
-        sums = {n: sum(r for o, r in ohms[n].items() if o in state and JOINED <= r < OPEN) / partners[n] for n in full}
+        sums = {
+            n: sum(r for o, r in ohms[n].items() if o in state and JOINED <= r < OPEN) / partners[n] for n in full
+        }
         best = min(full, key=lambda n: (-partners[n], sums[n]))
         rivals = [n for n in full if partners[n] == partners[best] and n != best and sums[n] < 1.05 * sums[best]]
         if not rivals:
@@ -126,7 +130,9 @@ def _by_current(wire: _Wire, reading: CableWire) -> None:
         return
     low, high = SUPPLY_CURRENT
     if low <= current <= high:
-        wire.only("supply", f"draws {show(current, 'A', 2)} at 5 V: the supply (18 to 19 mA is usual, common practice)")
+        wire.only(
+            "supply", f"draws {show(current, 'A', 2)} at 5 V: the supply (18 to 19 mA is usual, common practice)"
+        )
     elif current > high:
         wire.strike("supply", f"{show(current, 'A', 2)} at 5 V is a short, not a supply")
     else:
@@ -191,7 +197,9 @@ def _thermistor(
         paths = [ohms[reading.name][g] for g in grounds if g in ohms[reading.name]]
         inside = [r for r in paths if THERMISTOR[0] <= r < THERMISTOR[1]]
         if inside and reading.scope == "flat" and "thermistor" in wire.roles and "supply" not in wire.roles:
-            wire.only("thermistor", f"{show(inside[0], 'Ω')} to the ground and flat while the shaft turns: the thermistor")
+            wire.only(
+                "thermistor", f"{show(inside[0], 'Ω')} to the ground and flat while the shaft turns: the thermistor"
+            )
 
 
 def _next(
@@ -220,7 +228,9 @@ def _next(
         if candidates:
             best = min(candidates, key=lambda n: ohms[n].get(ground, OPEN))
             return f"Set the bench supply to 5 V and 20 mA, minus on {ground}, plus on {best}; read the current. Stop at once if it goes into its limit."
-        return "No wire draws a supply's current: the sensor is dead, or it runs on another voltage; look for its data."
+        return (
+            "No wire draws a supply's current: the sensor is dead, or it runs on another voltage; look for its data."
+        )
     for n, left in state.items():
         shape = by_name[n].scope
         if len(left.roles) > 1 and not shape:
@@ -232,7 +242,15 @@ def _next(
     return ""
 
 
-def set_reading(bench: Bench, name: str, *, other: str = "", ohms: float | None = None, current: float | None = None, scope: str | None = None) -> Bench:
+def set_reading(
+    bench: Bench,
+    name: str,
+    *,
+    other: str = "",
+    ohms: float | None = None,
+    current: float | None = None,
+    scope: str | None = None,
+) -> Bench:
     """Return the bench with one reading on one wire added; unknown wires are made.
 
     Raises Refusal for a negative reading or a wire measured against itself.
@@ -257,6 +275,8 @@ def set_reading(bench: Bench, name: str, *, other: str = "", ohms: float | None 
 def drop_wire(bench: Bench, name: str) -> Bench:
     """Return the bench without a wire and without what was measured against it."""
     kept = [
-        w.model_copy(update={"ohms": {k: v for k, v in w.ohms.items() if k != name}}) for w in bench.cable if w.name != name
+        w.model_copy(update={"ohms": {k: v for k, v in w.ohms.items() if k != name}})
+        for w in bench.cable
+        if w.name != name
     ]
     return bench.model_copy(update={"cable": tuple(kept)})

@@ -59,9 +59,15 @@ def _insulation(_: Bench, values: Mapping[str, float]) -> tuple[Verdict, str]:
     least = values[worst]
     name = worst[-1].upper()
     if least < INSULATION_LEAST:
-        return "stop", f"Phase {name} has only {show(least, 'Ω')} to the frame: do not connect the drive; dry or repair the winding."
+        return (
+            "stop",
+            f"Phase {name} has only {show(least, 'Ω')} to the frame: do not connect the drive; dry or repair the winding.",
+        )
     if least < INSULATION_GOOD:
-        return "caution", f"Phase {name} has {show(least, 'Ω')} to the frame, below 100 MΩ (common practice): dirt or moisture; find out before mains-fed operation."
+        return (
+            "caution",
+            f"Phase {name} has {show(least, 'Ω')} to the frame, below 100 MΩ (common practice): dirt or moisture; find out before mains-fed operation.",
+        )
     if len(values) < 3:
         return "caution", f"Only {len(values)} of 3 phases measured; they are above 100 MΩ."
     return "passed", f"All phases above 100 MΩ to the frame, least {show(least, 'Ω')}."
@@ -210,8 +216,12 @@ def record_seen(bench: Bench, key: str, said: str, when: str) -> Bench:
 def skip_check(bench: Bench, key: str, reason: str, when: str) -> Bench:
     """Return the bench with a check left out for a reason, which goes into the ledger and the record."""
     if not reason.strip():
-        raise Refusal("no reason is given", "say in a few words why this check is left out", where=BY_CHECK[key].title)
-    return _with(bench, key, CheckRecord(skipped=reason.strip(), when=when), f"{BY_CHECK[key].title} skipped: {reason.strip()}")
+        raise Refusal(
+            "no reason is given", "say in a few words why this check is left out", where=BY_CHECK[key].title
+        )
+    return _with(
+        bench, key, CheckRecord(skipped=reason.strip(), when=when), f"{BY_CHECK[key].title} skipped: {reason.strip()}"
+    )
 
 
 def forget_check(bench: Bench, key: str, when: str) -> Bench:
@@ -236,9 +246,7 @@ def standing_stops(bench: Bench) -> list[Judged]:
 def check_findings(bench: Bench) -> list[Finding]:
     """Return what a reader of the bench must know of the checks; silent while none was begun."""
     judged = judge_all(bench)
-    findings = [
-        Finding("stop", "check-stop", f"{j.check.title}: {j.reason}") for j in judged if j.verdict == "stop"
-    ]
+    findings = [Finding("stop", "check-stop", f"{j.check.title}: {j.reason}") for j in judged if j.verdict == "stop"]
     findings += [
         Finding("caution", "check-caution", f"{j.check.title}: {j.reason}") for j in judged if j.verdict == "caution"
     ]

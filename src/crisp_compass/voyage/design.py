@@ -38,7 +38,8 @@ def plate_values(bench: Bench) -> dict[str, Quantity]:
 def inductance_values(bench: Bench) -> dict[str, Quantity]:
     """Return Ld and Lq from the evidence: the newest capture decides how.
 
-    A table over the rotor angle gives both; a capture of one axis needs one of the other; else one value is for both.
+    A table over the rotor angle gives both; a capture of one axis needs one of the other; else one value is for both,
+    with the saturation curve where one was found.
     Raises Refusal where only one axis was captured.
     """
     items = bench.evidence.get("inductance", ())
@@ -47,6 +48,10 @@ def inductance_values(bench: Bench) -> dict[str, Quantity]:
     newest = items[-1]
     if "ld" in newest.estimates:
         return {"ld": newest.estimates["ld"], "lq": newest.estimates["lq"]}
+    if newest.slot == "current":
+        found = newest.estimates
+        curve = {k: found[k] for k in ("saturated_inductance", "saturation_current")}
+        return {"ld": found["inductance"], "lq": found["inductance"], **curve}
     slots = {e.slot: e.estimates["inductance"] for e in items if "inductance" in e.estimates}
     if newest.slot == "":
         return {"ld": slots[""], "lq": slots[""]}
@@ -54,7 +59,8 @@ def inductance_values(bench: Bench) -> dict[str, Quantity]:
         return {"ld": slots["d"], "lq": slots["q"]}
     missing = "q" if newest.slot == "d" else "d"
     raise Refusal(
-        f"only the {newest.slot} axis was captured", f"capture the {missing} axis too, or load a capture for both axes"
+        f"only the {newest.slot} axis was captured",
+        f"capture the {missing} axis too, or load a capture for both axes",
     )
 
 
@@ -137,6 +143,14 @@ def hall_edges(bench: Bench) -> FloatArray | None:
     return np.sort(np.radians([s.from_deg % 360 for s in settled.halls.states.values()]))
 
 
+def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
+    """Return the share of the inductance that stays in saturated iron, and the current [A] around which it falls."""
+    low, knee = (settled_value(bench, f"inductance.{k}") for k in ("saturated_inductance", "saturation_current"))
+    if low is None or knee is None:
+        return 1.0, 1.0
+    return min(max(low.value / inductance, 0.01), 1.0), knee.value
+
+
 def build_drive(bench: Bench) -> Drive:
     """Assemble the simulated drive from settled values; raises Refusal naming what is missing."""
     r, ld, lq, psi = (
@@ -165,7 +179,7 @@ def build_drive(bench: Bench) -> Drive:
         run.v_min, ramp, 0.5, 1.0, ld, lq, psi, 0.0,
     )  # fmt: skip
     return Drive(
-        Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs")),
+        Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs"), *_iron(bench, (ld + lq) / 2)),
         Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
         Inverter(need(bench, "plate.v_bus"), 0.05, dead.value if dead else 0.0, max(0.02 * run.i_trip, 1e-3)),
         sensing, control,

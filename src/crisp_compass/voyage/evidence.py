@@ -33,6 +33,7 @@ from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
 from crisp_compass.identify.resistance import fit_resistance
 from crisp_compass.identify.running import fit_running
 from crisp_compass.identify.saliency import fit_saliency
+from crisp_compass.identify.saturation import SaturationResult, fit_saturation
 from crisp_compass.quantities import show
 
 EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics", "commutation")
@@ -86,6 +87,7 @@ def evaluate(
     if slot is None:
         slot = capture.notes.get("axis", "").strip().lower() if leg == "inductance" else ""
         slot = "angle" if "l_ab" in capture else slot if slot in ("d", "q") else ""
+        slot = "current" if isinstance(result, SaturationResult) and not slot else slot
     halls = hall_record(result) if isinstance(result, HallTable) else None
     estimates = {} if isinstance(result, HallTable) else {k: to_quantity(e) for k, e in result.estimates.items()}
     evidence = Evidence(
@@ -111,7 +113,7 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
             return fit_saliency(capture, pole_pairs=bench.levers.plate.pole_pairs)
         if not len(capture.time):
             raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=capture.source)
-        return fit_inductance(capture)
+        return _inductance(capture)
     if leg == "flux":
         if "v_q" in capture and not _LINES & set(capture.columns):
             settled = bench.settled.get("resistance")
@@ -124,6 +126,19 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
     if leg == "commutation":
         return read_halls(capture)
     raise Refusal(f"the leg {leg} takes no capture")
+
+
+def _inductance(capture: Capture) -> Result:
+    """Fit one R and one L; where that leaves too much unexplained, try saturating iron."""
+    result = fit_inductance(capture)
+    if not any(f.code == "model-does-not-fit" for f in result.findings):
+        return result
+    try:
+        curve = fit_saturation(capture)
+    except Refusal:
+        return result
+    better = float(np.std(curve.residual)) < 0.7 * float(np.std(result.residual))
+    return curve if better else result
 
 
 def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:

@@ -47,7 +47,12 @@ def judge_spikes(bench: Bench) -> Interference:
     before = first[-1]
     effects = [
         Effect(
-            s.remedy, s.peak, 1 - s.peak / before.peak, 20 * math.log10(before.peak / s.peak), s.loaded, s.loaded == before.loaded
+            s.remedy,
+            s.peak,
+            1 - s.peak / before.peak,
+            20 * math.log10(before.peak / s.peak),
+            s.loaded,
+            s.loaded == before.loaded,
         )
         for s in bench.spikes
         if s.remedy
@@ -62,7 +67,13 @@ def judge_spikes(bench: Bench) -> Interference:
         findings.append(Finding("caution", "no-load", text))
     worse = [e for e in effects if e.reduction < 0 and e.comparable]
     if worse:
-        findings.append(Finding("info", "made-worse", f"“{worse[-1].remedy}” made it worse by {-100 * worse[-1].reduction:.0f} %: undo it."))
+        findings.append(
+            Finding(
+                "info",
+                "made-worse",
+                f"“{worse[-1].remedy}” made it worse by {-100 * worse[-1].reduction:.0f} %: undo it.",
+            )
+        )
     best = [e for e in effects if e.comparable and e.reduction > 0]
     if best:
         e = best[0]

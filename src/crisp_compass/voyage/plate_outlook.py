@@ -114,7 +114,9 @@ def _magnet(bench: Bench) -> PlateOutlook:
     field = show(plate.top_speed * plate.pole_pairs / (2 * math.pi), "Hz")
     title = f"{plate.motor}: " if plate.motor else ""
     reason = f"{title}at top speed the field turns at {field}; the modulator gives {show(limit, 'V')} phase peak."
-    shape = "" if plate.family == "sinusoidal" else " Its back-EMF is trapezoidal: the schools hold for the fundamental."
+    shape = (
+        "" if plate.family == "sinusoidal" else " Its back-EMF is trapezoidal: the schools hold for the fundamental."
+    )
     if reach:
         answer = f"{reach * RPM_PER_RAD_S:.0f} rpm"
         doubt = f"is where {show(plate.v_bus, 'V')} ends without field weakening ({source} {show(flux, 'Wb')})"
@@ -136,7 +138,9 @@ def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
         return []
     slip = likeliest_slip(ratio, 0.06)
     guess = f" That is about {slip}." if slip else ""
-    text = f"The plate's Kv gives {show(typed, 'Wb')}, the capture {show(flux, 'Wb')}: a factor of {ratio:.3g}.{guess}"
+    text = (
+        f"The plate's Kv gives {show(typed, 'Wb')}, the capture {show(flux, 'Wb')}: a factor of {ratio:.3g}.{guess}"
+    )
     return [Finding("caution", "kv-disagrees", text)]
 
 
@@ -145,7 +149,13 @@ def _rated_torque(flux: float, plate: PlateLevers, peak: float) -> list[Finding]
     kt = 1.5 * plate.pole_pairs * flux
     ratio = plate.rated_torque / (kt * peak)
     if abs(math.log(ratio)) < 0.15:
-        return [Finding("info", "torque-agrees", f"Rated torque is Kt times rated current within {100 * abs(ratio - 1):.0f} %.")]
+        return [
+            Finding(
+                "info",
+                "torque-agrees",
+                f"Rated torque is Kt times rated current within {100 * abs(ratio - 1):.0f} %.",
+            )
+        ]
     slip = likeliest_slip(ratio, 0.08)
     guess = f" That is about {slip}." if slip else ""
     text = f"Kt times the rated current gives {show(kt * peak, 'N·m')}, the plate says {show(plate.rated_torque, 'N·m')}: a factor of {ratio:.3g}.{guess}"
@@ -252,7 +262,11 @@ def _brushed(plate: PlateLevers) -> PlateOutlook:
     axes = (("torque", "N·m"), ("speed", "rpm"))
     points = (plate.v1, plate.v2, plate.i1, plate.i2, plate.n1, plate.n2)
     if any(p is None for p in points):
-        return _waiting("Brushed motor", "Enter voltage, current and speed at two working points: one running free, one braked or held.", axes)
+        return _waiting(
+            "Brushed motor",
+            "Enter voltage, current and speed at two working points: one running free, one braked or held.",
+            axes,
+        )
     v1, v2, i1, i2, n1, n2 = (float(p) for p in points if p is not None)
     try:
         m = brushed_plate((v1, v2), (i1, i2), (n1, n2), plate.no_load_current)

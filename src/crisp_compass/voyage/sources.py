@@ -24,7 +24,13 @@ PLATE_U = 0.10 / math.sqrt(3)
 #: A drive's own learn repeats within a few per cent (common practice).
 LEARN_U = 0.03
 _UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
-_LEGS: dict[str, str] = {"resistance": "resistance", "ld": "inductance", "lq": "inductance", "flux_linkage": "flux", "inertia": "mechanics"}
+_LEGS: dict[str, str] = {
+    "resistance": "resistance",
+    "ld": "inductance",
+    "lq": "inductance",
+    "flux_linkage": "flux",
+    "inertia": "mechanics",
+}
 
 
 @dataclass(frozen=True)
@@ -70,10 +76,14 @@ def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
     plate = bench.levers.plate
     found: list[tuple[str, float]] = []
     if constant == "resistance" and plate.r:
-        found.append(("plate", plate.r / 2 if plate.winding_base == "line" else star_impedance(plate.r, plate.connection)))
+        found.append(
+            ("plate", plate.r / 2 if plate.winding_base == "line" else star_impedance(plate.r, plate.connection))
+        )
     if constant in ("ld", "lq") and plate.inductance:
         value = plate.inductance
-        found.append(("plate", value / 2 if plate.winding_base == "line" else star_impedance(value, plate.connection)))
+        found.append(
+            ("plate", value / 2 if plate.winding_base == "line" else star_impedance(value, plate.connection))
+        )
     if constant == "flux_linkage":
         if plate.kv:
             found.append(("plate, Kv", flux_from_kv(plate.kv, plate.kv_school, plate.pole_pairs)))
@@ -94,7 +104,7 @@ def _estimate_of(evidence: Evidence, constant: Constant) -> Quantity | None:
         return evidence.estimates[constant]
     if constant in ("ld", "lq") and "inductance" in evidence.estimates:
         wanted = constant[1]
-        return evidence.estimates["inductance"] if evidence.slot in ("", wanted) else None
+        return evidence.estimates["inductance"] if evidence.slot in ("", "current", wanted) else None
     return None
 
 

@@ -20,7 +20,17 @@ COLOURS: dict[str, tuple[str, str]] = {
 _NAMES = {name: code for code, (name, _) in COLOURS.items()} | {"gray": "GY", "purple": "VT", "green/yellow": "GNYE"}
 MOTOR = ("U", "V", "W")
 HALLS = ("H1", "H2", "H3")
-_TERMINALS = {"U": "A", "V": "B", "W": "C", "PE": "PE", "H1": "hall_1", "H2": "hall_2", "H3": "hall_3", "+5 V": "+5 V", "0 V": "0 V"}
+_TERMINALS = {
+    "U": "A",
+    "V": "B",
+    "W": "C",
+    "PE": "PE",
+    "H1": "hall_1",
+    "H2": "hall_2",
+    "H3": "hall_3",
+    "+5 V": "+5 V",
+    "0 V": "0 V",
+}
 
 
 def colour_code(text: str) -> str:
@@ -38,7 +48,11 @@ def colour_code(text: str) -> str:
 def default_leads(bench: Bench) -> tuple[Lead, ...]:
     """Return the leads that this motor and sensor have, to be filled in."""
     names = [*MOTOR, "PE"]
-    names += [*HALLS, "+5 V", "0 V"] if bench.levers.plate.sensor == "halls" else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
+    names += (
+        [*HALLS, "+5 V", "0 V"]
+        if bench.levers.plate.sensor == "halls"
+        else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
+    )
     return tuple(Lead(name=n, terminal=_TERMINALS.get(n, n.replace("enc ", "enc_").lower())) for n in names)
 
 
@@ -83,15 +97,23 @@ def consequence(bench: Bench) -> Consequence:
     phases = _order(leads, MOTOR, ("A", "B", "C"))
     texts = []
     if phases is None:
-        return Consequence(0, 0, ("The chart does not put U, V and W on A, B and C once each: name the drive's terminals A, B, C.",))
+        return Consequence(
+            0, 0, ("The chart does not put U, V and W on A, B and C once each: name the drive's terminals A, B, C.",)
+        )
     parity = _parity(phases)
     shift = 120 * phases[0] if parity > 0 else 0
     encoder = bench.levers.plate.sensor == "encoder"
     if phases == (0, 1, 2):
         texts.append("U, V, W lie on A, B, C: the field A → B → C turns the shaft the motor's positive way.")
     elif parity > 0:
-        texts.append(f"The three leads are turned on by one: same direction, but the rotor's zero lies {shift}° of electrical angle away.")
-        texts.append("Find the encoder's zero again." if encoder else "Read the hall table again: every sector moves by a third of an electrical turn.")
+        texts.append(
+            f"The three leads are turned on by one: same direction, but the rotor's zero lies {shift}° of electrical angle away."
+        )
+        texts.append(
+            "Find the encoder's zero again."
+            if encoder
+            else "Read the hall table again: every sector moves by a third of an electrical turn."
+        )
     else:
         texts.append("Two phases are exchanged: the field A → B → C turns the shaft backwards.")
         texts.append(
@@ -106,7 +128,9 @@ def consequence(bench: Bench) -> Consequence:
         else:
             texts.append("Two hall leads are exchanged: the sequence of codes runs the other way.")
         if _parity(halls) < 0 and parity < 0:
-            texts.append("With two phases and two halls exchanged, field and sensor agree again and the shaft turns backwards.")
+            texts.append(
+                "With two phases and two halls exchanged, field and sensor agree again and the shaft turns backwards."
+            )
     return Consequence(parity, shift, tuple(texts))
 
 

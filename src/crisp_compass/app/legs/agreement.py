@@ -34,7 +34,9 @@ class AgreementPage(LegPage):
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.constant: Constant = self.constants[0]
-        self.forest = Forest("No value yet: read a capture, type meter readings, or enter the data sheet's figure on the plate.")
+        self.forest = Forest(
+            "No value yet: read a capture, type meter readings, or enter the data sheet's figure on the plate."
+        )
         self.column.addWidget(self.forest, 1)
         self.which = Choice("Constant", {c: _NAMES[c] for c in self.constants}, width=92)
         self.which.moved.connect(self._on_which)
@@ -76,13 +78,26 @@ class AgreementPage(LegPage):
         if found.agreement is None:
             count = len(independent)
             text = "One source" if count else "No value yet"
-            self.answer.show_answer(text, f"for {name}" if count else "", "Two independent ones can be tested against each other: repeat the capture, measure with the meter, or enter the data sheet's figure.")
+            self.answer.show_answer(
+                text,
+                f"for {name}" if count else "",
+                "Two independent ones can be tested against each other: repeat the capture, measure with the meter, or enter the data sheet's figure.",
+            )
         elif found.agreement.agrees:
             m = found.agreement.mean
             shown, doubt = show_with_error(m.value, (m.high - m.low) / 2, found.unit)
-            self.answer.show_answer("They agree", f"{name} {shown} {doubt} together", f"{len(independent)} sources, weighted by their error bars; scatter as large as this comes by chance in {100 * found.agreement.probability:.0f} % of cases.")
+            self.answer.show_answer(
+                "They agree",
+                f"{name} {shown} {doubt} together",
+                f"{len(independent)} sources, weighted by their error bars; scatter as large as this comes by chance in {100 * found.agreement.probability:.0f} % of cases.",
+            )
         else:
-            self.answer.show_answer("They differ", f"more than their error bars allow ({name})", "Find the slip before settling: base, unit, temperature, or a reading of another motor.", stale=True)
+            self.answer.show_answer(
+                "They differ",
+                f"more than their error bars allow ({name})",
+                "Find the slip before settling: base, unit, temperature, or a reading of another motor.",
+                stale=True,
+            )
         assert self.main_button is not None
         repeats = repeats_mean(bench, self.constant)
         self.main_button.setEnabled(repeats is not None)
@@ -99,7 +114,11 @@ class AgreementPage(LegPage):
         try:
             if self.key == "inductance":  # never one axis without the other
                 other: Constant = "lq" if self.constant == "ld" else "ld"
-                values = {**inductance_values(bench), other: repeats_mean(bench, other) or repeats, self.constant: repeats}
+                values = {
+                    **inductance_values(bench),
+                    other: repeats_mean(bench, other) or repeats,
+                    self.constant: repeats,
+                }
         except Refusal as refusal:
             self.refuse(refusal)
             return
@@ -107,7 +126,13 @@ class AgreementPage(LegPage):
             newest = bench.evidence["mechanics"][-1].estimates
             values = {k: newest[k] for k in ("viscous_friction", "coulomb_friction") if k in newest} | values
         count = len(bench.evidence.get(self.key, ()))
-        self.settle(self.key, f"{_NAMES[self.constant]} {show(repeats.value, repeats.unit, 4)}", f"mean of {count} captures that agree", values=values, method="weighted mean of repeats")
+        self.settle(
+            self.key,
+            f"{_NAMES[self.constant]} {show(repeats.value, repeats.unit, 4)}",
+            f"mean of {count} captures that agree",
+            values=values,
+            method="weighted mean of repeats",
+        )
 
     def _fill_menu(self) -> None:
         self.menu.clear()

@@ -69,7 +69,10 @@ class CablePage(LegPage):
         self.stack.addWidget(sheet)
         self.stack.addWidget(self.table)
         self.column.addWidget(self.stack, 1)
-        caution = label("Supply 5 V with a 20 mA limit only once both grounds are found; never feed a wire that may be an output from a stiff supply.", "caution")
+        caution = label(
+            "Supply 5 V with a 20 mA limit only once both grounds are found; never feed a wire that may be an output from a stiff supply.",
+            "caution",
+        )
         caution.setWordWrap(True)
         self.column.addWidget(caution)
         self.wire = QLineEdit()
@@ -127,14 +130,23 @@ class CablePage(LegPage):
             widget.setEnabled(bool(names))
         decided = sum(1 for w in answer.wires if w.role)
         if not names:
-            self.answer.show_answer("No wire yet", "", "Type the colour of every wire of the cable, one after the other; the page then says what to measure.")
+            self.answer.show_answer(
+                "No wire yet",
+                "",
+                "Type the colour of every wire of the cable, one after the other; the page then says what to measure.",
+            )
         elif answer.conflict:
             self.answer.show_answer("Contradiction", "", answer.conflict, stale=True)
         elif answer.complete:
-            self.answer.show_answer("All known", f"{decided} wires decided", "Write them into the wiring chart before the cable is moved.")
+            self.answer.show_answer(
+                "All known", f"{decided} wires decided", "Write them into the wiring chart before the cable is moved."
+            )
         else:
             self.answer.show_answer(f"{decided} of {len(names)}", "wires decided", f"Next: {answer.next_reading}")
-        self._fill(bench, {w.name: (w.role or " or ".join(w.roles), "; ".join(w.reasons), bool(w.role)) for w in answer.wires})
+        self._fill(
+            bench,
+            {w.name: (w.role or " or ".join(w.roles), "; ".join(w.reasons), bool(w.role)) for w in answer.wires},
+        )
         self.show_dial(DialView(caption="Turn the shaft by hand while you look at a channel"))
 
     def _fill(self, bench: Bench, roles: dict[str, tuple[str, str, bool]]) -> None:
@@ -146,7 +158,15 @@ class CablePage(LegPage):
                 item = QTableWidgetItem(text)
                 item.setToolTip(text)
                 item.setFont(font(13 if column < 2 else 12, bold=column == 0 or (column == 1 and decided)))
-                token = "magenta" if column == 1 and decided else "deep" if column == 2 else "ink" if column == 0 else "soft"
+                token = (
+                    "magenta"
+                    if column == 1 and decided
+                    else "deep"
+                    if column == 2
+                    else "ink"
+                    if column == 0
+                    else "soft"
+                )
                 item.setForeground(THEME.color(token))
                 self.table.setItem(row, column, item)
             if wire.name == self.first_key:

@@ -161,14 +161,28 @@ class ChecksPage(LegPage):
         following = next((j.check for j in judged if j.verdict == "open"), None)
         if stops:
             names = ", ".join(j.check.title.lower() for j in stops)
-            self.answer.show_answer("No", f"{len(stops)} stop{'s' if len(stops) > 1 else ''}: {names}", "The run stays disarmed until it is mended and measured again.", stale=True)
+            self.answer.show_answer(
+                "No",
+                f"{len(stops)} stop{'s' if len(stops) > 1 else ''}: {names}",
+                "The run stays disarmed until it is mended and measured again.",
+                stale=True,
+            )
         elif following:
             done = len(judged) - counts["open"]
-            self.answer.show_answer("Not yet", f"{done} of {len(judged)} checks done", f"Next: {following.title.lower()}. {following.how}")
+            self.answer.show_answer(
+                "Not yet", f"{done} of {len(judged)} checks done", f"Next: {following.title.lower()}. {following.how}"
+            )
         elif counts["caution"]:
-            self.answer.show_answer("With care", f"{counts['caution']} caution{'s' if counts['caution'] > 1 else ''} stand", "Nothing forbids power; read the cautions once more.", stale=True)
+            self.answer.show_answer(
+                "With care",
+                f"{counts['caution']} caution{'s' if counts['caution'] > 1 else ''} stand",
+                "Nothing forbids power; read the cautions once more.",
+                stale=True,
+            )
         else:
-            self.answer.show_answer("Yes", f"all {len(judged)} checks passed", "Set the limits of a first run under Drive and supply.")
+            self.answer.show_answer(
+                "Yes", f"all {len(judged)} checks passed", "Set the limits of a first run under Drive and supply."
+            )
         self.show_dial(DialView(caption="No current before the checks are done"))
 
     def on_reading(self, key: str, name: str, value: float) -> None:
@@ -188,6 +202,8 @@ class ChecksPage(LegPage):
         if check.key in self.document.bench.checks:
             self._change(lambda bench: forget_check(bench, check.key, now()))
             return
-        reason, ok = QInputDialog.getText(self, f"Skip {check.title}", "Why is this check left out? The reason goes into the ledger and the record.")
+        reason, ok = QInputDialog.getText(
+            self, f"Skip {check.title}", "Why is this check left out? The reason goes into the ledger and the record."
+        )
         if ok:
             self._change(lambda bench: skip_check(bench, check.key, reason, now()))

@@ -14,11 +14,12 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.inductance import InductanceResult
 from crisp_compass.identify.saliency import SaliencyResult
+from crisp_compass.identify.saturation import SaturationResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.design import inductance_values
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
-_SLOTS = {"": "both axes", "d": "d axis", "q": "q axis", "angle": "over the angle"}
+_SLOTS = {"": "both axes", "d": "d axis", "q": "q axis", "angle": "over the angle", "current": "over the current"}
 
 
 class InductancePage(CaptureLeg):
@@ -34,6 +35,7 @@ class InductancePage(CaptureLeg):
         self.trace.curve("fit", "magenta", width=1.2)
         self.voltage = Plot(("time", "s"), ("voltage v_ab", "V"), name="voltage steps")
         self.voltage.curve("measured", "deep", width=1, dense=True)
+        self.voltage.curve("curve", "magenta", width=2)
         self.residual = Plot(("time", "s"), ("residual", "A"), name="residual")
         self.residual.rule(y=0.0)
         self.residual.curve("residual", "deep", width=1, dense=True)
@@ -83,7 +85,11 @@ class InductancePage(CaptureLeg):
         assert found.interval95 is not None
         shown, doubt = show_with_error(found.value, (found.interval95[1] - found.interval95[0]) / 2, "H")
         r = evidence.estimates["resistance"]
-        reason = f"{evidence.method}. The same fit gives R {show(r.value, 'Ω')}."
+        reason = f"{evidence.method[:1].upper()}{evidence.method[1:]}. The same fit gives R {show(r.value, 'Ω')}."
+        full = evidence.estimates.get("inductance_at_peak")
+        if full is not None:
+            knee = evidence.estimates["saturation_current"]
+            reason += f" {show(full.value, 'H')} at the largest current; knee at {show(knee.value, 'A')}."
         findings = list(findings_of(evidence))
         try:
             values = inductance_values(self.document.bench)
@@ -110,7 +116,9 @@ class InductancePage(CaptureLeg):
     def _show_saliency(self, evidence: Evidence) -> None:
         """Show Ld and Lq of readings over the rotor angle."""
         ld, lq = evidence.estimates["ld"], evidence.estimates["lq"]
-        doubts = [show_with_error(q.value, (q.interval95[1] - q.interval95[0]) / 2, "H") for q in (ld, lq) if q.interval95]
+        doubts = [
+            show_with_error(q.value, (q.interval95[1] - q.interval95[0]) / 2, "H") for q in (ld, lq) if q.interval95
+        ]
         self.answer.show_answer(
             f"{show(ld.value, 'H')} | {show(lq.value, 'H')}",
             f"Ld {doubts[0][1]}, Lq {doubts[1][1]}, 95 %",
@@ -134,8 +142,13 @@ class InductancePage(CaptureLeg):
         if isinstance(result, SaliencyResult):
             self._draw_saliency(result)
             return
-        assert isinstance(result, InductanceResult)
         self._label(False)
+        if isinstance(result, SaturationResult):
+            self._draw_curve(result)
+            return
+        assert isinstance(result, InductanceResult)
+        self.voltage.set_axes(("time", "s"), ("voltage v_ab", "V"))
+        self.voltage.set("curve", [], [])
         self.trace.set("measured", result.time, result.current)
         self.trace.set("fit", result.time, result.model)
         self.voltage.set("measured", result.time, result.voltage)
@@ -147,6 +160,14 @@ class InductancePage(CaptureLeg):
         self.trace.set_axes(x, ("inductance A–B", "H") if over_angle else ("current i_a", "A"))
         self.residual.set_axes(x, ("residual", "H" if over_angle else "A"))
         self.voltage.setVisible(not over_angle)
+
+    def _draw_curve(self, result: SaturationResult) -> None:
+        self.trace.set("measured", result.time, result.current)
+        self.trace.set("fit", result.time, result.model)
+        self.voltage.set_axes(("current along the axis, peak", "A"), ("incremental inductance", "H"))
+        self.voltage.set("measured", [], [])
+        self.voltage.set("curve", result.curve_current, result.curve_inductance)
+        self.residual.set("residual", result.time, result.residual)
 
     def _draw_saliency(self, result: SaliencyResult) -> None:
         self._label(True)
@@ -169,7 +190,11 @@ class InductancePage(CaptureLeg):
         self.settle(
             "inductance",
             what,
-            "readings over the rotor angle" if evidence and evidence.slot == "angle" else "steps, fit within the noise",
+            "readings over the rotor angle"
+            if evidence and evidence.slot == "angle"
+            else "steps, fit within the noise"
+            if not evidence or evidence.slot != "current"
+            else "steps at several currents, saturation curve",
             values=values,
             method=evidence.method if evidence else "",
         )

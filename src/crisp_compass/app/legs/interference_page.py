@@ -35,7 +35,9 @@ class SpikeBars(QWidget):
         """Show other readings."""
         self._found = found
         effects = "; ".join(f"{e.remedy} {show(e.peak, 'V')}" for e in found.effects)
-        self.setAccessibleName(f"Spikes: before {show(found.before.peak, 'V') if found.before else 'not read'}; {effects}")
+        self.setAccessibleName(
+            f"Spikes: before {show(found.before.peak, 'V') if found.before else 'not read'}; {effects}"
+        )
         self.update()
 
     def paintEvent(self, _: QPaintEvent) -> None:
@@ -48,7 +50,9 @@ class SpikeBars(QWidget):
         before = self._found.before
         bars = [("before", before.peak, f"{show(before.peak, 'V')}", True, before.loaded)]
         for e in self._found.effects:
-            text = f"{show(e.peak, 'V')}   {'−' if e.reduction >= 0 else '+'}{abs(100 * e.reduction):.0f} %   {e.decibel:.1f} dB".replace("-", "−")
+            text = f"{show(e.peak, 'V')}   {'−' if e.reduction >= 0 else '+'}{abs(100 * e.reduction):.0f} %   {e.decibel:.1f} dB".replace(
+                "-", "−"
+            )
             bars.append((e.remedy, e.peak, text, e.comparable, e.loaded))
         step = min((self.height() - 30) / len(bars), 54.0)
         reach = self.width() - 210.0
@@ -119,12 +123,22 @@ class InterferencePage(LegPage):
         self.remove.setEnabled(bool(bench.spikes))
         best = next((e for e in found.effects if e.comparable), None)
         if found.before is None:
-            self.answer.show_answer("No reading yet", "", "Interference is judged by before and after: read the peak first, then change one thing at a time.")
+            self.answer.show_answer(
+                "No reading yet",
+                "",
+                "Interference is judged by before and after: read the peak first, then change one thing at a time.",
+            )
         elif best is None or best.reduction <= 0:
-            self.answer.show_answer(show(found.before.peak, "V"), "peak before any remedy", "Change one thing, read again, add it here.")
+            self.answer.show_answer(
+                show(found.before.peak, "V"), "peak before any remedy", "Change one thing, read again, add it here."
+            )
         else:
             percent = f"−{100 * best.reduction:.0f} %"
-            self.answer.show_answer(percent, f"{best.decibel:.1f} dB by {best.remedy}", f"From {show(found.before.peak, 'V')} to {show(best.peak, 'V')}. Braid cover of 85 % or more, earth at one point, signals short, twisted and apart (common practice).")
+            self.answer.show_answer(
+                percent,
+                f"{best.decibel:.1f} dB by {best.remedy}",
+                f"From {show(found.before.peak, 'V')} to {show(best.peak, 'V')}. Braid cover of 85 % or more, earth at one point, signals short, twisted and apart (common practice).",
+            )
         self.findings.show_findings(found.findings)
         self.show_dial(DialView(caption=""))
 

@@ -55,11 +55,19 @@ class MechanicsPage(CaptureLeg):
         if evidence is None:
             settled = self.settled_quantity("inertia")
             known = torque_constant_of(bench)
-            kt = f"Kt is {show(known[0], 'N·m/A')} by {known[2]}. " if known else "Settle the flux first, or enter Kt on the plate. "
+            kt = (
+                f"Kt is {show(known[0], 'N·m/A')} by {known[2]}. "
+                if known
+                else "Settle the flux first, or enter Kt on the plate. "
+            )
             if settled:
                 self.answer.show_answer(show(settled.value, "kg·m²"), "settled", bench.settled["mechanics"].reason)
             else:
-                self.answer.show_answer(show(plate.inertia, "kg·m²"), "by the plate until it is measured", f"{kt}Drop a run-up followed by a coast here (speed and i_q), load off, drive switched off at speed.")
+                self.answer.show_answer(
+                    show(plate.inertia, "kg·m²"),
+                    "by the plate until it is measured",
+                    f"{kt}Drop a run-up followed by a coast here (speed and i_q), load off, drive switched off at speed.",
+                )
             self.main_button.setText("Settle…")
             self.findings.show_findings(())
             return
@@ -73,7 +81,11 @@ class MechanicsPage(CaptureLeg):
             assert q.interval95
             value, bar = show_with_error(q.value, (q.interval95[1] - q.interval95[0]) / 2, q.unit)
             parts.append(f"{name.split('_')[0].capitalize()} {value} {bar}")
-        self.answer.show_answer(shown, f"{doubt}, 95 %" if half else "known, as entered on the plate", f"{', '.join(parts)}. {evidence.method[:1].upper()}{evidence.method[1:]}.")
+        self.answer.show_answer(
+            shown,
+            f"{doubt}, 95 %" if half else "known, as entered on the plate",
+            f"{', '.join(parts)}. {evidence.method[:1].upper()}{evidence.method[1:]}.",
+        )
         self.main_button.setText(f"Settle {show(found.value, 'kg·m²')}…")
         self.findings.show_findings(findings_of(evidence))
 
@@ -90,4 +102,10 @@ class MechanicsPage(CaptureLeg):
         evidence = self.evidence()
         if evidence is not None:
             values = {k: evidence.estimates[k] for k in ("inertia", "viscous_friction", "coulomb_friction")}
-            self.settle("mechanics", show(values["inertia"].value, "kg·m²", 4), "run-up and coast, fit within the noise", values=values, method=evidence.method)
+            self.settle(
+                "mechanics",
+                show(values["inertia"].value, "kg·m²", 4),
+                "run-up and coast, fit within the noise",
+                values=values,
+                method=evidence.method,
+            )

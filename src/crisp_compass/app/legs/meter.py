@@ -39,7 +39,9 @@ class MeterPage(LegPage):
         self.rows = Rows("At other temperatures", width=272)
         row = QHBoxLayout()
         row.setSpacing(8)
-        self.plot = Plot(("winding temperature", "°C"), ("mean phase resistance", "Ω"), name="resistance over temperature")
+        self.plot = Plot(
+            ("winding temperature", "°C"), ("mean phase resistance", "Ω"), name="resistance over temperature"
+        )
         self.plot.curve("IEC 235", "magenta", width=2)
         self.plot.curve("IEEE 234.5", "deep", width=1.4, dash="dash")
         self.plot.curve("read", "ink", symbol="o", size=9)
@@ -52,7 +54,13 @@ class MeterPage(LegPage):
         self.column.addLayout(row, 1)
         self.pairs = {name: Lever(title, "Ω", width=88, optional=True) for name, title in _PAIRS.items()}
         self.probes = Lever("Probes together", "Ω", width=104, optional=True)
-        self.resolution = Lever("Last digit", "Ω", width=92, optional=True, tip="Of the meter, in this range; taken from the readings while empty")
+        self.resolution = Lever(
+            "Last digit",
+            "Ω",
+            width=92,
+            optional=True,
+            tip="Of the meter, in this range; taken from the readings while empty",
+        )
         self.temperature = Lever("Winding", "degC", width=82, optional=True)
         self.cable = Lever("Cable, one lead", "Ω", width=108)
         for name, lever in self.pairs.items():
@@ -86,7 +94,12 @@ class MeterPage(LegPage):
         self.show_dial(DialView(caption="One pair at a time, the third lead open", current=(330.0, 0.3)))
         if solved is None:
             refused = judge(bench, BY_CHECK["pairs"]).reason if values else ""
-            self.answer.show_answer("No pair yet", "", refused or "Enter the probes, then U–V, V–W and W–U; or type lead, ruv, rvw, rwu into the ledger.", stale=bool(refused))
+            self.answer.show_answer(
+                "No pair yet",
+                "",
+                refused or "Enter the probes, then U–V, V–W and W–U; or type lead, ruv, rvw, rwu into the ledger.",
+                stale=bool(refused),
+            )
             self.forest.show_bars((), "Ω")
             self.rows.show_rows(())
             self.plot.hide()
@@ -135,6 +148,12 @@ class MeterPage(LegPage):
         mean = solved.mean
         value = Quantity(value=mean.value, unit="Ω", u=mean.u, interval95=(mean.low, mean.high))
         try:
-            self.settle("resistance", show(mean.value, "Ω", 4), "meter, three pairs less the probes", values={"resistance": value}, method="meter pairs")
+            self.settle(
+                "resistance",
+                show(mean.value, "Ω", 4),
+                "meter, three pairs less the probes",
+                values={"resistance": value},
+                method="meter pairs",
+            )
         except Refusal as refusal:
             self.refuse(refusal)

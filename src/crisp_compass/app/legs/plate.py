@@ -88,7 +88,9 @@ class PlatePage(LegPage):
             "r": Lever("R", "Ω", width=96, optional=True),
             "inductance": Lever("L", "H", width=96, optional=True),
             "winding_base": Choice("R and L are", {"line": "line to line", "phase": "per phase"}, width=112),
-            "rated_power": Lever("Power (W, hp, PS)", "W", width=122, optional=True, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"),
+            "rated_power": Lever(
+                "Power (W, hp, PS)", "W", width=122, optional=True, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"
+            ),
             "rated_speed": Lever("Rated speed", "rpm", width=104, optional=True),
             "rated_torque": Lever("Rated torque", "N·m", width=112, optional=True),
             "rated_voltage": Lever("Voltage", "V", width=104, optional=True),
@@ -184,9 +186,17 @@ class PlatePage(LegPage):
     # ---- profiles
 
     def _ask_save_profile(self) -> None:
-        name = (self.document.bench.levers.plate.motor or self.document.bench.name).lower().replace(" ", "-").replace("/", "-")
+        name = (
+            (self.document.bench.levers.plate.motor or self.document.bench.name)
+            .lower()
+            .replace(" ", "-")
+            .replace("/", "-")
+        )
         path, _ = QFileDialog.getSaveFileName(
-            self, "Save motor profile", str(self.document.base / f"{name}.motor.json"), "Motor profiles (*.motor.json)"
+            self,
+            "Save motor profile",
+            str(self.document.base / f"{name}.motor.json"),
+            "Motor profiles (*.motor.json)",
         )
         if path:
             self.save_profile(Path(path))

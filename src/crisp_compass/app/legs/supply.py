@@ -49,7 +49,9 @@ class SupplyPage(LegPage):
         self.bind(self.v_bus, "v_bus")
         self.region = Choice("Region", {"50": "50 Hz", "60": "60 Hz"}, width=84)
         self._levers: dict[str, Lever | Choice] = {
-            "source": Choice("Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=128),
+            "source": Choice(
+                "Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=128
+            ),
             "current_limit": Lever("Its limit", "A", width=84, optional=True),
             "v_empty": Lever("Empty", "V", width=88, optional=True),
             "v_full": Lever("Full", "V", width=88, optional=True),
@@ -94,10 +96,15 @@ class SupplyPage(LegPage):
             )
         else:
             self.answer.show_answer(
-                show(limits.current.value, "A"), "peak current for a first run", "Enter Kv or Kt on the motor's plate to see how far the bus reaches."
+                show(limits.current.value, "A"),
+                "peak current for a first run",
+                "Enter Kv or Kt on the motor's plate to see how far the bus reaches.",
             )
         self.findings.show_findings(outlook.findings)
-        self.rows.show_rows(outlook.rows, note="blue: what the bus can be · magenta: speed where back-EMF meets the modulator's limit · dotted: top speed")
+        self.rows.show_rows(
+            outlook.rows,
+            note="blue: what the bus can be · magenta: speed where back-EMF meets the modulator's limit · dotted: top speed",
+        )
         self.limits.show_rows(
             [
                 (item.name, f"{show(item.value, item.unit)}, {item.reason}")
@@ -108,11 +115,15 @@ class SupplyPage(LegPage):
         bus = np.array([0.0, 1.3 * max(outlook.bus.high, bench.levers.plate.v_bus)])
         slope = outlook.reach[1] / outlook.bus.high * RPM_PER_RAD_S if outlook.reach else 0.0
         self.plot.set("reach", bus if slope else [], bus * slope if slope else [])
-        span = np.array([outlook.bus.low, outlook.bus.high if outlook.bus.high > outlook.bus.low else outlook.bus.low * 1.004])
+        span = np.array(
+            [outlook.bus.low, outlook.bus.high if outlook.bus.high > outlook.bus.low else outlook.bus.low * 1.004]
+        )
         self.plot.set("bus", span, span * slope)
         self.plot.set("top speed", bus, [top, top])
         self.plot.fit()
-        self.show_dial(DialView(caption=f"The hexagon is what {show(bench.levers.plate.v_bus, 'V')} can give", rotor=0.0))
+        self.show_dial(
+            DialView(caption=f"The hexagon is what {show(bench.levers.plate.v_bus, 'V')} can give", rotor=0.0)
+        )
 
     def on_main(self) -> None:
         """Carry current and speed of a first run over to the run's levers."""

@@ -56,7 +56,10 @@ class WiringPage(LegPage):
         side = QVBoxLayout()
         side.setSpacing(6)
         side.addWidget(self.table, 1)
-        note = label("Colours by name or IEC 60757 code. Never pull a motor or sensor lead under power; the link keeps its charge.", "caution")
+        note = label(
+            "Colours by name or IEC 60757 code. Never pull a motor or sensor lead under power; the link keeps its charge.",
+            "caution",
+        )
         note.setWordWrap(True)
         side.addWidget(note)
         row.addLayout(side)
@@ -90,10 +93,18 @@ class WiringPage(LegPage):
         meaning = consequence(bench)
         answer = {1: "Forward", -1: "Backward", 0: "Not known"}[meaning.direction]
         colours = sum(1 for lead in leads if lead.colour)
-        self.answer.show_answer(answer, meaning.texts[0], " ".join(meaning.texts[1:]) or f"{colours} of {len(leads)} colours are written down.")
+        self.answer.show_answer(
+            answer,
+            meaning.texts[0],
+            " ".join(meaning.texts[1:]) or f"{colours} of {len(leads)} colours are written down.",
+        )
         self._on_selection()
         shift = meaning.shift_deg if meaning.direction else 0
-        self.show_dial(DialView(caption="Where the field points with current into U" if meaning.direction else "", rotor=float(shift)))
+        self.show_dial(
+            DialView(
+                caption="Where the field points with current into U" if meaning.direction else "", rotor=float(shift)
+            )
+        )
 
     def _on_item(self, item: QTableWidgetItem) -> None:
         if self._filling:

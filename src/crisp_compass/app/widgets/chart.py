@@ -50,7 +50,11 @@ class WiringChart(QWidget):
         step = min((area.height() - 50) / len(self._leads), 44.0)
         top = area.top() + 38 + (area.height() - 50 - step * len(self._leads)) / 2
         left, right = area.left() + 0.24 * area.width(), area.right() - 0.24 * area.width()
-        self._box(painter, QRectF(area.left() + 14, top - 6, left - area.left() - 14, step * len(self._leads) + 6), "motor and sensor")
+        self._box(
+            painter,
+            QRectF(area.left() + 14, top - 6, left - area.left() - 14, step * len(self._leads) + 6),
+            "motor and sensor",
+        )
         self._box(painter, QRectF(right, top - 6, area.right() - 14 - right, step * len(self._leads) + 6), "drive")
         places = {name: k for k, name in enumerate(self._terminals)}
         for index, lead in enumerate(self._leads):
@@ -59,7 +63,11 @@ class WiringChart(QWidget):
             painter.setPen(THEME.color("ink"))
             painter.setFont(font(13, bold=True))
             pin = f"  pin {lead.pin}" if lead.pin else ""
-            painter.drawText(QRectF(area.left() + 24, y1 - 12, left - area.left() - 34, 24), int(Qt.AlignmentFlag.AlignVCenter), f"{lead.name}{pin}")
+            painter.drawText(
+                QRectF(area.left() + 24, y1 - 12, left - area.left() - 34, 24),
+                int(Qt.AlignmentFlag.AlignVCenter),
+                f"{lead.name}{pin}",
+            )
             if place is None:
                 self._wire(painter, QPointF(left, y1), QPointF(left + 40, y1), lead)
                 continue
@@ -69,7 +77,9 @@ class WiringChart(QWidget):
         painter.setPen(THEME.color("ink"))
         for name, place in places.items():
             y = top + step * (place + 0.5)
-            painter.drawText(QRectF(right + 12, y - 12, area.right() - right - 30, 24), int(Qt.AlignmentFlag.AlignVCenter), name)
+            painter.drawText(
+                QRectF(right + 12, y - 12, area.right() - right - 30, 24), int(Qt.AlignmentFlag.AlignVCenter), name
+            )
 
     def _box(self, painter: QPainter, box: QRectF, title: str) -> None:
         painter.setPen(THEME.pen("line", 1.4))
@@ -77,7 +87,9 @@ class WiringChart(QWidget):
         painter.drawRoundedRect(box, 3, 3)
         painter.setPen(THEME.color("soft"))
         painter.setFont(font(12))
-        painter.drawText(QRectF(box.left(), box.top() - 22, box.width(), 20), int(Qt.AlignmentFlag.AlignCenter), title)
+        painter.drawText(
+            QRectF(box.left(), box.top() - 22, box.width(), 20), int(Qt.AlignmentFlag.AlignCenter), title
+        )
 
     def _wire(self, painter: QPainter, a: QPointF, b: QPointF, lead: Lead) -> None:
         path = QPainterPath(a)

@@ -25,7 +25,15 @@ class Bar:
     apart: bool = False
 
 
-_TOKENS = {"plate": "soft", "meter": "deep", "capture": "deep", "drive": "ochre", "settled": "ink", "phase": "deep", "mean": "magenta"}
+_TOKENS = {
+    "plate": "soft",
+    "meter": "deep",
+    "capture": "deep",
+    "drive": "ochre",
+    "settled": "ink",
+    "phase": "deep",
+    "mean": "magenta",
+}
 
 
 class Forest(QWidget):
@@ -106,7 +114,9 @@ class Forest(QWidget):
                 painter.drawLine(QPointF(end, y - 5), QPointF(end, y + 5))
         painter.setBrush(THEME.color("sheet" if bar.kind in ("plate", "drive") else token))
         if bar.kind == "settled":
-            painter.drawPolygon(QPolygonF([QPointF(x, y - 7), QPointF(x + 7, y), QPointF(x, y + 7), QPointF(x - 7, y)]))
+            painter.drawPolygon(
+                QPolygonF([QPointF(x, y - 7), QPointF(x + 7, y), QPointF(x, y + 7), QPointF(x - 7, y)])
+            )
         else:
             painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
         painter.setPen(THEME.color("brick" if bar.apart else "ink"))

@@ -18,7 +18,7 @@ from crisp_compass.app.theme import FAMILY, THEME, font
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
-_PREFIXED = {"s", "V", "A"}
+_PREFIXED = {"s", "V", "A", "H"}
 _DASHES = {"solid": Qt.PenStyle.SolidLine, "dash": Qt.PenStyle.DashLine, "dot": Qt.PenStyle.DotLine}
 
 

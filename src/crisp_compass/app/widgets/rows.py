@@ -18,7 +18,9 @@ class Rows(QFrame):
         self.setObjectName("sheet")
         if width:
             self.setFixedWidth(width)
-        self._align = Qt.AlignmentFlag.AlignTop | (Qt.AlignmentFlag.AlignLeft if prose else Qt.AlignmentFlag.AlignRight)
+        self._align = Qt.AlignmentFlag.AlignTop | (
+            Qt.AlignmentFlag.AlignLeft if prose else Qt.AlignmentFlag.AlignRight
+        )
         self._heading = label(heading, "heading")
         self._grid = QGridLayout()
         self._grid.setHorizontalSpacing(14)
