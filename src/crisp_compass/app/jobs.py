@@ -8,10 +8,12 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 
+from crisp_compass.capture import CancelledError, Progress
 from crisp_compass.errors import Refusal
 
 
 class _Signals(QObject):
+    progress = Signal(int, float)
     done = Signal(int, object)
     refused = Signal(int, object)
 
@@ -24,6 +26,8 @@ class _Work(QRunnable):
     def run(self) -> None:
         try:
             result = self._function()
+        except CancelledError:
+            return
         except Refusal as refusal:
             self._emit(self._signals.refused, refusal)
         except Exception as error:  # the window must live on; the sentence says what broke
@@ -45,11 +49,13 @@ class Job(QObject):
     done = Signal(object)
     refused = Signal(object)
     busy = Signal(bool)
+    progress = Signal(float)
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
         self._generation = 0
         self._signals = _Signals(self)
+        self._signals.progress.connect(self._on_progress)
         self._signals.done.connect(self._on_done)
         self._signals.refused.connect(self._on_refused)
 
@@ -59,10 +65,26 @@ class Job(QObject):
         self.busy.emit(True)
         QThreadPool.globalInstance().start(_Work(self._generation, function, self._signals))
 
+    def ask_reporting(self, function: Callable[[Progress], Any]) -> None:
+        """Run ``function`` with a progress reporter that also stops it once the question is void."""
+        generation = self._generation + 1
+
+        def report(part: float) -> None:
+            if generation != self._generation:
+                raise CancelledError
+            with contextlib.suppress(RuntimeError):
+                self._signals.progress.emit(generation, part)
+
+        self.ask(lambda: function(report))
+
     def cancel(self) -> None:
         """Drop whatever is under way."""
         self._generation += 1
         self.busy.emit(False)
+
+    def _on_progress(self, generation: int, part: float) -> None:
+        if generation == self._generation:
+            self.progress.emit(part)
 
     def _on_done(self, generation: int, result: object) -> None:
         if generation == self._generation:

@@ -56,7 +56,7 @@ from crisp_compass.app.legs.wiring_page import WiringPage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
-from crisp_compass.capture import read_capture
+from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
@@ -135,6 +135,8 @@ class Window(QMainWindow):
         self.bearing = _BearingLine()
         self.bearing.button.clicked.connect(self._follow_bearing)
         self._drop_job = Job(self)
+        self._dropped = ""
+        self._drop_job.progress.connect(self._on_drop_progress)
         self._drop_job.done.connect(lambda found: self._open_in_leg(*found))
         self._drop_job.refused.connect(lambda refusal: self.notice(refusal_text(refusal)))
         self._build()
@@ -429,20 +431,24 @@ class Window(QMainWindow):
         if path.name.endswith(".json"):
             self.open(path)
             return
-        if isinstance(self.page, CaptureLeg):
-            here = self.page.key
+        here = self.page.key if isinstance(self.page, CaptureLeg) else ""
 
-            def decide() -> tuple[str, Path]:
-                try:
-                    return guess_leg(read_capture(path, need_time=False)), path
-                except Refusal:
-                    return here, path  # the open leg says what is wrong, or asks for the channels
+        def decide(report: Progress) -> tuple[str, Path, Capture | None]:
+            try:
+                capture = read_capture(path, need_time=False, progress=report)
+                return guess_leg(capture), path, capture
+            except Refusal:
+                if not here:
+                    raise
+                return here, path, None  # the open leg says what is wrong, or asks for the channels
 
-            self._drop_job.ask(decide)
-        else:
-            self._drop_job.ask(lambda: (guess_leg(read_capture(path, need_time=False)), path))
+        self._dropped = path.name
+        self._drop_job.ask_reporting(decide)
 
-    def _open_in_leg(self, key: str, path: Path) -> None:
+    def _on_drop_progress(self, part: float) -> None:
+        self.statusBar().showMessage(f"Reading {self._dropped} … {100 * part:.0f} %", 2000)
+
+    def _open_in_leg(self, key: str, path: Path, capture: Capture | None) -> None:
         if BY_KEY[key] not in legs_of(self.document.bench):
             self.notice(
                 f"{path.name} holds hall signals, but the plate says encoder: set the angle sensor on the plate to halls first."
@@ -451,7 +457,7 @@ class Window(QMainWindow):
         self.travel(key)
         page = self.page
         assert isinstance(page, CaptureLeg)
-        page.load(path)
+        page.load(path, capture=capture)
 
     # ---- help and end
 

@@ -1,7 +1,7 @@
 """Reading a capture file: CSV in many dialects → :class:`Capture` in SI.
 
-Numbers are parsed by Polars. Where its fast path meets a cell it cannot read, the file is read again as text
-so that blanks and quoted decimal commas are taken, and the first bad cell can be named by line and column.
+Numbers are parsed by Polars (:mod:`crisp_compass.capture.bulk`). Where that meets a cell it cannot read, the file is
+read again as text so that blanks and quoted decimal commas are taken, and the first bad cell can be named by line and column.
 """
 
 from __future__ import annotations
@@ -15,6 +15,7 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
+from crisp_compass.capture.bulk import NotPlainError, Progress, read_plain
 from crisp_compass.capture.dialect import Dialect, detect
 from crisp_compass.capture.mapping import ColumnMapping, find_source
 from crisp_compass.capture.model import Capture
@@ -35,7 +36,13 @@ class _Wanted:
     analogue: bool = False
 
 
-def read_capture(path: Path | str, columns: Sequence[ColumnMapping | str] = (), *, need_time: bool = True) -> Capture:
+def read_capture(
+    path: Path | str,
+    columns: Sequence[ColumnMapping | str] = (),
+    *,
+    need_time: bool = True,
+    progress: Progress | None = None,
+) -> Capture:
     """Read a capture file.
 
     Parameters
@@ -46,6 +53,8 @@ def read_capture(path: Path | str, columns: Sequence[ColumnMapping | str] = (), 
         Mappings ``NAME=[-]SOURCE[*FACTOR]`` for channels that have other names in the file.
     need_time
         False for tables that are no time series.
+    progress
+        Told now and then what part of the file is read, 0 to 1.
 
     Returns
     -------
@@ -64,8 +73,13 @@ def read_capture(path: Path | str, columns: Sequence[ColumnMapping | str] = (), 
         dialect = detect(file)
         mappings = [ColumnMapping.parse(c) if isinstance(c, str) else c for c in columns]
         wanted = _wanted(dialect, mappings, need_time)
-        frame = _numbers(file, dialect, sorted({w.index for w in wanted}))
-        return _assemble(file, dialect, wanted, frame)
+        indices = sorted({w.index for w in wanted})
+        try:
+            numbers = read_plain(file, dialect, indices, progress)
+        except NotPlainError:
+            frame = _numbers(file, dialect, indices)
+            numbers = {i: frame[f"c{i}"].to_numpy(writable=True) for i in indices}
+        return _assemble(file, dialect, wanted, numbers)
     except Refusal as refusal:
         raise refusal.at(str(path) or "FILE") from None
     except OSError as error:
@@ -243,19 +257,22 @@ def _ragged(file: Path, dialect: Dialect, width: int, last: int | None = None) -
     return Refusal("the table cannot be read", "every row needs as many cells as the header")
 
 
-def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], frame: pl.DataFrame) -> Capture:
+def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], numbers: dict[int, FloatArray]) -> Capture:
     columns: dict[str, FloatArray] = {}
     findings = []
     for item in wanted:
-        raw = frame[f"c{item.index}"].to_numpy()
-        bad = np.flatnonzero(~np.isfinite(raw))
-        if len(bad):
+        raw = numbers[item.index]
+        finite = np.isfinite(raw)
+        if not finite.all():
+            bad = np.flatnonzero(~finite)
             line = _line_of(file, dialect, int(bad[0]))
             raise Refusal(
                 f"line {line}, column {dialect.names[item.index]}: {raw[bad[0]]} is not a finite number",
                 "mend or remove that row",
             )
-        values: FloatArray = raw * item.factor
+        # a column that several names take must stay as it is; else no second copy is made
+        shared = sum(w.index == item.index for w in wanted) > 1
+        values: FloatArray = raw * item.factor if shared else np.multiply(raw, item.factor, out=raw)
         if item.name.startswith(("hall", "enc")):
             values = _logic(values, item, dialect, file)
         columns[item.name] = values
@@ -266,9 +283,9 @@ def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], frame: pl.Dat
         )
     time = columns.pop("t", np.empty(0))
     if len(time):
-        step = np.diff(time)
-        if len(step) and not bool(np.all(step > 0)):
-            row = int(np.argmax(step <= 0)) + 1
+        rising = time[1:] > time[:-1]
+        if not rising.all():
+            row = int(np.argmin(rising)) + 1
             line = _line_of(file, dialect, row)
             raise Refusal(
                 f"line {line}: time goes from {time[row - 1]:.9g} s to {time[row]:.9g} s",

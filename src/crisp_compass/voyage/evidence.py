@@ -22,7 +22,7 @@ from crisp_compass.bench.models import (
 )
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.bench.store import sha256_of
-from crisp_compass.capture import Capture, read_capture
+from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.commutation.halls import HallTable, read_halls
 from crisp_compass.conversions import flux_from_kt, flux_from_kv, kt_from_flux
 from crisp_compass.errors import Refusal
@@ -63,6 +63,8 @@ def evaluate(
     when: str,
     columns: Sequence[str] = (),
     slot: str | None = None,
+    progress: Progress | None = None,
+    capture: Capture | None = None,
 ) -> Evaluated:
     """Read a capture and run the leg's estimator.
 
@@ -76,13 +78,20 @@ def evaluate(
         The capture and the folder of the bench file, from which the path is kept relative.
     slot
         ``d``, ``q`` or empty for inductance; None takes the note ``axis`` of the capture.
+    progress
+        Told what part of the file is read.
+    capture
+        What stands in the file, where it was read already.
 
     Raises
     ------
     Refusal
         Whatever the reader or the estimator refuses.
     """
-    capture = read_capture(file, columns, need_time=leg != "inductance")
+    if capture is None or columns:
+        capture = read_capture(file, columns, need_time=leg != "inductance", progress=progress)
+    elif not len(capture.time) and leg != "inductance":
+        raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=str(file))
     result = _run(bench, leg, capture)
     if slot is None:
         slot = capture.notes.get("axis", "").strip().lower() if leg == "inductance" else ""

@@ -17,6 +17,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.models import Evidence, Topic
 from crisp_compass.bench.store import sha256_of
+from crisp_compass.capture import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.voyage.evidence import Evaluated, add_evidence, differs, evaluate
 
@@ -36,6 +37,7 @@ class CaptureLeg(LegPage):
         self._load.done.connect(self._on_loaded)
         self._load.refused.connect(self._on_load_refused)
         self._load.busy.connect(self._on_busy)
+        self._load.progress.connect(self._on_progress)
         self._again = Job(self)
         self._again.done.connect(self._on_evaluated)
         self._again.refused.connect(self._on_gone)
@@ -108,12 +110,16 @@ class CaptureLeg(LegPage):
         if path:
             self.load(Path(path))
 
-    def load(self, path: Path, columns: tuple[str, ...] = ()) -> None:
-        """Read and evaluate a capture off the window's thread."""
+    def load(self, path: Path, columns: tuple[str, ...] = (), capture: Capture | None = None) -> None:
+        """Read (unless done already) and evaluate a capture off the window's thread."""
         bench, base = self.document.bench, self.document.base
         self._pending = (path, columns)
         self._busy_text.setText(f"Reading {path.name} …")
-        self._load.ask(lambda: evaluate(bench, self.key, path, base=base, when=now(), columns=columns))
+        self._load.ask_reporting(
+            lambda report: evaluate(
+                bench, self.key, path, base=base, when=now(), columns=columns, progress=report, capture=capture
+            )
+        )
 
     def _on_loaded(self, evaluated: Evaluated) -> None:
         self.evaluated = evaluated
@@ -133,6 +139,10 @@ class CaptureLeg(LegPage):
                 self.load(path, dialog.mappings())
                 return
         self.refuse(refusal)
+
+    def _on_progress(self, part: float) -> None:
+        name = self._pending[0].name
+        self._busy_text.setText(f"Reading {name} … {100 * part:.0f} %" if part < 0.995 else f"Fitting {name} …")
 
     def _on_busy(self, busy: bool) -> None:
         self._busy.setVisible(busy)

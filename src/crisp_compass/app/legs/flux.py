@@ -79,7 +79,8 @@ class FluxPage(CaptureLeg):
             self.residual.set("residual", result.omega / (2 * math.pi), result.residual)
             return
         assert isinstance(result, FluxResult)
-        self.trace.set("measured", result.time, result.voltage[:, 0])
+        capture = evaluated.capture
+        self.trace.set("measured", capture.time, capture[result.channels[0]])  # every sample, with its spikes
         self.trace.set("fit", result.time, result.model[:, 0])
         self.speed.set("fit", result.time, abs(result.omega) / (2 * math.pi))
         self.residual.set("residual", result.time, result.residual[:, 0])

@@ -19,6 +19,7 @@ from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.design import inductance_values
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
+_MARKS = 5000  # more samples than this are joined by a line instead of marked
 _SLOTS = {"": "both axes", "d": "d axis", "q": "q axis", "angle": "over the angle", "current": "over the current"}
 
 
@@ -32,6 +33,7 @@ class InductancePage(CaptureLeg):
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="current steps")
         self.trace.curve("measured", "deep", symbol="o", size=5)
+        self.trace.curve("samples", "deep", width=1, dense=True)
         self.trace.curve("fit", "magenta", width=1.2)
         self.voltage = Plot(("time", "s"), ("voltage v_ab", "V"), name="voltage steps")
         self.voltage.curve("measured", "deep", width=1, dense=True)
@@ -149,9 +151,13 @@ class InductancePage(CaptureLeg):
         assert isinstance(result, InductanceResult)
         self.voltage.set_axes(("time", "s"), ("voltage v_ab", "V"))
         self.voltage.set("curve", [], [])
-        self.trace.set("measured", result.time, result.current)
+        capture = evaluated.capture
+        time = capture.time - capture.time[0]
+        many = len(time) > _MARKS
+        self.trace.set("samples" if many else "measured", time, capture["i_a"])
+        self.trace.set("measured" if many else "samples", [], [])
         self.trace.set("fit", result.time, result.model)
-        self.voltage.set("measured", result.time, result.voltage)
+        self.voltage.set("measured", time, capture["v_ab"])
         self.residual.set("residual", result.time, result.residual)
 
     def _label(self, over_angle: bool) -> None:
@@ -162,6 +168,7 @@ class InductancePage(CaptureLeg):
         self.voltage.setVisible(not over_angle)
 
     def _draw_curve(self, result: SaturationResult) -> None:
+        self.trace.set("samples", [], [])
         self.trace.set("measured", result.time, result.current)
         self.trace.set("fit", result.time, result.model)
         self.voltage.set_axes(("current along the axis, peak", "A"), ("incremental inductance", "H"))
@@ -173,6 +180,7 @@ class InductancePage(CaptureLeg):
         self._label(True)
         angle = np.degrees(result.angle)
         order = np.argsort(angle)
+        self.trace.set("samples", [], [])
         self.trace.set("measured", angle[result.used], result.inductance[result.used])
         self.trace.set("fit", np.degrees(result.line_angle), result.line_inductance)
         self.voltage.set("measured", [], [])

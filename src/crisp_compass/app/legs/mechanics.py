@@ -92,7 +92,8 @@ class MechanicsPage(CaptureLeg):
     def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
         assert isinstance(result, MechanicsResult)
-        self.trace.set("measured", result.time, result.speed * RPM_PER_RAD_S)
+        capture = evaluated.capture
+        self.trace.set("measured", capture.time, capture["speed"] * RPM_PER_RAD_S)
         self.trace.set("fit", result.time, result.model * RPM_PER_RAD_S)
         self.current.set("measured", result.time, result.current)
         used = np.isfinite(result.residual)

@@ -15,6 +15,7 @@ from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QApplication, QFileDialog, QGraphicsItem, QMenu, QWidget
 
 from crisp_compass.app.theme import FAMILY, THEME, font
+from crisp_compass.app.widgets.pyramid import LONG, Pyramid
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
@@ -54,6 +55,9 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self._curves: dict[str, tuple[pg.PlotDataItem, dict[str, Any]]] = {}
         self._lines: list[tuple[pg.InfiniteLine, str, Qt.PenStyle]] = []
         self._cursors: list[pg.InfiniteLine] = []
+        self._dense: set[str] = set()
+        self._long: dict[str, Pyramid] = {}
+        self.plotItem.getViewBox().sigXRangeChanged.connect(self._on_range)
         self._log_x = log_x
         self.setAccessibleName(f"Plot: {name}")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -126,6 +130,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         if dense:  # after adding: the plot gives every new item its own settings
             item.setDownsampling(auto=True, method="peak")
             item.setClipToView(True)
+            self._dense.add(key)
         self._curves[key] = (item, style)
 
     def set_axes(self, x: tuple[str, str], y: tuple[str, str]) -> None:
@@ -135,17 +140,33 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             self.restyle()
 
     def set(self, key: str, x: ArrayLike, y: ArrayLike) -> None:
-        """Put data into a declared curve."""
-        self._curves[key][0].setData(np.asarray(x), np.asarray(y))
+        """Put data into a declared curve; a dense one that is long shows the extremes of what each pixel covers."""
+        xs, ys = np.asarray(x), np.asarray(y)
+        self._long.pop(key, None)
+        if key in self._dense and len(xs) > LONG and bool(np.isfinite(ys).all()):
+            self._long[key] = Pyramid(xs, ys)
+            self._show_long(key, float(xs[0]), float(xs[-1]))
+            return
+        self._curves[key][0].setData(xs, ys)
+
+    def _show_long(self, key: str, left: float, right: float) -> None:
+        self._curves[key][0].setData(*self._long[key].view(left, right))
+
+    def _on_range(self, _: object, limits: tuple[float, float]) -> None:
+        for key in self._long:
+            self._show_long(key, *limits)
 
     def data(self, key: str) -> tuple[np.ndarray, np.ndarray]:
-        """Return what a curve shows."""
+        """Return what a curve shows, all samples of it."""
+        if key in self._long:
+            return self._long[key].x, self._long[key].y
         x, y = self._curves[key][0].xData, self._curves[key][0].yData
         empty = np.empty(0)
         return (empty if x is None else x), (empty if y is None else y)
 
     def clear_data(self) -> None:
         """Empty every curve."""
+        self._long.clear()
         for item, _ in self._curves.values():
             item.setData([], [])
 
@@ -161,6 +182,8 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
 
     def fit(self) -> None:
         """Show everything."""
+        for key, long in self._long.items():
+            self._show_long(key, float(long.x[0]), float(long.x[-1]))
         self.plotItem.enableAutoRange()
         self.plotItem.autoRange(padding=0.04)
 
