@@ -18,7 +18,11 @@ from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels,
 from crisp_compass.plant.parameters import ALIGN, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, join
 from crisp_compass.voyage import design
+from crisp_compass.voyage.cable import FRAME, set_reading
+from crisp_compass.voyage.checks import record_reading, record_seen, skip_check
 from crisp_compass.voyage.evidence import add_evidence, evaluate
+from crisp_compass.voyage.interference import add_spike
+from crisp_compass.voyage.wiring import set_lead
 
 HERE = Path(__file__).parent
 WINCH = Machine(r=0.4127, ld=0.981e-3, lq=1.214e-3, psi=16.83e-3, pole_pairs=7.0)
@@ -107,6 +111,35 @@ def hand_turn(machine: Machine, path: Path) -> None:
     write_capture(path, t, columns, {**ORIGIN, "turned": "by hand, backwards"})
 
 
+def run_up(machine: Machine, load: Load, current: float, up: float, seconds: float, path: Path) -> None:
+    """Run up with a steady current, switch off, coast; speed by tachometer, current as the drive reports it."""
+    rng, dt = np.random.default_rng(41), 1e-3
+    kt = 1.5 * machine.pole_pairs * machine.psi
+    b = load.viscous / load.inertia
+    t = np.arange(round(seconds / dt)) * dt
+    start = 0.1
+    final = (kt * current - load.coulomb) / load.viscous
+    climbing = final * (1 - np.exp(-b * np.clip(t - start, 0, up)))
+    top, drag = float(climbing[-1]), load.coulomb / load.viscous
+    falling = (top + drag) * np.exp(-b * np.clip(t - start - up, 0, None)) - drag
+    omega = np.where(t < start + up, climbing, np.maximum(falling, 0.0))
+    i_q = np.where((t >= start) & (t < start + up), current, 0.0)
+    columns = {
+        "speed": Probe(1.4 * top, 12, 2e-3 * top).sample(omega, rng),
+        "i_q": Probe(4 * current, 12, 6e-3 * current, 0.01 * current).sample(i_q, rng),
+    }
+    write_capture(path, t, columns, {**ORIGIN, "load": "drum off the shaft"})
+
+
+def readings_over_angle(machine: Machine, path: Path) -> None:
+    """Inductance between two terminals by hand-held meter, the shaft turned on in steps of about 2°."""
+    rng = np.random.default_rng(42)
+    angle = np.radians(np.arange(0, 52, 2.0) + 0.15 * rng.standard_normal(26))
+    values = [inductance_ab(machine, machine.pole_pairs * (a - 0.21)) for a in angle]
+    table = np.round(np.array(values) * (1 + 1.5e-3 * rng.standard_normal(26)), 7)
+    write_capture(path, np.empty(0), {"angle": angle, "l_ab": table}, {**ORIGIN, "pole_pairs": f"{machine.pole_pairs:.0f}"})
+
+
 def clock(minute: int) -> str:
     """Return the demo's time of day as ISO text."""
     return f"2026-05-12T{14 + minute // 60:02d}:{minute % 60:02d}:00"
@@ -142,6 +175,26 @@ def ohms(value: float) -> Quantity:
     return Quantity(value=value, unit="Ω")
 
 
+def wired(bench: Bench, leads: tuple[tuple[str, str], ...]) -> Bench:
+    """Write colours and pins of the leads down, in the chart's order."""
+    for index, (colour, pin) in enumerate(leads):
+        bench = set_lead(bench, index, colour=colour, pin=pin)
+    return bench
+
+
+def checked(bench: Bench, minute: int) -> Bench:
+    """Do the checks before power: readings typed, things seen, one left out for a reason."""
+    for name, value in (("phase_u", 2.1e9), ("phase_v", 2.4e9), ("phase_w", 2.2e9)):
+        bench = record_reading(bench, "insulation_motor", name, value, clock(minute))
+        bench = record_reading(bench, "insulation_drive", name, 0.8 * value, clock(minute + 2))
+    for key, name, value in (("frame", "frame", 0.09), ("polarity", "link", 48.1), ("limit", "limit", 0.5)):
+        bench = record_reading(bench, key, name, value, clock(minute + 3))
+    bench = record_seen(bench, "terminals", "all six tight, lugs sound", clock(minute + 4))
+    bench = record_seen(bench, "clamped", "two clamps, drum off", clock(minute + 4))
+    bench = skip_check(bench, "brake", "the drum and its load are off the shaft", clock(minute + 5))
+    return record_seen(bench, "stop_button", "cuts the supply, within reach", clock(minute + 5))
+
+
 def make_winch(folder: Path) -> None:
     """The winch: everything settled, but R was measured anew after the current loop was."""
     folder.mkdir(exist_ok=True)
@@ -152,11 +205,16 @@ def make_winch(folder: Path) -> None:
     voltage_steps(WINCH, axis, 6.0, 16, folder / "winch-step-d.csv", "d", 21)
     voltage_steps(WINCH, axis + math.pi / 2, 6.0, 16, folder / "winch-step-q.csv", "q", 22)
     coasting(WINCH, WINCH_LOAD, 160.0, 1.6, 1 / 8e3, folder / "winch-coast.csv", 23)
+    run_up(WINCH, WINCH_LOAD, 0.35, 0.55, 2.4, folder / "winch-run-up.csv")
+    readings_over_angle(WINCH, folder / "winch-lcr.csv")
     bench = Bench(name="Winch", notes="Lake-survey buoy, sonde winch. Invented motor; every capture is simulated.")
     bench = levers(
         bench, "plate", motor="WN-48/7 servo", pole_pairs=7, v_bus=48.0, rated_current=6.0, top_speed=2000 * 2 * math.pi / 60,
         inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3, sensor="encoder", counts_per_rev=8192, kv=47.0,
     )  # fmt: skip
+    bench = levers(
+        bench, "supply", source="battery", v_empty=42.0, v_full=54.6, drive_continuous=10.0, drive_peak=25.0, drive_base="peak"
+    )
     bench = levers(bench, "resistance", temperature=23.5)
     bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=20e3, dead_time=160e-9)
     bench = levers(bench, "current_loop", bandwidth_hz=1200.0, step=3.0)
@@ -167,12 +225,27 @@ def make_winch(folder: Path) -> None:
     for minute, kind, value in ((2, "lead", 0.05), (3, "ruv", 0.88), (3, "rvw", 0.87), (4, "rwu", 0.88)):
         bench = ledger(bench, minute, kind, {"lead": "probes together"}.get(kind, "pair, meter"), ohms(value))
     bench = settled(bench, "resistance", {"resistance": ohms(0.408)}, "meter, three pairs less the probes", 6)
+    colours = ("brown", "black", "grey", "green-yellow", "white", "yellow", "green", "red", "blue")
+    bench = wired(bench, tuple(zip(colours, "1 2 3 PE 4 5 6 7 8".split(), strict=True)))
+    bench = checked(bench, 6)
+    for remedy, peak in (
+        ("", 8.4),
+        ("screened motor cable, screen earthed at both ends", 2.7),
+        ("signal cable screened and earthed", 4.7),
+        ("ferrites on the motor cable", 6.9),
+    ):
+        bench = add_spike(bench, remedy, peak, True, clock(10))
+    bench = read(bench, "inductance", "winch-lcr.csv", folder, 11)
     bench = read(bench, "inductance", "winch-step-d.csv", folder, 11)
     bench = read(bench, "inductance", "winch-step-q.csv", folder, 12)
     bench = settled(bench, "inductance", design.inductance_values(bench), "steps on both axes, fit within noise", 13)
     bench = read(bench, "flux", "winch-coast.csv", folder, 18)
     flux = bench.evidence["flux"][0].estimates
     bench = settled(bench, "flux", {"flux_linkage": flux["flux_linkage"]}, "coast, two channels agree", 19)
+    bench = read(bench, "mechanics", "winch-run-up.csv", folder, 20)
+    found = bench.evidence["mechanics"][0].estimates
+    values = {k: found[k] for k in ("inertia", "viscous_friction", "coulomb_friction")}
+    bench = settled(bench, "mechanics", values, "run-up and coast, drum off", 20, ("flux.flux_linkage",))
     figures = design.plan_bench_pwm(bench)
     bench = settled(bench, "pwm", design.pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
     current = design.design_current(bench)
@@ -220,6 +293,18 @@ def make_thruster(folder: Path) -> None:
     bench = levers(bench, "run", speed=300.0, i_limit=20.0, i_trip=40.0, v_min=14.0)
     bench = settled(bench, "plate", design.plate_values(bench), "from the data sheet", 0)
     bench = ledger(bench, 1, "note", "propeller off, stator clamped; hall cable colours do not match the drawing")
+    bench = levers(bench, "supply", source="battery", v_empty=21.0, v_full=29.4, drive_continuous=60.0, drive_base="peak")
+    bench = wired(bench, (("red", "1"), ("white", "2"), ("black", "3"), ("green-yellow", "PE")))
+    # the five wires of the hall cable: what the meter said against each other and the frame
+    names = ("brown", "orange", "yellow", "violet", "pink")
+    paths = {("brown", "orange"): 1480.0, ("brown", "yellow"): 2210.0, ("brown", "violet"): 2190.0, ("brown", "pink"): 2230.0}
+    for name in names:
+        bench = set_reading(bench, name, other=FRAME, ohms=1e12)
+    for k, first in enumerate(names):
+        for other in names[k + 1 :]:
+            # whatever does not meet the 0 V leads over it
+            ohm = paths.get((first, other)) or paths["brown", first] + paths["brown", other]
+            bench = set_reading(bench, first, other=other, ohms=ohm)
     save_bench(bench, folder / "thruster.bench.json")
 
 

@@ -14,8 +14,8 @@ from crisp_compass.quantities import UNITS
 
 
 def write_capture(path: Path, time: FloatArray, columns: Mapping[str, FloatArray], notes: Mapping[str, str]) -> None:
-    """Write ``time`` (n,) [s] and channels (n,) [SI] as CSV with units in the header and notes above it."""
-    data: dict[str, FloatArray | np.ndarray] = {"t [s]": np.round(time, 9)}
+    """Write ``time`` (n,) [s] (empty for a table that is no time series) and channels (n,) [SI] as CSV with units in the header and notes above it."""
+    data: dict[str, FloatArray | np.ndarray] = {"t [s]": np.round(time, 9)} if len(time) else {}
     for name, values in columns.items():
         unit = SIGNALS[name]
         if unit == "logic":
