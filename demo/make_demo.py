@@ -137,7 +137,9 @@ def readings_over_angle(machine: Machine, path: Path) -> None:
     angle = np.radians(np.arange(0, 52, 2.0) + 0.15 * rng.standard_normal(26))
     values = [inductance_ab(machine, machine.pole_pairs * (a - 0.21)) for a in angle]
     table = np.round(np.array(values) * (1 + 1.5e-3 * rng.standard_normal(26)), 7)
-    write_capture(path, np.empty(0), {"angle": angle, "l_ab": table}, {**ORIGIN, "pole_pairs": f"{machine.pole_pairs:.0f}"})
+    write_capture(
+        path, np.empty(0), {"angle": angle, "l_ab": table}, {**ORIGIN, "pole_pairs": f"{machine.pole_pairs:.0f}"}
+    )
 
 
 def clock(minute: int) -> str:
@@ -213,7 +215,14 @@ def make_winch(folder: Path) -> None:
         inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3, sensor="encoder", counts_per_rev=8192, kv=47.0,
     )  # fmt: skip
     bench = levers(
-        bench, "supply", source="battery", v_empty=42.0, v_full=54.6, drive_continuous=10.0, drive_peak=25.0, drive_base="peak"
+        bench,
+        "supply",
+        source="battery",
+        v_empty=42.0,
+        v_full=54.6,
+        drive_continuous=10.0,
+        drive_peak=25.0,
+        drive_base="peak",
     )
     bench = levers(bench, "resistance", temperature=23.5)
     bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=20e3, dead_time=160e-9)
@@ -226,7 +235,7 @@ def make_winch(folder: Path) -> None:
         bench = ledger(bench, minute, kind, {"lead": "probes together"}.get(kind, "pair, meter"), ohms(value))
     bench = settled(bench, "resistance", {"resistance": ohms(0.408)}, "meter, three pairs less the probes", 6)
     colours = ("brown", "black", "grey", "green-yellow", "white", "yellow", "green", "red", "blue")
-    bench = wired(bench, tuple(zip(colours, "1 2 3 PE 4 5 6 7 8".split(), strict=True)))
+    bench = wired(bench, tuple(zip(colours, ["1", "2", "3", "PE", "4", "5", "6", "7", "8"], strict=True)))
     bench = checked(bench, 6)
     for remedy, peak in (
         ("", 8.4),
@@ -293,11 +302,18 @@ def make_thruster(folder: Path) -> None:
     bench = levers(bench, "run", speed=300.0, i_limit=20.0, i_trip=40.0, v_min=14.0)
     bench = settled(bench, "plate", design.plate_values(bench), "from the data sheet", 0)
     bench = ledger(bench, 1, "note", "propeller off, stator clamped; hall cable colours do not match the drawing")
-    bench = levers(bench, "supply", source="battery", v_empty=21.0, v_full=29.4, drive_continuous=60.0, drive_base="peak")
+    bench = levers(
+        bench, "supply", source="battery", v_empty=21.0, v_full=29.4, drive_continuous=60.0, drive_base="peak"
+    )
     bench = wired(bench, (("red", "1"), ("white", "2"), ("black", "3"), ("green-yellow", "PE")))
     # the five wires of the hall cable: what the meter said against each other and the frame
     names = ("brown", "orange", "yellow", "violet", "pink")
-    paths = {("brown", "orange"): 1480.0, ("brown", "yellow"): 2210.0, ("brown", "violet"): 2190.0, ("brown", "pink"): 2230.0}
+    paths = {
+        ("brown", "orange"): 1480.0,
+        ("brown", "yellow"): 2210.0,
+        ("brown", "violet"): 2190.0,
+        ("brown", "pink"): 2230.0,
+    }
     for name in names:
         bench = set_reading(bench, name, other=FRAME, ohms=1e12)
     for k, first in enumerate(names):

@@ -7,10 +7,15 @@ from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
 
 from crisp_compass.commutation.halls import HallTable
+from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.estimates import FloatArray
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.inductance import InductanceResult
+from crisp_compass.identify.mechanics import MechanicsResult
 from crisp_compass.identify.resistance import ResistanceResult
+from crisp_compass.identify.running import RunningResult
+from crisp_compass.identify.saliency import SaliencyResult
+from crisp_compass.identify.saturation import SaturationResult
 
 _MEASURED, _FITTED = "#1E5A8C", "#B3296B"
 _MOST = 3000
@@ -47,6 +52,50 @@ def inductance(figure: FigureBase, result: InductanceResult) -> None:
     left, right = _pair(figure, "time [ms]", "current i_a [A]", "residual [mA]")
     t, i, m, r = _thin(1e3 * result.time, result.current, result.model, 1e3 * result.residual)
     left.plot(t, i, ".", ms=2, color=_MEASURED, label="measured")
+    left.plot(t, m, color=_FITTED, lw=1, label="fit")
+    left.legend(frameon=False)
+    right.plot(t, r, color=_MEASURED, lw=0.5)
+
+
+def saturation(figure: FigureBase, result: SaturationResult) -> None:
+    """Current over time with the model, and the curve of the inductance."""
+    left, right = _pair(figure, "time [ms]", "current i_a [A]", "incremental inductance [mH]")
+    t, i, m = _thin(1e3 * result.time, result.current, result.model)
+    left.plot(t, i, ".", ms=2, color=_MEASURED, label="measured")
+    left.plot(t, m, color=_FITTED, lw=1, label="fit")
+    left.legend(frameon=False)
+    right.plot(result.curve_current, 1e3 * result.curve_inductance, color=_FITTED)
+    right.set_xlabel("current along the axis, peak [A]")
+
+
+def saliency(figure: FigureBase, result: SaliencyResult) -> None:
+    """Readings over the rotor angle with the fitted curve, and the residual."""
+    left, right = _pair(figure, "rotor angle [°]", "inductance A–B [mH]", "residual [µH]")
+    used, angle = result.used, np.degrees(result.angle)
+    left.plot(np.degrees(result.line_angle), 1e3 * result.line_inductance, color=_FITTED, label="fit")
+    left.plot(angle[used], 1e3 * result.inductance[used], "o", ms=4, color=_MEASURED, label="read")
+    left.plot(angle[~used], 1e3 * result.inductance[~used], "o", ms=4, mfc="none", color=_MEASURED)
+    left.legend(frameon=False)
+    right.axhline(0, color="#16293D", lw=0.6)
+    right.plot(angle[used], 1e6 * result.residual[used], "o", ms=4, color=_MEASURED)
+
+
+def running(figure: FigureBase, result: RunningResult) -> None:
+    """v_q over the electrical frequency with the fitted values, and the residual."""
+    left, right = _pair(figure, "electrical frequency [Hz]", "v_q [V]", "residual [mV]")
+    f = result.omega / (2 * np.pi)
+    left.plot(f, result.model, color=_FITTED, label="fit")
+    left.plot(f, result.voltage, "o", ms=4, color=_MEASURED, label="steady speeds")
+    left.legend(frameon=False)
+    right.axhline(0, color="#16293D", lw=0.6)
+    right.plot(f, 1e3 * result.residual, "o", ms=4, color=_MEASURED)
+
+
+def mechanics(figure: FigureBase, result: MechanicsResult) -> None:
+    """Speed over time with the model, and the residual."""
+    left, right = _pair(figure, "time [s]", "speed [rpm]", "residual [rpm]")
+    t, w, m, r = _thin(result.time, *(x * RPM_PER_RAD_S for x in (result.speed, result.model, result.residual)))
+    left.plot(t, w, ".", ms=2, color=_MEASURED, label="measured")
     left.plot(t, m, color=_FITTED, lw=1, label="fit")
     left.legend(frameon=False)
     right.plot(t, r, color=_MEASURED, lw=0.5)

@@ -16,6 +16,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import entry_text
 from crisp_compass.estimates import Finding
 from crisp_compass.record.report import CAUTIONS, Exhibit, Row, draw, exhibits_of, open_points, settled_rows
+from crisp_compass.record.tables import tables_of
 
 _SIZE = (8.27, 11.69)  # A4, inch
 _LEFT, _TOP, _BOTTOM, _LINE = 0.09, 0.93, 0.07, 0.0165
@@ -32,7 +33,7 @@ def write_pdf(bench: Bench, base: Path, when: str) -> bytes:
         rc_context({"pdf.fonttype": 42, "font.size": 9}),
         PdfPages(out, metadata={"Title": f"{bench.name}, bench record"}) as pages,
     ):
-        _text_pages(pages, _front(bench, when))
+        _text_pages(pages, [*_front(bench, when), *_tables(bench)])
         for exhibit in exhibits_of(bench, base):
             _exhibit_page(pages, exhibit)
         _text_pages(pages, _back(bench))
@@ -67,6 +68,20 @@ def _front(bench: Bench, when: str) -> Iterator[Line]:
         for code, s in halls.states.items():
             cells = (code, f"{s.from_deg:.1f}°", f"{s.center_deg:.1f}°", f"{s.to_deg:.1f}°", s.drive)
             yield [(_LEFT + 0.12 * k, text, k == 0, _INK) for k, text in enumerate(cells)], 1
+
+
+def _tables(bench: Bench) -> Iterator[Line]:
+    """Lay each table out: the first cell, then the others joined and wrapped below each other."""
+    for table in tables_of(bench):
+        yield _heading(table.title)
+        for row in table.rows:
+            name, rest = textwrap.wrap(row[0], 26) or [""], textwrap.wrap("  ·  ".join(c for c in row[1:] if c), 74)
+            for k in range(max(len(name), len(rest))):
+                cells = [(_LEFT, name[k], True, _INK)] if k < len(name) else []
+                cells += [(0.34, rest[k], False, _INK)] if k < len(rest) else []
+                yield cells, 1
+        if table.note:
+            yield from _wrapped(table.note, colour=_SOFT)
 
 
 def _finding_text(finding: Finding) -> str:

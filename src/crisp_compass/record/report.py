@@ -20,9 +20,14 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.inductance import InductanceResult
+from crisp_compass.identify.mechanics import MechanicsResult
 from crisp_compass.identify.resistance import ResistanceResult
+from crisp_compass.identify.running import RunningResult
+from crisp_compass.identify.saliency import SaliencyResult
+from crisp_compass.identify.saturation import SaturationResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.record import figures
+from crisp_compass.record.tables import tables_of
 from crisp_compass.voyage.course import BY_KEY, check_bench, stale_effect
 from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, evaluate
 
@@ -34,6 +39,9 @@ CAUTIONS = (
     "Hoists and vertical axes: block the load mechanically. Braking pumps the bus; batteries have a charge limit.",
     "Mains wiring, lifting equipment, vehicles and machine guarding follow local codes and qualified people; this record does not replace them.",
 )
+
+
+_SLOTS = {"d": ", d axis", "q": ", q axis", "angle": " over the rotor angle", "current": " against current"}
 
 
 @dataclass(frozen=True)
@@ -86,7 +94,7 @@ def write_report(bench: Bench, base: Path, when: str) -> str:
     )
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     return environment.get_template("record.html").render(
-        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base), halls=halls, cautions=CAUTIONS,
+        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base), halls=halls, tables=tables_of(bench), cautions=CAUTIONS,
         findings=open_points(bench),
     )  # fmt: skip
 
@@ -121,7 +129,7 @@ def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> Row:
 
 
 def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path) -> Exhibit:
-    title = BY_KEY[leg].name + (f", {evidence.slot} axis" if evidence.slot else "")
+    title = BY_KEY[leg].name + _SLOTS.get(evidence.slot, "")
     path = base / evidence.file
     problem, evaluated = "", None
     try:
@@ -144,6 +152,14 @@ def draw(figure: FigureBase, evaluated: Evaluated) -> None:
         figures.resistance(figure, result)
     elif isinstance(result, InductanceResult):
         figures.inductance(figure, result)
+    elif isinstance(result, SaturationResult):
+        figures.saturation(figure, result)
+    elif isinstance(result, SaliencyResult):
+        figures.saliency(figure, result)
+    elif isinstance(result, RunningResult):
+        figures.running(figure, result)
+    elif isinstance(result, MechanicsResult):
+        figures.mechanics(figure, result)
     elif isinstance(result, FluxResult):
         figures.flux(figure, result)
     elif isinstance(result, HallTable):
