@@ -186,9 +186,9 @@ def wired(bench: Bench, leads: tuple[tuple[str, str], ...]) -> Bench:
 
 def checked(bench: Bench, minute: int) -> Bench:
     """Do the checks before power: readings typed, things seen, one left out for a reason."""
-    for name, value in (("phase_u", 2.1e9), ("phase_v", 2.4e9), ("phase_w", 2.2e9)):
-        bench = record_reading(bench, "insulation_motor", name, value, clock(minute))
-        bench = record_reading(bench, "insulation_drive", name, 0.8 * value, clock(minute + 2))
+    for key, share, later in (("insulation_motor", 1.0, 0), ("insulation_drive", 0.8, 2)):
+        for name, value in (("phase_u", 2.1e9), ("phase_v", 2.4e9), ("phase_w", 2.2e9)):
+            bench = record_reading(bench, key, name, share * value, clock(minute + later))
     for key, name, value in (("frame", "frame", 0.09), ("polarity", "link", 48.1), ("limit", "limit", 0.5)):
         bench = record_reading(bench, key, name, value, clock(minute + 3))
     bench = record_seen(bench, "terminals", "all six tight, lugs sound", clock(minute + 4))
