@@ -206,7 +206,7 @@ def test_bad_files_leave_everything_as_it_was(window: Window, qtbot: QtBot, winc
     drop(window, tmp_path / "new.bench.json")
     assert (
         window.notice_text.text()
-        == "new.bench.json: the bench has format 7, this program knows up to 1; open it with a newer version; the file was not changed."
+        == "new.bench.json: the bench has format 7, this program knows up to 2; open it with a newer version; the file was not changed."
     )
     window.travel("resistance")
     (tmp_path / "bad.csv").write_text("t [s],v_ab [V],i_a [A]\n0,1,2\n1,2\n")
@@ -336,14 +336,15 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
-    for key, page in window.pages.items():
+    for page in (p for parts in window.sections.values() for p in parts.values()):
+        key = (page.key, page.section)
         for kind in (QAbstractButton, QLineEdit, QComboBox):
             for control in page.findChildren(kind):
                 if control.objectName().startswith("qt_") or isinstance(control.parent(), QComboBox):
                     continue
                 assert _spoken(control), (key, control)
                 assert control.focusPolicy() != Qt.FocusPolicy.NoFocus or not control.isEnabled(), (key, control)
-    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "pwm"), 1):
+    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "mechanics", "pwm"), 1):
         qtbot.keyClick(window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.AltModifier)
         assert window.page.key == key
     window.course.setFocus()

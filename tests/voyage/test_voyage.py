@@ -17,7 +17,6 @@ from crisp_compass.voyage.evidence import add_evidence, differs, evaluate, guess
 from crisp_compass.voyage.outlook import (
     bode,
     nice,
-    plate_outlook,
     predict_current_step,
     predict_speed_step,
     pwm_picture,
@@ -60,18 +59,18 @@ def test_a_run_belongs_to_no_leg(bench: Bench, tmp_path: Path) -> None:
 
 
 def test_evidence_of_one_slot_takes_the_place_of_the_old(bench: Bench, winch: Path) -> None:
-    assert [e.slot for e in bench.evidence["inductance"]] == ["d", "q"]
+    assert [e.slot for e in bench.evidence["inductance"]] == ["angle", "d", "q"]
     again = evaluate(bench, "inductance", winch.parent / "winch-step-d.csv", base=winch.parent, when=WHEN).evidence
-    assert not differs(again, bench.evidence["inductance"][0])
+    assert not differs(again, bench.evidence["inductance"][1])
     fresh = add_evidence(bench, "inductance", again)
-    assert sorted(e.slot for e in fresh.evidence["inductance"]) == ["d", "q"]
+    assert sorted(e.slot for e in fresh.evidence["inductance"]) == ["angle", "d", "q"]
     assert fresh.ledger[-1].kind == "file"
 
 
 def test_inductance_needs_both_axes_or_one_for_both(bench: Bench) -> None:
     values = design.inductance_values(bench)
     assert values["lq"].value / values["ld"].value == pytest.approx(1.214 / 0.981, rel=5e-3)
-    one = bench.model_copy(update={"evidence": {"inductance": bench.evidence["inductance"][:1]}})
+    one = bench.model_copy(update={"evidence": {"inductance": bench.evidence["inductance"][1:2]}})
     with pytest.raises(Refusal, match="only the d axis was captured; capture the q axis too"):
         design.inductance_values(one)
     with pytest.raises(Refusal, match="no step capture"):
@@ -116,27 +115,6 @@ def test_scenarios_run_without_a_fault_and_start_at_zero(bench: Bench, name: str
 def test_a_scenario_that_trips_says_so(bench: Bench) -> None:
     _, fault = run_scenario(_levers(bench, "run", i_trip=0.5, i_limit=8.0), "speed-step")
     assert fault == "over-current"
-
-
-def test_plate_outlook_reaches_where_the_formula_says(bench: Bench) -> None:
-    outlook = plate_outlook(bench)
-    psi = bench.settled["flux"].values["flux_linkage"].value
-    assert outlook.reach == pytest.approx(48 / math.sqrt(3) / (7 * psi))
-    assert outlook.flux_source == "measured"
-    fast = plate_outlook(_levers(bench, "plate", top_speed=400.0))
-    assert "top-speed-beyond-supply" in [f.code for f in fast.findings]
-    bare = plate_outlook(_levers(Bench(), "plate", kv=None))
-    assert (bare.reach, bare.emf) == (None, None)
-
-
-@pytest.mark.parametrize(
-    ("factor", "words"), [(math.sqrt(3), "line and phase"), (1 / math.sqrt(2), "peak and rms"), (2.0, "poles")]
-)
-def test_a_kv_in_the_wrong_base_is_named(bench: Bench, factor: float, words: str) -> None:
-    true = 60 / (2 * math.pi) / (math.sqrt(3) * 7 * bench.settled["flux"].values["flux_linkage"].value)
-    findings = plate_outlook(_levers(bench, "plate", kv=true / factor)).findings
-    assert any(f.code == "kv-disagrees" and words in f.text for f in findings)
-    assert not plate_outlook(_levers(bench, "plate", kv=true * 1.03)).findings
 
 
 def test_predictions_settle_where_they_should(bench: Bench) -> None:

@@ -43,6 +43,7 @@ class Steps:
 
 
 def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray) -> Steps:
+    """Bring time [s], voltage and current (n,) onto an even grid, find the jumps, and straighten the voltage."""
     dt = sampling_interval(t)
     weight = np.ones(len(t))
     if np.max(np.abs(np.diff(t) - dt)) > 0.02 * dt:  # uneven sampling: evaluate on an even grid
@@ -105,11 +106,11 @@ def ties(prior: FloatArray, sigma: float) -> FloatArray:
 
 
 def run_covariance(values: FloatArray, sensitivity: FloatArray, step: float, sigma: float) -> FloatArray:
-    """Covariance from a converter step: its error is common to all samples of a run at one code."""
+    """Covariance from a converter step beyond what counts as white noise: its error is common to a run at one code."""
     if step <= 0:
         return np.zeros((len(sensitivity), len(sensitivity)))
     true_sigma2 = max(sigma**2 - step**2 / 12, 0.0)
     share = step**2 / 12 * math.exp(-4 * math.pi**2 * true_sigma2 / step**2)
     starts = np.concatenate([[0], np.flatnonzero(np.abs(np.diff(values)) > step / 2) + 1])
     sums = np.add.reduceat(sensitivity, starts, axis=1)
-    return np.asarray(share * (sums @ sums.T), dtype=np.float64)
+    return np.asarray(share * (sums @ sums.T - sensitivity @ sensitivity.T), dtype=np.float64)
