@@ -150,6 +150,12 @@ class SupplyLevers(_Frozen):
     command_volts: float = Field(default=10.0, gt=0, le=100, description="V that ask for top speed")
 
 
+class FluxLevers(_Frozen):
+    """Whole turns of the shaft counted by hand over the capture."""
+
+    turns: float | None = Field(default=None, gt=0)
+
+
 class LearnedLevers(_Frozen):
     """What the drive held before and after its own learn, per phase of the star: Ω, H, Wb."""
 
@@ -258,6 +264,7 @@ class Levers(_Frozen):
     supply: SupplyLevers = SupplyLevers()
     learned: LearnedLevers = LearnedLevers()
     resistance: ResistanceLevers = ResistanceLevers()
+    flux: FluxLevers = FluxLevers()
     pwm: PwmLevers = PwmLevers()
     current_loop: CurrentLevers = CurrentLevers()
     speed_loop: SpeedLevers = SpeedLevers()

@@ -63,6 +63,9 @@ def flux(
     file: CaptureFile,
     column: Columns = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
+    turns: Annotated[
+        float | None, typer.Option(help="Turns of the shaft counted by hand, for the pole pairs.")
+    ] = None,
     r: Annotated[
         float | None, typer.Option(help="Phase resistance in Ω, for a running motor whose current follows its speed.")
     ] = None,
@@ -78,7 +81,9 @@ def flux(
     capture = read_capture(file, column or ())
     running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
     result: Result = (
-        fit_running(capture, pole_pairs=pole_pairs, r=r) if running else fit_flux(capture, pole_pairs=pole_pairs)
+        fit_running(capture, pole_pairs=pole_pairs, r=r)
+        if running
+        else fit_flux(capture, pole_pairs=pole_pairs, turns=turns)
     )
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
 

@@ -65,6 +65,8 @@ class EmfFit:
         per component.
     offsets
         Channel offsets [V].
+    crest
+        Peak of each channel's waveform over the peak of its fundamental, at constant speed.
     model, residual
         Shape (m, c), V.
     """
@@ -81,6 +83,7 @@ class EmfFit:
     harmonics: Mapping[int, np.ndarray]
     harmonics_u: Mapping[int, FloatArray]
     offsets: FloatArray
+    crest: FloatArray
     model: FloatArray
     residual: FloatArray
     vectorial: bool
@@ -426,6 +429,8 @@ def _result(
     position = state.basis.shape[1]
     reach = np.hypot(state.geometry[:, 0], state.geometry[:, 1])
     c = len(names)
+    crest = np.empty(c)
+    round_turn = np.linspace(0.0, 2 * math.pi, 720, endpoint=False)
     psi, phase, gradients = np.empty(c), np.zeros(c), np.zeros((c, len(gram)))
     ratios: dict[int, list[complex]] = {h: [] for h in (5, 7) if h in state.orders}
     ratio_u: dict[int, list[float]] = {h: [] for h in ratios}
@@ -436,6 +441,8 @@ def _result(
         gradients[channel, position : position + own] = first / (psi[channel] * attenuation**2)
         phase[channel] = 0.0 if own == 1 else math.atan2(first[1], first[0])
         fundamental = psi[channel] * attenuation * reach[channel]
+        wave, _ = _design(state, round_turn, np.ones_like(round_turn), channel)
+        crest[channel] = float(np.max(np.abs(wave @ solved[:-1]))) / fundamental
         # angle of the channel's fundamental cosine, so that harmonics of all channels can be compared
         base = math.atan2(-state.geometry[channel, 0], state.geometry[channel, 1]) - phase[channel]
         if first[0] < 0 and own == 1:
@@ -454,5 +461,5 @@ def _result(
     return EmfFit(
         index, state.t, theta, omega, names, psi, np.sqrt(np.maximum(np.diag(psi_covariance), 0.0)), psi_covariance, phase,
         {h: np.array(x) for h, x in ratios.items()}, {h: np.array(x) for h, x in ratio_u.items()},
-        np.array([solved[-1] for solved in coefficients]), model, residual, vectorial,
+        np.array([solved[-1] for solved in coefficients]), crest, model, residual, vectorial,
     )  # fmt: skip

@@ -48,7 +48,7 @@ def voltages_of(capture: Capture, *, samples: int = 60) -> dict[str, FloatArray]
     return arrays
 
 
-def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
+def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | None = None) -> FluxResult:
     """Estimate the flux linkage.
 
     Parameters
@@ -58,11 +58,15 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
         or ``angle`` also give the pole pairs.
     pole_pairs
         Pole pairs if known; without it the note ``pole_pairs`` is used.
+    turns
+        Whole turns of the shaft counted by hand over the capture, for the pole pairs.
 
     Returns
     -------
     FluxResult
-        ``flux_linkage`` [Wb], ``harmonic_5``, ``harmonic_7``; ``pole_pairs``, ``kt`` [N·m/A], ``kv_peak`` [rpm/V]
+        ``flux_linkage`` [Wb], ``harmonic_5``, ``harmonic_7``, ``trapezoid_factor`` (peak of the waveform over that of
+        its fundamental: 1 for a sine, 0.95 for an ideal 120° trapezoid between two terminals), ``imbalance`` (largest
+        deviation of a channel from the mean, with two or three channels); ``pole_pairs``, ``kt`` [N·m/A], ``kv_peak`` [rpm/V]
         where they can be told.
 
     Raises
@@ -78,7 +82,16 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
     estimates = {"flux_linkage": flux}
     for order in fit.harmonics:
         estimates[f"harmonic_{order}"] = _harmonic(fit, order)
-    measured = _pole_pairs(capture, fit, findings)
+    crest = float(np.mean(fit.crest))
+    doubt = math.sqrt(sum(float(np.mean(u)) ** 2 for u in fit.harmonics_u.values()))
+    estimates["trapezoid_factor"] = Estimate.from_u(crest, "", doubt)
+    if len(fit.psi) > 1:
+        off = fit.psi / float(np.mean(fit.psi)) - 1
+        worst = int(np.argmax(np.abs(off)))
+        estimates["imbalance"] = Estimate.from_u(
+            abs(float(off[worst])), "", float(fit.psi_u[worst] / fit.psi[worst]) * misfit
+        )
+    measured = _pole_pairs(capture, fit, turns, findings)
     known = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if known is not None and (known < 1 or known != int(known)):
         raise Refusal(
@@ -107,6 +120,9 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None) -> FluxResult:
         f"back-EMF of {', '.join(fit.channels)} over {abs(fit.theta[-1] - fit.theta[0]) / (2 * math.pi):.0f} electrical turns, "
         f"{speeds.max():.3g} Hz down to {f'{speeds.min():.3g} Hz' if speeds.min() > 0.01 * speeds.max() else 'standstill'}; voltage and frequency fitted together"
     )
+    if fit.vectorial:
+        net = float(fit.theta[-1] - fit.theta[0])
+        method += f", turned {'forward (A → B → C)' if net > 0 else 'backward (A → C → B)'}"
     voltage = np.column_stack([voltages[c][fit.index] for c in fit.channels])
     return FluxResult(
         estimates, method, tuple(findings), fit.channels, fit.time, voltage, fit.model, fit.residual, fit.omega
@@ -179,8 +195,8 @@ def _harmonic(fit: EmfFit, order: int) -> Estimate:
     return Estimate(value, "", size, low, value + (1.96 if coherent >= 2.45 * size else 2.45) * size)
 
 
-def _pole_pairs(capture: Capture, fit: EmfFit, findings: list[Finding]) -> Estimate | None:
-    """Ratio of electrical to mechanical motion, if the capture holds a speed or an angle."""
+def _pole_pairs(capture: Capture, fit: EmfFit, turns: float | None, findings: list[Finding]) -> Estimate | None:
+    """Ratio of electrical to mechanical motion, if the capture holds a speed or an angle, or turns were counted."""
     if "angle" in capture:
         angle = np.unwrap(capture["angle"])[fit.index]
         if float(np.ptp(angle)) < 0.2:
@@ -198,6 +214,11 @@ def _pole_pairs(capture: Capture, fit: EmfFit, findings: list[Finding]) -> Estim
         doubt = (
             ratio * scatter / math.sqrt(len(speed)) / max(float(np.sqrt(np.mean((fit.omega / ratio) ** 2))), 1e-12)
         )
+    elif turns is not None:
+        if not turns > 0:
+            raise Refusal(f"{turns:g} turns cannot be meant", "count the turns of the shaft", where="--turns")
+        ratio = abs(float(fit.theta[-1] - fit.theta[0])) / (2 * math.pi) / turns
+        doubt = 0.05 * ratio / turns  # a hand stops within a tenth of a turn nearly always
     else:
         return None
     whole = round(ratio)
@@ -206,7 +227,7 @@ def _pole_pairs(capture: Capture, fit: EmfFit, findings: list[Finding]) -> Estim
             Finding(
                 "caution",
                 "pole-pairs-unclear",
-                f"Electrical over mechanical speed is {ratio:.3g}, not near a whole number: check the speed channel's factor.",
+                f"Electrical over mechanical speed is {ratio:.3g}, not near a whole number: check the factor of speed or angle, or count more turns.",
             )
         )
         return None

@@ -129,7 +129,7 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
             r = settled.values["resistance"].value if settled else None
             # a running winding is warmer than at its reference by an unknown amount
             return fit_running(capture, pole_pairs=bench.levers.plate.pole_pairs, r=r, r_u=0.04 * (r or 0.0))
-        return fit_flux(capture, pole_pairs=bench.levers.plate.pole_pairs)
+        return fit_flux(capture, pole_pairs=bench.levers.plate.pole_pairs, turns=bench.levers.flux.turns)
     if leg == "mechanics":
         return _mechanics(bench, capture)
     if leg == "commutation":

@@ -15,6 +15,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.agreement import Agreement, Source, combine, heated, learn_did_not_run
 from crisp_compass.identify.meter import MeterPhases, solve_pairs
 from crisp_compass.identify.plate import likeliest_slip
+from crisp_compass.identify.running import flux_from_no_load
 from crisp_compass.quantities import show
 from crisp_compass.voyage.checks import BY_CHECK, judge, probe_lead, resolution_of
 
@@ -89,6 +90,17 @@ def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
             found.append(("plate, Kv", flux_from_kv(plate.kv, plate.kv_school, plate.pole_pairs)))
         if plate.kt:
             found.append(("plate, Kt", flux_from_kt(plate.kt, plate.kt_school, plate.pole_pairs)))
+        if plate.no_load_speed:
+            r = settled_value(bench, "resistance.resistance")
+            volts = plate.rated_voltage or plate.v_bus
+            psi = flux_from_no_load(
+                volts,
+                plate.no_load_speed,
+                plate.pole_pairs,
+                amps=plate.no_load_current or 0.0,
+                r_phase=r.value if r else 0.0,
+            )
+            found.append(("no-load speed", psi))
     return [Source(name, "plate", value, PLATE_U * value) for name, value in found]
 
 

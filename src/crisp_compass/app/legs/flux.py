@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.running import RunningResult
@@ -33,7 +34,20 @@ class FluxPage(CaptureLeg):
         self.residual.curve("residual", "deep", width=1, dense=True)
         self.three_plots(area, self.trace, self.speed, self.residual)
 
+    def build_levers(self) -> None:
+        self.turns = Lever(
+            "Turns counted",
+            "",
+            width=116,
+            optional=True,
+            plain=True,
+            tip="Whole turns of the shaft by hand over the capture: tells the pole pairs",
+        )
+        self.bind(self.turns, "turns")
+        self.add_levers(self.turns)
+
     def show_texts(self) -> None:
+        self.turns.show_value(self.document.bench.levers.flux.turns)
         evidence = self.evidence()
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
@@ -60,6 +74,10 @@ class FluxPage(CaptureLeg):
         for order in ("5", "7"):
             ratio = evidence.estimates.get(f"harmonic_{order}")
             parts += [f"{order}th {100 * ratio.value:.1f} %"] if ratio else []
+        shape = evidence.estimates.get("trapezoid_factor")
+        parts += [f"shape {shape.value:.3f} (sine 1, trapezoid 0.95)"] if shape else []
+        uneven = evidence.estimates.get("imbalance")
+        parts += [f"channels within {100 * uneven.value:.2g} %"] if uneven else []
         self.answer.show_answer(
             shown,
             f"{doubt}, 95 %, peak per phase",
