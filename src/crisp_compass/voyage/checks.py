@@ -87,8 +87,10 @@ def _pairs(bench: Bench, values: Mapping[str, float]) -> tuple[Verdict, str]:
         solved = solve_pairs(dict(values), lead=lead, resolution=resolution)
     except Refusal as refusal:
         return "stop", refusal.sentence
-    levels = {f.level for f in solved.findings}
-    telling = [f for f in solved.findings if f.level != "info"] or list(solved.findings)
+    # a coarse meter is a matter of the value, not of the balance that this check is about
+    judged = [f for f in solved.findings if f.code != "meter-coarse"]
+    levels = {f.level for f in judged}
+    telling = [f for f in judged if f.level != "info"] or judged
     verdict: Verdict = "stop" if "stop" in levels else "caution" if "caution" in levels else "passed"
     return verdict, telling[0].text
 
