@@ -3,73 +3,26 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QCoreApplication, QEvent, QMimeData, QPointF, QSettings, Qt, QThreadPool, QUrl
-from PySide6.QtGui import QDropEvent
+from PySide6.QtCore import QEvent, Qt, QThreadPool
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import document as document_module
 from crisp_compass.app.document import leftovers
-from crisp_compass.app.legs import base
 from crisp_compass.app.legs.mapping import MappingDialog
 from crisp_compass.app.legs.run import RunPage
-from crisp_compass.app.main import make_application, offer_recovery
+from crisp_compass.app.main import offer_recovery
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.tokens import TOKENS, contrast
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
+from hands import copy_bench, drop, press_main
 from makers import save, staircase
-
-
-@pytest.fixture
-def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
-    make_application()
-    THEME.use("light")
-    made = Window(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
-    made.show()
-    yield made
-    made.page.leave()
-    made.document.undo_stack.setClean()
-    made.document._recovered = False
-    made.close()
-    QThreadPool.globalInstance().waitForDone(20000)
-    made.deleteLater()
-    QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
-
-
-@pytest.fixture(autouse=True)
-def _reasons(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Take the proposed reason, as Enter would."""
-    monkeypatch.setattr(base.ReasonDialog, "exec", lambda self: base.QDialog.DialogCode.Accepted)
-
-
-def drop(window: Window, path: Path) -> None:
-    """Drop a file on the window."""
-    data = QMimeData()
-    data.setUrls([QUrl.fromLocalFile(str(path))])
-    event = QDropEvent(
-        QPointF(400, 400), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier
-    )
-    window.dropEvent(event)
-
-
-def press_main(qtbot: QtBot, window: Window) -> None:
-    button = window.page.main_button
-    assert button is not None
-    assert button.isEnabled()
-    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
-
-
-def copy_bench(path: Path, folder: Path) -> Path:
-    for file in path.parent.iterdir():
-        shutil.copy(file, folder)
-    return folder / path.name
 
 
 def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruster: Path, tmp_path: Path) -> None:

@@ -18,7 +18,9 @@ def test_weighted_mean_and_probability_are_those_of_scipy() -> None:
     values, u = 1 + 0.01 * rng.standard_normal(6), rng.uniform(0.005, 0.02, 6)
     found = combine([Source(f"s{k}", "capture", v, s) for k, (v, s) in enumerate(zip(values, u, strict=True))], "Ω")
     assert found is not None
-    (mean,), cov = scipy.optimize.curve_fit(lambda x, m: m + 0 * x, np.arange(6.0), values, sigma=u, absolute_sigma=True)
+    (mean,), cov = scipy.optimize.curve_fit(
+        lambda x, m: m + 0 * x, np.arange(6.0), values, sigma=u, absolute_sigma=True
+    )
     assert found.mean.value == pytest.approx(mean, rel=1e-9)
     chi2 = float(np.sum(((values - mean) / u) ** 2))
     assert found.probability == pytest.approx(scipy.stats.chi2.sf(chi2, 5), rel=1e-9)

@@ -191,7 +191,14 @@ def _cable(truth: dict[str, str]) -> tuple[Bench, int]:
     "truth",
     [
         {"brown": "ground", "orange": "supply", "yellow": "channel", "violet": "channel", "pink": "channel"},
-        {"white": "channel", "grey": "screen", "red": "supply", "blue": "channel", "black": "ground", "green": "index"},
+        {
+            "white": "channel",
+            "grey": "screen",
+            "red": "supply",
+            "blue": "channel",
+            "black": "ground",
+            "green": "index",
+        },
         {"pink": "thermistor", "white": "channel", "black": "ground", "red": "supply", "blue": "channel"},
     ],
 )
@@ -257,7 +264,9 @@ def test_bus_of_every_source(winch: Path) -> None:
     assert battery.reach is not None
     assert battery.reach[1] / battery.reach[0] == pytest.approx(54.6 / 42.0)
     mains = supply_outlook(_plate(bench, "supply", source="mains", mains_v=240.0))
-    assert 330 <= mains.bus.high / 1.1 <= 345 or 330 <= mains.bus.high <= 380  # 240 V rms → 330–340 V, common practice
+    assert (
+        330 <= mains.bus.high / 1.1 <= 345 or 330 <= mains.bus.high <= 380
+    )  # 240 V rms → 330–340 V, common practice
     limits = battery.limits
     assert limits.current.value <= 6.0
     assert limits.speed.value < 0.2 * bench.levers.plate.top_speed

@@ -120,6 +120,7 @@ class PlatePage(LegPage):
             self.column.addLayout(line)
         self._lines[-1].setSpacing(8)
         self.lever_row.addLayout(self._lines[-1])
+        self._levers["family"].moved.connect(self._on_family)
         self._family = ""
         self._arrange("sinusoidal")
         profile = QPushButton("Profile")
@@ -147,6 +148,11 @@ class PlatePage(LegPage):
             line.addStretch(1)
         voltage = {"induction": "Voltage, line rms", "stepper": "Voltage, phase"}.get(family, "Voltage")
         self._levers["rated_voltage"].set_title(voltage)
+
+    def _on_family(self, family: str) -> None:
+        """An induction motor's plate states line rms; the others' rated current keeps its base."""
+        if family == "induction":
+            self._set("plate", "current_base", "rms")
 
     def refresh(self) -> None:
         bench = self.document.bench

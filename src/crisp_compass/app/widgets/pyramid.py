@@ -18,7 +18,7 @@ class Pyramid:
         self.x, self.y = x, y
         self._levels: list[tuple[int, FloatArray, FloatArray]] = []
         size, low, high = 1, y, y
-        while len(low) > 4 * LONG // 100:
+        while len(low) > 500:
             whole = len(low) // _FACTOR * _FACTOR
             if not whole:
                 break

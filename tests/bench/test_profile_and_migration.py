@@ -1,0 +1,83 @@
+"""Motor profiles, and benches written by the version before."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from crisp_compass.bench import load_bench
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
+from crisp_compass.bench.rules import settled_value, stale_inputs
+from crisp_compass.errors import Refusal
+
+WHEN = "2026-05-12T15:00:00"
+
+
+def test_a_profile_round_trip_and_only_what_is_chosen(winch: Path, tmp_path: Path) -> None:
+    bench = load_bench(winch)
+    save_profile(make_profile(bench), tmp_path / "w.motor.json")
+    profile = load_profile(tmp_path / "w.motor.json")
+    assert differences(bench, profile) == []
+    found = differences(Bench(), profile)
+    assert {"plate.pole_pairs", "flux.flux_linkage", "mechanics.inertia"} <= {d.key for d in found}
+    assert not any("v_bus" in d.key for d in found)  # the supply is the bench's, not the motor's
+    fresh = take_over(Bench(), profile, {"plate.pole_pairs", "inductance.ld"}, WHEN)
+    assert fresh.levers.plate.pole_pairs == 7
+    assert set(fresh.settled) == {"inductance"}
+    assert {"ld", "lq"} <= set(fresh.settled["inductance"].values)  # a topic is taken as a whole
+    assert fresh.levers.plate.kv is None
+    assert fresh.ledger[-1].kind == "profile"
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        "",
+        "{",
+        "[]",
+        '{"format": 2}',
+        '{"kind": "motor-profile", "plate": {"pole_pairs": 0}}',
+        '{"kind": "motor-profile", "unknown": 1}',
+    ],
+)
+def test_what_is_no_profile_is_refused(text: str, tmp_path: Path) -> None:
+    path = tmp_path / "p.motor.json"
+    path.write_text(text)
+    with pytest.raises(Refusal) as caught:
+        load_profile(path)
+    assert str(path) in caught.value.sentence
+    with pytest.raises(Refusal, match="cannot be read"):
+        load_profile(tmp_path / "nowhere.json")
+
+
+def test_a_bench_of_the_version_before_opens_unharmed(winch: Path, tmp_path: Path) -> None:
+    """Format 1 kept inertia and friction with the plate; everything that rests on them must not turn stale."""
+    data = json.loads(winch.read_text(encoding="utf-8"))
+    data["format"] = 1
+    for key in ("leads", "checks", "spikes", "cable"):
+        data.pop(key, None)
+    data["settled"].pop("mechanics")
+    data["evidence"].pop("mechanics")
+    for topic in ("supply", "learned", "flux"):
+        data["levers"].pop(topic, None)
+    old = data["settled"]["speed_loop"]
+    old["rests_on"] = {
+        k.replace("mechanics.inertia", "plate.inertia").replace("mechanics.viscous_friction", "plate.viscous"): v
+        for k, v in old["rests_on"].items()
+        if "coulomb" not in k
+    }
+    if "plate.inertia" in old["rests_on"]:
+        old["rests_on"]["plate.inertia"] = 1.9e-4
+    path = tmp_path / "old.bench.json"
+    path.write_text(json.dumps(data), encoding="utf-8")
+    bench = load_bench(path)
+    assert bench.format == 2
+    assert "mechanics.inertia" in bench.settled["speed_loop"].rests_on
+    stands_in = settled_value(bench, "mechanics.inertia")
+    assert stands_in is not None
+    assert stands_in.value == pytest.approx(1.9e-4)
+    assert not any(str(s).startswith("mechanics") for s in stale_inputs(bench, "speed_loop"))
+    assert json.loads(path.read_text(encoding="utf-8"))["format"] == 1  # opening changes no file
