@@ -71,7 +71,7 @@ def test_saliency_refusals_and_findings(capsys: pytest.CaptureFixture[str], tmp_
     assert "0 pole pairs" in _refused(capsys, "identify", "saliency", good, "--pole-pairs", 0)
     assert run(["identify", "saliency", str(good), "--pole-pairs", "3", "--json"]) == 1
     assert "stop" in [f["level"] for f in json.loads(capsys.readouterr().out)["findings"]]
-    part = _table(tmp_path / "b.csv", "angle [deg],l_ab [mH]", angle[:6], 1e3 * l_ab[:6])
+    part = _table(tmp_path / "b.csv", "angle [deg],l_ab [mH]", angle / 10, 1e3 * l_ab)
     assert "do not cover" in _refused(capsys, "identify", "saliency", part, "--pole-pairs", 4)
     minus = _table(tmp_path / "c.csv", "angle [deg],l_ab [mH]", angle, -l_ab)
     assert "not above zero" in _refused(capsys, "identify", "saliency", minus, "--pole-pairs", 4)

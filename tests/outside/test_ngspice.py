@@ -96,3 +96,63 @@ def test_dead_time_voltage_of_a_leg(current: float, tmp_path: Path) -> None:
     lost = 24.0 - float(np.mean(whole[:, 1]))
     expected = dead_time_voltage(dead, carrier, 48.0) * math.copysign(1, current)
     assert lost == pytest.approx(expected, abs=0.03)
+
+
+EDDY = """Steps onto a winding whose iron carries eddy currents: a resistor across part of the inductance
+V1 a 0 PULSE(0 6 0.5m 1u 1u 8m 16m)
+Vi a a1 0
+R1 a1 m 0.826
+L1 m n 1.9m
+L2 n 0 0.34m
+R2 n 0 2.4
+.tran 5u 40m 0 2.5u
+.control
+run
+linearize v(a) i(Vi)
+wrdata out.txt v(a) i(Vi)
+quit 0
+.endc
+.end
+"""
+
+
+def test_eddy_currents_from_ngspice(tmp_path: Path) -> None:
+    """The slow inductance (1.12 mH a phase) is found, and what is missing at first is said."""
+    table = _run(EDDY, tmp_path, 2)
+    keep = slice(0, None, 3)
+    rng = np.random.default_rng(1)
+    t, v, i = table[keep, 0], table[keep, 1], table[keep, 2]
+    noisy = {"v_ab": v + 2e-3 * rng.standard_normal(len(t)), "i_a": i + 3e-3 * rng.standard_normal(len(t))}
+    found = fit_inductance(Capture("ngspice", t, noisy))
+    assert "eddy-currents" in [f.code for f in found.findings]
+    assert found.estimates["inductance"].value == pytest.approx(1.12e-3, rel=5e-3)
+    assert abs(found.estimates["inductance"].value - 1.12e-3) < 4 * found.estimates["inductance"].u
+    assert found.estimates["resistance"].value == pytest.approx(0.413, rel=5e-3)
+
+
+@pytest.mark.parametrize("hertz", [60.0, 400.0])
+def test_injected_sine_impedance_from_ngspice(hertz: float, tmp_path: Path) -> None:
+    """An AC source on R–L in series: the estimator separates R = 0.413 Ω and L = 1.12 mH at either frequency."""
+    circuit = f"""Injected sine
+V1 a 0 SIN(0 2 {hertz})
+Vi a a1 0
+R1 a1 m 0.826
+L1 m 0 2.24m
+.tran {1 / hertz / 400} {12 / hertz} {2 / hertz} {1 / hertz / 800}
+.control
+run
+linearize v(a) i(Vi)
+wrdata out.txt v(a) i(Vi)
+quit 0
+.endc
+.end
+"""
+    table = _run(circuit, tmp_path, 2)
+    keep = slice(0, None, 4)
+    rng = np.random.default_rng(2)
+    t, v, i = table[keep, 0] - table[0, 0], table[keep, 1], table[keep, 2]
+    noisy = {"v_ab": v + 2e-3 * rng.standard_normal(len(t)), "i_a": i + 2e-3 * rng.standard_normal(len(t))}
+    found = fit_inductance(Capture("ngspice", t, noisy)).estimates
+    for name, truth in (("resistance", 0.413), ("inductance", 1.12e-3)):
+        assert found[name].value == pytest.approx(truth, rel=1e-2), name
+        assert abs(found[name].value - truth) < 4 * found[name].u, name
