@@ -183,7 +183,7 @@ def show(value: float | None, unit: str, digits: int = 3) -> str:
         return f"{round(value)}"
     number, prefix = split(value, unit, digits)
     label = prefix + unit_label(unit)
-    return f"{number} {label}".rstrip()
+    return f"{number}°" if label == "°" else f"{number} {label}".rstrip()  # the degree sign stands close: ISO 80000-1
 
 
 def shown_unit(value: float, unit: str) -> str:

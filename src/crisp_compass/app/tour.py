@@ -62,6 +62,14 @@ def _parse(arguments: list[str]) -> tuple[Path, tuple[int, int]]:
     return Path(out), (int(match[1]), int(match[2]))
 
 
+#: Views of the winch before its run: leg and section.
+_WINCH = (
+    ("plate", ""), ("plate", "Drive and supply"), ("plate", "Wiring"), ("plate", "Checks"), ("plate", "Interference"), ("resistance", ""),
+    ("resistance", "Meter"), ("resistance", "Side by side"), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("pwm", ""),
+    ("current_loop", ""), ("speed_loop", ""),
+)  # fmt: skip
+
+
 class Tour:
     """One tour into ``out`` at ``size``."""
 
@@ -73,18 +81,18 @@ class Tour:
         """Visit every main view; return the pictures."""
         THEME.use("light")
         winch = self._window("winch")
-        for key in ("plate", "resistance", "inductance", "flux", "pwm", "current_loop", "speed_loop"):
-            winch.travel(key)
-            self._picture(winch, key)
+        for key, section in _WINCH:
+            winch.travel(key, section)
+            self._picture(winch, f"{key}-{section.lower()}" if section else key)
         self._run_view(winch)
         winch.travel("hand_over")
         self._picture(winch, "hand-over")
-        THEME.use("night")
-        winch.travel("current_loop")
-        self._picture(winch, "current-loop-night")
         self._end(winch)
-        THEME.use("light")
         thruster = self._window("thruster")
+        THEME.use("night")
+        thruster.travel("plate", "Sensor cable")
+        self._picture(thruster, "plate-sensor-cable-night")
+        THEME.use("light")
         thruster.travel("resistance")
         self._picture(thruster, "resistance-empty")
         thruster.take_file(demo_folder() / "thruster" / "thruster-hand-turn.csv")
@@ -135,6 +143,6 @@ class Tour:
 
     def _picture(self, window: Window, name: str) -> None:
         self._wait()
-        path = self.out / f"{len(self.written) + 1:02d}-{name.replace('_', '-')}.png"
+        path = self.out / f"{len(self.written) + 1:02d}-{name.replace('_', '-').replace(' ', '-')}.png"
         window.grab().save(str(path))
         self.written.append(path)

@@ -113,7 +113,7 @@ class Window(QMainWindow):
         self.document = Document(self)
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        self.setMinimumSize(1040, 680)
+        self.setMinimumSize(1260, 730)  # every lever row fits
         self.course = CourseStrip()
         self.dial = Dial()
         self.sections: dict[str, dict[str, LegPage]] = {}

@@ -175,7 +175,7 @@ class ChecksPage(LegPage):
         elif counts["caution"]:
             self.answer.show_answer(
                 "With care",
-                f"{counts['caution']} caution{'s' if counts['caution'] > 1 else ''} stand",
+                f"{counts['caution']} caution{'s stand' if counts['caution'] > 1 else ' stands'}",
                 "Nothing forbids power; read the cautions once more.",
                 stale=True,
             )

@@ -54,7 +54,7 @@ class SpikeBars(QWidget):
                 "-", "−"
             )
             bars.append((e.remedy, e.peak, text, e.comparable, e.loaded))
-        step = min((self.height() - 30) / len(bars), 54.0)
+        step = min((self.height() - 30) / len(bars), 84.0)
         reach = self.width() - 210.0
         top = max(peak for _, peak, *_ in bars)
         for k, (name, peak, text, comparable, loaded) in enumerate(bars):

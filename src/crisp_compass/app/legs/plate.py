@@ -63,7 +63,7 @@ class PlatePage(LegPage):
         self.plot.curve("predicted", "magenta", width=2)
         self.plot.curve("limit", "ink", width=1.4, dash="dash")
         self.plot.curve("mark", "ochre", width=1.4, dash="dot")
-        self.rows = Rows("The same constant in every school", width=272)
+        self.rows = Rows("The same constant in every school", width=312)
         row = QHBoxLayout()
         row.setSpacing(8)
         row.addWidget(self.plot, 1)

@@ -45,22 +45,22 @@ class SupplyPage(LegPage):
         row.addLayout(left, 1)
         row.addWidget(self.rows)
         self.column.addLayout(row, 1)
-        self.v_bus = Lever("Bus, usual", "V", width=84)
+        self.v_bus = Lever("Bus, usual", "V", width=80)
         self.bind(self.v_bus, "v_bus")
-        self.region = Choice("Region", {"50": "50 Hz", "60": "60 Hz"}, width=84)
+        self.region = Choice("Region", {"50": "50 Hz", "60": "60 Hz"}, width=74)
         self._levers: dict[str, Lever | Choice] = {
             "source": Choice(
-                "Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=128
+                "Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=120
             ),
-            "current_limit": Lever("Its limit", "A", width=84, optional=True),
-            "v_empty": Lever("Empty", "V", width=88, optional=True),
-            "v_full": Lever("Full", "V", width=88, optional=True),
-            "mains_v": Lever("Mains, rms", "V", width=96),
+            "current_limit": Lever("Its limit", "A", width=80, optional=True),
+            "v_empty": Lever("Empty", "V", width=74, optional=True),
+            "v_full": Lever("Full", "V", width=74, optional=True),
+            "mains_v": Lever("Mains, rms", "V", width=86),
             "mains_hz": self.region,
-            "drive_continuous": Lever("Drive, steady", "A", width=98, optional=True),
-            "drive_peak": Lever("peak", "A", width=82, optional=True),
-            "drive_base": Choice("given as", {"rms": "rms", "peak": "peak"}, width=72),
-            "command_volts": Lever("Command for top", "V", width=110),
+            "drive_continuous": Lever("Drive, steady", "A", width=86, optional=True),
+            "drive_peak": Lever("peak", "A", width=72, optional=True),
+            "drive_base": Choice("given as", {"rms": "rms", "peak": "peak"}, width=68),
+            "command_volts": Lever("Top command", "V", width=92),
         }
         for field, lever in self._levers.items():
             if lever is not self.region:

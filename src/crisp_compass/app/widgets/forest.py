@@ -78,7 +78,9 @@ class Forest(QWidget):
             box = QRectF(60, 0, self.width() - 120, self.height())
             painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap), self._empty)
             return
-        left, right, top = 170.0, self.width() - 226.0, 14.0
+        painter.setFont(font(12))
+        widest = max(painter.fontMetrics().horizontalAdvance(self._text(bar)) for bar in self._bars)
+        left, right, top = 170.0, self.width() - 32.0 - widest, 14.0
         step = min((self.height() - top - 40) / len(self._bars), 68.0)
         bottom = top + step * len(self._bars) + 4
         low, high = self._range()
@@ -121,7 +123,7 @@ class Forest(QWidget):
             painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
         painter.setPen(THEME.color("brick" if bar.apart else "ink"))
         painter.setFont(font(12))
-        painter.drawText(QRectF(right + 16, y - 12, 210, 24), int(Qt.AlignmentFlag.AlignVCenter), self._text(bar))
+        painter.drawText(QRectF(right + 16, y - 12, self.width() - right - 16, 24), int(Qt.AlignmentFlag.AlignVCenter), self._text(bar))
 
     def _range(self) -> tuple[float, float]:
         every = [*self._bars, *([self._mean] if self._mean else [])]
