@@ -45,6 +45,8 @@ def noise(values: FloatArray) -> float:
         return 0.0
     second = np.diff(values, 2)
     sigma = float(np.median(np.abs(second))) / 0.674490 / math.sqrt(6)
+    if len(values) > 40:  # a wave with few samples a period leaves much in second differences, less in fourth
+        sigma = min(sigma, float(np.median(np.abs(np.diff(second, 2)))) / 0.674490 / math.sqrt(70))
     step = quantum(values)
     if step and sigma < step:  # the median of a few discrete values is coarse; use their trimmed power instead
         limit = np.quantile(np.abs(second), 0.98)
