@@ -18,6 +18,8 @@ from crisp_compass import benchmark
 from crisp_compass.app.main import make_application
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.window import Window
+from crisp_compass.bench import load_bench
+from crisp_compass.voyage.orders import expect_orders
 
 DEMO = Path(__file__).resolve().parent.parent / "demo"
 
@@ -103,6 +105,15 @@ def panning() -> None:
     plot.close()
 
 
+def lead_orders() -> None:
+    """Time the simulation of all six lead orders of the demo winch: 72 runs of 0.8 s."""
+    bench = load_bench(DEMO / "winch" / "winch.bench.json")
+    expect_orders(bench)
+    print(
+        f"six lead orders             {median_seconds(lambda: expect_orders(bench), 5):.2f} s for all, both directions"
+    )
+
+
 def levers() -> None:
     """Measure from a lever's step to the redrawn plots, in the real window."""
     application = make_application()
@@ -135,6 +146,7 @@ def main() -> None:
     benchmark.main([])
     reading()
     panning()
+    lead_orders()
     levers()
 
 

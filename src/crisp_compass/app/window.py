@@ -46,6 +46,7 @@ from crisp_compass.app.legs.inductance import InductancePage
 from crisp_compass.app.legs.interference_page import InterferencePage
 from crisp_compass.app.legs.mechanics import MechanicsPage
 from crisp_compass.app.legs.meter import MeterPage
+from crisp_compass.app.legs.orders_page import OrdersPage
 from crisp_compass.app.legs.plate import PlatePage
 from crisp_compass.app.legs.pwm import PwmPage
 from crisp_compass.app.legs.resistance import ResistancePage
@@ -66,7 +67,7 @@ from crisp_compass.voyage.evidence import guess_leg
 #: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
-    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, PwmPage,
+    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, OrdersPage, PwmPage,
     CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip
 _RECENT = 8

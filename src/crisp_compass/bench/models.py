@@ -207,6 +207,18 @@ class CableWire(_Frozen):
     scope: Literal["", "flat", "square", "square-with-pull-up", "pulse", "sine"] = ""
 
 
+Symptom = Literal["", "smooth", "nudge", "vibrates", "still", "wrong-way", "hot"]
+
+
+class Trial(_Frozen):
+    """What was seen with the leads in one order: symptom, current [A] and speed [rad/s] in each commanded direction."""
+
+    forward: Symptom = ""
+    backward: Symptom = ""
+    current_forward: Finite | None = None
+    current_backward: Finite | None = None
+
+
 class ResistanceLevers(_Frozen):
     """Temperatures in °C, one lead of the cable in Ω."""
 
@@ -281,6 +293,7 @@ class Bench(_Frozen):
     evidence: dict[str, tuple[Evidence, ...]] = {}
     settled: dict[Topic, Settled] = {}
     leads: tuple[Lead, ...] = ()
+    trials: dict[str, Trial] = {}
     checks: dict[str, CheckRecord] = {}
     spikes: tuple[SpikeReading, ...] = ()
     cable: tuple[CableWire, ...] = ()

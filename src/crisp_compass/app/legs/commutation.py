@@ -13,6 +13,7 @@ from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.models import HallRecord
 from crisp_compass.commutation.halls import HallTable
+from crisp_compass.commutation.mend import mends
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
 _HEADS = ("code", "from", "centre", "to", "forward pair", "reverse pair", "edge error")
@@ -24,6 +25,7 @@ class CommutationPage(CaptureLeg):
     """Codes over electrical angle, the table, and the sectors on the dial, where the rotor can be turned by hand."""
 
     key = "commutation"
+    section = "Hand turn"
     wanted = ("hall_1", "hall_2", "hall_3", "v_ab", "v_bc", "v_ca")
 
     def __init__(self, document: Document) -> None:
@@ -74,10 +76,12 @@ class CommutationPage(CaptureLeg):
             return
         way = "forward (A → B → C)" if halls.direction > 0 else "backward (A → C → B)"
         worst = max(abs(e) for e in halls.edge_errors_deg)
+        ways = mends({code: s.drive for code, s in halls.states.items()})
+        mend = f" For the common 120° table: {ways[0].text}." if ways else ""
         self.answer.show_answer(
             f"{halls.spacing_deg}° halls",
             f"six sectors, worst edge {worst:.1f}° off its place; captured turning {way}",
-            f"{evidence.method}.",
+            f"{evidence.method[:1].upper()}{evidence.method[1:]}.{mend}",
         )
         self.main_button.setText("Settle hall table…")
         self.findings.show_findings(findings_of(evidence))

@@ -123,7 +123,11 @@ class Forest(QWidget):
             painter.drawEllipse(QPointF(x, y), 4.5, 4.5)
         painter.setPen(THEME.color("brick" if bar.apart else "ink"))
         painter.setFont(font(12))
-        painter.drawText(QRectF(right + 16, y - 12, self.width() - right - 16, 24), int(Qt.AlignmentFlag.AlignVCenter), self._text(bar))
+        painter.drawText(
+            QRectF(right + 16, y - 12, self.width() - right - 16, 24),
+            int(Qt.AlignmentFlag.AlignVCenter),
+            self._text(bar),
+        )
 
     def _range(self) -> tuple[float, float]:
         every = [*self._bars, *([self._mean] if self._mean else [])]
