@@ -138,14 +138,17 @@ def halls(file: CaptureFile, column: Columns = None, json: Json = False) -> None
     """Hall table from halls and at least two line voltages of a turned shaft."""
     from crisp_compass.capture import read_capture
     from crisp_compass.commutation.halls import read_halls
+    from crisp_compass.commutation.mend import mends
 
     table = read_halls(read_capture(file, column or ()))
+    ways = mends({code: state.drive for code, state in table.states.items()})
     keys = {
         "spacing_deg": table.spacing_deg,
         "direction": table.direction,
         "states": {code: asdict(state) for code, state in table.states.items()},
         "edge_errors_deg": list(table.edge_errors_deg),
         "edge_u_deg": list(table.edge_u_deg),
+        "mend": ways[0].text if ways else "",
     }
     text = [f"{table.spacing_deg}° spacing, captured turning {'forward' if table.direction > 0 else 'backward'}"]
     text += [
@@ -153,4 +156,35 @@ def halls(file: CaptureFile, column: Columns = None, json: Json = False) -> None
         for c, s in table.states.items()
     ]
     text.append("edge errors " + ", ".join(f"{e:+.1f}°" for e in table.edge_errors_deg))
+    text.append(f"for the common 120° table: {ways[0].text if ways else 'no change of leads fits'}")
     emit("commutation halls", json, method=table.method, findings=table.findings, keys=keys, text=text)
+
+
+@commutation.command("status")
+@command
+def status(
+    file: CaptureFile,
+    column: Columns = None,
+    turns: Annotated[
+        float | None, typer.Option(help="Turns of the shaft counted by hand, for the pole pairs.")
+    ] = None,
+    json: Json = False,
+) -> None:
+    """Sequence, spacing and pole pairs from the halls alone, as a drive's status shows them while turning."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.commutation.status import read_status
+
+    found = read_status(read_capture(file, column or ()), turns=turns)
+    keys = {
+        "sequence": list(found.sequence),
+        "spacing_deg": found.spacing_deg,
+        "cycles": found.cycles,
+        "pole_pairs": found.pole_pairs,
+    }
+    text = [
+        f"codes {' '.join(str(c) for c in found.sequence)}, {found.spacing_deg}° spacing, {found.cycles:.1f} electrical turns"
+    ]
+    if found.pole_pairs is not None:
+        text.append(f"{found.pole_pairs} pole pairs")
+    method = "three halls alone, changes of code counted with their sense"
+    emit("commutation status", json, method=method, findings=found.findings, keys=keys, text=text)
