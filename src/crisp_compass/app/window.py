@@ -7,11 +7,10 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QMouseEvent, QShortcut
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
     QFileDialog,
-    QFrame,
     QHBoxLayout,
     QLabel,
     QMainWindow,
@@ -28,33 +27,13 @@ from crisp_compass.app.dial import Dial
 from crisp_compass.app.document import Document, demo_folder
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
-from crisp_compass.app.legs.agreement import (
-    FluxAgreement,
-    InductanceAgreement,
-    MechanicsAgreement,
-    ResistanceAgreement,
-)
 from crisp_compass.app.legs.base import LegPage
-from crisp_compass.app.legs.cable_page import CablePage
 from crisp_compass.app.legs.capture_leg import CaptureLeg
-from crisp_compass.app.legs.checks import ChecksPage
 from crisp_compass.app.legs.commutation import CommutationPage
-from crisp_compass.app.legs.current_loop import CurrentLoopPage
-from crisp_compass.app.legs.flux import FluxPage
 from crisp_compass.app.legs.hand_over import HandOverPage
-from crisp_compass.app.legs.inductance import InductancePage
-from crisp_compass.app.legs.interference_page import InterferencePage
-from crisp_compass.app.legs.mechanics import MechanicsPage
-from crisp_compass.app.legs.meter import MeterPage
-from crisp_compass.app.legs.orders_page import OrdersPage
-from crisp_compass.app.legs.plate import PlatePage
-from crisp_compass.app.legs.pwm import PwmPage
-from crisp_compass.app.legs.resistance import ResistancePage
-from crisp_compass.app.legs.run import RunPage
-from crisp_compass.app.legs.speed_loop import SpeedLoopPage
-from crisp_compass.app.legs.supply import SupplyPage
-from crisp_compass.app.legs.wiring_page import WiringPage
+from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.bearing import BearingLine
 from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.capture import Capture, Progress, read_capture
@@ -64,12 +43,6 @@ from crisp_compass.plant.simulation import READY, prepare
 from crisp_compass.voyage.course import BY_KEY, headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import guess_leg
 
-#: The sections of every leg, its main one first.
-PAGES: tuple[type[LegPage], ...] = (
-    PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
-    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, OrdersPage, PwmPage,
-    CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
-)  # fmt: skip
 _RECENT = 8
 
 
@@ -77,32 +50,6 @@ def _get_ready() -> None:
     """Do away from the window what would make the first visit of a page slow: kernels and late imports."""
     prepare()
     tune_current(r=1.0, ld=1e-3, lq=1e-3, loop_hz=1e4, bandwidth_hz=500.0)
-
-
-class _BearingLine(QFrame):
-    """The next step in one line; Enter or a click goes there."""
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setObjectName("bearing")
-        self.setFixedHeight(38)
-        self.button = QPushButton("Next bearing", flat=True)
-        self.text = QLabel()
-        self.text.setTextFormat(Qt.TextFormat.PlainText)
-        row = QHBoxLayout(self)
-        row.setContentsMargins(14, 0, 20, 0)
-        row.addWidget(self.button)
-        row.addWidget(self.text, 1)
-
-    def mousePressEvent(self, event: QMouseEvent) -> None:
-        self.button.click()
-
-    def restyle(self) -> None:
-        """Take the theme's accent."""
-        accent = THEME.color("magenta").name()
-        self.button.setStyleSheet(
-            f"QPushButton {{ color: {accent}; font-weight: bold; border: none; background: transparent; padding: 4px 6px; text-align: left; }} QPushButton:focus {{ border: 1px dotted {accent}; }}"
-        )
 
 
 class Window(QMainWindow):
@@ -133,7 +80,7 @@ class Window(QMainWindow):
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
         self.ledger.refused.connect(self.notice)
-        self.bearing = _BearingLine()
+        self.bearing = BearingLine()
         self.bearing.button.clicked.connect(self._follow_bearing)
         self._drop_job = Job(self)
         self._dropped = ""

@@ -1,0 +1,36 @@
+"""Every page of the window, in the order of the course."""
+
+from __future__ import annotations
+
+from crisp_compass.app.legs.agreement import (
+    FluxAgreement,
+    InductanceAgreement,
+    MechanicsAgreement,
+    ResistanceAgreement,
+)
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.legs.cable_page import CablePage
+from crisp_compass.app.legs.checks import ChecksPage
+from crisp_compass.app.legs.commutation import CommutationPage
+from crisp_compass.app.legs.current_loop import CurrentLoopPage
+from crisp_compass.app.legs.flux import FluxPage
+from crisp_compass.app.legs.hand_over import HandOverPage
+from crisp_compass.app.legs.inductance import InductancePage
+from crisp_compass.app.legs.interference_page import InterferencePage
+from crisp_compass.app.legs.mechanics import MechanicsPage
+from crisp_compass.app.legs.meter import MeterPage
+from crisp_compass.app.legs.orders_page import OrdersPage
+from crisp_compass.app.legs.plate import PlatePage
+from crisp_compass.app.legs.pwm import PwmPage
+from crisp_compass.app.legs.resistance import ResistancePage
+from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.legs.speed_loop import SpeedLoopPage
+from crisp_compass.app.legs.supply import SupplyPage
+from crisp_compass.app.legs.wiring_page import WiringPage
+
+#: The sections of every leg, its main one first.
+PAGES: tuple[type[LegPage], ...] = (
+    PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
+    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, OrdersPage, PwmPage,
+    CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
+)  # fmt: skip

@@ -1,0 +1,35 @@
+"""The line at the bottom that names the next step."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton
+
+from crisp_compass.app.theme import THEME
+
+
+class BearingLine(QFrame):
+    """The next step in one line; Enter or a click goes there."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("bearing")
+        self.setFixedHeight(38)
+        self.button = QPushButton("Next bearing", flat=True)
+        self.text = QLabel()
+        self.text.setTextFormat(Qt.TextFormat.PlainText)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(14, 0, 20, 0)
+        row.addWidget(self.button)
+        row.addWidget(self.text, 1)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self.button.click()
+
+    def restyle(self) -> None:
+        """Take the theme's accent."""
+        accent = THEME.color("magenta").name()
+        self.button.setStyleSheet(
+            f"QPushButton {{ color: {accent}; font-weight: bold; border: none; background: transparent; padding: 4px 6px; text-align: left; }} QPushButton:focus {{ border: 1px dotted {accent}; }}"
+        )
