@@ -188,3 +188,43 @@ def status(
         text.append(f"{found.pole_pairs} pole pairs")
     method = "three halls alone, changes of code counted with their sense"
     emit("commutation status", json, method=method, findings=found.findings, keys=keys, text=text)
+
+
+@commutation.command("encoder")
+@command
+def encoder(
+    file: CaptureFile,
+    column: Columns = None,
+    revolutions: Annotated[float | None, typer.Option(help="Turns of the shaft over the capture.")] = None,
+    pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if not noted in the file.")] = None,
+    json: Json = False,
+) -> None:
+    """Resolution, direction, index and electrical zero of an incremental encoder (enc_a, enc_b, perhaps enc_z)."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.commutation.encoder import read_encoder
+
+    found = read_encoder(read_capture(file, column or ()), revolutions=revolutions, pole_pairs=pole_pairs)
+    keys = {
+        "counts_per_rev": found.counts_per_rev,
+        "lines_per_rev": found.lines_per_rev,
+        "direction": found.direction,
+        "zero_offset_deg": found.zero_offset_deg,
+        "zero_u_deg": found.zero_u_deg,
+        "index_pulses": found.index_pulses,
+        "pole_pairs": found.pole_pairs,
+        "phase_deg": found.phase_deg,
+        "missed_counts": found.missed,
+        "candidates": [{"lines": lines, "weight": weight} for lines, weight in found.candidates],
+    }
+    text = []
+    if found.counts_per_rev is not None:
+        text.append(f"{found.lines_per_rev} lines, {found.counts_per_rev} counts a turn (×4)")
+    if found.direction is not None:
+        text.append(f"counts {'rise' if found.direction > 0 else 'fall'} when the motor turns A → B → C")
+    if found.zero_offset_deg is not None:
+        text.append(
+            f"θe in the middle of the index {found.zero_offset_deg:.2f}° ±{2 * (found.zero_u_deg or 0.0):.2f}°"
+        )
+    if found.phase_deg is not None:
+        text.append(f"B follows A by {found.phase_deg:.0f}°")
+    emit("commutation encoder", json, method=found.method, findings=found.findings, keys=keys, text=text)
