@@ -131,6 +131,25 @@ def run_up(machine: Machine, load: Load, current: float, up: float, seconds: flo
     write_capture(path, t, columns, {**ORIGIN, "load": "drum off the shaft"})
 
 
+def encoder_turn(machine: Machine, lines: int, path: Path) -> None:
+    """Turn the shaft a good turn by hand: encoder with index, two line voltages; A and B are exchanged, so counts fall."""
+    rng = np.random.default_rng(43)
+    t = np.arange(0, 1.8, 1 / 16e3)
+    speed = 4.4 * (1 + 0.25 * np.sin(2 * math.pi * 0.8 * t) + 0.05 * np.sin(2 * math.pi * 2.7 * t))
+    angle = 0.9 + np.concatenate([[0.0], np.cumsum((speed[1:] + speed[:-1]) / 2) / 16e3])
+    lines_v = back_emf(machine, machine.pole_pairs * angle + 0.35, speed, fifth=0.013)
+    scale = 1.4 * float(np.max(np.abs(lines_v["v_ab"])))
+    columns = {n: Probe(scale, 12, scale * 1.5e-3, 0.003 * scale).sample(lines_v[n], rng) for n in ("v_ab", "v_bc")}
+    place = -angle * lines / (2 * math.pi)
+    columns["enc_a"] = ((place % 1.0) < 0.5).astype(np.float64)
+    columns["enc_b"] = (((place - 0.25) % 1.0) < 0.5).astype(np.float64)
+    columns["enc_z"] = (np.abs((angle - 3.0 + math.pi) % (2 * math.pi) - math.pi) < math.pi / lines).astype(
+        np.float64
+    )
+    notes = {**ORIGIN, "pole_pairs": f"{machine.pole_pairs:.0f}", "turned": "by hand, A to B to C"}
+    write_capture(path, t, columns, notes)
+
+
 def readings_over_angle(machine: Machine, path: Path) -> None:
     """Inductance between two terminals by hand-held meter, the shaft turned on in steps of about 2°."""
     rng = np.random.default_rng(42)
@@ -209,6 +228,7 @@ def make_winch(folder: Path) -> None:
     coasting(WINCH, WINCH_LOAD, 160.0, 1.6, 1 / 8e3, folder / "winch-coast.csv", 23)
     run_up(WINCH, WINCH_LOAD, 0.35, 0.55, 2.4, folder / "winch-run-up.csv")
     readings_over_angle(WINCH, folder / "winch-lcr.csv")
+    encoder_turn(WINCH, 2048, folder / "winch-encoder.csv")
     bench = Bench(name="Winch", notes="Lake-survey buoy, sonde winch. Invented motor; every capture is simulated.")
     bench = levers(
         bench, "plate", motor="WN-48/7 servo", pole_pairs=7, v_bus=48.0, rated_current=6.0, top_speed=2000 * 2 * math.pi / 60,
@@ -255,6 +275,10 @@ def make_winch(folder: Path) -> None:
     found = bench.evidence["mechanics"][0].estimates
     values = {k: found[k] for k in ("inertia", "viscous_friction", "coulomb_friction")}
     bench = settled(bench, "mechanics", values, "run-up and coast, drum off", 20, ("flux.flux_linkage",))
+    bench = read(bench, "commutation", "winch-encoder.csv", folder, 20)
+    found = bench.evidence["commutation"][0].estimates
+    values = {k: found[k] for k in ("counts_per_rev", "direction", "zero_offset")}
+    bench = settled(bench, "commutation", values, "hand turn, counts and index agree", 21)
     figures = design.plan_bench_pwm(bench)
     bench = settled(bench, "pwm", design.pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
     current = design.design_current(bench)

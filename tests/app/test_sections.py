@@ -15,11 +15,13 @@ from crisp_compass.app.legs import plate as plate_module
 from crisp_compass.app.legs.agreement import ResistanceAgreement
 from crisp_compass.app.legs.cable_page import CablePage
 from crisp_compass.app.legs.checks import ChecksPage
+from crisp_compass.app.legs.encoder_page import EncoderPage
 from crisp_compass.app.legs.flux import FluxPage
 from crisp_compass.app.legs.inductance import InductancePage
 from crisp_compass.app.legs.interference_page import InterferencePage
 from crisp_compass.app.legs.mechanics import MechanicsPage
 from crisp_compass.app.legs.meter import MeterPage
+from crisp_compass.app.legs.orders_page import OrdersPage
 from crisp_compass.app.legs.plate import PlatePage
 from crisp_compass.app.legs.profile import ProfileDialog
 from crisp_compass.app.legs.run import RunPage
@@ -361,3 +363,57 @@ def test_a_long_plot_keeps_all_its_samples(window: Window, tmp_path: Path) -> No
     plot.clear_data()
     assert len(plot.data("v")[0]) == 0
     plot.close()
+
+
+# ---- commutation
+
+
+def test_an_encoder_capture_goes_to_its_section_and_is_settled(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.document.edit("sensor", window.document.bench.model_copy(update={"evidence": {}, "settled": {}}))
+    drop(window, tmp_path / "winch-encoder.csv")
+    qtbot.waitUntil(lambda: isinstance(window.page, EncoderPage) and bool(window.page.evidence()), timeout=30000)
+    page = window.page
+    assert isinstance(page, EncoderPage)
+    assert page.answer.text == "8192 counts"
+    assert page.rows.texts["counts at ×1, ×2, ×4"] == "2048, 4096, 8192"
+    assert "143.3°" in page.dial_view.caption
+    press_main(qtbot, window)
+    settled = window.document.bench.settled["commutation"]
+    assert settled.halls is None
+    assert settled.values["direction"].value == -1
+    assert np.degrees(settled.values["zero_offset"].value) == pytest.approx(143.265, abs=0.2)
+    window.document.set_lever("plate", "counts_per_rev", 2048)
+    page.refresh()
+    page.load(tmp_path / "winch-encoder.csv")
+    qtbot.waitUntil(lambda: any("×2 or ×4" in t for t in page.findings.texts), timeout=30000)
+
+
+def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("commutation", "Lead orders")
+    page = window.page
+    assert isinstance(page, OrdersPage)
+    qtbot.waitUntil(lambda: bool(page.expected), timeout=60000)
+    assert page.answer.text == "No trial yet"
+    for order, seen in (("ABC", "still"), ("ACB", "wrong-way"), ("BAC", "smooth")):
+        row = page.rows[order]
+        row.forward.moved.emit(seen)
+        row.backward.moved.emit(seen)
+    assert page.answer.text == "U→B V→A W→C"
+    type_into(qtbot, page.rows["BAC"].currents[0], "90m")
+    assert window.document.bench.trials["BAC"].current_forward == pytest.approx(0.09)
+    type_into(qtbot, page.rows["BAC"].currents[1], "-4")
+    assert "cannot be read" in window.notice_text.text()
+    qtbot.mouseClick(page.clear, Qt.MouseButton.LeftButton)
+    assert window.document.bench.trials == {}
+    window.document.undo_stack.undo()
+    assert window.document.bench.trials["ACB"].forward == "wrong-way"
+
+
+def test_orders_say_what_is_missing(window: Window, qtbot: QtBot) -> None:
+    window.travel("commutation", "Lead orders")
+    qtbot.waitUntil(lambda: window.page.answer.text == "Not yet", timeout=20000)
+    assert "the resistance is not settled" in window.page.answer.reason

@@ -297,7 +297,7 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
                     continue
                 assert _spoken(control), (key, control)
                 assert control.focusPolicy() != Qt.FocusPolicy.NoFocus or not control.isEnabled(), (key, control)
-    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "mechanics", "pwm"), 1):
+    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm"), 1):
         qtbot.keyClick(window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.AltModifier)
         assert window.page.key == key
     window.course.setFocus()

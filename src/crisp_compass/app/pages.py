@@ -13,6 +13,7 @@ from crisp_compass.app.legs.cable_page import CablePage
 from crisp_compass.app.legs.checks import ChecksPage
 from crisp_compass.app.legs.commutation import CommutationPage
 from crisp_compass.app.legs.current_loop import CurrentLoopPage
+from crisp_compass.app.legs.encoder_page import EncoderPage
 from crisp_compass.app.legs.flux import FluxPage
 from crisp_compass.app.legs.hand_over import HandOverPage
 from crisp_compass.app.legs.inductance import InductancePage
@@ -31,6 +32,6 @@ from crisp_compass.app.legs.wiring_page import WiringPage
 #: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
-    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, OrdersPage, PwmPage,
+    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EncoderPage, OrdersPage, PwmPage,
     CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip

@@ -64,8 +64,8 @@ def _parse(arguments: list[str]) -> tuple[Path, tuple[int, int]]:
 
 #: Views of the winch before its run: leg and section.
 _WINCH = (
-    ("plate", ""), ("plate", "Drive and supply"), ("plate", "Wiring"), ("plate", "Checks"), ("plate", "Interference"), ("resistance", ""),
-    ("resistance", "Meter"), ("resistance", "Side by side"), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("pwm", ""),
+    ("plate", ""), ("plate", "Drive and supply"), ("plate", "Wiring"), ("plate", "Checks"), ("resistance", ""),
+    ("resistance", "Meter"), ("resistance", "Side by side"), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("commutation", "Encoder"), ("pwm", ""),
     ("current_loop", ""), ("speed_loop", ""),
 )  # fmt: skip
 

@@ -40,7 +40,7 @@ from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
-from crisp_compass.voyage.course import BY_KEY, headline, legs_of, next_bearing, state_of
+from crisp_compass.voyage.course import headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import guess_leg
 
 _RECENT = 8
@@ -245,6 +245,8 @@ class Window(QMainWindow):
     def travel(self, key: str, section: str = "") -> None:
         """Open a leg, at one of its sections or at the main one."""
         parts = self.sections[key]
+        if key == "commutation" and not section and self.document.bench.levers.plate.sensor == "encoder":
+            section = "Encoder"
         fresh = parts[section] if section else next(iter(parts.values()))
         if fresh is not self.page:
             self.page.leave()
@@ -397,12 +399,14 @@ class Window(QMainWindow):
         self.statusBar().showMessage(f"Reading {self._dropped} … {100 * part:.0f} %", 2000)
 
     def _open_in_leg(self, key: str, path: Path, capture: Capture | None) -> None:
-        if BY_KEY[key] not in legs_of(self.document.bench):
+        encoder = capture is not None and "enc_a" in capture and "hall_1" not in capture
+        halls = capture is not None and "hall_1" in capture
+        if key == "commutation" and halls and self.document.bench.levers.plate.sensor != "halls":
             self.notice(
                 f"{path.name} holds hall signals, but the plate says encoder: set the angle sensor on the plate to halls first."
             )
             return
-        self.travel(key)
+        self.travel(key, "Encoder" if key == "commutation" and encoder else "")
         page = self.page
         assert isinstance(page, CaptureLeg)
         page.load(path, capture=capture)

@@ -156,6 +156,12 @@ class FluxLevers(_Frozen):
     turns: float | None = Field(default=None, gt=0)
 
 
+class CommutationLevers(_Frozen):
+    """Whole turns of the shaft counted by hand over an encoder capture."""
+
+    revolutions: float | None = Field(default=None, gt=0)
+
+
 class LearnedLevers(_Frozen):
     """What the drive held before and after its own learn, per phase of the star: Ω, H, Wb."""
 
@@ -277,6 +283,7 @@ class Levers(_Frozen):
     learned: LearnedLevers = LearnedLevers()
     resistance: ResistanceLevers = ResistanceLevers()
     flux: FluxLevers = FluxLevers()
+    commutation: CommutationLevers = CommutationLevers()
     pwm: PwmLevers = PwmLevers()
     current_loop: CurrentLevers = CurrentLevers()
     speed_loop: SpeedLevers = SpeedLevers()

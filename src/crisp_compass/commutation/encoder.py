@@ -115,7 +115,8 @@ def read_encoder(
     zero, zero_u = _zero(capture, pulses, fit, findings)
     phase = _phase(capture.time, a, b, counts, findings)
     seen = _pole_pairs(counts, fit, resolution, p, findings)
-    method = f"{edges} counts, {int(counts[-1] - counts[0])} net" + (f"; {how}" if how else "")
+    net = f"{int(counts[-1] - counts[0])}".replace("-", "−")
+    method = f"{edges} counts, {net} net" + (f"; {how}" if how else "")
     return EncoderResult(
         resolution, candidates, direction, zero, zero_u, len(pulses), seen, phase, missed, int(counts[-1] - counts[0]), method,
         tuple(findings), capture.time, counts,
@@ -306,7 +307,7 @@ def _zero(
 
 
 def _phase(time: FloatArray, a: IntArray, b: IntArray, counts: IntArray, findings: list[Finding]) -> float | None:
-    """Return the angle from A's rise to B's rise while counting up [°], the median over cycles at steady speed."""
+    """Return the angle from A's rise to B's rise while counting up [°], the mean over whole cycles."""
     rises_a = np.flatnonzero((np.diff(a) == 1) & (np.diff(counts) > 0)) + 1
     rises_b = np.flatnonzero((np.diff(b) == 1) & (np.diff(counts) > 0)) + 1
     if len(rises_a) < 6 or len(rises_b) < 4:
@@ -321,7 +322,7 @@ def _phase(time: FloatArray, a: IntArray, b: IntArray, counts: IntArray, finding
             found.append(float((time[inside[0]] - time[first]) / (time[second] - time[first])))
     if len(found) < 4:
         return None
-    share = 360 * float(np.median(found))
+    share = 360 * float(np.mean(found))  # single cycles are as coarse as the sampling
     phase = share if share < 180 else 360 - share  # counting down B rises first
     if abs(phase - 90) > 35:
         text = f"B follows A by {phase:.0f}° instead of 90°: the scanning head is out of place or a channel's level is wrong; counts will be lost at speed."

@@ -6,6 +6,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
 
+from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.estimates import FloatArray
@@ -109,6 +110,16 @@ def flux(figure: FigureBase, result: FluxResult) -> None:
     left.plot(t, m, color=_FITTED, lw=0.7, label="fit")
     left.legend(frameon=False)
     right.plot(t, r, color=_MEASURED, lw=0.5)
+
+
+def encoder(figure: FigureBase, result: EncoderResult) -> None:
+    """The running count over time."""
+    axes = figure.subplots()
+    t, counts = _thin(result.time, result.counts.astype(np.float64))
+    axes.plot(t, counts, color=_MEASURED)
+    axes.set_xlabel("time [s]")
+    axes.set_ylabel("count (×4)")
+    axes.grid(color="#E8E0CD")
 
 
 def halls(figure: FigureBase, table: HallTable) -> None:

@@ -15,6 +15,7 @@ from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.bench.store import sha256_of
+from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -41,7 +42,13 @@ CAUTIONS = (
 )
 
 
-_SLOTS = {"d": ", d axis", "q": ", q axis", "angle": " over the rotor angle", "current": " against current"}
+_SLOTS = {
+    "d": ", d axis",
+    "q": ", q axis",
+    "angle": " over the rotor angle",
+    "current": " against current",
+    "encoder": ", encoder",
+}
 
 
 @dataclass(frozen=True)
@@ -164,6 +171,8 @@ def draw(figure: FigureBase, evaluated: Evaluated) -> None:
         figures.flux(figure, result)
     elif isinstance(result, HallTable):
         figures.halls(figure, result)
+    elif isinstance(result, EncoderResult):
+        figures.encoder(figure, result)
 
 
 def _svg(evaluated: Evaluated) -> str:

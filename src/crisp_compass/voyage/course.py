@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from crisp_compass.bench.models import Bench, Topic
@@ -85,16 +85,19 @@ _TOPICS: tuple[Topic, ...] = (
 
 
 def legs_of(bench: Bench) -> tuple[Leg, ...]:
-    """Return the legs of this bench; without hall sensors there is no hall table to find."""
-    return tuple(leg for leg in LEGS if leg.key != "commutation" or bench.levers.plate.sensor == "halls")
+    """Return the legs of this bench; with an encoder, commutation can wait until the index is captured."""
+    if bench.levers.plate.sensor == "halls":
+        return LEGS
+    return tuple(replace(leg, optional=True) if leg.key == "commutation" else leg for leg in LEGS)
 
 
 def missing(bench: Bench, leg: Leg) -> list[Topic]:
     """Return the topics this leg waits for."""
     needs = leg.needs
-    if leg.key == "run" and bench.levers.plate.sensor == "halls":
-        needs = (*needs, "commutation")
-    return [topic for topic in needs if topic not in bench.settled]
+    found = [topic for topic in needs if topic not in bench.settled]
+    if leg.key == "run" and bench.levers.plate.sensor == "halls" and design.hall_edges(bench) is None:
+        found.append("commutation")  # an encoder's zero is no hall table
+    return found
 
 
 def waiting_text(bench: Bench, leg: Leg) -> str:
@@ -147,7 +150,10 @@ def headline(bench: Bench, leg: Leg) -> str:
         return show(mean, "H")
     if leg.key == "commutation" and "commutation" in bench.settled:
         halls = bench.settled["commutation"].halls
-        return f"{halls.spacing_deg}° halls" if halls else ""
+        if halls:
+            return f"{halls.spacing_deg}° halls"
+        counts = bench.settled["commutation"].values.get("counts_per_rev")
+        return f"{counts.value:.0f} counts" if counts else ""
     if leg.key == "speed_loop" and "speed_loop" in settled:
         return show(settled["speed_loop"]["kp"].value, "A/(rad/s)").replace("A/(rad/s)", "As/rad")
     return ""

@@ -23,6 +23,7 @@ from crisp_compass.bench.models import (
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.capture import Capture, Progress, read_capture
+from crisp_compass.commutation.encoder import EncoderResult, read_encoder
 from crisp_compass.commutation.halls import HallTable, read_halls
 from crisp_compass.conversions import flux_from_kt, flux_from_kv, kt_from_flux
 from crisp_compass.errors import Refusal
@@ -50,7 +51,7 @@ class Evaluated:
 
     leg: Topic
     capture: Capture
-    result: Result | HallTable
+    result: Result | HallTable | EncoderResult
     evidence: Evidence
 
 
@@ -98,7 +99,11 @@ def evaluate(
         slot = "angle" if "l_ab" in capture else slot if slot in ("d", "q") else ""
         slot = "current" if isinstance(result, SaturationResult) and not slot else slot
     halls = hall_record(result) if isinstance(result, HallTable) else None
-    estimates = {} if isinstance(result, HallTable) else {k: to_quantity(e) for k, e in result.estimates.items()}
+    if isinstance(result, Result):
+        estimates = {k: to_quantity(e) for k, e in result.estimates.items()}
+    else:
+        estimates = encoder_values(result) if isinstance(result, EncoderResult) else {}
+        slot = "encoder" if isinstance(result, EncoderResult) else slot
     evidence = Evidence(
         file=os.path.relpath(file.resolve(), base.resolve()), sha256=sha256_of(file), slot=slot, columns=tuple(columns), when=when,
         method=result.method, estimates=estimates, findings=tuple(FoundNote(**f.__dict__) for f in result.findings), halls=halls,
@@ -106,7 +111,7 @@ def evaluate(
     return Evaluated(leg, capture, result, evidence)
 
 
-def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
+def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable | EncoderResult:
     if leg == "resistance":
         levers = bench.levers.resistance
         known = levers.temperature is not None or "temperature_c" in capture.notes
@@ -133,6 +138,12 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable:
     if leg == "mechanics":
         return _mechanics(bench, capture)
     if leg == "commutation":
+        if "enc_a" in capture and "hall_1" not in capture:
+            plate = bench.levers.plate
+            found = read_encoder(
+                capture, revolutions=bench.levers.commutation.revolutions, pole_pairs=plate.pole_pairs
+            )
+            return _against_plate(found, plate.counts_per_rev if plate.sensor == "encoder" else None)
         return read_halls(capture)
     raise Refusal(f"the leg {leg} takes no capture")
 
@@ -178,6 +189,29 @@ def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:
     return replace(result, estimates=wider, method=method)
 
 
+def _against_plate(found: EncoderResult, stated: int | None) -> EncoderResult:
+    """Say where the plate states another resolution."""
+    if stated is None or found.counts_per_rev is None or stated == found.counts_per_rev:
+        return found
+    text = f"The capture shows {found.counts_per_rev} counts a turn (×4), the plate says {stated}: check whether the plate means lines, ×2 or ×4."
+    return replace(found, findings=(*found.findings, Finding("caution", "counts-differ", text)))
+
+
+def encoder_values(found: EncoderResult) -> dict[str, Quantity]:
+    """Return what an encoder capture tells as quantities; what it does not tell is left out."""
+    values = {}
+    if found.counts_per_rev is not None:
+        values["counts_per_rev"] = Quantity(value=float(found.counts_per_rev), unit="")
+    if found.direction is not None:
+        values["direction"] = Quantity(value=float(found.direction), unit="")
+    if found.zero_offset_deg is not None and found.zero_u_deg is not None:
+        zero, u = math.radians(found.zero_offset_deg), math.radians(found.zero_u_deg)
+        values["zero_offset"] = Quantity(value=zero, unit="rad", u=u, interval95=(zero - 1.96 * u, zero + 1.96 * u))
+    if found.phase_deg is not None:
+        values["channel_phase"] = Quantity(value=math.radians(found.phase_deg), unit="rad")
+    return values
+
+
 def to_quantity(estimate: Estimate) -> Quantity:
     """Return the bench form of an estimate."""
     return Quantity(value=estimate.value, unit=estimate.unit, u=estimate.u, interval95=(estimate.low, estimate.high))
@@ -212,6 +246,8 @@ def drop_evidence(bench: Bench, leg: Topic, evidence: Evidence, when: str) -> Be
 
 def headline_of(evidence: Evidence) -> str:
     """Return the evidence's main figure as a short text."""
+    if "counts_per_rev" in evidence.estimates:
+        return f"{evidence.estimates['counts_per_rev'].value:.0f} counts a turn"
     if evidence.halls is not None:
         return f"{evidence.halls.spacing_deg}° halls, {len(evidence.halls.states)} sectors"
     if "ld" in evidence.estimates:
@@ -229,6 +265,8 @@ def guess_leg(capture: Capture) -> Topic:
     names = set(capture.columns)
     lines = names & _LINES
     if {"hall_1", "hall_2", "hall_3"} <= names and len(lines) >= 2:
+        return "commutation"
+    if {"enc_a", "enc_b"} <= names and not names & {"i_a", "i_q"}:
         return "commutation"
     if "i_a" in names and "v_cmd" in names and "v_ab" not in names:
         return "resistance"

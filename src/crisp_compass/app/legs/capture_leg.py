@@ -27,6 +27,7 @@ class CaptureLeg(LegPage):
 
     key: Topic
     wanted: tuple[str, ...] = ()
+    sketch = ""
     empty_answer = "No capture yet"
 
     def __init__(self, document: Document) -> None:
@@ -45,7 +46,7 @@ class CaptureLeg(LegPage):
         self._pending: tuple[Path, tuple[str, ...]] = (Path(), ())
         self.plots = QWidget()
         self.stack = QStackedWidget()
-        self.stack.addWidget(WiringSketch(self.key))
+        self.stack.addWidget(WiringSketch(self.sketch or self.key))
         self.stack.addWidget(self.plots)
         self.build(self.plots)
         self.column.addWidget(self.stack, 1)

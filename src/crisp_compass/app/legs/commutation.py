@@ -11,7 +11,8 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.models import HallRecord
+from crisp_compass.bench.models import Evidence, HallRecord
+from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.mend import mends
 from crisp_compass.voyage.evidence import Evaluated, findings_of
@@ -53,6 +54,16 @@ class CommutationPage(CaptureLeg):
         column.setSpacing(8)
         column.addWidget(self.codes, 1)
         column.addWidget(self.table)
+
+    def evidence(self) -> Evidence | None:
+        """Return the newest capture of halls; encoders have their own section."""
+        items = [e for e in self.document.bench.evidence.get("commutation", ()) if e.halls is not None]
+        return items[-1] if items else None
+
+    def _on_loaded(self, evaluated: Evaluated) -> None:
+        super()._on_loaded(evaluated)
+        if isinstance(evaluated.result, EncoderResult):
+            self.section_chosen.emit("Encoder")
 
     def _record(self) -> HallRecord | None:
         evidence = self.evidence()
@@ -130,7 +141,8 @@ class CommutationPage(CaptureLeg):
 
     def draw(self, evaluated: Evaluated) -> None:
         table = evaluated.result
-        assert isinstance(table, HallTable)
+        if not isinstance(table, HallTable):
+            return
         x, y = table.code_points()
         self.codes.set("codes", x, y)
         edges = np.array([s.from_deg for s in table.states.values()])

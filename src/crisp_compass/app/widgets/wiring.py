@@ -29,6 +29,10 @@ TEXTS = {
         "Load off. Run up with a steady current, then switch the drive off and let the shaft coast; capture speed and i_q.",
         "Motor bolted down, coupling off, guard on: nothing loose near the shaft until it stands still.",
     ),
+    "encoder": (
+        "Leads open, encoder powered. Turn the shaft some whole turns by hand; capture enc_a, enc_b, enc_z and two line voltages.",
+        "Drive off and disconnected from the leads; never pull an encoder lead under power.",
+    ),
     "commutation": (
         "Leads open, halls powered. Turn the shaft by hand at least one electrical turn; capture halls and two line voltages.",
         "Drive off and disconnected from the leads while turning; never pull a sensor lead under power.",
@@ -116,7 +120,7 @@ class WiringSketch(QWidget):
     def _text(self, painter: QPainter, at: QPointF, text: str, token: str = "soft") -> None:
         painter.setFont(font(12))
         painter.setPen(THEME.color(token))
-        painter.drawText(QRectF(at.x() - 80, at.y() - 9, 160, 18), int(Qt.AlignmentFlag.AlignCenter), text)
+        painter.drawText(QRectF(at.x() - 140, at.y() - 9, 280, 18), int(Qt.AlignmentFlag.AlignCenter), text)
 
     def _box(self, painter: QPainter, at: QPointF, title: str, token: str = "ink") -> QRectF:
         box = QRectF(at.x() - 58, at.y() - 23, 116, 46)
@@ -239,9 +243,17 @@ class WiringSketch(QWidget):
         self._text(painter, QPointF(left + 24, low + 14), "current on")
         self._text(painter, QPointF(left + 92, low + 14), "coasts")
 
+    def _encoder(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        self._sensor(painter, middle, terminals, "enc_a b z", "supply, ground and three encoder lines")
+
     def _commutation(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        self._sensor(painter, middle, terminals, "hall_1 … 3", "supply, ground and three hall lines")
+
+    def _sensor(
+        self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF], name: str, lines: str
+    ) -> None:
         self._probes(painter, middle, terminals)
-        box = self._box(painter, middle + QPointF(-260, 0), "hall_1 … 3")
+        box = self._box(painter, middle + QPointF(-260, 0), name)
         y = middle.y() + 92
         painter.setPen(THEME.pen("ink", 1.2))
         for k in range(3):
@@ -251,4 +263,4 @@ class WiringSketch(QWidget):
             )
             painter.drawLine(QPointF(box.center().x() - 20 + 20 * k, y + 5 * k), QPointF(middle.x() + 185, y + 5 * k))
         painter.drawLine(QPointF(middle.x() + 185, y + 10), QPointF(middle.x() + 185, middle.y() + 52))
-        self._text(painter, QPointF(middle.x() - 90, y - 10), "supply, ground and three hall lines")
+        self._text(painter, QPointF(middle.x() - 90, y - 10), lines)

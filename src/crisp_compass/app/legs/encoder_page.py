@@ -1,0 +1,147 @@
+"""Commutation, encoder: how many counts has a turn, and where is the rotor's zero?"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Evidence
+from crisp_compass.commutation.encoder import EncoderResult
+from crisp_compass.commutation.halls import HallTable
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.quantities import show
+from crisp_compass.voyage.evidence import Evaluated, findings_of
+
+_SETTLED = ("counts_per_rev", "direction", "zero_offset")
+
+
+class EncoderPage(CaptureLeg):
+    """The running count, what it says of resolution and sense, and the electrical zero on the dial."""
+
+    key = "commutation"
+    section = "Encoder"
+    sketch = "encoder"
+    question = "How many counts has a turn, and where is the rotor's zero?"
+    wanted = ("enc_a", "enc_b", "enc_z", "v_ab", "v_bc", "angle")
+
+    def build(self, area: QWidget) -> None:
+        self.trace = Plot(("time", "s"), ("count, ×4", ""), name="running count")
+        self.trace.curve("counts", "deep", width=1.8, dense=True)
+        self.rows = Rows("What follows", width=312)
+        row = QHBoxLayout(area)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        row.addWidget(self.trace, 1)
+        row.addWidget(self.rows)
+
+    def build_levers(self) -> None:
+        self.turns = Lever(
+            "Turns counted",
+            "",
+            width=116,
+            optional=True,
+            plain=True,
+            tip="Turns of the shaft by hand over the capture",
+        )
+        self.bind(self.turns, "revolutions")
+        self.add_levers(self.turns)
+
+    def evidence(self) -> Evidence | None:
+        """Return the newest encoder capture."""
+        items = [e for e in self.document.bench.evidence.get("commutation", ()) if e.slot == "encoder"]
+        return items[-1] if items else None
+
+    def _on_loaded(self, evaluated: Evaluated) -> None:
+        super()._on_loaded(evaluated)
+        if isinstance(evaluated.result, HallTable):
+            self.section_chosen.emit("Hand turn")
+
+    def show_texts(self) -> None:
+        bench, evidence = self.document.bench, self.evidence()
+        self.turns.show_value(bench.levers.commutation.revolutions)
+        assert self.main_button is not None
+        self.main_button.setEnabled(evidence is not None)
+        if evidence is None:
+            self.answer.show_answer(
+                self.empty_answer,
+                "",
+                "Drop a capture of enc_a and enc_b here, best with enc_z and two line voltages, the shaft turned some whole turns by hand.",
+            )
+            self.findings.show_findings(())
+            self.rows.show_rows(())
+            self.show_dial(DialView(caption="Turn the shaft by hand, drive off", rotor=20.0))
+            return
+        found = evidence.estimates
+        counts, direction, zero = (found.get(k) for k in _SETTLED)
+        parts = []
+        if direction is not None:
+            parts.append(f"counts {'rise' if direction.value > 0 else 'fall'} when the motor turns A → B → C")
+        if zero is not None and zero.interval95:
+            half = (zero.interval95[1] - zero.interval95[0]) / 2
+            parts.append(f"θe {show(zero.value, 'rad', 4)} ±{show(half, 'rad', 2)} in the middle of the index")
+        text = f"{counts.value:.0f} counts" if counts else "Not told"
+        self.answer.show_answer(
+            text,
+            f"{counts.value / 4:.0f} lines a turn" if counts else "",
+            f"{'; '.join(parts)}. {evidence.method}.".lstrip(". ").capitalize()
+            if not parts
+            else f"{'; '.join(parts)[:1].upper()}{'; '.join(parts)[1:]}. {evidence.method}.",
+        )
+        self.main_button.setEnabled(counts is not None)
+        self.main_button.setText("Settle encoder…")
+        self.findings.show_findings(findings_of(evidence))
+        self._show_rows(counts.value if counts else None)
+        angle = math.degrees(zero.value) if zero is not None else None
+        caption = (
+            f"At the index the rotor's flux lies at {angle:.1f}°"
+            if angle is not None
+            else "The index and two voltages tell the zero"
+        )
+        self.show_dial(DialView(caption=caption, rotor=angle))
+
+    def _show_rows(self, counts: float | None) -> None:
+        if counts is None:
+            self.rows.show_rows(())
+            return
+        bench = self.document.bench
+        loop = bench.settled["pwm"].values["loop_hz"].value if "pwm" in bench.settled else 20e3
+        p, top = bench.levers.plate.pole_pairs, bench.levers.plate.top_speed
+        evidence = self.evidence()
+        phase = evidence.estimates.get("channel_phase") if evidence else None
+        rows = [
+            ("counts at ×1, ×2, ×4", f"{counts / 4:.0f}, {counts / 2:.0f}, {counts:.0f}"),
+            ("one count, mechanical", show(2 * math.pi / counts, "rad")),
+            ("one count, electrical", show(2 * math.pi * p / counts, "rad")),
+            (f"speed step at {show(loop, 'Hz')}", f"{2 * math.pi / counts * loop * RPM_PER_RAD_S:.1f} rpm"),
+            ("edges at top speed", show(counts * top / (2 * math.pi), "Hz")),
+        ]
+        if phase is not None:
+            rows.append(("B follows A by", show(phase.value, "rad")))
+        self.rows.show_rows(
+            rows,
+            note="The speed step is one count in one loop period, without a filter; the drive's input must follow the edges.",
+        )
+
+    def draw(self, evaluated: Evaluated) -> None:
+        result = evaluated.result
+        if isinstance(result, EncoderResult):
+            self.trace.set("counts", result.time, result.counts.astype(np.float64))
+
+    def on_main(self) -> None:
+        evidence = self.evidence()
+        if evidence is not None:
+            values = {k: evidence.estimates[k] for k in _SETTLED if k in evidence.estimates}
+            self.settle(
+                "commutation",
+                f"{values['counts_per_rev'].value:.0f} counts",
+                "hand turn, counts and index agree",
+                values=values,
+                method=evidence.method,
+            )
