@@ -83,8 +83,12 @@ def fit_saturation(capture: Capture) -> SaturationResult:
     sigma = max(noise(data.i), 1e-7 * float(np.ptp(data.i)))
     findings = list(capture.findings)
     widths = _widths(data, findings)
-    fit = min((_fit(data, x, widths, sigma) for x in _starts(data, peak)), key=lambda f: f.cost)
-    straight = _fit(data, _starts(data, math.inf)[0], widths, sigma)
+    try:
+        starts, flat = _starts(data, peak), _starts(data, math.inf)[0]
+    except Refusal as refusal:
+        raise refusal.at(capture.source) from None
+    fit = min((_fit(data, x, widths, sigma) for x in starts), key=lambda f: f.cost)
+    straight = _fit(data, flat, widths, sigma)
     if straight.cost - fit.cost < 25 or fit.values[1] <= 0:
         raise Refusal(
             f"no saturation shows up to {show(peak, 'A')}",
@@ -157,10 +161,16 @@ def _starts(data: Steps, peak: float) -> list[FloatArray]:
         misfit = float(np.sum((flux - design / scale @ normed) ** 2))
         solved = normed / scale
         whole = float(solved[0] + solved[1]) if math.isfinite(knee) else float(solved[0])
-        head = [max(float(solved[0]), 0.02 * whole), whole - max(float(solved[0]), 0.02 * whole), knee]
+        if not (whole > 0 and math.isfinite(whole)):
+            continue
+        # a curve that bends the wrong way starts as one that hardly bends; the fit then says there is none
+        low = min(max(float(solved[0]), 0.02 * whole), 0.98 * whole)
+        head = [low, whole - low, knee]
         head = head if math.isfinite(knee) else [whole, 0.0, 1e12]
-        tail = [float(solved[-3]), float(solved[-2]), float(np.median(i[:3])), offset]
+        tail = [max(float(solved[-3]), 1e-9), float(solved[-2]), float(np.median(i[:3])), offset]
         tries.append((misfit, np.array([*head, *tail, *np.zeros(len(data.edges))])))
+    if not tries:
+        raise Refusal("the current does not answer the voltage as an inductance does", "check channels and signs")
     tries.sort(key=lambda found: found[0])
     return [values for _, values in tries[:4:3]]
 
@@ -190,7 +200,7 @@ def _fit(data: Steps, start: FloatArray, widths: FloatArray, sigma: float) -> _F
         return np.vstack([run(x).jacobian / sigma, np.diag(held)[kept]])[:, free]
 
     low, high = np.full(len(start), -math.inf), np.full(len(start), math.inf)
-    low[:3] = 1e-3 * start[0], 0.0, 1e-3 * start[2]
+    low[:4] = 1e-3 * start[0], 0.0, 1e-3 * start[2], 0.0
     high[2] = 50 * start[2]
     found = scipy.optimize.least_squares(
         rest, start[free], jac=slope, bounds=(low[free], high[free]), x_scale="jac", ftol=1e-9, xtol=1e-9, max_nfev=40
@@ -202,6 +212,7 @@ def _run(data: Steps, values: FloatArray) -> _Fit:
     """Drive the curve with the measured voltage and carry every parameter's sensitivity along."""
     slope, bend, s, r, c, i = (float(x) for x in values[:6])
     h, n = data.dt, len(data.t)
+    far = 1e4 * float(np.max(np.abs(data.i)))
     v = data.v.tolist()
     flux = np.diff(_flux(data)).tolist()
     jumps = dict(zip((int(e) for e in data.edges), values[_HEADS:].tolist(), strict=True))
@@ -212,10 +223,11 @@ def _run(data: Steps, values: FloatArray) -> _Fit:
         known = slope * i + bend * s * math.atan(i / s) + flux[k] - jumps.get(k, 0.0) - c * h - 0.5 * r * h * i
         x = i + (0.0 if k in jumps else rate * h)
         for _ in range(3):
+            x = max(min(x, far), -far)
             local = slope + bend / (1 + (x / s) ** 2)
             bow = 0.0 if k in jumps else r * h * h / 12 * ((v[k + 1] - r * x - c) / local - rate)
             x -= (slope * x + bend * s * math.atan(x / s) + 0.5 * r * h * x - bow - known) / (local + 0.5 * r * h)
-        i = x
+        i = max(min(x, far), -far)  # a trial step of the search may diverge; its cost then is large, and that is all
         model.append(i)
     current = np.array(model)
     inductance = slope + bend / (1 + (current / s) ** 2)
