@@ -119,6 +119,12 @@ def test_slips_by_factor(ratio: float, words: str) -> None:
     assert (words in slip) if words else slip == ""
 
 
+def test_no_peak_slips_into_a_resistance() -> None:
+    assert likeliest_slip(1.2247) != ""
+    assert likeliest_slip(1.2247, unit="Ω") == ""
+    assert "line-to-line" in likeliest_slip(2.0, unit="Ω")
+
+
 def test_power_units() -> None:
     """1 hp = 745.70 W, 1 PS = 735.50 W (NIST SP 811, appendix B)."""
     speed, torque = 1460 * RPM, 98.1

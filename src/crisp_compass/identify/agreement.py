@@ -66,7 +66,7 @@ def combine(sources: Sequence[Source], unit: str) -> Agreement | None:
     others = np.arange(len(values)) != apart
     rest = _mean(values[others], u[others])[0]
     ratio = values[apart] / rest
-    slip = likeliest_slip(float(ratio), 0.05)
+    slip = likeliest_slip(float(ratio), 0.05, unit)
     hint = f" That is about {slip}." if slip else ""
     text = f"{sources[apart].name} stands apart: {show(float(values[apart]), unit)} against {show(rest, unit)}, a factor of {ratio:.3g}.{hint}"
     return Agreement(estimate, probability, sources[apart].name, (Finding("caution", "source-apart", text),))

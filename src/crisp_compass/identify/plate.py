@@ -38,20 +38,26 @@ SLIPS: tuple[tuple[float, str], ...] = (
     (3 * math.sqrt(3) / math.pi, "six-step DC was taken as phase peak"),
     (3 / math.pi, "six-step DC was taken as line peak"),
 )
+_NO_WAVES = ("Ω", "H", "kg·m²")
+_OF_LEADS = (2.0, 3.0, 1.5, 1000.0)
 _POWER_SLIPS = ((745.69987158, "kW was taken as hp"), (735.49875, "kW was taken as metric hp"))
 _KV_SCHOOLS = {"line-peak": "per V line peak", "line-rms": "per V line rms", "six-step-dc": "per V of six-step DC"}
 _KT_SCHOOLS = {"peak": "per A peak", "rms": "per A rms", "six-step-dc": "per A of six-step DC"}
 
 
-def likeliest_slip(ratio: float, within: float = 0.03) -> str:
+def likeliest_slip(ratio: float, within: float = 0.03, unit: str = "") -> str:
     """Name the slip of base or unit that makes a factor ``ratio``; empty if none fits within a relative band.
+
+    Of resistances, inductances and inertias (``unit`` Ω, H, kg·m²) only those of leads and prefixes are thought of: no
+    peak and no rms can slip in there.
 
     Returns a text such as ``2.00: line-to-line was taken as phase, or poles as pole pairs``.
     """
     if not (ratio > 0 and math.isfinite(ratio)):
         return ""
     size = abs(math.log(ratio))
-    best = min(SLIPS, key=lambda slip: abs(size - abs(math.log(slip[0]))))
+    thinkable = [s for s in SLIPS if unit not in _NO_WAVES or s[0] in _OF_LEADS]
+    best = min(thinkable, key=lambda slip: abs(size - abs(math.log(slip[0]))))
     off = abs(size - abs(math.log(best[0])))
     if off > within or size < 2 * off + 0.02:
         return ""

@@ -175,7 +175,7 @@ def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:
         tau = evidence.estimates["inductance"].value / other.value if "inductance" in evidence.estimates else math.nan
         cold = bench.levers.resistance.temperature if bench.levers.resistance.temperature is not None else 20.0
         hot = heated(value, other.value, cold)
-        slip = likeliest_slip(ratio, 0.03)
+        slip = likeliest_slip(ratio, 0.03, "Ω")
         why = f" That is about {slip}." if slip else ""
         if not slip and -10 < hot < 180:
             why = f" If both are right the winding was at {hot:.0f} °C then and {cold:.0f} °C here: settle hot and cold apart."
