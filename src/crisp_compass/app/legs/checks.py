@@ -29,6 +29,11 @@ _TOKENS = {"open": "soft", "passed": "moss", "caution": "ochre", "stop": "brick"
 _ROLES = {"open": "info", "passed": "passed", "caution": "caution", "stop": "stop"}
 
 
+def _inside(title: str) -> str:
+    """Return a title as it stands inside a sentence."""
+    return title[:1].lower() + title[1:]
+
+
 class VerdictMark(QWidget):
     """The verdict as a shape: ring, tick, triangle, barred square."""
 
@@ -160,7 +165,7 @@ class ChecksPage(LegPage):
         stops = [j for j in judged if j.verdict == "stop"]
         following = next((j.check for j in judged if j.verdict == "open"), None)
         if stops:
-            names = ", ".join(j.check.title.lower() for j in stops)
+            names = ", ".join(_inside(j.check.title) for j in stops)
             self.answer.show_answer(
                 "No",
                 f"{len(stops)} stop{'s' if len(stops) > 1 else ''}: {names}",
@@ -170,7 +175,9 @@ class ChecksPage(LegPage):
         elif following:
             done = len(judged) - counts["open"]
             self.answer.show_answer(
-                "Not yet", f"{done} of {len(judged)} checks done", f"Next: {following.title.lower()}. {following.how}"
+                "Not yet",
+                f"{done} of {len(judged)} checks done",
+                f"Next: {_inside(following.title)}. {following.how}",
             )
         elif counts["caution"]:
             self.answer.show_answer(
