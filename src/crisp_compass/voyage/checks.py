@@ -43,6 +43,11 @@ class Check:
     judge: Callable[[Bench, Mapping[str, float]], tuple[Verdict, str]] | None
     hint: str = ""
 
+    @property
+    def inline(self) -> str:
+        """The title as it stands inside a sentence."""
+        return self.title[:1].lower() + self.title[1:]
+
 
 @dataclass(frozen=True)
 class Judged:
@@ -252,7 +257,7 @@ def check_findings(bench: Bench) -> list[Finding]:
     findings += [
         Finding("caution", "check-caution", f"{j.check.title}: {j.reason}") for j in judged if j.verdict == "caution"
     ]
-    left = [j.check.title.lower() for j in judged if j.verdict == "open"]
+    left = [j.check.inline for j in judged if j.verdict == "open"]
     if left and bench.checks:
         findings.append(Finding("caution", "checks-open", f"Checks before power still open: {', '.join(left)}."))
     return findings

@@ -29,11 +29,6 @@ _TOKENS = {"open": "soft", "passed": "moss", "caution": "ochre", "stop": "brick"
 _ROLES = {"open": "info", "passed": "passed", "caution": "caution", "stop": "stop"}
 
 
-def _inside(title: str) -> str:
-    """Return a title as it stands inside a sentence."""
-    return title[:1].lower() + title[1:]
-
-
 class VerdictMark(QWidget):
     """The verdict as a shape: ring, tick, triangle, barred square."""
 
@@ -165,7 +160,7 @@ class ChecksPage(LegPage):
         stops = [j for j in judged if j.verdict == "stop"]
         following = next((j.check for j in judged if j.verdict == "open"), None)
         if stops:
-            names = ", ".join(_inside(j.check.title) for j in stops)
+            names = ", ".join(j.check.inline for j in stops)
             self.answer.show_answer(
                 "No",
                 f"{len(stops)} stop{'s' if len(stops) > 1 else ''}: {names}",
@@ -177,7 +172,7 @@ class ChecksPage(LegPage):
             self.answer.show_answer(
                 "Not yet",
                 f"{done} of {len(judged)} checks done",
-                f"Next: {_inside(following.title)}. {following.how}",
+                f"Next: {following.inline}. {following.how}",
             )
         elif counts["caution"]:
             self.answer.show_answer(

@@ -113,7 +113,7 @@ class RunPage(LegPage):
             self.check_ready(self.waiting, self.stack)
             stops = standing_stops(bench)
             if stops:
-                raise Refusal(f"Disarmed: {stops[0].check.title.lower()} says stop. {stops[0].reason}")
+                raise Refusal(f"Disarmed: {stops[0].check.inline} says stop. {stops[0].reason}")
             self._follow()
         except Refusal as refusal:
             self.stop()
