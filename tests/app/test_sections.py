@@ -417,3 +417,20 @@ def test_orders_say_what_is_missing(window: Window, qtbot: QtBot) -> None:
     window.travel("commutation", "Lead orders")
     qtbot.waitUntil(lambda: window.page.answer.text == "Not yet", timeout=20000)
     assert "the resistance is not settled" in window.page.answer.reason
+
+
+def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("commutation")
+    assert window.page.section == "Encoder"
+    assert window.page.tabs["Hand turn"].isHidden()
+    window._turn_section(1)
+    assert window.page.section == "Lead orders"
+    window._turn_section(1)
+    assert window.page.section == "Encoder"
+    window.document.edit("halls", window.document.bench.model_copy(update={"evidence": {}}))
+    window.document.set_lever("plate", "sensor", "halls")
+    window.travel("commutation")
+    assert window.page.section == "Hand turn"
+    assert window.page.tabs["Encoder"].isHidden()
+    assert not window.page.tabs["Lead orders"].isHidden()

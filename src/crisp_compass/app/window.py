@@ -228,6 +228,7 @@ class Window(QMainWindow):
                 action.setText(legs[index].name)
         self.bearing.text.setText(next_bearing(bench).text)
         self.bearing.setAccessibleName("Next bearing: " + next_bearing(bench).text)
+        self.page.offer_sections(self._sections_of(self.page.key))
         self.page.refresh()
         self._show_title()
 
@@ -261,8 +262,18 @@ class Window(QMainWindow):
         if number <= len(legs):
             self.travel(legs[number - 1].key)
 
+    def _sections_of(self, key: str) -> tuple[str, ...]:
+        """Return the sections that this bench has use for: its own angle sensor's, and any with a capture."""
+        names = tuple(self.sections[key])
+        if key != "commutation":
+            return names
+        bench = self.document.bench
+        held = {"Encoder" if e.slot == "encoder" else "Hand turn" for e in bench.evidence.get(key, ())}
+        other = "Hand turn" if bench.levers.plate.sensor == "encoder" else "Encoder"
+        return tuple(n for n in names if n != other or n in held)
+
     def _turn_section(self, by: int) -> None:
-        names = list(self.sections[self.page.key])
+        names = list(dict.fromkeys((*self._sections_of(self.page.key), self.page.section)))
         self.travel(self.page.key, names[(names.index(self.page.section) + by) % len(names)])
 
     def _follow_bearing(self) -> None:

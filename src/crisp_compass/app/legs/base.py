@@ -77,6 +77,7 @@ class LegPage(QWidget):
         self.lever_row = QHBoxLayout()
         self.lever_row.setSpacing(8)
         self.main_button: QPushButton | None = None
+        self.tabs: dict[str, QPushButton] = {}
 
     # ---- building
 
@@ -91,6 +92,12 @@ class LegPage(QWidget):
             tab.setAccessibleName(f"Section {name}")
             tab.clicked.connect(lambda _on, n=name, t=tab: self._on_section(n, t))
             self.answer.corner.addWidget(tab)
+            self.tabs[name] = tab
+
+    def offer_sections(self, names: tuple[str, ...]) -> None:
+        """Show the tabs of these sections only; the open one always stays."""
+        for name, tab in self.tabs.items():
+            tab.setVisible(name in names or name == self.section)
 
     def _on_section(self, name: str, tab: QPushButton) -> None:
         tab.setChecked(name == self.section)
