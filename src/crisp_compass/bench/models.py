@@ -217,7 +217,7 @@ Symptom = Literal["", "smooth", "nudge", "vibrates", "still", "wrong-way", "hot"
 
 
 class Trial(_Frozen):
-    """What was seen with the leads in one order: symptom, current [A] and speed [rad/s] in each commanded direction."""
+    """What was seen with the leads in one order: symptom and supply current [A] at equal speed in each commanded direction."""
 
     forward: Symptom = ""
     backward: Symptom = ""

@@ -18,16 +18,13 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, IntArray
 from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf
-from crisp_compass.identify.flux import voltages_of
+from crisp_compass.identify.flux import HAND_STOP, voltages_of
 
 #: Lines a turn that are made (common practice), preferred where the turns are only counted by hand.
 COMMON_LINES = (
     50, 64, 96, 100, 120, 125, 128, 144, 150, 180, 192, 200, 240, 250, 256, 300, 360, 384, 400, 500, 512, 600, 720, 768, 800, 900,
     1000, 1024, 1200, 1250, 1270, 1500, 1800, 2000, 2048, 2400, 2500, 3000, 3600, 4000, 4096, 5000, 6000, 8192, 10000, 16384,
 )  # fmt: skip
-#: How well a hand stops at a whole turn, turns (common practice).
-_HAND = 0.08
-_ANGLE = {(0, 0): 0, (1, 0): 1, (1, 1): 2, (0, 1): 3}
 
 
 @dataclass(frozen=True)
@@ -203,15 +200,18 @@ def _by_turns(
             rest = counts - slope * angle - base
             u = float(np.std(rest)) / max(float(np.std(angle)), 1e-9) / math.sqrt(max(len(angle) / 20, 1))
             return abs(float(slope)) * 2 * math.pi, 2 * math.pi * u, "turns by the angle channel"
-    if revolutions is not None:
-        return net / revolutions, _HAND * net / revolutions**2 / math.sqrt(3), f"{revolutions:g} turns counted"
+    by_hand = None if revolutions is None else net / revolutions
+    by_hand_u = 0.0 if revolutions is None else HAND_STOP * net / revolutions**2
     if fit is not None and p is not None:
         inside = np.interp(fit.time, capture.time, counts)
         slope, base = np.polyfit(fit.theta, inside, 1)
         rest = inside - slope * fit.theta - base
         u = float(np.std(rest)) / max(float(np.std(fit.theta)), 1e-9) / math.sqrt(max(len(fit.theta) / 20, 1))
-        return abs(float(slope)) * 2 * math.pi * p, 2 * math.pi * p * u, f"turns by back-EMF and {int(p)} pole pairs"
-    return None, 0.0, ""
+        by_emf = abs(float(slope)) * 2 * math.pi * p
+        # turns counted decide where the two differ: the pole pairs may be wrong, and are then named
+        if by_hand is None or abs(by_emf - by_hand) < 4 * by_hand_u:
+            return by_emf, 2 * math.pi * p * u, f"turns by back-EMF and {int(p)} pole pairs"
+    return by_hand, by_hand_u, "" if by_hand is None else f"{revolutions:g} turns counted"
 
 
 def _candidates(lines: float, u: float) -> tuple[tuple[int, float], ...]:

@@ -10,6 +10,7 @@ import numpy as np
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, IntArray
+from crisp_compass.identify.flux import HAND_STOP
 
 
 @dataclass(frozen=True)
@@ -144,7 +145,7 @@ def _pole_pairs(cycles: float, turns: float | None, findings: list[Finding]) -> 
     ratio = cycles / turns
     whole = round(ratio)
     # half a sector at each end of the capture, and a hand that stops within a tenth of a turn
-    doubt = (1 / 6 + 0.1 * ratio) / turns
+    doubt = (1 / 6 + 2 * HAND_STOP * ratio) / turns
     if whole < 1 or abs(ratio - whole) > 0.3 or doubt > 0.45:
         text = f"{cycles:.1f} electrical turns in {turns:g} of the shaft are {ratio:.2f} pole pairs, not near a whole number: count more turns."
         findings.append(Finding("caution", "pole-pairs-unclear", text))

@@ -19,6 +19,9 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf
 
+#: Standard uncertainty of turns counted by hand: it stops within a tenth of a turn nearly always (common practice).
+HAND_STOP = 0.05
+
 
 @dataclass(frozen=True)
 class FluxResult(Result):
@@ -218,7 +221,7 @@ def _pole_pairs(capture: Capture, fit: EmfFit, turns: float | None, findings: li
         if not turns > 0:
             raise Refusal(f"{turns:g} turns cannot be meant", "count the turns of the shaft", where="--turns")
         ratio = abs(float(fit.theta[-1] - fit.theta[0])) / (2 * math.pi) / turns
-        doubt = 0.05 * ratio / turns  # a hand stops within a tenth of a turn nearly always
+        doubt = HAND_STOP * ratio / turns
     else:
         return None
     whole = round(ratio)
