@@ -235,7 +235,7 @@ def test_an_unknown_cable_is_worked_through(window: Window, qtbot: QtBot, thrust
     for wire in ("yellow", "violet", "pink"):
         page.first.moved.emit(wire)
         page.scope.moved.emit("square-with-pull-up")
-    assert page.answer.text in ("Solved", "All known", "Every wire is known") or "5" in page.answer.text
+    assert page.answer.text == "All known"
     roles = {page.table.item(r, 0).text(): page.table.item(r, 1).text() for r in range(page.table.rowCount())}
     assert roles["orange"] == "supply"
     assert [roles[w] for w in ("yellow", "violet", "pink")] == ["channel"] * 3
@@ -286,7 +286,7 @@ def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, win
     qtbot.waitUntil(
         lambda: isinstance(window.page, MechanicsPage) and len(window.page.trace.data("fit")[0]) > 0, timeout=30000
     )
-    assert window.page.answer.text == "1.8997 kg·cm²" or window.page.answer.text.startswith("1.9")
+    assert window.page.answer.text == "1.8997 kg·cm²"
     press_main(qtbot, window)
     assert window.document.bench.settled["mechanics"].values["inertia"].value == pytest.approx(1.9e-4, rel=1e-3)
     drop(window, tmp_path / "winch-lcr.csv")
@@ -311,10 +311,8 @@ def test_pole_pairs_from_turns_counted_by_hand(window: Window, qtbot: QtBot, tmp
     qtbot.waitUntil(lambda: "4 pole pairs seen" in page.answer.reason, timeout=20000)
 
 
-def test_a_foreign_capture_reaches_the_section_through_the_mapping(
-    window: Window, qtbot: QtBot, tmp_path: Path
-) -> None:
-    """Semicolons, decimal comma, CH1: dropped on an open leg, the same value as the plain file gives."""
+def test_a_foreign_capture_gives_the_same_value_once_mapped(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    """Semicolons, decimal comma, CH1 with the mapping that the dialog makes (the dialog itself: test_window)."""
     made = staircase(0.4, [0.5, 1.0, 1.5, 2.0, 2.5], rate=1e3)
     rows = [
         f"{t:.6f};{v:.6f};{i:.6f}".replace(".", ",")

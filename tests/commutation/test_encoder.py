@@ -143,7 +143,8 @@ def test_faults_are_named() -> None:
     assert nothing.counts_per_rev is None
     assert "resolution-unknown" in _codes(nothing)
     odd = read_encoder(_turn(437, turns=10.0, channels=(), index=False, per_count=4), revolutions=10)
-    assert odd.lines_per_rev == 437 or "resolution-unsure" in _codes(odd)
+    assert odd.lines_per_rev == 437
+    assert "resolution-uncommon" in _codes(odd)
 
 
 def test_what_is_refused() -> None:
