@@ -14,9 +14,11 @@ from crisp_compass.bench.models import Bench, LedgerEntry, Quantity
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture
+from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
 from crisp_compass.plant.parameters import ALIGN, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.plant.standstill import Pulses, align, pulse_currents
 from crisp_compass.voyage import design
 from crisp_compass.voyage.cable import FRAME, set_reading
 from crisp_compass.voyage.checks import record_reading, record_seen, skip_check
@@ -150,6 +152,22 @@ def encoder_turn(machine: Machine, lines: int, path: Path) -> None:
     write_capture(path, t, columns, notes)
 
 
+def aligned(machine: Machine, load: Load, current: float, path: Path) -> None:
+    """Hold a current at angles over one turn and back; the encoder of :func:`encoder_turn` read where the shaft rests."""
+    field = propose_fields(int(machine.pole_pairs))
+    rests = align(machine, load, current, field, cogging=0.004, slots=12)
+    # count 0 at the index of encoder_turn, which lies at θe = 3.0·p + 0.35; A and B are exchanged
+    count = np.floor(-(rests.mechanical - 3.0 - 0.35 / machine.pole_pairs) * 8192 / (2 * math.pi))
+    notes = {**ORIGIN, "pole_pairs": f"{machine.pole_pairs:.0f}", "current_a": f"{current:g}"}
+    write_capture(path, np.empty(0), {"field_angle": field, "angle": count * 2 * math.pi / 8192}, notes)
+
+
+def pulsed(machine: Machine, load: Load, path: Path) -> None:
+    """Short pulses all round at standstill, the rotor's flux at 222° electrical."""
+    angles, currents, _ = pulse_currents(machine, load, math.radians(222.0), Pulses(current=6.0), seed=6)
+    write_capture(path, np.empty(0), {"field_angle": angles, "i_peak": np.round(currents, 3)}, ORIGIN)
+
+
 def readings_over_angle(machine: Machine, path: Path) -> None:
     """Inductance between two terminals by hand-held meter, the shaft turned on in steps of about 2°."""
     rng = np.random.default_rng(42)
@@ -229,6 +247,8 @@ def make_winch(folder: Path) -> None:
     run_up(WINCH, WINCH_LOAD, 0.35, 0.55, 2.4, folder / "winch-run-up.csv")
     readings_over_angle(WINCH, folder / "winch-lcr.csv")
     encoder_turn(WINCH, 2048, folder / "winch-encoder.csv")
+    aligned(WINCH, WINCH_LOAD, 3.0, folder / "winch-align.csv")
+    pulsed(WINCH, WINCH_LOAD, folder / "winch-pulses.csv")
     bench = Bench(name="Winch", notes="Lake-survey buoy, sonde winch. Invented motor; every capture is simulated.")
     bench = levers(
         bench, "plate", motor="WN-48/7 servo", pole_pairs=7, v_bus=48.0, rated_current=6.0, top_speed=2000 * 2 * math.pi / 60,
@@ -279,6 +299,8 @@ def make_winch(folder: Path) -> None:
     found = bench.evidence["commutation"][0].estimates
     values = {k: found[k] for k in ("counts_per_rev", "direction", "zero_offset")}
     bench = settled(bench, "commutation", values, "hand turn, counts and index agree", 21)
+    bench = read(bench, "commutation", "winch-align.csv", folder, 21)
+    bench = read(bench, "commutation", "winch-pulses.csv", folder, 21)
     figures = design.plan_bench_pwm(bench)
     bench = settled(bench, "pwm", design.pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
     current = design.design_current(bench)
@@ -319,6 +341,7 @@ def make_thruster(folder: Path) -> None:
     bench = levers(
         bench, "plate", motor="TH-24 outrunner", pole_pairs=6, v_bus=24.0, rated_current=18.0, top_speed=6000 * 2 * math.pi / 60,
         inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3, sensor="halls", kv=430.0,
+        r=0.13, inductance=90e-6,
     )  # fmt: skip
     bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=24e3, dead_time=300e-9)
     bench = levers(bench, "current_loop", bandwidth_hz=1500.0, step=5.0)

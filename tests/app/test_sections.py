@@ -401,10 +401,12 @@ def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch:
         row.forward.moved.emit(seen)
         row.backward.moved.emit(seen)
     assert page.answer.text == "U→B V→A W→C"
-    type_into(qtbot, page.rows["BAC"].currents[0], "90m")
+    type_into(qtbot, page.rows["BAC"].readings[0], "90m")
     assert window.document.bench.trials["BAC"].current_forward == pytest.approx(0.09)
-    type_into(qtbot, page.rows["BAC"].currents[1], "-4")
-    assert "cannot be read" in window.notice_text.text()
+    type_into(qtbot, page.rows["BAC"].readings[1], "-4")
+    assert "is no reading" in window.notice_text.text()
+    type_into(qtbot, page.rows["BAC"].readings[2], "600")
+    assert window.document.bench.trials["BAC"].speed_forward == pytest.approx(600 * np.pi / 30)
     qtbot.mouseClick(page.clear, Qt.MouseButton.LeftButton)
     assert window.document.bench.trials == {}
     window.document.undo_stack.undo()
@@ -414,7 +416,7 @@ def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch:
 def test_orders_say_what_is_missing(window: Window, qtbot: QtBot) -> None:
     window.travel("commutation", "Lead orders")
     qtbot.waitUntil(lambda: window.page.answer.text == "Not yet", timeout=20000)
-    assert "the resistance is not settled" in window.page.answer.reason
+    assert "the resistance is not known" in window.page.answer.reason
 
 
 def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Path, tmp_path: Path) -> None:
@@ -422,13 +424,13 @@ def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Pat
     window.travel("commutation")
     assert window.page.section == "Encoder"
     assert window.page.tabs["Hand turn"].isHidden()
-    window._turn_section(1)
-    assert window.page.section == "Lead orders"
-    window._turn_section(1)
-    assert window.page.section == "Encoder"
+    for name in ("Alignment", "Pole search", "Sense and offset", "Lead orders", "Encoder"):
+        window._turn_section(1)
+        assert window.page.section == name
     window.document.edit("halls", window.document.bench.model_copy(update={"evidence": {}}))
     window.document.set_lever("plate", "sensor", "halls")
     window.travel("commutation")
     assert window.page.section == "Hand turn"
     assert window.page.tabs["Encoder"].isHidden()
+    assert window.page.tabs["Pole search"].isHidden()
     assert not window.page.tabs["Lead orders"].isHidden()

@@ -22,6 +22,8 @@ COMMANDS: dict[str, tuple[str, list[str]]] = {
     "status": ("thruster/thruster-hand-turn.csv", ["commutation", "status"]),
     "halls": ("thruster/thruster-hand-turn.csv", ["commutation", "halls"]),
     "encoder": ("winch/winch-encoder.csv", ["commutation", "encoder"]),
+    "align": ("winch/winch-align.csv", ["commutation", "align"]),
+    "poles": ("winch/winch-pulses.csv", ["commutation", "poles"]),
 }
 Body = list[list[str]]
 
@@ -83,6 +85,8 @@ def test_awkward(name: str, way: str, tmp_path: Path, capsys: pytest.CaptureFixt
     body = [line.split(",") for line in lines[at + 1 :]]
     stride = max(1, len(body) // 6000) if name not in ("encoder", "halls", "status") else 1
     make, codes = WAYS[way]
+    if name == "align" and way == "three rows":
+        codes = (0,)  # three positions are enough for a zero with a wide bar
     path = tmp_path / "awkward.csv"
     path.write_text(make(lines[: at + 1], body[::stride]), encoding="utf-8")
     before = path.read_bytes()

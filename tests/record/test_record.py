@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 import re
 import shutil
 import subprocess
@@ -97,3 +98,53 @@ def test_pdf_record_has_a_page_for_every_capture(winch: Path) -> None:
 def test_settings_without_uncertainty_need_none() -> None:
     bench = settle(Bench(), "resistance", {"resistance": Quantity(value=1e-9, unit="Ω")}, reason="x", when="2026")
     assert "#define CC_RESISTANCE_OHM (1e-09f)" in export_settings(bench, "c-header")
+
+
+@needs_gcc
+def test_encoder_angle_in_c_is_the_formula(winch: Path, tmp_path: Path) -> None:
+    """θe = zero + direction·p·2π·count/N, the macro against the same in Python; its sense is said beside it."""
+    bench = load_bench(winch)
+    header = export_settings(bench, "c-header")
+    assert "fall when the motor turns A-B-C" in header
+    body = (
+        'printf("%.6f %.6f\\n", (double)CC_COMMUTATION_THETA_E(0), (double)CC_COMMUTATION_THETA_E(1000)); return 0;'
+    )
+    at_zero, later = map(float, compile_header(header, tmp_path, body).stdout.split())
+    values = bench.settled["commutation"].values
+    assert at_zero == pytest.approx(values["zero_offset"].value, abs=1e-5)
+    assert later - at_zero == pytest.approx(-7 * 2 * 3.14159265 * 1000 / 8192, abs=1e-5)
+    # without the plate there are no pole pairs to rest on: the macro is left out, the rest compiles
+    alone = bench.model_copy(update={"settled": {"commutation": bench.settled["commutation"]}})
+    assert "THETA_E" not in export_settings(alone, "c-header")
+    compile_header(export_settings(alone, "c-header"), tmp_path)
+
+
+@needs_gcc
+def test_hall_edges_for_both_directions_in_c(thruster: Path, tmp_path: Path) -> None:
+    file = thruster.parent / "thruster-hand-turn.csv"
+    bench = load_bench(thruster)
+    found = evaluate(bench, "commutation", file, base=thruster.parent, when="2026-05-12T15:00:00").evidence
+    bench = settle(bench, "commutation", {}, reason="hand turn", when="2026", halls=found.halls)
+    body = (
+        "static const float ahead[8] = CC_HALL_EDGE_AHEAD_DEG, back[8] = CC_HALL_EDGE_BACK_DEG, e[6] = CC_HALL_EDGE_ERROR_DEG;"
+        "static const int f[8] = CC_HALL_FORWARD_PAIR, r[8] = CC_HALL_REVERSE_PAIR;"
+        'for (int k = 0; k < 8; k++) printf("%.3f %.3f %d %d %.3f\\n", (double)ahead[k], (double)back[k], f[k], r[k], (double)e[k % 6]); return 0;'
+    )
+    rows = [
+        line.split()
+        for line in compile_header(export_settings(bench, "c-header"), tmp_path, body).stdout.splitlines()
+    ]
+    assert found.halls is not None
+    for code in range(8):
+        ahead, back, forward, reverse, _ = rows[code]
+        sector = found.halls.states.get(str(code))
+        if sector is None:
+            assert (ahead, back, forward, reverse) == ("-1.000", "-1.000", "-1", "-1")
+            continue
+        assert float(ahead) == pytest.approx(sector.from_deg % 360, abs=1e-3)
+        assert float(back) == pytest.approx(sector.to_deg % 360, abs=1e-3)
+        assert (int(forward) + 3) % 6 == int(reverse)
+    written = json.loads(export_settings(bench, "json"))["settings"]["commutation"]["halls"]
+    assert "4*hall_1" in written["convention"]
+    assert "hall_1_from" in export_settings(bench, "csv")
+    assert "Edge errors from the best even grid" in write_report(bench, thruster.parent, "2026")

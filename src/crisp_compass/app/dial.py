@@ -23,7 +23,10 @@ class Sector:
 
 @dataclass(frozen=True)
 class DialView:
-    """What the dial shows. Angles in electrical degrees, vector lengths relative to the limit circle."""
+    """What the dial shows. Angles in electrical degrees, vector lengths relative to the limit circle.
+
+    ``hand`` names the arrow that a drag moves: ``rotor`` or ``current``.
+    """
 
     caption: str = ""
     rotor: float | None = None
@@ -32,10 +35,11 @@ class DialView:
     hexagon: bool = True
     sectors: tuple[Sector, ...] = field(default=())
     draggable: bool = False
+    hand: str = "rotor"
 
 
 class Dial(QWidget):
-    """Paints a :class:`DialView`; ``turned`` carries the angle a person drags the rotor to, in degrees."""
+    """Paints a :class:`DialView`; ``turned`` carries the angle a person drags the hand to, in degrees."""
 
     turned = Signal(float)
 
@@ -71,7 +75,10 @@ class Dial(QWidget):
         return math.degrees(math.atan2(point.x() - centre.x(), centre.y() - point.y())) % 360
 
     def _turn(self, angle: float) -> None:
-        self._view = replace(self._view, rotor=angle % 360)
+        if self._view.hand == "current" and self._view.current is not None:
+            self._view = replace(self._view, current=(angle % 360, self._view.current[1]))
+        else:
+            self._view = replace(self._view, rotor=angle % 360)
         self.update()
         self.turned.emit(angle % 360)
 
@@ -86,7 +93,8 @@ class Dial(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps: dict[int, int] = {Qt.Key.Key_Right: 5, Qt.Key.Key_Left: -5, Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}
         if self._view.draggable and event.key() in steps:
-            self._turn((self._view.rotor or 0.0) + steps[event.key()])
+            held = self._view.current[0] if self._view.hand == "current" and self._view.current else self._view.rotor
+            self._turn((held or 0.0) + steps[event.key()])
             return
         super().keyPressEvent(event)
 

@@ -8,11 +8,13 @@ from crisp_compass.app.legs.agreement import (
     MechanicsAgreement,
     ResistanceAgreement,
 )
+from crisp_compass.app.legs.align_page import AlignPage
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.cable_page import CablePage
 from crisp_compass.app.legs.checks import ChecksPage
 from crisp_compass.app.legs.commutation import CommutationPage
 from crisp_compass.app.legs.current_loop import CurrentLoopPage
+from crisp_compass.app.legs.edges_page import EdgesPage
 from crisp_compass.app.legs.encoder_page import EncoderPage
 from crisp_compass.app.legs.flux import FluxPage
 from crisp_compass.app.legs.hand_over import HandOverPage
@@ -22,9 +24,11 @@ from crisp_compass.app.legs.mechanics import MechanicsPage
 from crisp_compass.app.legs.meter import MeterPage
 from crisp_compass.app.legs.orders_page import OrdersPage
 from crisp_compass.app.legs.plate import PlatePage
+from crisp_compass.app.legs.poles_page import PolesPage
 from crisp_compass.app.legs.pwm import PwmPage
 from crisp_compass.app.legs.resistance import ResistancePage
 from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.legs.senses_page import SensesPage
 from crisp_compass.app.legs.speed_loop import SpeedLoopPage
 from crisp_compass.app.legs.supply import SupplyPage
 from crisp_compass.app.legs.wiring_page import WiringPage
@@ -32,6 +36,6 @@ from crisp_compass.app.legs.wiring_page import WiringPage
 #: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
-    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EncoderPage, OrdersPage, PwmPage,
+    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage,
     CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip

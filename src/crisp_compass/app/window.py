@@ -29,7 +29,6 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.capture_leg import CaptureLeg
-from crisp_compass.app.legs.commutation import CommutationPage
 from crisp_compass.app.legs.hand_over import HandOverPage
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME
@@ -40,6 +39,7 @@ from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
+from crisp_compass.voyage.angle_evidence import SECTIONS
 from crisp_compass.voyage.course import headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import guess_leg
 
@@ -268,9 +268,10 @@ class Window(QMainWindow):
         if key != "commutation":
             return names
         bench = self.document.bench
-        held = {"Encoder" if e.slot == "encoder" else "Hand turn" for e in bench.evidence.get(key, ())}
-        other = "Hand turn" if bench.levers.plate.sensor == "encoder" else "Encoder"
-        return tuple(n for n in names if n != other or n in held)
+        held = {SECTIONS[e.slot] for e in bench.evidence.get(key, ())}
+        halls, encoder = {"Hand turn", "Edges"}, {"Encoder", "Alignment", "Pole search"}
+        other = halls if bench.levers.plate.sensor == "encoder" else encoder
+        return tuple(n for n in names if n not in other or n in held)
 
     def _turn_section(self, by: int) -> None:
         names = list(dict.fromkeys((*self._sections_of(self.page.key), self.page.section)))
@@ -281,8 +282,7 @@ class Window(QMainWindow):
         self.travel(bearing.leg, bearing.section)
 
     def _on_turned(self, angle: float) -> None:
-        if isinstance(self.page, CommutationPage):
-            self.page.show_turn(angle)
+        self.page.on_dial(angle)
 
     def _toggle_night(self) -> None:
         THEME.use("night" if THEME.name == "light" else "light")
@@ -410,14 +410,16 @@ class Window(QMainWindow):
         self.statusBar().showMessage(f"Reading {self._dropped} … {100 * part:.0f} %", 2000)
 
     def _open_in_leg(self, key: str, path: Path, capture: Capture | None) -> None:
-        encoder = capture is not None and "enc_a" in capture and "hall_1" not in capture
+        section = ""
+        if key == "commutation" and capture is not None and "hall_1" not in capture:
+            section = "Pole search" if "i_peak" in capture else "Alignment" if "field_angle" in capture else "Encoder"
         halls = capture is not None and "hall_1" in capture
         if key == "commutation" and halls and self.document.bench.levers.plate.sensor != "halls":
             self.notice(
                 f"{path.name} holds hall signals, but the plate says encoder: set the angle sensor on the plate to halls first."
             )
             return
-        self.travel(key, "Encoder" if key == "commutation" and encoder else "")
+        self.travel(key, section)
         page = self.page
         assert isinstance(page, CaptureLeg)
         page.load(path, capture=capture)

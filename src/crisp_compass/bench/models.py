@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-FORMAT = 2
+FORMAT = 3
 
 Topic = Literal[
     "plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm", "current_loop", "speed_loop"
@@ -156,10 +156,22 @@ class FluxLevers(_Frozen):
     turns: float | None = Field(default=None, gt=0)
 
 
+Way = Literal["", "wanted", "other"]
+
+
 class CommutationLevers(_Frozen):
-    """Whole turns of the shaft counted by hand over an encoder capture."""
+    """Turns by hand over an encoder capture; what a wrong angle, a held current and a pole search are tried with."""
 
     revolutions: float | None = Field(default=None, gt=0)
+    offset: float = Field(default=0.0, ge=-3.1416, le=3.1416, description="rad, electrical: angle error tried")
+    lag: float = Field(default=0.087266463, gt=0, lt=1.5, description="rad, electrical: lag that alignment may leave")
+    edge_speed: float | None = Field(default=None, gt=0, description="rad/s at which hall edges are judged")
+    pulse_current: float | None = Field(default=None, gt=0, description="A at the end of a search pulse")
+    pulse_noise: float = Field(default=0.01, ge=0, le=1, description="noise of one reading over pulse_current")
+    magnet: float = Field(default=0.05, ge=0, le=0.8, description="current towards over against the pole, less one")
+    seen: Way = Field(default="", description="way the shaft really turned in a slow forced turn")
+    measured: Way = Field(default="", description="way the encoder showed")
+    observed: Way = Field(default="", description="way the drive's observer showed")
 
 
 class LearnedLevers(_Frozen):
@@ -223,6 +235,8 @@ class Trial(_Frozen):
     backward: Symptom = ""
     current_forward: Finite | None = None
     current_backward: Finite | None = None
+    speed_forward: Finite | None = Field(default=None, description="rad/s, mechanical")
+    speed_backward: Finite | None = Field(default=None, description="rad/s, mechanical")
 
 
 class ResistanceLevers(_Frozen):
@@ -293,7 +307,7 @@ class Levers(_Frozen):
 class Bench(_Frozen):
     """A whole bench."""
 
-    format: Literal[2] = 2
+    format: Literal[3] = 3
     name: str = "Untitled bench"
     notes: str = ""
     levers: Levers = Levers()

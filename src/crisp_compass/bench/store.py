@@ -58,6 +58,8 @@ def _validate(data: Any, where: str) -> Bench:
         )
     if version == 1:
         data = _from_format_1(data)
+    if version < FORMAT:
+        data = {**data, "format": FORMAT}  # format 3 only adds levers
     try:
         return Bench.model_validate(data)
     except ValidationError as error:
@@ -81,7 +83,7 @@ def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:
             moved = {"rests_on": {names.get(k, k): v for k, v in rests.items()}} if isinstance(rests, dict) else {}
             fresh[topic] = {**entry, **moved} if moved else entry
         data = {**data, "settled": fresh}
-    return {**data, "format": 2}
+    return data
 
 
 def dump_bench(bench: Bench) -> str:

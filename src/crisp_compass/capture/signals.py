@@ -13,6 +13,9 @@ SIGNALS: dict[str, str] = {
     "torque": "N·m",
     "temp": "degC",
     "l_ab": "H",
+    "position": "",
+    "field_angle": "deg",
+    "i_peak": "A",
 }
 TIME_NAMES = ("t", "time", "zeit", "temps", "tiempo")
 #: What a person calls each signal, for screens and refusals.
@@ -27,6 +30,9 @@ MEANING: dict[str, str] = {
     "hall_3": "hall sensor 3",
     "speed": "the speed",
     "angle": "the shaft angle",
+    "position": "the position word of an absolute encoder, in counts",
+    "field_angle": "the electrical direction of the current or pulse",
+    "i_peak": "the current along the pulse at its end",
 }
 
 

@@ -7,7 +7,8 @@ import sys
 import typer
 
 from crisp_compass.cli.bench import check, export, report, simulate
-from crisp_compass.cli.identify import commutation, identify
+from crisp_compass.cli.commutation import commutation
+from crisp_compass.cli.identify import identify
 from crisp_compass.cli.tune import tune
 
 app = typer.Typer(

@@ -15,10 +15,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.capture.model import Capture
+from crisp_compass.commutation.motion import direction_of, motion_of, turns_of
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, IntArray
-from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf
-from crisp_compass.identify.flux import HAND_STOP, voltages_of
+from crisp_compass.identify.emf import EmfFit
 
 #: Lines a turn that are made (common practice), preferred where the turns are only counted by hand.
 COMMON_LINES = (
@@ -101,14 +101,14 @@ def read_encoder(
         text = f"{missed} of {edges} counts were missed (both channels changed in one sample): turn slower, or look for a bad contact."
         findings.append(Finding("caution", "counts-missed", text))
     pulses = _pulses(capture)
-    fit = _motion(capture, findings)
+    fit = motion_of(capture, findings)
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if p is not None and (p < 1 or p != int(p)):
         raise Refusal(
             f"{p:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
         )
     resolution, candidates, how = _resolution(capture, counts, pulses, fit, revolutions, p, findings)
-    direction = _direction(capture, counts, fit, findings)
+    direction = direction_of(capture, counts, fit, findings)
     zero, zero_u = _zero(capture, pulses, fit, findings)
     phase = _phase(capture.time, a, b, counts, findings)
     seen = _pole_pairs(counts, fit, resolution, p, findings)
@@ -143,30 +143,12 @@ def _pulses(capture: Capture) -> list[tuple[int, int]]:
     return [(int(r), int(f)) for r, f in zip(rises, falls, strict=False)]
 
 
-def _motion(capture: Capture, findings: list[Finding]) -> EmfFit | None:
-    """Fit the back-EMF where two voltages are there; a fit that fails is said, not raised."""
-    if sum(name in capture for name in GEOMETRY) < 2:
-        return None
-    try:
-        fit = fit_emf(capture.time, voltages_of(capture), capture.source)
-    except Refusal as refusal:
-        findings.append(
-            Finding("caution", "voltages-not-used", f"The voltages could not be used: {refusal.problem}.")
-        )
-        return None
-    if not fit.vectorial or float(np.max(np.abs(fit.phase_error))) > math.radians(12):
-        text = "The voltages do not turn like a three-phase machine's: direction and zero are not told. Check which lead each probe is on."
-        findings.append(Finding("caution", "voltages-not-used", text))
-        return None
-    return fit
-
-
 def _resolution(
     capture: Capture, counts: IntArray, pulses: list[tuple[int, int]], fit: EmfFit | None, revolutions: float | None, p: float | None,
     findings: list[Finding],
 ) -> tuple[int | None, tuple[tuple[int, float], ...], str]:  # fmt: skip
     """Return counts a turn, ranked candidates in lines, and how they were found."""
-    ratio, doubt, how = _by_turns(capture, counts, fit, revolutions, p)
+    ratio, doubt, how = turns_of(capture, counts, fit, revolutions, p)
     spacing = _between_pulses(counts, pulses, ratio, findings)
     if spacing is not None:
         return spacing, ((spacing // 4, 1.0),), "counts between index pulses"
@@ -185,33 +167,6 @@ def _resolution(
             Finding("caution", "resolution-uncommon", f"{best} lines a turn are not common: check the turns counted.")
         )
     return 4 * best, candidates, how
-
-
-def _by_turns(
-    capture: Capture, counts: IntArray, fit: EmfFit | None, revolutions: float | None, p: float | None
-) -> tuple[float | None, float, str]:
-    """Return counts a turn, its standard uncertainty, and the source in words."""
-    net = abs(float(counts[-1] - counts[0]))
-    if "angle" in capture:
-        angle = np.unwrap(capture["angle"])
-        span = float(np.ptp(angle))
-        if span > 0.3:
-            slope, base = np.polyfit(angle, counts, 1)
-            rest = counts - slope * angle - base
-            u = float(np.std(rest)) / max(float(np.std(angle)), 1e-9) / math.sqrt(max(len(angle) / 20, 1))
-            return abs(float(slope)) * 2 * math.pi, 2 * math.pi * u, "turns by the angle channel"
-    by_hand = None if revolutions is None else net / revolutions
-    by_hand_u = 0.0 if revolutions is None else HAND_STOP * net / revolutions**2
-    if fit is not None and p is not None:
-        inside = np.interp(fit.time, capture.time, counts)
-        slope, base = np.polyfit(fit.theta, inside, 1)
-        rest = inside - slope * fit.theta - base
-        u = float(np.std(rest)) / max(float(np.std(fit.theta)), 1e-9) / math.sqrt(max(len(fit.theta) / 20, 1))
-        by_emf = abs(float(slope)) * 2 * math.pi * p
-        # turns counted decide where the two differ: the pole pairs may be wrong, and are then named
-        if by_hand is None or abs(by_emf - by_hand) < 4 * by_hand_u:
-            return by_emf, 2 * math.pi * p * u, f"turns by back-EMF and {int(p)} pole pairs"
-    return by_hand, by_hand_u, "" if by_hand is None else f"{revolutions:g} turns counted"
 
 
 def _candidates(lines: float, u: float) -> tuple[tuple[int, float], ...]:
@@ -251,24 +206,6 @@ def _between_pulses(
         text = f"Between index pulses there are {value} counts, by the turns {ratio:.0f}: the index comes more than once a turn, or the turns are miscounted."
         findings.append(Finding("caution", "index-disagrees", text))
     return value
-
-
-def _direction(capture: Capture, counts: IntArray, fit: EmfFit | None, findings: list[Finding]) -> int | None:
-    for time, motion in (
-        (None if fit is None else fit.time, None if fit is None else fit.theta),
-        (capture.time, np.unwrap(capture["angle"]) if "angle" in capture else None),
-    ):
-        if time is None or motion is None:
-            continue
-        mine = np.interp(time, capture.time, counts)
-        product = float(np.sum((mine - mine.mean()) * (motion - motion.mean())))
-        if product != 0:
-            return 1 if product > 0 else -1
-    text = (
-        "Neither two voltages nor an angle are there, so it is not told which way the counts run against A → B → C."
-    )
-    findings.append(Finding("caution", "direction-unknown", text))
-    return None
 
 
 def _zero(

@@ -36,7 +36,7 @@ STATES = 34
 IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY = range(6)
 INPUTS = 6
 # one recorded row
-OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e")
+OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen")
 # fmt: on
 SUBSTEPS = 4
 _FAST = {"contract", "reassoc", "arcp", "nsz"}  # no assumption about NaN or infinity
@@ -202,7 +202,7 @@ def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: Float
         x[ANGLE_SEEN] = seen + drive.control.angle_offset
     else:
         n = drive.sensing.counts_per_rev
-        counts = math.floor(x[THETA] * (n * _PER_TURN))
+        counts = math.floor(drive.sensing.sense * x[THETA] * (n * _PER_TURN))
         x[ANGLE_SEEN] = p * (counts + 0.5) * (_TWO_PI / n) + drive.control.angle_offset
 
 
@@ -215,7 +215,7 @@ def _sense_speed(x: FloatArray, drive: Drive) -> None:
         raw = x[HALL_SPEED] / drive.machine.pole_pairs
     else:
         n = drive.sensing.counts_per_rev
-        counts = math.floor(x[THETA] * (n * _PER_TURN))
+        counts = math.floor(drive.sensing.sense * x[THETA] * (n * _PER_TURN))
         raw = (counts - x[LAST_ANGLE]) * _TWO_PI / n / period
         x[LAST_ANGLE] = counts
     if c.speed_filter > 0:
@@ -315,6 +315,7 @@ def _record(x: FloatArray, row: FloatArray, theta_e: float) -> None:
     row[9], row[10] = alpha, -0.5 * alpha + 0.5 * _SQRT3 * beta
     row[11] = -row[9] - row[10]
     row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], theta_e
+    row[16] = x[SPEED_SEEN]
 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
@@ -328,7 +329,7 @@ def run(
     every: int,
     out: FloatArray,
 ) -> int:
-    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 16). Return rows written.
+    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 17). Return rows written.
 
     ``x`` (34,) is changed in place. ``inputs`` (6,) holds mode, speed [rad/s], id, iq [A], load torque [N·m] and
     supply [V]. ``edges`` and ``believed`` (6,) are the hall edges as mounted and as the firmware believes them, rad.

@@ -46,7 +46,10 @@ class Inverter(NamedTuple):
 
 
 class Sensing(NamedTuple):
-    """Current sensing: full scale [A], converter step [A], noise [A rms], offset of A and B [A]; angle sensor."""
+    """Current sensing: full scale [A], converter step [A], noise [A rms], offset of A and B [A]; angle sensor.
+
+    ``sense`` −1 where the encoder counts against the field (its channels or two motor leads exchanged).
+    """
 
     full_scale: float
     step: float
@@ -55,6 +58,7 @@ class Sensing(NamedTuple):
     offset_b: float
     angle_sensor: float
     counts_per_rev: float
+    sense: float = 1.0
 
 
 class Control(NamedTuple):

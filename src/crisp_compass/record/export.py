@@ -11,6 +11,7 @@ from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Quantity
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.errors import Refusal
+from crisp_compass.record.c_commutation import HALL_CONVENTION, c_encoder, c_halls
 from crisp_compass.voyage.course import check_bench
 
 FORMATS = ("c-header", "json", "csv")
@@ -19,7 +20,7 @@ _UNIT_WORDS = {
     "V/(A·s)": "V_PER_AS", "A/(rad/s)": "A_PER_RAD_S", "A/rad": "A_PER_RAD", "kg·m²": "KG_M2", "N·m": "NM",
     "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "": "",
 }  # fmt: skip
-_COUNTS = {"pole_pairs", "period_counts", "dead_time_counts"}
+_COUNTS = {"pole_pairs", "period_counts", "dead_time_counts", "counts_per_rev", "direction", "bits", "turn_bits"}
 
 
 def export_settings(bench: Bench, form: str) -> str:
@@ -77,29 +78,11 @@ def _c_header(bench: Bench) -> str:
                 word += f"_{unit}"
             lines.append(f"#define CC_{word} ({_c_number(name, quantity)}){doubt}")
         if settled.halls is not None:
-            lines += _c_halls(bench)
+            lines += c_halls(settled.halls)
+        elif topic == "commutation" and "plate" in bench.settled:
+            lines += c_encoder(settled.values)
         lines.append("")
     return "\n".join([*lines, f"#endif /* {guard} */", ""])
-
-
-_PAIRS = ("A+B-", "A+C-", "B+C-", "B+A-", "C+A-", "C+B-")
-
-
-def _c_halls(bench: Bench) -> list[str]:
-    """Write the hall tables as macros, indexed by code = 4*hall_1 + 2*hall_2 + hall_3."""
-    halls = bench.settled["commutation"].halls
-    assert halls is not None
-    centers, pairs = ["-1.0f"] * 8, ["-1"] * 8
-    for code, sector in halls.states.items():
-        centers[int(code)] = f"{sector.center_deg:.3f}f"
-        pairs[int(code)] = str(_PAIRS.index(sector.drive))
-    return [
-        f"#define CC_HALL_SPACING_DEG ({halls.spacing_deg})",
-        "/* Index: 4*hall_1 + 2*hall_2 + hall_3. Sector centre, electrical degrees, positive rotation A-B-C; -1: invalid. */",
-        f"#define CC_HALL_CENTER_DEG {{ {', '.join(centers)} }}",
-        "/* Six-step pair for forward torque: 0 A+B-, 1 A+C-, 2 B+C-, 3 B+A-, 4 C+A-, 5 C+B-; -1: switch off. */",
-        f"#define CC_HALL_FORWARD_PAIR {{ {', '.join(pairs)} }}",
-    ]
 
 
 def _json(bench: Bench) -> str:
@@ -111,7 +94,7 @@ def _json(bench: Bench) -> str:
                 "reason": s.reason,
                 "when": s.when,
                 "stale": bool(stale_inputs(bench, topic)),
-                **({"halls": s.halls.model_dump(mode="json")} if s.halls else {}),
+                **({"halls": {**s.halls.model_dump(mode="json"), "convention": HALL_CONVENTION}} if s.halls else {}),
             }
             for topic, s in bench.settled.items()
         },
@@ -142,7 +125,11 @@ def _csv(bench: Bench) -> str:
             )
         if settled.halls:
             for code, sector in settled.halls.states.items():
-                writer.writerow(
-                    [topic, f"hall_{code}_center", f"{sector.center_deg:.3f}", "deg", "", "", "", stale, sector.drive]
-                )
+                for part, angle in (
+                    ("from", sector.from_deg),
+                    ("center", sector.center_deg),
+                    ("to", sector.to_deg),
+                ):
+                    row = [topic, f"hall_{code}_{part}", f"{angle:.3f}", "deg", "", "", "", stale, sector.drive]
+                    writer.writerow(row)
     return out.getvalue()

@@ -6,8 +6,9 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
 
-from crisp_compass.commutation.encoder import EncoderResult
+from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.commutation.halls import HallTable
+from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.estimates import FloatArray
 from crisp_compass.identify.flux import FluxResult
@@ -112,13 +113,45 @@ def flux(figure: FigureBase, result: FluxResult) -> None:
     right.plot(t, r, color=_MEASURED, lw=0.5)
 
 
-def encoder(figure: FigureBase, result: EncoderResult) -> None:
-    """The running count over time."""
+def encoder(figure: FigureBase, time: FloatArray, counts: FloatArray, what: str) -> None:
+    """The running count (n,) over time (n,) [s]."""
     axes = figure.subplots()
-    t, counts = _thin(result.time, result.counts.astype(np.float64))
-    axes.plot(t, counts, color=_MEASURED)
+    t, y = _thin(time, counts)
+    axes.plot(t, y, color=_MEASURED)
     axes.set_xlabel("time [s]")
-    axes.set_ylabel("count (×4)")
+    axes.set_ylabel(what)
+    axes.grid(color="#E8E0CD")
+
+
+def alignment(figure: FigureBase, result: AlignmentResult) -> None:
+    """Where the rotor rested against the field, from below and from above."""
+    axes = figure.subplots()
+    for sign, marker, color, name in ((1, "^", _MEASURED, "from below"), (-1, "v", _FITTED, "from above")):
+        chosen = result.side == sign
+        axes.plot(
+            np.degrees(result.commanded[chosen]),
+            -np.degrees(result.lag[chosen]),
+            marker,
+            color=color,
+            ms=5,
+            label=name,
+        )
+    axes.axhline(0, color="#888888", lw=0.8)
+    axes.legend()
+    axes.set_xlabel("field, electrical [°]")
+    axes.set_ylabel("rest from zero [°]")
+    axes.grid(color="#E8E0CD")
+
+
+def poles(figure: FigureBase, result: PoleSearch) -> None:
+    """Current of the pulses over their direction, with the fit."""
+    axes = figure.subplots()
+    axes.plot(np.degrees(result.angle) % 360, result.current, ".", color=_MEASURED)
+    axes.plot(*result.line(), color=_FITTED)
+    axes.set_xlim(0, 360)
+    axes.set_xticks(range(0, 361, 60))
+    axes.set_xlabel("pulse direction, electrical [°]")
+    axes.set_ylabel("current along the pulse [A]")
     axes.grid(color="#E8E0CD")
 
 

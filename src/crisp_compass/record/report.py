@@ -6,6 +6,7 @@ import io
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 from jinja2 import Environment, PackageLoader, select_autoescape
 from matplotlib import rc_context
 from matplotlib.backends.backend_svg import FigureCanvasSVG
@@ -15,8 +16,11 @@ from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.bench.store import sha256_of
+from crisp_compass.commutation.absolute import AbsoluteResult
+from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
+from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.flux import FluxResult
@@ -28,6 +32,7 @@ from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.record import figures
+from crisp_compass.record.c_commutation import HALL_CONVENTION
 from crisp_compass.record.tables import tables_of
 from crisp_compass.voyage.course import BY_KEY, check_bench, stale_effect
 from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, evaluate
@@ -48,6 +53,8 @@ _SLOTS = {
     "angle": " over the rotor angle",
     "current": " against current",
     "encoder": ", encoder",
+    "align": ", alignment",
+    "poles": ", pole search",
 }
 
 
@@ -101,7 +108,7 @@ def write_report(bench: Bench, base: Path, when: str) -> str:
     )
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     return environment.get_template("record.html").render(
-        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base), halls=halls, tables=tables_of(bench), cautions=CAUTIONS,
+        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base), halls=halls, hall_convention=HALL_CONVENTION, tables=tables_of(bench), cautions=CAUTIONS,
         findings=open_points(bench),
     )  # fmt: skip
 
@@ -172,7 +179,13 @@ def draw(figure: FigureBase, evaluated: Evaluated) -> None:
     elif isinstance(result, HallTable):
         figures.halls(figure, result)
     elif isinstance(result, EncoderResult):
-        figures.encoder(figure, result)
+        figures.encoder(figure, result.time, result.counts.astype(np.float64), "count (×4)")
+    elif isinstance(result, AbsoluteResult):
+        figures.encoder(figure, result.time, result.position, "position word, unwrapped")
+    elif isinstance(result, AlignmentResult):
+        figures.alignment(figure, result)
+    elif isinstance(result, PoleSearch):
+        figures.poles(figure, result)
 
 
 def _svg(evaluated: Evaluated) -> str:

@@ -14,20 +14,16 @@ from crisp_compass.bench.models import (
     Bench,
     Evidence,
     FoundNote,
-    HallRecord,
-    HallSector,
     LedgerEntry,
-    Quantity,
     Topic,
 )
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.capture import Capture, Progress, read_capture
-from crisp_compass.commutation.encoder import EncoderResult, read_encoder
-from crisp_compass.commutation.halls import HallTable, read_halls
+from crisp_compass.commutation.halls import HallTable
 from crisp_compass.conversions import flux_from_kt, flux_from_kv, kt_from_flux
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Estimate, Finding, Result
+from crisp_compass.estimates import Finding, Result
 from crisp_compass.identify.flux import fit_flux
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
@@ -36,7 +32,10 @@ from crisp_compass.identify.running import fit_running
 from crisp_compass.identify.saliency import fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
 from crisp_compass.quantities import show
+from crisp_compass.voyage.angle_evidence import AngleResult, angle_values, hall_record, read_angle_sensor, to_quantity
 
+#: Legs that take tables without a time column too.
+TABLE_LEGS = ("inductance", "commutation")
 EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics", "commutation")
 #: Most captures kept of one leg; the oldest of a slot goes first.
 _MOST = 24
@@ -51,7 +50,7 @@ class Evaluated:
 
     leg: Topic
     capture: Capture
-    result: Result | HallTable | EncoderResult
+    result: Result | AngleResult
     evidence: Evidence
 
 
@@ -90,8 +89,8 @@ def evaluate(
         Whatever the reader or the estimator refuses.
     """
     if capture is None or columns:
-        capture = read_capture(file, columns, need_time=leg != "inductance", progress=progress)
-    elif not len(capture.time) and leg != "inductance":
+        capture = read_capture(file, columns, need_time=leg not in TABLE_LEGS, progress=progress)
+    elif not len(capture.time) and leg not in TABLE_LEGS:
         raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=str(file))
     result = _run(bench, leg, capture)
     if slot is None:
@@ -102,8 +101,7 @@ def evaluate(
     if isinstance(result, Result):
         estimates = {k: to_quantity(e) for k, e in result.estimates.items()}
     else:
-        estimates = encoder_values(result) if isinstance(result, EncoderResult) else {}
-        slot = "encoder" if isinstance(result, EncoderResult) else slot
+        slot, estimates = angle_values(bench, result)
     evidence = Evidence(
         file=os.path.relpath(file.resolve(), base.resolve()), sha256=sha256_of(file), slot=slot, columns=tuple(columns), when=when,
         method=result.method, estimates=estimates, findings=tuple(FoundNote(**f.__dict__) for f in result.findings), halls=halls,
@@ -111,7 +109,7 @@ def evaluate(
     return Evaluated(leg, capture, result, evidence)
 
 
-def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable | EncoderResult:
+def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult:
     if leg == "resistance":
         levers = bench.levers.resistance
         known = levers.temperature is not None or "temperature_c" in capture.notes
@@ -138,13 +136,7 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | HallTable | Enc
     if leg == "mechanics":
         return _mechanics(bench, capture)
     if leg == "commutation":
-        if "enc_a" in capture and "hall_1" not in capture:
-            plate = bench.levers.plate
-            found = read_encoder(
-                capture, revolutions=bench.levers.commutation.revolutions, pole_pairs=plate.pole_pairs
-            )
-            return _against_plate(found, plate.counts_per_rev if plate.sensor == "encoder" else None)
-        return read_halls(capture)
+        return read_angle_sensor(bench, capture)
     raise Refusal(f"the leg {leg} takes no capture")
 
 
@@ -189,44 +181,6 @@ def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:
     return replace(result, estimates=wider, method=method)
 
 
-def _against_plate(found: EncoderResult, stated: int | None) -> EncoderResult:
-    """Say where the plate states another resolution."""
-    if stated is None or found.counts_per_rev is None or stated == found.counts_per_rev:
-        return found
-    text = f"The capture shows {found.counts_per_rev} counts a turn (×4), the plate says {stated}: check whether the plate means lines, ×2 or ×4."
-    return replace(found, findings=(*found.findings, Finding("caution", "counts-differ", text)))
-
-
-def encoder_values(found: EncoderResult) -> dict[str, Quantity]:
-    """Return what an encoder capture tells as quantities; what it does not tell is left out."""
-    values = {}
-    if found.counts_per_rev is not None:
-        values["counts_per_rev"] = Quantity(value=float(found.counts_per_rev), unit="")
-    if found.direction is not None:
-        values["direction"] = Quantity(value=float(found.direction), unit="")
-    if found.zero_offset_deg is not None and found.zero_u_deg is not None:
-        zero, u = math.radians(found.zero_offset_deg), math.radians(found.zero_u_deg)
-        values["zero_offset"] = Quantity(value=zero, unit="rad", u=u, interval95=(zero - 1.96 * u, zero + 1.96 * u))
-    if found.phase_deg is not None:
-        values["channel_phase"] = Quantity(value=math.radians(found.phase_deg), unit="rad")
-    return values
-
-
-def to_quantity(estimate: Estimate) -> Quantity:
-    """Return the bench form of an estimate."""
-    return Quantity(value=estimate.value, unit=estimate.unit, u=estimate.u, interval95=(estimate.low, estimate.high))
-
-
-def hall_record(table: HallTable) -> HallRecord:
-    """Return the bench form of a hall table."""
-    states = {code: HallSector(**s.__dict__) for code, s in table.states.items()}
-    e = table.edge_errors_deg
-    return HallRecord(
-        spacing_deg=60 if table.spacing_deg == 60 else 120, direction=1 if table.direction > 0 else -1, states=states,
-        edge_errors_deg=(e[0], e[1], e[2], e[3], e[4], e[5]),
-    )  # fmt: skip
-
-
 def add_evidence(bench: Bench, leg: Topic, evidence: Evidence) -> Bench:
     """Return the bench with evidence added; the same file read again takes its old place, another one is a repeat."""
     others = [e for e in bench.evidence.get(leg, ()) if (e.file, e.slot) != (evidence.file, evidence.slot)]
@@ -246,6 +200,11 @@ def drop_evidence(bench: Bench, leg: Topic, evidence: Evidence, when: str) -> Be
 
 def headline_of(evidence: Evidence) -> str:
     """Return the evidence's main figure as a short text."""
+    if evidence.slot == "align":
+        return f"zero {show(evidence.estimates['zero_offset'].value, 'rad', 4)}"
+    if evidence.slot == "poles":
+        angle = evidence.estimates.get("pole_angle")
+        return f"rotor at {show(angle.value, 'rad', 4)}" if angle else "pole search, not certain"
     if "counts_per_rev" in evidence.estimates:
         return f"{evidence.estimates['counts_per_rev'].value:.0f} counts a turn"
     if evidence.halls is not None:
@@ -267,6 +226,8 @@ def guess_leg(capture: Capture) -> Topic:
     if {"hall_1", "hall_2", "hall_3"} <= names and len(lines) >= 2:
         return "commutation"
     if {"enc_a", "enc_b"} <= names and not names & {"i_a", "i_q"}:
+        return "commutation"
+    if "position" in names or "field_angle" in names:
         return "commutation"
     if "i_a" in names and "v_cmd" in names and "v_ab" not in names:
         return "resistance"

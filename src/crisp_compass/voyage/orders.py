@@ -15,11 +15,13 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench, LedgerEntry, Symptom, Trial
-from crisp_compass.bench.rules import settled_value
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair
+from crisp_compass.commutation.mend import mends
+from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.kernels import six_step
 from crisp_compass.plant.parameters import Load, Machine
+from crisp_compass.voyage.trial_drive import known_halls, machine_of
 
 ORDERS: tuple[str, ...] = ("ABC", "ACB", "BAC", "BCA", "CAB", "CBA")
 SEEN: dict[Symptom, str] = {
@@ -60,13 +62,19 @@ class Ranking:
 
 
 def expect_orders(bench: Bench) -> dict[tuple[int, ...], Expected]:
-    """Simulate all six relative orders of this motor with even 120° halls; raises Refusal naming what is missing."""
+    """Simulate all six relative orders of this motor with its hall table, or even 120° halls where it is not known.
+
+    Raises Refusal naming what is missing.
+    """
     machine, load, volts, limit = _motor(bench)
-    edges = np.radians(np.arange(30.0, 390.0, 60.0))
-    centres = np.degrees(edges) + 30.0
-    edges, centres = np.roll(edges % (2 * math.pi), 1), np.roll(centres, 1)  # ascending from 30°
-    order = np.argsort(edges)
-    edges, centres = edges[order], centres[order]
+    halls = known_halls(bench)
+    if halls is None:
+        edges, centres = np.arange(30.0, 390.0, 60.0), np.arange(60.0, 420.0, 60.0)
+    else:
+        sectors = sorted(halls.states.values(), key=lambda s: s.from_deg % 360)
+        edges = np.array([s.from_deg % 360 for s in sectors])
+        centres = np.array([s.center_deg for s in sectors])
+    edges = np.radians(edges)
     right = _run(machine, load, edges, centres, (0, 1, 2), volts, limit)
     return {
         relative: _judge(_run(machine, load, edges, centres, relative, volts, limit), right)
@@ -76,23 +84,10 @@ def expect_orders(bench: Bench) -> dict[tuple[int, ...], Expected]:
 
 def _motor(bench: Bench) -> tuple[Machine, Load, float, float]:
     plate = bench.levers.plate
-    names = ("resistance.resistance", "inductance.ld", "inductance.lq", "flux.flux_linkage")
-    found = [settled_value(bench, name) for name in names]
-    for name, value in zip(names, found, strict=True):
-        if value is None:
-            what = name.partition(".")[0]
-            raise Refusal(f"the {what} is not settled", f"settle it on the {what} leg first")
-    r, ld, lq, psi = (q.value for q in found if q is not None)
-    machine = Machine(r, ld, lq, psi, float(plate.pole_pairs))
-    inertia, viscous, coulomb = (
-        settled_value(bench, f"mechanics.{k}") for k in ("inertia", "viscous_friction", "coulomb_friction")
-    )
-    load = Load(
-        inertia.value if inertia else plate.inertia, viscous.value if viscous else plate.viscous, coulomb.value if coulomb else plate.coulomb
-    )  # fmt: skip
+    machine, load = machine_of(bench)
     # enough to turn it smartly in the right order: friction three times over, and a tenth of the bus
-    friction = 3 * load.coulomb / (math.sqrt(3) * plate.pole_pairs * psi)
-    volts = max(0.1 * plate.v_bus, 2 * r * friction)
+    friction = 3 * load.coulomb / (math.sqrt(3) * machine.pole_pairs * machine.psi)
+    volts = max(0.1 * plate.v_bus, 2 * machine.r * friction)
     return machine, load, volts, max(plate.rated_current, 2 * friction)
 
 
@@ -185,9 +180,56 @@ def rank_orders(trials: dict[str, Trial], expected: dict[tuple[int, ...], Expect
     if probability[best] > 0.95 and trials.get(best, Trial()).forward:
         return Ranking(probability, "", f"{_leads(best)} explains the log; the others do not.")
     following = _most_telling(trials, expected, chance)
+    pair = _two_left(probability, trials)
+    if pair and not following:
+        return Ranking(probability, "", _compare_currents(pair, trials))
     if not following:
         return Ranking(probability, "", f"{_leads(best)} fits best; no further trial tells more.")
     return Ranking(probability, following, f"Try {_leads(following)} next: its outcome separates what is left best.")
+
+
+def _two_left(probability: dict[str, float], trials: dict[str, Trial]) -> tuple[str, str] | None:
+    """Return the two best orders where nothing separates them but the current: both tried, the second half as likely or more."""
+    first, second = sorted(probability, key=lambda o: -probability[o])[:2]
+    tried = all(trials.get(o, Trial()).forward for o in (first, second))
+    return (first, second) if tried and probability[second] > 0.5 * probability[first] else None
+
+
+def _compare_currents(pair: tuple[str, str], trials: dict[str, Trial]) -> str:
+    """Say which of two orders draws less at equal speed, or what to measure to tell."""
+    first, second = pair
+    sums = []
+    for order in pair:
+        trial = trials[order]
+        if trial.current_forward is None or trial.current_backward is None:
+            return f"{_leads(first)} and {_leads(second)} are alike so far: run both at the same speed in both directions and type the currents; the right one draws less."
+        sums.append(trial.current_forward + trial.current_backward)
+    uneven = _uneven(trials[first], trials[second])
+    if uneven:
+        return f"{_leads(first)} and {_leads(second)} were not run at equal speed ({uneven}): the currents do not compare."
+    less = pair[int(sums[1] < sums[0])]
+    return f"{_leads(less)} draws less at equal speed in both directions together: take it."
+
+
+def _uneven(first: Trial, second: Trial) -> str:
+    """Return the two speeds where they differ by more than a tenth, in rpm, or an empty text."""
+    for a, b in ((first.speed_forward, second.speed_forward), (first.speed_backward, second.speed_backward)):
+        if a and b and abs(a / b - 1) > 0.1:
+            return f"{a * RPM_PER_RAD_S:.0f} and {b * RPM_PER_RAD_S:.0f} rpm"
+    return ""
+
+
+def turn_round(bench: Bench) -> str:
+    """Return how to turn the motor round without breaking commutation, shortest first, in words."""
+    halls = known_halls(bench)
+    if bench.levers.plate.sensor == "halls" and halls is not None:
+        table = {code: s.drive for code, s in halls.states.items()}
+        ways = [m for m in mends(table, table) if m.direction < 0 and not m.inverted]
+        wires = f", or {ways[0].text.partition(' (')[0]} together" if ways else ""
+        return f"To turn it round: reverse in the firmware{wires}; leads or halls alone break commutation."
+    if bench.levers.plate.sensor == "halls":
+        return "To turn it round: reverse in the firmware, or exchange two leads and their two hall wires together, never one alone."
+    return "To turn it round: invert the direction in the drive, or exchange two leads and invert the count, then take the zero anew."
 
 
 def _currents_fit(trials: dict[str, Trial], expected: dict[tuple[int, ...], Expected], right: str) -> float:
@@ -239,10 +281,11 @@ def set_trial(bench: Bench, order: str, when: str, **fields: object) -> Bench:
     """Return the bench with one trial's fields set and a ledger line for what was seen."""
     if order not in ORDERS:
         raise Refusal(f"“{order}” is no order of the leads", f"use one of {', '.join(ORDERS)}")
-    for name in ("current_forward", "current_backward"):
+    for name in ("current_forward", "current_backward", "speed_forward", "speed_backward"):
         value = fields.get(name)
         if isinstance(value, float) and not (math.isfinite(value) and value >= 0):
-            raise Refusal(f"{value:g} A cannot be read on a supply", "type the current again")
+            what, unit = ("current", "A") if name.startswith("current") else ("speed", "rad/s")
+            raise Refusal(f"{value:g} {unit} is no reading", f"type the {what} again, without a sign")
     trial = bench.trials.get(order, Trial()).model_copy(update=fields)
     said = ", ".join(f"{way} {SEEN[s]}" for way, s in (("forward", trial.forward), ("backward", trial.backward)) if s)
     line = LedgerEntry(when=when, kind="trial", text=f"{_leads(order)}: {said or 'currents read'}")

@@ -73,6 +73,15 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     return SideBySide(constant, unit, tuple(shown), agreement, tuple(findings))
 
 
+def best_value(bench: Bench, constant: Constant) -> float | None:
+    """Return the settled value, else that of the source with the smallest uncertainty, else None; SI."""
+    settled = settled_value(bench, f"{_LEGS[constant]}.{constant}")
+    if settled is not None:
+        return settled.value
+    sources = side_by_side(bench, constant).sources
+    return min(sources, key=lambda s: s.u / s.value if s.u else 0.05).value if sources else None
+
+
 def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
     plate = bench.levers.plate
     found: list[tuple[str, float]] = []

@@ -158,6 +158,9 @@ class LegPage(QWidget):
     def on_main(self) -> None:
         """The main button was pressed."""
 
+    def on_dial(self, angle: float) -> None:
+        """The dial's hand was turned to an electrical angle in degrees."""
+
     def leave(self) -> None:
         """The page is left or the window closes."""
 

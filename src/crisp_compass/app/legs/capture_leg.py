@@ -28,6 +28,7 @@ class CaptureLeg(LegPage):
     key: Topic
     wanted: tuple[str, ...] = ()
     sketch = ""
+    always_plots = False  # the plots show an outlook before there is a capture
     empty_answer = "No capture yet"
 
     def __init__(self, document: Document) -> None:
@@ -161,7 +162,7 @@ class CaptureLeg(LegPage):
     def refresh(self) -> None:
         """Show the document; plots are made again when the evidence they show is another."""
         evidence = self.evidence()
-        self.stack.setCurrentIndex(1 if evidence else 0)
+        self.stack.setCurrentIndex(1 if evidence or self.always_plots else 0)
         self.show_texts()
         state = self._state(evidence)
         if evidence is None:

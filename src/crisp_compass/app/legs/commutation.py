@@ -8,24 +8,23 @@ from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QVBox
 
 from crisp_compass.app.dial import DialView, Sector
 from crisp_compass.app.document import Document
-from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.legs.angle_leg import AngleLeg
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.models import Evidence, HallRecord
-from crisp_compass.commutation.encoder import EncoderResult
+from crisp_compass.bench.models import HallRecord
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.mend import mends
+from crisp_compass.voyage.angle_evidence import offset_of
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 
-_HEADS = ("code", "from", "centre", "to", "forward pair", "reverse pair", "edge error")
+_HEADS = ("code", "enters ahead at", "centre", "enters back at", "forward pair", "reverse pair", "edge error")
 _OPPOSITE = str.maketrans("+-", "−+")
 _MINUS = str.maketrans("-", "−")
 
 
-class CommutationPage(CaptureLeg):
+class CommutationPage(AngleLeg):
     """Codes over electrical angle, the table, and the sectors on the dial, where the rotor can be turned by hand."""
 
-    key = "commutation"
     section = "Hand turn"
     wanted = ("hall_1", "hall_2", "hall_3", "v_ab", "v_bc", "v_ca")
 
@@ -37,6 +36,7 @@ class CommutationPage(CaptureLeg):
         self.codes = Plot(("electrical angle", "°"), ("hall code", ""), name="hall codes")
         self.codes.curve("codes", "deep", symbol="s", size=3)
         self.codes.curve("edges", "magenta", width=1.4)
+        self.codes.curve("rotor", "ink", width=2.4)
         self.codes.getAxis("bottom").setTicks([[(a, f"{a}") for a in range(0, 361, 60)]])
         self.table = QTableWidget(6, len(_HEADS))
         self.table.setAccessibleName("Hall table")
@@ -54,16 +54,6 @@ class CommutationPage(CaptureLeg):
         column.setSpacing(8)
         column.addWidget(self.codes, 1)
         column.addWidget(self.table)
-
-    def evidence(self) -> Evidence | None:
-        """Return the newest capture of halls; encoders have their own section."""
-        items = [e for e in self.document.bench.evidence.get("commutation", ()) if e.halls is not None]
-        return items[-1] if items else None
-
-    def _on_loaded(self, evaluated: Evaluated) -> None:
-        super()._on_loaded(evaluated)
-        if isinstance(evaluated.result, EncoderResult):
-            self.section_chosen.emit("Encoder")
 
     def _record(self) -> HallRecord | None:
         evidence = self.evidence()
@@ -91,7 +81,7 @@ class CommutationPage(CaptureLeg):
         mend = f" For the common 120° table: {ways[0].text}." if ways else ""
         self.answer.show_answer(
             f"{halls.spacing_deg}° halls",
-            f"six sectors, worst edge {worst:.1f}° off its place; captured turning {way}",
+            f"edges from {offset_of(halls):.1f}°, the worst {worst:.1f}° off its place; captured turning {way}",
             f"{evidence.method[:1].upper()}{evidence.method[1:]}.{mend}",
         )
         self.main_button.setText("Settle hall table…")
@@ -123,8 +113,12 @@ class CommutationPage(CaptureLeg):
             rows = sorted(halls.states.values(), key=lambda s: s.from_deg)
             self.show_turn(rows[row].center_deg)
 
+    def on_dial(self, angle: float) -> None:
+        """Follow the rotor turned on the dial."""
+        self.show_turn(angle)
+
     def show_turn(self, angle: float) -> None:
-        """Show the sector, code and pair at a rotor angle in electrical degrees."""
+        """Show sector, code, pair, table row and place on the plot at a rotor angle in electrical degrees."""
         halls = self._record()
         if halls is None:
             return
@@ -134,9 +128,21 @@ class CommutationPage(CaptureLeg):
             ((c, s) for c, s in halls.states.items() if (angle - s.from_deg) % 360 < (s.to_deg - s.from_deg) % 360),
             None,
         )
+        self.codes.set("rotor", [angle % 360] * 2, [0.0, 7.0])
+        if here is not None:
+            order = sorted(halls.states, key=lambda code: halls.states[code].from_deg)
+            self.table.blockSignals(True)
+            self.table.selectRow(order.index(here[0]))
+            self.table.blockSignals(False)
         text = f"θe {angle:.0f}°: code {here[0]}, drive {here[1].drive.translate(_MINUS)}" if here else ""
         self.show_dial(
-            DialView(caption=text + "  (drag the rotor)", rotor=angle, sectors=sectors, hexagon=False, draggable=True)
+            DialView(
+                caption=text + "  (drag the rotor, or ← →)",
+                rotor=angle,
+                sectors=sectors,
+                hexagon=False,
+                draggable=True,
+            )
         )
 
     def draw(self, evaluated: Evaluated) -> None:

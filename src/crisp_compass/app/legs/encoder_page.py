@@ -8,28 +8,31 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QWidget
 
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.legs.capture_leg import CaptureLeg
+from crisp_compass.app.legs.angle_leg import AngleLeg
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Evidence
+from crisp_compass.commutation.absolute import AbsoluteResult
 from crisp_compass.commutation.encoder import EncoderResult
-from crisp_compass.commutation.halls import HallTable
+from crisp_compass.commutation.speed_resolution import speed_resolution
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.quantities import show
 from crisp_compass.voyage.evidence import Evaluated, findings_of
+from crisp_compass.voyage.plate_outlook import pole_pairs_of
 
 _SETTLED = ("counts_per_rev", "direction", "zero_offset")
+_KEPT = (*_SETTLED, "bits", "turn_bits", "offset_counts")
 
 
-class EncoderPage(CaptureLeg):
+class EncoderPage(AngleLeg):
     """The running count, what it says of resolution and sense, and the electrical zero on the dial."""
 
-    key = "commutation"
     section = "Encoder"
+    slot = "encoder"
     sketch = "encoder"
     question = "How many counts has a turn, and where is the rotor's zero?"
-    wanted = ("enc_a", "enc_b", "enc_z", "v_ab", "v_bc", "angle")
+    wanted = ("enc_a", "enc_b", "enc_z", "position", "v_ab", "v_bc", "angle")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("count, ×4", ""), name="running count")
@@ -53,16 +56,6 @@ class EncoderPage(CaptureLeg):
         self.bind(self.turns, "revolutions")
         self.add_levers(self.turns)
 
-    def evidence(self) -> Evidence | None:
-        """Return the newest encoder capture."""
-        items = [e for e in self.document.bench.evidence.get("commutation", ()) if e.slot == "encoder"]
-        return items[-1] if items else None
-
-    def _on_loaded(self, evaluated: Evaluated) -> None:
-        super()._on_loaded(evaluated)
-        if isinstance(evaluated.result, HallTable):
-            self.section_chosen.emit("Hand turn")
-
     def show_texts(self) -> None:
         bench, evidence = self.document.bench, self.evidence()
         self.turns.show_value(bench.levers.commutation.revolutions)
@@ -85,11 +78,15 @@ class EncoderPage(CaptureLeg):
             parts.append(f"counts {'rise' if direction.value > 0 else 'fall'} when the motor turns A → B → C")
         if zero is not None and zero.interval95:
             half = (zero.interval95[1] - zero.interval95[0]) / 2
-            parts.append(f"θe {show(zero.value, 'rad', 4)} ±{show(half, 'rad', 2)} in the middle of the index")
+            parts.append(
+                f"θe {show(zero.value, 'rad', 4)} ±{show(half, 'rad', 2)} in the middle of the index"
+                if "bits" not in found
+                else f"θe {show(zero.value, 'rad', 4)} ±{show(half, 'rad', 2)} at word 0"
+            )
         text = f"{counts.value:.0f} counts" if counts else "Not told"
         self.answer.show_answer(
             text,
-            f"{counts.value / 4:.0f} lines a turn" if counts else "",
+            self._second(evidence, counts.value) if counts else "",
             f"{'; '.join(parts)}. {evidence.method}.".lstrip(". ").capitalize()
             if not parts
             else f"{'; '.join(parts)[:1].upper()}{'; '.join(parts)[1:]}. {evidence.method}.",
@@ -106,38 +103,62 @@ class EncoderPage(CaptureLeg):
         )
         self.show_dial(DialView(caption=caption, rotor=angle))
 
+    @staticmethod
+    def _second(evidence: Evidence, counts: float) -> str:
+        if "bits" in evidence.estimates:
+            return f"{evidence.estimates['bits'].value:.0f} bits a turn, absolute"
+        return f"{counts / 4:.0f} lines a turn"
+
     def _show_rows(self, counts: float | None) -> None:
         if counts is None:
             self.rows.show_rows(())
             return
         bench = self.document.bench
         loop = bench.settled["pwm"].values["loop_hz"].value if "pwm" in bench.settled else 20e3
-        p, top = bench.levers.plate.pole_pairs, bench.levers.plate.top_speed
+        plate = bench.levers.plate
+        p, top = pole_pairs_of(plate), plate.top_speed
+        fine = speed_resolution(round(counts), loop, bench.levers.pwm.timer_hz)
         evidence = self.evidence()
         phase = evidence.estimates.get("channel_phase") if evidence else None
         rows = [
             ("counts at ×1, ×2, ×4", f"{counts / 4:.0f}, {counts / 2:.0f}, {counts:.0f}"),
+            ("counts, electrical turn", f"{counts / p:.5g}"),
             ("one count, mechanical", show(2 * math.pi / counts, "rad")),
             ("one count, electrical", show(2 * math.pi * p / counts, "rad")),
-            (f"speed step at {show(loop, 'Hz')}", f"{2 * math.pi / counts * loop * RPM_PER_RAD_S:.1f} rpm"),
+            (f"speed step at {show(loop, 'Hz')}", f"{fine.counting * RPM_PER_RAD_S:.1f} rpm"),
+            ("timing is finer below", f"{fine.alike * RPM_PER_RAD_S:.0f} rpm"),
             ("edges at top speed", show(counts * top / (2 * math.pi), "Hz")),
+            ("input follows up to", show(fine.top, "rad/s")),
         ]
+        if evidence and "bits" in evidence.estimates:
+            bits, turn_bits = (evidence.estimates[k].value for k in ("bits", "turn_bits"))
+            rows[0] = ("bits of a turn, of turns", f"{bits:.0f}, {turn_bits:.0f}")
+        if evidence and "offset_counts" in evidence.estimates:
+            rows.append(("θe is 0 at word", f"{evidence.estimates['offset_counts'].value:.1f}"))
+        if plate.family == "stepper":
+            steps = plate.steps_per_turn
+            rows += [
+                ("counts a step", f"{counts / steps:.3g}"),
+                ("finest error band", f"1/{counts / steps:.3g} step"),
+            ]
         if phase is not None:
             rows.append(("B follows A by", show(phase.value, "rad")))
         self.rows.show_rows(
             rows,
-            note="The speed step is one count in one loop period, without a filter; the drive's input must follow the edges.",
+            note="Speed step: one count in one loop period, no filter. Timing one count with the timer clock is finer at low speed.",
         )
 
     def draw(self, evaluated: Evaluated) -> None:
         result = evaluated.result
         if isinstance(result, EncoderResult):
             self.trace.set("counts", result.time, result.counts.astype(np.float64))
+        elif isinstance(result, AbsoluteResult):
+            self.trace.set("counts", result.time, result.position)
 
     def on_main(self) -> None:
         evidence = self.evidence()
         if evidence is not None:
-            values = {k: evidence.estimates[k] for k in _SETTLED if k in evidence.estimates}
+            values = {k: evidence.estimates[k] for k in _KEPT if k in evidence.estimates}
             self.settle(
                 "commutation",
                 f"{values['counts_per_rev'].value:.0f} counts",

@@ -20,10 +20,20 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Trial
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
-from crisp_compass.voyage.orders import ORDERS, SEEN, Expected, expect_orders, rank_orders, relative_order, set_trial
+from crisp_compass.voyage.orders import (
+    ORDERS,
+    SEEN,
+    Expected,
+    expect_orders,
+    rank_orders,
+    relative_order,
+    set_trial,
+    turn_round,
+)
 
 _OPTIONS: dict[str, str] = {str(key): text for key, text in SEEN.items()}
-_HEADS = ("U V W on", "forward", "backward", "current, fwd", "current, back", "chance to be right")
+_HEADS = ("U V W on", "forward", "backward", "current, fwd", "back", "speed, fwd", "back", "chance")
+_READ = ("current_forward", "current_backward", "speed_forward", "speed_backward")
 
 
 class ChanceBar(QWidget):
@@ -33,7 +43,7 @@ class ChanceBar(QWidget):
         super().__init__()
         self._chance, self._best = 0.0, False
         self.setFixedHeight(26)
-        self.setMinimumWidth(120)
+        self.setMinimumWidth(84)
         THEME.changed.connect(self.update)
 
     def show_chance(self, chance: float, best: bool) -> None:
@@ -61,28 +71,38 @@ class _TrialRow:
 
     def __init__(self, page: OrdersPage, order: str, grid: QGridLayout, line: int) -> None:
         self.name = label(" ".join(order), "title")
-        self.forward = Choice("forward", _OPTIONS, width=148, compact=True)
-        self.backward = Choice("backward", _OPTIONS, width=148, compact=True)
-        self.currents = (
-            Lever("fwd", "A", width=92, optional=True, compact=True, tip="Supply current at equal speed, forward"),
-            Lever("back", "A", width=92, optional=True, compact=True, tip="Supply current at equal speed, backward"),
+        self.forward = Choice("forward", _OPTIONS, width=140, compact=True)
+        self.backward = Choice("backward", _OPTIONS, width=140, compact=True)
+        self.readings = tuple(
+            Lever(
+                name.rpartition("_")[2],
+                "A" if name.startswith("current") else "rpm",
+                width=78 if name.startswith("current") else 90,
+                optional=True,
+                compact=True,
+                hint="–",
+                tip=f"Supply current at equal speed, {name.rpartition('_')[2]}"
+                if name.startswith("current")
+                else f"Speed of the shaft, {name.rpartition('_')[2]}",
+            )
+            for name in _READ
         )
         self.chance = ChanceBar()
         for widget, field in ((self.forward, "forward"), (self.backward, "backward")):
             widget.box.setAccessibleName(f"{order}, {field}: what was seen")
             widget.moved.connect(partial(page.on_seen, order, field))
-        for lever, field in zip(self.currents, ("current_forward", "current_backward"), strict=True):
-            lever.settled.connect(partial(page.on_current, order, field))
+        for lever, field in zip(self.readings, _READ, strict=True):
+            lever.settled.connect(partial(page.on_reading, order, field))
             lever.refused.connect(page.refused)
-        for column, cell in enumerate((self.name, self.forward, self.backward, *self.currents, self.chance)):
+        for column, cell in enumerate((self.name, self.forward, self.backward, *self.readings, self.chance)):
             grid.addWidget(cell, line, column, Qt.AlignmentFlag.AlignVCenter)
 
     def show_trial(self, trial: Trial, chance: float, best: bool, following: bool) -> None:
         """Show what is logged and how likely this order is right."""
         self.forward.show_value(trial.forward)
         self.backward.show_value(trial.backward)
-        self.currents[0].show_value(trial.current_forward)
-        self.currents[1].show_value(trial.current_backward)
+        for lever, field in zip(self.readings, _READ, strict=True):
+            lever.show_value(getattr(trial, field))
         self.chance.show_chance(chance, best)
         role = "caution" if following else "title"
         if self.name.objectName() != role:
@@ -108,9 +128,9 @@ class OrdersPage(LegPage):
         sheet = frame("sheet")
         grid = QGridLayout(sheet)
         grid.setContentsMargins(14, 10, 14, 10)
-        grid.setHorizontalSpacing(10)
+        grid.setHorizontalSpacing(8)
         grid.setVerticalSpacing(8)
-        grid.setColumnStretch(5, 1)
+        grid.setColumnStretch(7, 1)
         for column, text in enumerate(_HEADS):
             grid.addWidget(label(text, "label"), 0, column)
         self.rows = {order: _TrialRow(self, order, grid, line) for line, order in enumerate(ORDERS, 1)}
@@ -123,7 +143,7 @@ class OrdersPage(LegPage):
         middle.addWidget(self.outlook, 1)
         self.column.addLayout(middle, 1)
         caution = label(
-            "Power off and link discharged before a lead is moved; never pull one under power. Set the supply's limit low: a wrong order draws the limit at standstill.",
+            "Power off, link discharged, before a lead is moved. Set the supply's limit low: a wrong order draws all of it.",
             "caution",
         )
         caution.setWordWrap(True)
@@ -140,8 +160,8 @@ class OrdersPage(LegPage):
         """Keep a symptom."""
         self._change(lambda bench: set_trial(bench, order, now(), **{field: symptom}))
 
-    def on_current(self, order: str, field: str, value: float) -> None:
-        """Keep a current; an emptied field forgets it."""
+    def on_reading(self, order: str, field: str, value: float) -> None:
+        """Keep a current or a speed; an emptied field forgets it."""
         self._change(lambda bench: set_trial(bench, order, now(), **{field: None if math.isnan(value) else value}))
 
     def _on_clear(self) -> None:
@@ -193,6 +213,7 @@ class OrdersPage(LegPage):
         self.outlook.show_rows(
             [(" ".join(order), self._expected_text(order, best)) for order in ORDERS],
             heading=f"What each order does if {' '.join(best)} is right (simulated, no load)",
+            note=turn_round(self.document.bench),
         )
 
     def _expected_text(self, order: str, right: str) -> str:

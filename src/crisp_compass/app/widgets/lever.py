@@ -72,6 +72,7 @@ class Lever(_Framed):
         tip: str = "",
         optional: bool = False,
         compact: bool = False,
+        hint: str = "",
     ) -> None:
         super().__init__(title, width, compact=compact)
         self._optional = optional
@@ -80,7 +81,7 @@ class Lever(_Framed):
         self._before: tuple[float | None] | None = None  # what stood here before the typing began
         self.edit = QLineEdit()
         self.edit.setAccessibleName(f"{title}, {unit_label(unit)}" if unit else title)
-        self.edit.setPlaceholderText(title if compact else "")
+        self.edit.setPlaceholderText(hint or (title if compact else ""))
         self.edit.installEventFilter(self)
         self.edit.textEdited.connect(self._on_text)
         self.edit.editingFinished.connect(self._on_finished)

@@ -1,0 +1,188 @@
+"""Commutation, pole search: where does the rotor lie at standstill, told by short pulses?"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout, QWidget
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.legs.angle_leg import AngleLeg
+from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.commutation.pole_search import PoleSearch
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import show
+from crisp_compass.voyage.evidence import Evaluated, findings_of
+from crisp_compass.voyage.supply import rated_peak
+from crisp_compass.voyage.zero_outlook import SearchOutlook, search_outlook
+
+_CAUTION = "Done at standstill, after R and L and before the first move; the shaft may twitch. Afterwards move slowly and check the sign (Sense and offset)."
+
+
+class PolesPage(AngleLeg):
+    """Current of each pulse over its direction, the fit, and whether the search can work with this motor."""
+
+    section = "Pole search"
+    slot = "poles"
+    sketch = "encoder"
+    always_plots = True
+    question = "Where does the rotor lie at standstill?"
+    wanted = ("field_angle", "i_peak")
+
+    def __init__(self, document: Document) -> None:
+        self.outlook: SearchOutlook | None = None
+        self._made_for: object = None
+        super().__init__(document)
+        self._expect = Job(self)
+        self._expect.done.connect(self._on_outlook)
+        self._expect.refused.connect(self._on_no_outlook)
+
+    def build(self, area: QWidget) -> None:
+        self.plot = Plot(
+            ("pulse direction, electrical", "°"), ("current along the pulse", "A"), name="pulse currents"
+        )
+        self.plot.curve("expected", "soft", dash="dash", width=1.4)
+        self.plot.curve("model", "magenta", width=2)
+        self.plot.curve("pulses", "deep", symbol="o", size=7)
+        self.plot.getAxis("bottom").setTicks([[(a, f"{a}") for a in range(0, 361, 60)]])
+        self.rows = Rows("Would it work with this motor?", width=330)
+        row = QHBoxLayout(area)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        row.addWidget(self.plot, 1)
+        row.addWidget(self.rows)
+
+    def build_levers(self) -> None:
+        caution = label(_CAUTION, "caution")
+        caution.setWordWrap(True)
+        self.column.addWidget(caution)
+        self.current = Lever(
+            "Pulse current", "A", width=112, optional=True, tip="At the end of a pulse; rated if empty"
+        )
+        self.noise = Lever(
+            "Noise of one", "%", width=104, tip="Standard deviation of a reading, of the pulse current"
+        )
+        self.magnet = Lever(
+            "Saturation", "%", width=104, tip="How much more current flows towards the pole than against it"
+        )
+        for lever, field in ((self.current, "pulse_current"), (self.noise, "pulse_noise"), (self.magnet, "magnet")):
+            self.bind(lever, field)
+        self.add_levers(self.current, self.noise, self.magnet)
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        levers = bench.levers.commutation
+        inputs = (
+            bench.levers.plate, levers.pulse_current, levers.pulse_noise, levers.magnet,
+            {k: s.values for k, s in bench.settled.items() if k in ("resistance", "inductance", "flux", "mechanics")},
+        )  # fmt: skip
+        if inputs != self._made_for:
+            self._made_for = inputs
+            self.outlook = None
+            self._expect.ask(lambda: search_outlook(bench))
+        super().refresh()
+
+    def _on_outlook(self, outlook: SearchOutlook) -> None:
+        self.outlook = outlook
+        if self.evidence() is None:
+            self.plot.set("expected", np.degrees(outlook.angle), outlook.example)
+            self.plot.fit()
+        self.show_texts()
+
+    def _on_no_outlook(self, refusal: Refusal) -> None:
+        self.outlook = None
+        self.plot.set("expected", [], [])
+        self.rows.show_rows((), note=refusal.sentence)
+
+    def show_texts(self) -> None:
+        bench, evidence = self.document.bench, self.evidence()
+        levers = bench.levers.commutation
+        self.current.show_value(levers.pulse_current or rated_peak(bench))
+        self.noise.show_value(levers.pulse_noise)
+        self.magnet.show_value(levers.magnet)
+        assert self.main_button is not None
+        self.main_button.hide()
+        self.findings.show_findings(findings_of(evidence) if evidence else ())
+        self._show_rows()
+        if evidence is None:
+            if self.outlook is not None:
+                self._answer_outlook(self.outlook)
+            else:
+                self.answer.show_answer("No pulses yet", "", "Drop a table of field_angle and i_peak here.")
+            self.show_dial(DialView(caption="Pulses all round find the axis, saturation the pole", rotor=None))
+            return
+        found = evidence.estimates
+        axis, angle = found.get("pole_axis"), found.get("pole_angle")
+        if angle is not None and angle.u is not None:
+            self.answer.show_answer(
+                f"{math.degrees(angle.value):.1f}°",
+                f"±{math.degrees(1.96 * angle.u):.1f}° electrical, polarity right with {100 * found['polarity_chance'].value:.2f} %",
+                f"{evidence.method}.",
+            )
+            self.show_dial(
+                DialView(
+                    caption=f"The rotor's flux lies at {math.degrees(angle.value):.1f}°",
+                    rotor=math.degrees(angle.value),
+                )
+            )
+        elif axis is not None:
+            degrees = math.degrees(axis.value)
+            self.answer.show_answer(
+                f"{degrees:.0f}° or {degrees + 180:.0f}°", "the axis is known, the pole is not", f"{evidence.method}."
+            )
+            self.show_dial(DialView(caption=f"Axis at {degrees:.0f}°, either way round", rotor=degrees))
+        else:
+            self.answer.show_answer("Not told", "the current does not depend on the direction", f"{evidence.method}.")
+            self.show_dial(DialView(caption="No saliency: align with a held current"))
+
+    def _answer_outlook(self, outlook: SearchOutlook) -> None:
+        works = outlook.refused < 0.05 and outlook.axis_error < math.radians(10)
+        degrees = math.degrees(outlook.axis_error)
+        self.answer.show_answer(
+            "It would work" if works else "It would not work",
+            f"axis within {degrees:.1f}°, polarity told in {100 * (1 - outlook.refused):.0f} of 100"
+            if works
+            else "with this saliency, saturation and noise",
+            "Searches simulated with this motor; drop a table of field_angle and i_peak here for the real one.",
+        )
+
+    def _show_rows(self) -> None:
+        evidence, outlook = self.evidence(), self.outlook
+        rows = []
+        if outlook is not None:
+            rows += [
+                ("saliency, settled", f"{100 * outlook.saliency:.1f} %"),
+                ("axis, 95 of 100 within", f"{math.degrees(outlook.axis_error):.1f}°"),
+                ("polarity right", f"{100 * outlook.right:.0f} of 100"),
+                ("polarity refused", f"{100 * outlook.refused:.0f} of 100"),
+                ("shaft moves at most", show(outlook.moved, "rad", 2)),
+            ]
+        if evidence is not None:
+            found = evidence.estimates
+            rows += [
+                ("saliency, by the pulses", f"{100 * found['saliency'].value:.1f} %"),
+                ("saturation, by the pulses", f"{100 * found['magnet_saturation'].value:.1f} %"),
+            ]
+        note = "Searches of the simulated motor: 24 directions, three times round." if outlook else ""
+        self.rows.show_rows(rows, note=note)
+
+    def draw(self, evaluated: Evaluated) -> None:
+        result = evaluated.result
+        if not isinstance(result, PoleSearch):
+            return
+        self.plot.set("pulses", np.degrees(result.angle) % 360, result.current)
+        self.plot.set("model", *result.line())
+        self.plot.set("expected", [], [])
+
+    def _show_plots(self, evaluated: Evaluated | None) -> None:
+        if evaluated is not None:
+            super()._show_plots(evaluated)
+            return
+        for key in ("pulses", "model"):
+            self.plot.set(key, [], [])

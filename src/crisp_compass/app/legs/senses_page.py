@@ -1,0 +1,191 @@
+"""Commutation, sense and offset: do phases and sensor agree, and what would a wrong angle do?"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.commutation.senses import COMBINATIONS, Senses, judge_senses
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
+from crisp_compass.plant.simulation import READY, Trace
+from crisp_compass.voyage.trial_drive import WrongAngle, run_wrong_angle
+
+_WAYS = {"": "–", "wanted": "the wanted way", "other": "the other way"}
+_SIGN = {"wanted": 1.0, "other": -1.0}
+_HEADLINES = {"runs": "It runs", "weak": "It runs weakly", "stands": "It stands still", "runs-away": "It runs away"}
+_CAUTION = "Force the angle, current just enough to take the shaft along, one electrical turn in some seconds: motor clamped and uncoupled, stop within reach. Do not close the loop before this agrees."
+
+
+class SensesPage(LegPage):
+    """Signs of a slow forced turn judged; a wrong angle dragged on the dial and run in simulation."""
+
+    key = "commutation"
+    section = "Sense and offset"
+    question = "Do phases and sensor agree, and is the angle right?"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.run: WrongAngle | None = None
+        self._made_for: object = None
+        self._job = Job(self)
+        self._job.done.connect(self._on_run)
+        self._job.refused.connect(self._on_no_run)
+        self.speed = Plot(("time", "s"), ("speed", "rpm"), name="speed")
+        self.current = Plot(("time", "s"), ("current", "A"), name="current")
+        for plot in (self.speed, self.current):
+            plot.curve("right", "deep", width=1.6, dash="dash")
+            plot.curve("wrong", "magenta", width=1.8)
+        self.rows = Rows("This angle error", width=330)
+        plots = QVBoxLayout()
+        plots.setSpacing(8)
+        plots.addWidget(self.speed, 3)
+        plots.addWidget(self.current, 2)
+        middle = QHBoxLayout()
+        middle.setSpacing(8)
+        middle.addLayout(plots, 1)
+        self.combinations = Rows("What the signs mean: shaft, encoder", width=330, prose=True)
+        self.combinations.show_rows(COMBINATIONS)
+        side = QVBoxLayout()
+        side.setSpacing(8)
+        side.addWidget(self.rows)
+        side.addWidget(self.combinations, 1)
+        middle.addLayout(side)
+        area = QWidget()
+        area.setLayout(middle)
+        middle.setContentsMargins(0, 0, 0, 0)
+        self.column.addWidget(area, 1)
+        caution = label(_CAUTION, "caution")
+        caution.setWordWrap(True)
+        self.column.addWidget(caution)
+        self.offset = Lever("Angle error", "deg", width=104, tip="Electrical; or drag the current on the dial")
+        self.seen = Choice(
+            "Shaft really turns", _WAYS, width=138, tip="Field forced the wanted way; looked at, or by tachometer"
+        )
+        self.measured = Choice("Encoder shows", _WAYS, width=138)
+        self.observed = Choice("Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one")
+        self.bind(self.offset, "offset")
+        for field in ("seen", "measured", "observed"):
+            self.bind(getattr(self, field), field)
+        self.add_levers(self.seen, self.measured, self.observed, self.offset)
+        self.finish()
+
+    # ---- document → page
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        levers = bench.levers.commutation
+        self.offset.show_value(levers.offset)
+        for field in ("seen", "measured", "observed"):
+            getattr(self, field).show_value(getattr(levers, field))
+        senses = self._senses()
+        backwards = senses is not None and not senses.closes
+        inputs = (
+            bench.settled,
+            bench.levers.plate,
+            bench.levers.run,
+            bench.levers.speed_loop,
+            levers.offset,
+            backwards,
+        )
+        if inputs != self._made_for and READY.is_set():
+            self._made_for = inputs
+            self._job.ask(lambda: run_wrong_angle(bench, levers.offset, reversed_sense=backwards))
+        self._show_dial()
+        self._show()
+
+    def _senses(self) -> Senses | None:
+        levers = self.document.bench.levers.commutation
+        if not (levers.seen and levers.measured):
+            return None
+        observed = _SIGN[levers.observed] if levers.observed else None
+        return judge_senses(1.0, _SIGN[levers.seen], _SIGN[levers.measured], observed)
+
+    def on_dial(self, angle: float) -> None:
+        """Set the error by where the current was dragged to; right is a quarter turn ahead of the rotor."""
+        error = (angle - 90 + 180) % 360 - 180
+        self._set("commutation", "offset", math.radians(error))
+
+    def _show_dial(self) -> None:
+        degrees = math.degrees(self.document.bench.levers.commutation.offset)
+        share = math.cos(math.radians(degrees))
+        self.show_dial(
+            DialView(
+                caption=f"Current {degrees:+.0f}° off: torque {100 * share:.0f} %  (drag it)".replace("-", "−"),
+                rotor=0.0, current=(90 + degrees, 1.0), hexagon=False, draggable=True, hand="current",
+            )
+        )  # fmt: skip
+
+    # ---- showing
+
+    def _on_run(self, run: WrongAngle) -> None:
+        self.run = run
+        self._draw("right", run.right)
+        self._draw("wrong", run.wrong)
+        for plot in (self.speed, self.current):
+            plot.fit()
+        self._show()
+
+    def _on_no_run(self, refusal: Refusal) -> None:
+        self.run = None
+        for plot in (self.speed, self.current):
+            plot.clear_data()
+        self._show()
+        self.rows.show_rows(self._share_rows(), note=refusal.sentence)
+
+    def _draw(self, key: str, trace: Trace) -> None:
+        self.speed.set(key, trace["t"], trace["speed"] * RPM_PER_RAD_S)
+        self.current.set(key, trace["t"], np.hypot(trace["i_d"], trace["i_q"]))
+
+    def _share_rows(self) -> list[tuple[str, str]]:
+        share = math.cos(self.document.bench.levers.commutation.offset)
+        factor = f"{1 / share:.2f} times" if share > 0.01 else "no current is enough"
+        return [
+            ("torque for the same current", f"{100 * share:.0f} %".replace("-", "−")),
+            ("current for the same torque", factor),
+        ]
+
+    def _show(self) -> None:
+        senses = self._senses()
+        rows = self._share_rows()
+        if self.run is not None:
+            self.rows.show_rows(rows, note="Dashed: the right angle.")
+        if senses is None:
+            degrees = math.degrees(self.document.bench.levers.commutation.offset)
+            angle = (
+                "with the right angle"
+                if abs(degrees) < 0.5
+                else f"with the angle {degrees:+.0f}° off".replace("-", "−")
+            )
+            run = f"{self.run.text} " if self.run is not None else ""
+            self.answer.show_answer(
+                _HEADLINES[self.run.outcome] if self.run is not None else "Not tried yet",
+                angle,
+                f"{run}Before closing the real loop, turn the field slowly the wanted way and say below which way shaft and encoder went.",
+            )
+            return
+        text = (
+            "Agree" if senses.phases and senses.encoder else "Disagree" if not senses.closes else "Both the other way"
+        )
+        mends = " Or ".join(f"{m[:1].upper()}{m[1:]}." for m in senses.mends)
+        if not senses.current:
+            mends += " The observer disagrees with the field: the current channels belong to other phases, or are inverted."
+        self.answer.show_answer(
+            text,
+            "the loop can be closed" if senses.closes else "do not close the loop",
+            f"{senses.what} {mends}".strip(),
+        )
+
+    def leave(self) -> None:
+        self._job.cancel()
+        self._made_for = None
