@@ -9,3 +9,4 @@ bench: setup
 	@QT_QPA_PLATFORM=offscreen .venv/bin/python tools/benchmarks.py
 accuracy: setup
 	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 .venv/bin/python tools/calibrate.py --captures 300 --write docs/accuracy.md
+	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 .venv/bin/python tools/attack_commutation.py --write docs/commutation-accuracy.md

@@ -99,6 +99,90 @@ def coast(
     return t, sign * theta + 0.9, sign * omega
 
 
+def hall_turn(
+    order: tuple[int, ...], inverted: int, spacing: int, sign: int, *, seed: int = 0, rate: float = 3e3
+) -> tuple[Capture, list[tuple[float, float]]]:
+    """A hand turn of halls mounted a few degrees off, in any order and polarity, with the arcs each reads 1 on."""
+    rng = np.random.default_rng(seed)
+    t = np.arange(int(0.8 * rate)) / rate
+    omega = sign * 2 * math.pi * (5 + 2 * np.sin(2 * math.pi * 0.9 * t + seed))
+    theta = rng.uniform(0, 6) + np.cumsum(omega) / rate
+    base = (0, 120, 240) if spacing == 120 else (0, 60, 120)
+    start, errors = rng.uniform(0, 360), 2.5 * rng.standard_normal(6)
+    arcs = [
+        ((start + b + errors[2 * k]) % 360, (start + b + 180 + errors[2 * k + 1]) % 360) for k, b in enumerate(base)
+    ]
+    arcs = [arcs[k] for k in order]
+    arcs = [(b, a) if inverted >> k & 1 else (a, b) for k, (a, b) in enumerate(arcs)]
+    x = np.degrees(theta) % 360
+    columns = turning(0.01, theta, omega, t, seed=seed, noise=1e-3, fifth=0.03)
+    for k, (a, b) in enumerate(arcs, 1):
+        columns[f"hall_{k}"] = ((x - a) % 360 < (b - a) % 360).astype(float)
+    return Capture("h.csv", t, columns), arcs
+
+
+def encoder_turn(
+    lines: int, *, turns: float, p: int = 4, sign: int = 1, encoder_sign: int = 1, zero: float = 0.7, index_at: float = 1.0, seed: int = 0,
+    phase: float = 90.0, channels: tuple[str, ...] = ("v_ab", "v_bc"), index: bool = True, per_count: float = 8.0, wobble: float = 0.3,
+    back: bool = False,
+) -> Capture:  # fmt: skip
+    """A hand turn: uneven speed, perhaps turning back; the encoder's own angle has its own zero and sense."""
+    rng = np.random.default_rng(seed)
+    seconds = 2.0
+    rate = max(4 * lines * turns * per_count / seconds * (1 + wobble), 2000.0)
+    t = np.arange(int(seconds * rate)) / rate
+    shape = 1 + wobble * np.sin(2 * math.pi * 0.9 * t + seed) + 0.1 * np.sin(2 * math.pi * 3.1 * t)
+    if back:
+        shape = np.where(t > 1.6, -0.5, 1.0) * shape
+    speed = shape / (np.sum(shape) / rate) * turns * 2 * math.pi
+    mechanical = sign * np.concatenate([[0.0], np.cumsum((speed[1:] + speed[:-1]) / 2) / rate]) + rng.uniform(0, 6)
+    theta = p * mechanical + zero
+    columns = {
+        n: v
+        for n, v in turning(
+            0.02, theta, p * sign * speed, t, channels=channels or ("v_ab",), seed=seed, noise=1e-3
+        ).items()
+        if channels
+    }
+    x = encoder_sign * mechanical * lines / (2 * math.pi)
+    columns["enc_a"] = ((x % 1.0) < 0.5).astype(float)
+    columns["enc_b"] = (((x - phase / 360) % 1.0) < 0.5).astype(float)
+    if index:
+        place = (mechanical - index_at + math.pi) % (2 * math.pi) - math.pi
+        columns["enc_z"] = (np.abs(place) < math.pi / lines).astype(float)
+    return Capture("e.csv", t, columns)
+
+
+def table(**columns: np.ndarray) -> Capture:
+    """A table without time."""
+    return Capture("table.csv", np.empty(0), columns)
+
+
+def rests(
+    p: int, sense: int, zero: float, lag: float, *, cogging: float = 0.0, noise: float = 0.0, seed: int = 0, places: int = 17
+) -> Capture:  # fmt: skip
+    """α = σ·p·m + zero + s·h + cogging: where a rotor with friction stops short of the field."""
+    rng = np.random.default_rng(seed)
+    up = 2 * math.pi * p * np.arange(places) / places
+    field = np.concatenate([up, up[-2::-1]])
+    side = np.concatenate([[1.0], np.sign(np.diff(field))])
+    theta = field - lag * side - cogging * np.sin(12 * field / p + 1.0) + noise * rng.standard_normal(len(field))
+    return table(field_angle=field, angle=sense * (theta - zero) / p)
+
+
+def pulses(
+    theta: float, *, saliency: float, pole: float, noise: float, seed: int = 0, count: int = 72, offset: tuple[float, float] = (0.0, 0.0)
+) -> Capture:  # fmt: skip
+    """Two-axis theory in closed form: i = cos²/Ld + sin²/Lq along the pulse, with more towards the pole."""
+    rng = np.random.default_rng(seed)
+    alpha = np.arange(count) * 2 * math.pi / count
+    along = np.cos(alpha - theta)
+    ld, lq = 1 - saliency / 2, 1 + saliency / 2
+    current = along**2 / ld * (1 + pole / 2 * along) + (1 - along**2) / lq
+    current += offset[0] * np.cos(alpha) + offset[1] * np.sin(alpha) + noise * rng.standard_normal(count)
+    return table(field_angle=alpha, i_peak=4.0 * current)
+
+
 def save(capture: Capture, path: object) -> None:
     """Write a made capture the plainest way."""
     from pathlib import Path

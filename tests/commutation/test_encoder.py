@@ -14,39 +14,7 @@ from crisp_compass.capture import Capture
 from crisp_compass.cli.main import run
 from crisp_compass.commutation.encoder import COMMON_LINES, EncoderResult, read_encoder
 from crisp_compass.errors import Refusal
-from makers import save, turning
-
-
-def _turn(
-    lines: int, *, turns: float, p: int = 4, sign: int = 1, encoder_sign: int = 1, zero: float = 0.7, index_at: float = 1.0, seed: int = 0,
-    phase: float = 90.0, channels: tuple[str, ...] = ("v_ab", "v_bc"), index: bool = True, per_count: float = 8.0, wobble: float = 0.3,
-    back: bool = False,
-) -> Capture:  # fmt: skip
-    """A hand turn: uneven speed, perhaps turning back; the encoder's own angle has its own zero and sense."""
-    rng = np.random.default_rng(seed)
-    seconds = 2.0
-    rate = max(4 * lines * turns * per_count / seconds * (1 + wobble), 2000.0)
-    t = np.arange(int(seconds * rate)) / rate
-    shape = 1 + wobble * np.sin(2 * math.pi * 0.9 * t + seed) + 0.1 * np.sin(2 * math.pi * 3.1 * t)
-    if back:
-        shape = np.where(t > 1.6, -0.5, 1.0) * shape
-    speed = shape / (np.sum(shape) / rate) * turns * 2 * math.pi
-    mechanical = sign * np.concatenate([[0.0], np.cumsum((speed[1:] + speed[:-1]) / 2) / rate]) + rng.uniform(0, 6)
-    theta = p * mechanical + zero
-    columns = {
-        n: v
-        for n, v in turning(
-            0.02, theta, p * sign * speed, t, channels=channels or ("v_ab",), seed=seed, noise=1e-3
-        ).items()
-        if channels
-    }
-    x = encoder_sign * mechanical * lines / (2 * math.pi)
-    columns["enc_a"] = ((x % 1.0) < 0.5).astype(float)
-    columns["enc_b"] = (((x - phase / 360) % 1.0) < 0.5).astype(float)
-    if index:
-        place = (mechanical - index_at + math.pi) % (2 * math.pi) - math.pi
-        columns["enc_z"] = (np.abs(place) < math.pi / lines).astype(float)
-    return Capture("e.csv", t, columns)
+from makers import encoder_turn, save
 
 
 def _true_zero(p: int, zero: float, index_at: float) -> float:
@@ -66,7 +34,7 @@ def test_resolution_direction_and_zero_over_many_turns() -> None:
         p, sign, esign = int(rng.integers(1, 8)), int(rng.choice([-1, 1])), int(rng.choice([-1, 1]))
         zero, index_at = float(rng.uniform(0, 6)), float(rng.uniform(0, 6))
         turns = float(rng.integers(2, 5)) + float(rng.uniform(-0.03, 0.03))
-        capture = _turn(
+        capture = encoder_turn(
             lines, turns=turns, p=p, sign=sign, encoder_sign=esign, zero=zero, index_at=index_at, seed=k, per_count=5
         )
         found = read_encoder(capture, revolutions=round(turns), pole_pairs=p)
@@ -88,7 +56,7 @@ def test_resolution_direction_and_zero_over_many_turns() -> None:
 def test_resolution_from_turns_counted_by_hand_alone(lines: int) -> None:
     """No index, no voltages: ten turns, a hand that stops within a twentieth of a turn; common values are preferred."""
     for k, miss in enumerate((-0.05, 0.0, 0.04)):
-        capture = _turn(lines, turns=10 + miss, channels=(), index=False, seed=k, per_count=4)
+        capture = encoder_turn(lines, turns=10 + miss, channels=(), index=False, seed=k, per_count=4)
         found = read_encoder(capture, revolutions=10)
         assert found.lines_per_rev == lines, found.candidates
         assert found.direction is None
@@ -97,13 +65,13 @@ def test_resolution_from_turns_counted_by_hand_alone(lines: int) -> None:
 
 def test_four_counts_a_step_of_a_stepper() -> None:
     """Common practice: 200 steps and 400 lines ×2 are 800 counts, 4 counts a step at ×2; at ×4 1600 counts, 8 a step."""
-    found = read_encoder(_turn(400, turns=3.0, p=50, per_count=6, index=False), pole_pairs=50)
+    found = read_encoder(encoder_turn(400, turns=3.0, p=50, per_count=6, index=False), pole_pairs=50)
     assert found.counts_per_rev == 1600
     assert found.counts_per_rev / 200 == 8
 
 
 def test_angle_channel_and_turning_back() -> None:
-    capture = _turn(500, turns=2.0, back=True, seed=3)
+    capture = encoder_turn(500, turns=2.0, back=True, seed=3)
     angle = np.unwrap(np.zeros(len(capture.time)))
     mechanical = np.concatenate([[0.0], np.cumsum(np.diff(np.unwrap(_angle_of(capture, 500))))])
     wrapped = (mechanical + angle) % (2 * math.pi)
@@ -128,27 +96,27 @@ def _codes(found: EncoderResult) -> set[str]:
 
 
 def test_faults_are_named() -> None:
-    skewed = read_encoder(_turn(500, turns=3.0, phase=35.0), revolutions=3)
+    skewed = read_encoder(encoder_turn(500, turns=3.0, phase=35.0), revolutions=3)
     assert "channel-phase" in _codes(skewed)
     assert skewed.phase_deg == pytest.approx(35.0, abs=6)
-    lost = _turn(500, turns=4.0, seed=5)
+    lost = encoder_turn(500, turns=4.0, seed=5)
     a = lost.columns["enc_a"].copy()
     edges = np.flatnonzero(np.diff(a))
     a[edges[800] + 1 : edges[808]] = a[edges[800] + 1]  # a bad contact holds A for eight edges
     broken = read_encoder(Capture("e.csv", lost.time, {**lost.columns, "enc_a": a}), revolutions=4)
     assert _codes(broken) & {"counts-between-index", "counts-missed"}
-    twice = read_encoder(_turn(500, turns=4.0), revolutions=2)
+    twice = read_encoder(encoder_turn(500, turns=4.0), revolutions=2)
     assert _codes(twice) & {"index-disagrees", "pole-pairs-disagree"}
-    nothing = read_encoder(_turn(500, turns=0.6, channels=(), index=False))
+    nothing = read_encoder(encoder_turn(500, turns=0.6, channels=(), index=False))
     assert nothing.counts_per_rev is None
     assert "resolution-unknown" in _codes(nothing)
-    odd = read_encoder(_turn(437, turns=10.0, channels=(), index=False, per_count=4), revolutions=10)
+    odd = read_encoder(encoder_turn(437, turns=10.0, channels=(), index=False, per_count=4), revolutions=10)
     assert odd.lines_per_rev == 437
     assert "resolution-uncommon" in _codes(odd)
 
 
 def test_what_is_refused() -> None:
-    good = _turn(200, turns=2.0)
+    good = encoder_turn(200, turns=2.0)
     for name in ("enc_a", "enc_b"):
         with pytest.raises(Refusal, match=f"{name} stays at"):
             read_encoder(Capture("e.csv", good.time, {**good.columns, name: np.ones(len(good.time))}))
@@ -165,7 +133,7 @@ def test_what_is_refused() -> None:
 
 
 def test_the_command(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    save(_turn(250, turns=3.0, p=3, encoder_sign=-1, zero=0.4, index_at=2.0), tmp_path / "e.csv")
+    save(encoder_turn(250, turns=3.0, p=3, encoder_sign=-1, zero=0.4, index_at=2.0), tmp_path / "e.csv")
 
     def ask(*more: str) -> dict[str, Any]:
         assert run(["commutation", "encoder", str(tmp_path / "e.csv"), *more, "--json"]) in (0, 1)

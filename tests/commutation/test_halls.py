@@ -11,30 +11,9 @@ import pytest
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair, read_halls
 from crisp_compass.errors import Refusal
-from makers import turning
+from makers import hall_turn
 
 Arcs = list[tuple[float, float]]
-
-
-def _capture(
-    order: tuple[int, ...], inverted: int, spacing: int, sign: int, *, seed: int = 0, rate: float = 3e3
-) -> tuple[Capture, Arcs]:
-    rng = np.random.default_rng(seed)
-    t = np.arange(int(0.8 * rate)) / rate
-    omega = sign * 2 * math.pi * (5 + 2 * np.sin(2 * math.pi * 0.9 * t + seed))
-    theta = rng.uniform(0, 6) + np.cumsum(omega) / rate
-    base = (0, 120, 240) if spacing == 120 else (0, 60, 120)
-    start, errors = rng.uniform(0, 360), 2.5 * rng.standard_normal(6)
-    arcs = [
-        ((start + b + errors[2 * k]) % 360, (start + b + 180 + errors[2 * k + 1]) % 360) for k, b in enumerate(base)
-    ]
-    arcs = [arcs[k] for k in order]
-    arcs = [(b, a) if inverted >> k & 1 else (a, b) for k, (a, b) in enumerate(arcs)]
-    x = np.degrees(theta) % 360
-    columns = turning(0.01, theta, omega, t, seed=seed, noise=1e-3, fifth=0.03)
-    for k, (a, b) in enumerate(arcs, 1):
-        columns[f"hall_{k}"] = ((x - a) % 360 < (b - a) % 360).astype(float)
-    return Capture("h.csv", t, columns), arcs
 
 
 def _code(angle: float, arcs: Arcs) -> int:
@@ -46,7 +25,7 @@ def _code(angle: float, arcs: Arcs) -> int:
 def test_every_assignment(inverted: int, spacing: int) -> None:
     for number, order in enumerate(itertools.permutations(range(3))):
         sign = 1 if number % 2 else -1
-        capture, arcs = _capture(order, inverted, spacing, sign, seed=number + 8 * inverted)
+        capture, arcs = hall_turn(order, inverted, spacing, sign, seed=number + 8 * inverted)
         table = read_halls(capture)
         assert table.direction == sign
         codes = {_code(s.center_deg, arcs) for s in table.states.values()}
@@ -70,7 +49,7 @@ def test_pair_gives_the_most_torque_of_all_pairs() -> None:
 
 
 def test_bounce_does_not_move_edges_and_is_said() -> None:
-    capture, arcs = _capture((0, 1, 2), 0, 120, 1, seed=3, rate=20e3)
+    capture, arcs = hall_turn((0, 1, 2), 0, 120, 1, seed=3, rate=20e3)
     columns = dict(capture.columns)
     hall = columns["hall_2"].copy()
     edges = np.flatnonzero(np.diff(hall))
@@ -85,7 +64,7 @@ def test_bounce_does_not_move_edges_and_is_said() -> None:
 
 
 def test_refusals_say_which() -> None:
-    capture, _ = _capture((0, 1, 2), 0, 120, 1)
+    capture, _ = hall_turn((0, 1, 2), 0, 120, 1)
     stuck = {**capture.columns, "hall_3": np.ones(len(capture))}
     joined = {**capture.columns, "hall_2": capture["hall_1"]}
     single = {k: v for k, v in capture.columns.items() if k != "v_bc"}

@@ -16,27 +16,12 @@ from crisp_compass.commutation.speed_resolution import speed_resolution
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import Load, Machine
 from crisp_compass.plant.standstill import Pulses, align, pulse_currents
-from makers import turning
-
-
-def table(**columns: np.ndarray) -> Capture:
-    return Capture("table.csv", np.empty(0), columns)
+from makers import pulses, rests, table, turning
 
 
 def off(a: float, b: float) -> float:
     """Distance of two angles, degrees from rad."""
     return math.degrees(abs((a - b + math.pi) % (2 * math.pi) - math.pi))
-
-
-def rests(
-    p: int, sense: int, zero: float, lag: float, *, cogging: float = 0.0, noise: float = 0.0, seed: int = 0, places: int = 17
-) -> Capture:  # fmt: skip
-    """α = σ·p·m + zero + s·h + cogging: where a rotor with friction stops short of the field."""
-    rng = np.random.default_rng(seed)
-    field = propose_fields(p, places)
-    side = np.concatenate([[1.0], np.sign(np.diff(field))])
-    theta = field - lag * side - cogging * np.sin(12 * field / p + 1.0) + noise * rng.standard_normal(len(field))
-    return table(field_angle=field, angle=sense * (theta - zero) / p)
 
 
 # ---- alignment
@@ -105,19 +90,6 @@ def test_alignment_says_what_is_wrong() -> None:
 
 
 # ---- pole search
-
-
-def pulses(
-    theta: float, *, saliency: float, pole: float, noise: float, seed: int = 0, count: int = 72, offset: tuple[float, float] = (0.0, 0.0)
-) -> Capture:  # fmt: skip
-    """Two-axis theory in closed form: i = cos²/Ld + sin²/Lq along the pulse, with more towards the pole."""
-    rng = np.random.default_rng(seed)
-    alpha = np.arange(count) * 2 * math.pi / count
-    along = np.cos(alpha - theta)
-    ld, lq = 1 - saliency / 2, 1 + saliency / 2
-    current = along**2 / ld * (1 + pole / 2 * along) + (1 - along**2) / lq
-    current += offset[0] * np.cos(alpha) + offset[1] * np.sin(alpha) + noise * rng.standard_normal(count)
-    return table(field_angle=alpha, i_peak=4.0 * current)
 
 
 def test_second_harmonic_is_the_saliency() -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 import sys
 import time
@@ -64,8 +65,8 @@ def _parse(arguments: list[str]) -> tuple[Path, tuple[int, int]]:
 
 #: Views of the winch before its run: leg and section.
 _WINCH = (
-    ("plate", ""), ("plate", "Drive and supply"), ("plate", "Wiring"), ("plate", "Checks"), ("resistance", ""),
-    ("resistance", "Meter"), ("resistance", "Side by side"), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("commutation", "Encoder"), ("pwm", ""),
+    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("resistance", "Side by side"), ("inductance", ""), ("flux", ""),
+    ("mechanics", ""), ("commutation", "Encoder"), ("commutation", "Alignment"), ("commutation", "Sense and offset"), ("pwm", ""),
     ("current_loop", ""), ("speed_loop", ""),
 )  # fmt: skip
 
@@ -83,6 +84,8 @@ class Tour:
         winch = self._window("winch")
         for key, section in _WINCH:
             winch.travel(key, section)
+            if section == "Sense and offset":
+                winch.document.set_lever("commutation", "offset", math.radians(60))
             self._picture(winch, f"{key}-{section.lower()}" if section else key)
         self._run_view(winch)
         winch.travel("hand_over")
@@ -93,11 +96,11 @@ class Tour:
         thruster.travel("plate", "Sensor cable")
         self._picture(thruster, "plate-sensor-cable-night")
         THEME.use("light")
-        thruster.travel("resistance")
-        self._picture(thruster, "resistance-empty")
         thruster.take_file(demo_folder() / "thruster" / "thruster-hand-turn.csv")
         self._wait(lambda: bool(thruster.document.bench.evidence.get("commutation")))
         self._picture(thruster, "commutation")
+        thruster.travel("commutation", "Edges")
+        self._picture(thruster, "commutation-edges")
         self._end(thruster)
         return self.written
 
