@@ -21,6 +21,7 @@ from crisp_compass.app.tokens import TOKENS, contrast
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
+from crisp_compass.bench.models import FORMAT
 from hands import copy_bench, drop, press_main
 from makers import save, staircase
 
@@ -155,11 +156,11 @@ def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, w
 def test_bad_files_leave_everything_as_it_was(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     before = window.document.bench
-    (tmp_path / "new.bench.json").write_text('{"format": 7}')
+    (tmp_path / "new.bench.json").write_text('{"format": 99}')
     drop(window, tmp_path / "new.bench.json")
     assert (
         window.notice_text.text()
-        == "new.bench.json: the bench has format 7, this program knows up to 2; open it with a newer version; the file was not changed."
+        == f"new.bench.json: the bench has format 99, this program knows up to {FORMAT}; open it with a newer version; the file was not changed."
     )
     window.travel("resistance")
     (tmp_path / "bad.csv").write_text("t [s],v_ab [V],i_a [A]\n0,1,2\n1,2\n")

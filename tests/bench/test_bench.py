@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, save_bench, settle, stale_inputs
+from crisp_compass.bench.models import FORMAT
 from crisp_compass.bench.readings import parse_reading
 from crisp_compass.bench.store import dump_bench, write_atomically
 from crisp_compass.errors import Refusal
@@ -27,7 +28,7 @@ def test_round_trip_is_stable_and_readable(winch: Path, tmp_path: Path) -> None:
     save_bench(bench, tmp_path / "b.bench.json")
     assert load_bench(tmp_path / "b.bench.json") == bench
     assert (tmp_path / "b.bench.json").read_text(encoding="utf-8") == winch.read_text(encoding="utf-8")
-    assert json.loads(dump_bench(Bench()))["format"] == 2
+    assert json.loads(dump_bench(Bench()))["format"] == FORMAT
 
 
 def test_schema_on_disk_is_that_of_the_models() -> None:
@@ -36,7 +37,7 @@ def test_schema_on_disk_is_that_of_the_models() -> None:
 
 
 DAMAGED = {
-    "newer": ('{"format": 3, "name": "x", "unknown": 1}', "has format 3, this program knows up to 2"),
+    "newer": ('{"format": 99, "name": "x", "unknown": 1}', f"has format 99, this program knows up to {FORMAT}"),
     "not JSON": ('{"format": 1, "name": "x"', "line 1: the bench file is damaged"),
     "other JSON": ('{"name": "x"}', "this is no bench file"),
     "a list": ("[1, 2]", "this is no bench file"),

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import load_bench
-from crisp_compass.bench.models import Bench
+from crisp_compass.bench.models import FORMAT, Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.bench.rules import settled_value, stale_inputs
 from crisp_compass.errors import Refusal
@@ -74,7 +74,7 @@ def test_a_bench_of_the_version_before_opens_unharmed(winch: Path, tmp_path: Pat
     path = tmp_path / "old.bench.json"
     path.write_text(json.dumps(data), encoding="utf-8")
     bench = load_bench(path)
-    assert bench.format == 2
+    assert bench.format == FORMAT
     assert "mechanics.inertia" in bench.settled["speed_loop"].rests_on
     stands_in = settled_value(bench, "mechanics.inertia")
     assert stands_in is not None

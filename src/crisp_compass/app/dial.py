@@ -25,7 +25,7 @@ class Sector:
 class DialView:
     """What the dial shows. Angles in electrical degrees, vector lengths relative to the limit circle.
 
-    ``hand`` names the arrow that a drag moves: ``rotor`` or ``current``.
+    ``hand`` names the arrow that a drag moves: ``rotor``, ``current`` or ``voltage``.
     """
 
     caption: str = ""
@@ -74,9 +74,17 @@ class Dial(QWidget):
         centre = self._centre()
         return math.degrees(math.atan2(point.x() - centre.x(), centre.y() - point.y())) % 360
 
+    def _held(self) -> float:
+        """Return the angle of the arrow that a drag moves."""
+        view = self._view
+        vector = {"current": view.current, "voltage": view.voltage}.get(view.hand)
+        return (vector[0] if vector is not None else view.rotor) or 0.0
+
     def _turn(self, angle: float) -> None:
         if self._view.hand == "current" and self._view.current is not None:
             self._view = replace(self._view, current=(angle % 360, self._view.current[1]))
+        elif self._view.hand == "voltage" and self._view.voltage is not None:
+            self._view = replace(self._view, voltage=(angle % 360, self._view.voltage[1]))
         else:
             self._view = replace(self._view, rotor=angle % 360)
         self.update()
@@ -93,8 +101,7 @@ class Dial(QWidget):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         steps: dict[int, int] = {Qt.Key.Key_Right: 5, Qt.Key.Key_Left: -5, Qt.Key.Key_Up: 1, Qt.Key.Key_Down: -1}
         if self._view.draggable and event.key() in steps:
-            held = self._view.current[0] if self._view.hand == "current" and self._view.current else self._view.rotor
-            self._turn((held or 0.0) + steps[event.key()])
+            self._turn(self._held() + steps[event.key()])
             return
         super().keyPressEvent(event)
 

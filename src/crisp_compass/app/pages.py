@@ -11,9 +11,12 @@ from crisp_compass.app.legs.agreement import (
 from crisp_compass.app.legs.align_page import AlignPage
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.cable_page import CablePage
+from crisp_compass.app.legs.carrier_page import CarrierPage
 from crisp_compass.app.legs.checks import ChecksPage
+from crisp_compass.app.legs.command_page import CommandPage
 from crisp_compass.app.legs.commutation import CommutationPage
 from crisp_compass.app.legs.current_loop import CurrentLoopPage
+from crisp_compass.app.legs.dead_time_page import DeadTimePage
 from crisp_compass.app.legs.edges_page import EdgesPage
 from crisp_compass.app.legs.encoder_page import EncoderPage
 from crisp_compass.app.legs.flux import FluxPage
@@ -28,6 +31,7 @@ from crisp_compass.app.legs.poles_page import PolesPage
 from crisp_compass.app.legs.pwm import PwmPage
 from crisp_compass.app.legs.resistance import ResistancePage
 from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.legs.schemes_page import SchemesPage
 from crisp_compass.app.legs.senses_page import SensesPage
 from crisp_compass.app.legs.speed_loop import SpeedLoopPage
 from crisp_compass.app.legs.supply import SupplyPage
@@ -36,6 +40,6 @@ from crisp_compass.app.legs.wiring_page import WiringPage
 #: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
-    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage,
+    InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage, CarrierPage, SchemesPage, DeadTimePage, CommandPage,
     CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip

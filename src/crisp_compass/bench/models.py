@@ -8,6 +8,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 FORMAT = 3
 
+Scheme = Literal["sine", "space-vector", "third-harmonic", "clamped-low", "clamped-high", "clamped-60", "six-step"]
 Topic = Literal[
     "plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm", "current_loop", "speed_loop"
 ]
@@ -250,13 +251,33 @@ class ResistanceLevers(_Frozen):
 
 
 class PwmLevers(_Frozen):
-    """Timer clock and carrier in Hz, dead time in s."""
+    """Timer clock and carrier in Hz, times in s, switch resistance in Ω; what the pages try them with."""
 
     timer_hz: float = Field(default=170e6, gt=0)
     carrier_hz: float = Field(default=20e3, gt=0)
+    aligned: Literal["centre", "edge"] = "centre"
     dead_time: float = Field(default=500e-9, ge=0)
-    scheme: Literal["sine", "space-vector", "third-harmonic", "six-step"] = "space-vector"
+    min_pulse: float = Field(default=0.0, ge=0, description="s, shortest pulse a leg may make")
+    scheme: Scheme = "space-vector"
     loop_divider: int = Field(default=1, ge=1, le=64)
+    updates: Literal["once", "twice"] = Field(default="once", description="loads of the timer per carrier period")
+    shunts: Literal["one", "two", "three", "in-line"] = "three"
+    settling: float = Field(default=800e-9, ge=0, description="s, current amplifier after a switching")
+    sample_time: float = Field(default=300e-9, ge=0, description="s, the converter's sampling")
+    r_switch: float = Field(default=5e-3, ge=0, description="Ω, one switch")
+    t_on: float = Field(default=40e-9, ge=0, description="s")
+    t_off: float = Field(default=40e-9, ge=0, description="s")
+    depth: float = Field(default=0.6, ge=0, le=1, description="voltage shown, of the linear limit")
+    angle: float = Field(default=0.5, description="rad, electrical angle of the voltage shown")
+    command_low: float = Field(
+        default=0.17, ge=0, le=1, description="duty of a command at which the motor begins to turn"
+    )
+    command_high: float = Field(
+        default=0.42, ge=0, le=1, description="duty of a command at the highest speed allowed"
+    )
+    command_step: float = Field(default=0.01, gt=0, le=0.5, description="duty step of whatever commands")
+    band_low: float = Field(default=1e3, gt=0, description="Hz, lowest legal frequency of the command")
+    band_high: float = Field(default=10e3, gt=0, description="Hz, highest legal frequency of the command")
 
 
 class CurrentLevers(_Frozen):

@@ -273,7 +273,7 @@ def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], numbers: dict
         # a column that several names take must stay as it is; else no second copy is made
         shared = sum(w.index == item.index for w in wanted) > 1
         values: FloatArray = raw * item.factor if shared else np.multiply(raw, item.factor, out=raw)
-        if item.name.startswith(("hall", "enc")):
+        if SIGNALS.get(item.name) == "logic":
             values = _logic(values, item, dialect, file)
         columns[item.name] = values
     assumed = [f"{w.name} in {w.assumed}" for w in wanted if w.assumed]

@@ -6,7 +6,7 @@ from __future__ import annotations
 SIGNALS: dict[str, str] = {
     **dict.fromkeys(("v_ab", "v_bc", "v_ca", "v_a", "v_b", "v_c", "v_cmd", "v_d", "v_q", "v_bus"), "V"),
     **dict.fromkeys(("i_a", "i_b", "i_c", "i_d", "i_q", "i_d_ref", "i_q_ref"), "A"),
-    **dict.fromkeys(("hall_1", "hall_2", "hall_3", "enc_a", "enc_b", "enc_z"), "logic"),
+    **dict.fromkeys(("hall_1", "hall_2", "hall_3", "enc_a", "enc_b", "enc_z", "command"), "logic"),
     "angle": "deg",
     "speed": "rpm",
     "speed_ref": "rpm",
@@ -32,6 +32,7 @@ MEANING: dict[str, str] = {
     "angle": "the shaft angle",
     "position": "the position word of an absolute encoder, in counts",
     "field_angle": "the electrical direction of the current or pulse",
+    "command": "the PWM command, 0/1 or volts",
     "i_peak": "the current along the pulse at its end",
 }
 

@@ -7,30 +7,21 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Literal
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+from crisp_compass.modulation.vectors import VOLTAGE_PER_BUS, Scheme
 
-Scheme = Literal["sine", "space-vector", "third-harmonic", "six-step"]
-
-#: Peak of the phase voltage's fundamental per volt of DC link. Linear limits of sine and min-max (space vector)
-#: modulation: D. G. Holmes, T. A. Lipo, Pulse Width Modulation for Power Converters, 2003, ch. 5–6; a sixth of third
-#: harmonic reaches the same limit; six-step: 2/π of the link.
-VOLTAGE_PER_BUS: dict[str, float] = {
-    "sine": 0.5,
-    "space-vector": 1 / math.sqrt(3),
-    "third-harmonic": 1 / math.sqrt(3),
-    "six-step": 2 / math.pi,
-}
+AUDIBLE_HZ = 16000.0
 
 
 @dataclass(frozen=True)
 class PwmSettings:
     """Inputs as firmware people have them.
 
-    ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` in s, ``v_bus`` in V; ``loop_divider`` is the number of
-    carrier periods per current loop step.
+    ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` and ``min_pulse`` in s, ``v_bus`` in V; ``loop_divider`` is the
+    number of timer loads per current loop step, ``updates`` how often a carrier period loads the timer (1 or 2, the
+    latter centre aligned only); ``sampling_limit`` [V] what the sampling window leaves, infinite where it takes nothing.
     """
 
     timer_hz: float
@@ -40,6 +31,9 @@ class PwmSettings:
     scheme: Scheme = "space-vector"
     center_aligned: bool = True
     loop_divider: int = 1
+    min_pulse: float = 0.0
+    updates: int = 1
+    sampling_limit: float = math.inf
 
 
 @dataclass(frozen=True)
@@ -49,8 +43,8 @@ class PwmFigures:
     ``period_counts`` is the timer's reload value (counts up to the crest when centre aligned), ``duty_step`` one
     count as a part of the period, ``voltage_step`` that step in volts of one leg, ``dead_time_counts`` rounded up,
     ``dead_time_voltage`` the average voltage one leg loses [V], ``dead_time_vector`` the length of the error vector
-    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``v_usable`` what dead time leaves of it,
-    ``loop_hz``, ``loop_delay`` [s] (computing one period, hold half a period), ``carrier_actual_hz`` what the
+    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``v_usable`` what minimum pulse, sampling window and
+    dead time leave of it, ``loop_hz``, ``loop_delay`` [s] (computing one period, hold half a period), ``carrier_actual_hz`` what the
     counts really give.
     """
 
@@ -66,6 +60,11 @@ class PwmFigures:
     loop_hz: float
     loop_delay: float
     findings: tuple[Finding, ...]
+
+    @property
+    def audible(self) -> bool:
+        """Whether people hear the carrier (most ears end near 16 kHz)."""
+        return self.carrier_actual_hz < AUDIBLE_HZ
 
 
 def dead_time_voltage(dead_time: float, carrier_hz: float, v_bus: float) -> float:
@@ -113,11 +112,18 @@ def plan_pwm(settings: PwmSettings) -> PwmFigures:
         raise Refusal("dead time takes more than half of the carrier period", "shorten it or lower the carrier")
     lost = dead_time_voltage(dead_counts / settings.timer_hz, actual, settings.v_bus)
     limit = linear_limit(settings.v_bus, settings.scheme)
-    loop_hz = actual / settings.loop_divider
+    if settings.updates not in (1, 2) or (settings.updates == 2 and not settings.center_aligned):
+        raise Refusal("an edge-aligned carrier loads the timer once a period", "choose once, or centre aligned")
+    if 2 * settings.min_pulse * actual >= 0.5:
+        raise Refusal(
+            "the shortest pulse takes more than a quarter of the carrier period", "shorten it or lower the carrier"
+        )
+    kept = min(limit * (1 - 2 * settings.min_pulse * actual), settings.sampling_limit)
+    loop_hz = actual * settings.updates / settings.loop_divider
     findings = _findings(settings, counts, actual, lost)
     return PwmFigures(
         counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, 4 / 3 * lost, limit,
-        max(limit - 4 / math.pi * lost, 0.0), loop_hz, 1.5 / loop_hz, tuple(findings),
+        max(kept - 4 / math.pi * lost, 0.0), loop_hz, 1.5 / loop_hz, tuple(findings),
     )  # fmt: skip
 
 
@@ -147,7 +153,15 @@ def _findings(settings: PwmSettings, counts: int, actual: float, lost: float) ->
                 f"Dead time costs {100 * lost / settings.v_bus:.2g} % of the bus in every leg; compensate it or slow the carrier.",
             )
         )
-    if actual < 16000:
+    if settings.sampling_limit < 0.8 * linear_limit(settings.v_bus, settings.scheme):
+        findings.append(
+            Finding(
+                "caution",
+                "window-narrow",
+                f"Above {settings.sampling_limit:.3g} V the shunts are not seen long enough at every angle: fewer periods can be sampled there, or the duties must be shifted.",
+            )
+        )
+    if actual < AUDIBLE_HZ:
         findings.append(Finding("info", "carrier-audible", f"A carrier of {actual / 1e3:.3g} kHz can be heard."))
     return findings
 

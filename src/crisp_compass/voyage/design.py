@@ -14,6 +14,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign, tune_current
 from crisp_compass.loops.speed import SpeedDesign, tune_speed
 from crisp_compass.modulation.pwm import PwmFigures, PwmSettings, plan_pwm
+from crisp_compass.modulation.sampling import Window, sampling_window, window_needed
 from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.voyage.plate_outlook import pole_pairs_of
 from crisp_compass.voyage.supply import rated_peak
@@ -64,20 +65,28 @@ def inductance_values(bench: Bench) -> dict[str, Quantity]:
     )
 
 
-def plan_bench_pwm(bench: Bench) -> PwmFigures:
-    """Return the PWM plan of the bench's levers at the plate's bus voltage."""
+def bench_window(bench: Bench) -> Window:
+    """Return what sampling leaves with the bench's shunts, amplifier and converter."""
     levers = bench.levers.pwm
+    needed = window_needed(levers.dead_time, levers.settling, levers.sample_time)
+    return sampling_window(
+        levers.scheme, bench.levers.plate.v_bus, levers.carrier_hz, levers.shunts, needed, centred=levers.aligned == "centre"
+    )  # fmt: skip
+
+
+def plan_bench_pwm(bench: Bench) -> PwmFigures:
+    """Return the PWM plan of the bench's levers at the plate's bus voltage.
+
+    A window that is missing at some angles of every voltage (one shunt) takes nothing: such drives shift their pulses.
+    """
+    levers = bench.levers.pwm
+    window = bench_window(bench)
     return plan_pwm(
         PwmSettings(
-            levers.timer_hz,
-            levers.carrier_hz,
-            levers.dead_time,
-            bench.levers.plate.v_bus,
-            levers.scheme,
-            True,
-            levers.loop_divider,
+            levers.timer_hz, levers.carrier_hz, levers.dead_time, bench.levers.plate.v_bus, levers.scheme, levers.aligned == "centre",
+            levers.loop_divider, levers.min_pulse, 2 if levers.updates == "twice" else 1, window.limit if window.limit > 0 else math.inf,
         )
-    )
+    )  # fmt: skip
 
 
 def pwm_values(figures: PwmFigures) -> dict[str, Quantity]:

@@ -15,6 +15,7 @@ from crisp_compass.bench.models import (
     Evidence,
     FoundNote,
     LedgerEntry,
+    Quantity,
     Topic,
 )
 from crisp_compass.bench.rules import settled_value
@@ -31,12 +32,13 @@ from crisp_compass.identify.resistance import fit_resistance
 from crisp_compass.identify.running import fit_running
 from crisp_compass.identify.saliency import fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
+from crisp_compass.modulation.command_input import CommandSignal, read_command
 from crisp_compass.quantities import show
 from crisp_compass.voyage.angle_evidence import AngleResult, angle_values, hall_record, read_angle_sensor, to_quantity
 
 #: Legs that take tables without a time column too.
 TABLE_LEGS = ("inductance", "commutation")
-EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics", "commutation")
+EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics", "commutation", "pwm")
 #: Most captures kept of one leg; the oldest of a slot goes first.
 _MOST = 24
 
@@ -50,7 +52,7 @@ class Evaluated:
 
     leg: Topic
     capture: Capture
-    result: Result | AngleResult
+    result: Result | AngleResult | CommandSignal
     evidence: Evidence
 
 
@@ -100,6 +102,8 @@ def evaluate(
     halls = hall_record(result) if isinstance(result, HallTable) else None
     if isinstance(result, Result):
         estimates = {k: to_quantity(e) for k, e in result.estimates.items()}
+    elif isinstance(result, CommandSignal):
+        slot, estimates = "command", command_values(result)
     else:
         slot, estimates = angle_values(bench, result)
     evidence = Evidence(
@@ -109,7 +113,7 @@ def evaluate(
     return Evaluated(leg, capture, result, evidence)
 
 
-def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult:
+def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult | CommandSignal:
     if leg == "resistance":
         levers = bench.levers.resistance
         known = levers.temperature is not None or "temperature_c" in capture.notes
@@ -135,6 +139,8 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult:
         return fit_flux(capture, pole_pairs=bench.levers.plate.pole_pairs, turns=bench.levers.flux.turns)
     if leg == "mechanics":
         return _mechanics(bench, capture)
+    if leg == "pwm":
+        return read_command(capture)
     if leg == "commutation":
         return read_angle_sensor(bench, capture)
     raise Refusal(f"the leg {leg} takes no capture")
@@ -181,6 +187,15 @@ def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:
     return replace(result, estimates=wider, method=method)
 
 
+def command_values(found: CommandSignal) -> dict[str, Quantity]:
+    """Return what a command capture tells as quantities."""
+    return {
+        "frequency": to_quantity(found.frequency),
+        "duty": to_quantity(found.duty),
+        "jitter": Quantity(value=found.jitter, unit=""),
+    }
+
+
 def add_evidence(bench: Bench, leg: Topic, evidence: Evidence) -> Bench:
     """Return the bench with evidence added; the same file read again takes its old place, another one is a repeat."""
     others = [e for e in bench.evidence.get(leg, ()) if (e.file, e.slot) != (evidence.file, evidence.slot)]
@@ -200,6 +215,8 @@ def drop_evidence(bench: Bench, leg: Topic, evidence: Evidence, when: str) -> Be
 
 def headline_of(evidence: Evidence) -> str:
     """Return the evidence's main figure as a short text."""
+    if evidence.slot == "command":
+        return f"duty {100 * evidence.estimates['duty'].value:.2f} %"
     if evidence.slot == "align":
         return f"zero {show(evidence.estimates['zero_offset'].value, 'rad', 4)}"
     if evidence.slot == "poles":
@@ -227,6 +244,8 @@ def guess_leg(capture: Capture) -> Topic:
         return "commutation"
     if {"enc_a", "enc_b"} <= names and not names & {"i_a", "i_q"}:
         return "commutation"
+    if "command" in names:
+        return "pwm"
     if "position" in names or "field_angle" in names:
         return "commutation"
     if "i_a" in names and "v_cmd" in names and "v_ab" not in names:

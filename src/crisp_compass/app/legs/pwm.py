@@ -7,6 +7,7 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.legs.schemes_page import NAMES
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
@@ -22,6 +23,7 @@ class PwmPage(LegPage):
     """Timer and dead time in, usable voltage, counts and delay out."""
 
     key = "pwm"
+    section = "Timer"
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -43,20 +45,15 @@ class PwmPage(LegPage):
         self.column.addLayout(self._facts)
         self._values: list[QLabel] = []
         self._levers: dict[str, Lever | Choice] = {
-            "timer_hz": Lever("Timer clock", "Hz", width=112),
-            "carrier_hz": Lever("Carrier", "Hz", width=104),
-            "dead_time": Lever("Dead time", "s", width=104),
-            "scheme": Choice(
-                "Scheme",
-                {
-                    "space-vector": "space vector",
-                    "sine": "sine",
-                    "third-harmonic": "third harmonic",
-                    "six-step": "six-step",
-                },
-                width=136,
+            "timer_hz": Lever("Timer clock", "Hz", width=108),
+            "carrier_hz": Lever("Carrier", "Hz", width=100),
+            "dead_time": Lever("Dead time", "s", width=96),
+            "aligned": Choice("Aligned", {"centre": "centre", "edge": "edge"}, width=88),
+            "scheme": Choice("Scheme", NAMES, width=124),
+            "updates": Choice("Loads a period", {"once": "once", "twice": "twice"}, width=98),
+            "loop_divider": Lever(
+                "Loads per loop", "", width=104, whole=True, tip="Timer loads per step of the current loop"
             ),
-            "loop_divider": Lever("Carrier periods per loop step", "", width=176, whole=True),
         }
         self.add_levers(*self._levers.values())
         for field, lever in self._levers.items():
@@ -104,6 +101,7 @@ class PwmPage(LegPage):
             ("one count", show(figures.voltage_step, "V")), ("duty step", f"{significant(100 * figures.duty_step, 2)} %"),
             ("dead time", f"{figures.dead_time_counts} counts"), ("error vector", show(figures.dead_time_vector, "V")),
             ("loop rate", show(figures.loop_hz, "Hz")), ("loop delay", show(figures.loop_delay, "s")),
+            ("can be heard", "yes" if figures.audible else "no"),
         )  # fmt: skip
         if not self._values:
             for k, (name, _) in enumerate(facts):
