@@ -20,6 +20,7 @@ from crisp_compass.app.legs.dead_time_page import DeadTimePage
 from crisp_compass.app.legs.edges_page import EdgesPage
 from crisp_compass.app.legs.encoder_page import EncoderPage
 from crisp_compass.app.legs.flux import FluxPage
+from crisp_compass.app.legs.format_page import FormatPage
 from crisp_compass.app.legs.hand_over import HandOverPage
 from crisp_compass.app.legs.inductance import InductancePage
 from crisp_compass.app.legs.interference_page import InterferencePage
@@ -41,5 +42,5 @@ from crisp_compass.app.legs.wiring_page import WiringPage
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
     InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage, CarrierPage, SchemesPage, DeadTimePage, CommandPage,
-    CurrentLoopPage, SpeedLoopPage, RunPage, HandOverPage,
+    CurrentLoopPage, FormatPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip

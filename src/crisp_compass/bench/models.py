@@ -287,6 +287,15 @@ class CurrentLevers(_Frozen):
     bandwidth_hz: float = Field(default=1000.0, gt=0)
     delay_samples: float = Field(default=1.5, ge=0.5, le=20)
     step: float = Field(default=1.0, gt=0)
+    i_base: float = Field(default=33.0, gt=0, description="A at full scale of the firmware's word")
+    v_base: float = Field(default=48.0, gt=0, description="V at full scale")
+    bits: int = Field(default=16, ge=8, le=32)
+    kp_integer: int | None = Field(default=None, ge=1, description="Kp as found in the firmware")
+    kp_shift: int = Field(default=0, ge=0, le=31)
+    ki_integer: int | None = Field(
+        default=None, ge=1, description="Ki as found in the firmware, sampling period inside"
+    )
+    ki_shift: int = Field(default=0, ge=0, le=31)
 
 
 class SpeedLevers(_Frozen):

@@ -8,7 +8,7 @@ from typing import Annotated
 
 import typer
 
-from crisp_compass.bench import load_bench
+from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.store import write_atomically
 from crisp_compass.cli.identify import Json
 from crisp_compass.cli.output import command, emit
@@ -70,8 +70,8 @@ def check(bench: BenchFile, json: Json = False) -> None:
 @command
 def export(
     bench: BenchFile,
-    output: Annotated[str, typer.Option("-o", "--output", help="File to write.")],
-    format: Annotated[str, typer.Option(help="c-header, json or csv.")] = "c-header",
+    output: Annotated[str, typer.Option("-o", "--output", help="File to write; a folder for c-controller.")],
+    format: Annotated[str, typer.Option(help="c-header, json, csv or c-controller.")] = "c-header",
     json: Json = False,
 ) -> None:
     """Write the settled settings for firmware or other tools."""
@@ -79,14 +79,32 @@ def export(
     from crisp_compass.voyage.course import check_bench
 
     loaded = load_bench(bench)
-    path = _target(output)
-    try:
-        text = export_settings(loaded, format)
-    except Refusal as refusal:
-        raise refusal.at(bench) from None
-    write_atomically(path, text)
+    if format == "c-controller":
+        _controller(loaded, bench, output)
+    else:
+        path = _target(output)
+        try:
+            text = export_settings(loaded, format)
+        except Refusal as refusal:
+            raise refusal.at(bench) from None
+        write_atomically(path, text)
     findings = [f for f in check_bench(loaded) if f.level != "info"]
     emit("export", json, findings=findings, keys={"format": format, "output": output}, text=[f"Written to {output}"])
+
+
+def _controller(loaded: Bench, bench: str, output: str) -> None:
+    """Write the current controller's four files into a folder."""
+    from crisp_compass.record.c_controller import controller_sources
+
+    folder = Path(output)
+    if not folder.is_dir():
+        raise Refusal("this is no folder", "make it first; four files go into it", where=output)
+    try:
+        sources = controller_sources(loaded)
+    except Refusal as refusal:
+        raise refusal.at(bench) from None
+    for source in sources:
+        write_atomically(folder / source.name, source.text)
 
 
 @command

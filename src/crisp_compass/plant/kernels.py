@@ -23,6 +23,7 @@ from crisp_compass.plant.parameters import (
     SPEED,
     STALL,
     UNDER_VOLTAGE,
+    Control,
     Drive,
     Load,
     Machine,
@@ -240,6 +241,23 @@ def _speed_step(x: FloatArray, drive: Drive, target: float) -> None:
     x[IQ_REF] = limited
 
 
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def regulate(
+    c: Control, int_d: float, int_q: float, e_d: float, e_q: float, feed_d: float, feed_q: float, limit: float
+) -> tuple[float, float, float, float]:  # fmt: skip
+    """Return v_d, v_q [V] and the two integrators after one step of the current controller.
+
+    Parallel PI on errors [A] with feed-forward [V]; the voltage limit [V] is a circle, d first; what the limit takes off
+    is taken off the integrators.
+    """
+    new_d, new_q = int_d + c.ki_d * c.ts * e_d, int_q + c.ki_q * c.ts * e_q
+    vd, vq = c.kp_d * e_d + new_d + feed_d, c.kp_q * e_q + new_q + feed_q
+    vd_set = min(limit, max(-limit, vd))
+    rest = math.sqrt(max(limit * limit - vd_set * vd_set, 0.0))
+    vq_set = min(rest, max(-rest, vq))
+    return vd_set, vq_set, new_d + (vd_set - vd), new_q + (vq_set - vq)
+
+
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
 def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> None:
     """PI on d and q with decoupling; the voltage limit is a circle, d first; integrators hold what was really set."""
@@ -254,16 +272,11 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
     x[COS_SEEN], x[SIN_SEEN] = cs, ss
     i_d, i_q = alpha_seen * cs + beta_seen * ss, -alpha_seen * ss + beta_seen * cs
     we = drive.machine.pole_pairs * x[SPEED_SEEN] * c.decouple
-    e_d, e_q = id_ref - i_d, iq_ref - i_q
-    new_d, new_q = x[INT_D] + c.ki_d * c.ts * e_d, x[INT_Q] + c.ki_q * c.ts * e_q
     feed_d, feed_q = -we * c.lq * i_q, we * (c.ld * i_d + c.psi)
-    vd, vq = c.kp_d * e_d + new_d + feed_d, c.kp_q * e_q + new_q + feed_q
     limit = x[V_BUS] / _SQRT3
-    vd_set = min(limit, max(-limit, vd))
-    rest = math.sqrt(max(limit * limit - vd_set * vd_set, 0.0))
-    vq_set = min(rest, max(-rest, vq))
-    x[INT_D], x[INT_Q] = new_d + (vd_set - vd), new_q + (vq_set - vq)
-    x[VD], x[VQ] = vd_set, vq_set
+    x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
+        c, x[INT_D], x[INT_Q], id_ref - i_d, iq_ref - i_q, feed_d, feed_q, limit
+    )
 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)

@@ -29,7 +29,9 @@ def export_settings(bench: Bench, form: str) -> str:
     Raises Refusal for an unknown form or a bench on which nothing is settled.
     """
     if form not in FORMATS:
-        raise Refusal(f"there is no format “{form}”", f"use one of {', '.join(FORMATS)}", where="--format")
+        raise Refusal(
+            f"there is no format “{form}”", f"use one of {', '.join(FORMATS)}, c-controller", where="--format"
+        )
     if not bench.settled:
         raise Refusal("nothing is settled on this bench", "settle at least one value before handing over")
     return {"c-header": _c_header, "json": _json, "csv": _csv}[form](bench)

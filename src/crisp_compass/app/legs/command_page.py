@@ -74,7 +74,7 @@ class CommandPage(CaptureLeg):
             lever.show_value(getattr(bench.levers.pwm, field))
         assert self.main_button is not None
         self.main_button.hide()
-        self.show_dial(DialView(caption="A command asks for speed; the drive's limits come after it"))
+        self.show_dial(DialView(caption="A command asks for speed"))
         findings = findings_of(evidence) if evidence else []
         try:
             mapped = bench_command_map(bench)

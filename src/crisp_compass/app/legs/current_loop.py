@@ -15,6 +15,7 @@ class CurrentLoopPage(LoopLeg):
     """The compiled plant's answer to a step, with the band over the inputs' error bars."""
 
     key = "current_loop"
+    section = "Design"
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("current i_q", "A"), name="predicted current step")

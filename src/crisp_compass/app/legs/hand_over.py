@@ -14,6 +14,7 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.bench.store import write_atomically
 from crisp_compass.errors import Refusal
+from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import export_settings
 from crisp_compass.voyage.course import check_bench
 
@@ -36,7 +37,12 @@ class HandOverPage(LegPage):
         self._report.done.connect(lambda path: self.written.emit(f"Record written to {path}"))
         self._report.refused.connect(self.refuse)
         self.buttons: dict[str, QPushButton] = {}
-        for key, text in (("record", "Save record…"), ("json", "Save JSON…"), ("csv", "Save CSV…")):
+        for key, text in (
+            ("record", "Save record…"),
+            ("json", "Save JSON…"),
+            ("csv", "Save CSV…"),
+            ("controller", "Save controller…"),
+        ):
             self.buttons[key] = QPushButton(text)
         self.buttons["record"].clicked.connect(
             lambda: self._ask("record", ".html", "Record (*.html *.pdf)", self.save_record)
@@ -47,6 +53,8 @@ class HandOverPage(LegPage):
         self.buttons["csv"].clicked.connect(
             lambda: self._ask("settings", ".csv", "CSV (*.csv)", lambda p: self.save_settings(p, "csv"))
         )
+        self.buttons["controller"].setToolTip("C source of the current controller, in float and in fixed point")
+        self.buttons["controller"].clicked.connect(self._ask_folder)
         self.finish("Save C header…", *self.buttons.values())
 
     def refresh(self) -> None:
@@ -57,6 +65,7 @@ class HandOverPage(LegPage):
         self.main_button.setEnabled(bool(bench.settled))
         for key in ("json", "csv"):
             self.buttons[key].setEnabled(bool(bench.settled))
+        self.buttons["controller"].setEnabled("current_loop" in bench.settled)
         points = (
             f"{len(open_points)} open point{'s' if len(open_points) != 1 else ''}"
             if open_points
@@ -76,6 +85,24 @@ class HandOverPage(LegPage):
         if text != self.preview.toPlainText():
             self.preview.setPlainText(text)
         self.show_dial(DialView(caption="θe = 0: flux along A; positive A → B → C", rotor=0.0))
+
+    def _ask_folder(self) -> None:
+        text = QFileDialog.getExistingDirectory(
+            self, "Folder for the controller's four files", str(self.document.base)
+        )
+        if text:
+            self.save_controller(Path(text))
+
+    def save_controller(self, folder: Path) -> None:
+        """Write header and source of the current controller, in float and in fixed point."""
+        try:
+            sources = controller_sources(self.document.bench)
+            for source in sources:
+                write_atomically(folder / source.name, source.text)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        self.written.emit(f"{len(sources)} files written to {folder}")
 
     def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
         name = self.document.bench.name.lower().replace(" ", "-")
