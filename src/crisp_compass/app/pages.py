@@ -24,6 +24,7 @@ from crisp_compass.app.legs.format_page import FormatPage
 from crisp_compass.app.legs.hand_over import HandOverPage
 from crisp_compass.app.legs.inductance import InductancePage
 from crisp_compass.app.legs.interference_page import InterferencePage
+from crisp_compass.app.legs.measured_page import MeasuredPage
 from crisp_compass.app.legs.mechanics import MechanicsPage
 from crisp_compass.app.legs.meter import MeterPage
 from crisp_compass.app.legs.orders_page import OrdersPage
@@ -36,11 +37,12 @@ from crisp_compass.app.legs.schemes_page import SchemesPage
 from crisp_compass.app.legs.senses_page import SensesPage
 from crisp_compass.app.legs.speed_loop import SpeedLoopPage
 from crisp_compass.app.legs.supply import SupplyPage
+from crisp_compass.app.legs.trials_page import TrialsPage
 from crisp_compass.app.legs.wiring_page import WiringPage
 
 #: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
     InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage, CarrierPage, SchemesPage, DeadTimePage, CommandPage,
-    CurrentLoopPage, FormatPage, SpeedLoopPage, RunPage, HandOverPage,
+    CurrentLoopPage, MeasuredPage, TrialsPage, FormatPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip

@@ -410,7 +410,7 @@ class Window(QMainWindow):
         self.statusBar().showMessage(f"Reading {self._dropped} … {100 * part:.0f} %", 2000)
 
     def _open_in_leg(self, key: str, path: Path, capture: Capture | None) -> None:
-        section = "Command" if key == "pwm" else ""
+        section = {"pwm": "Command", "current_loop": "Measured step"}.get(key, "")
         if key == "commutation" and capture is not None and "hall_1" not in capture:
             section = "Pole search" if "i_peak" in capture else "Alignment" if "field_angle" in capture else "Encoder"
         halls = capture is not None and "hall_1" in capture

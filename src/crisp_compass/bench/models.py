@@ -240,6 +240,21 @@ class Trial(_Frozen):
     speed_backward: Finite | None = Field(default=None, description="rad/s, mechanical")
 
 
+class CurrentTrial(_Frozen):
+    """Gains tried on the current loop: V/A and V/(A·s), the test current [A], whether the drive found them by itself.
+
+    ``overshoot`` (ratio) and ``ringing`` [Hz] as measured, None where they were only simulated.
+    """
+
+    kp: float = Field(gt=0, allow_inf_nan=False)
+    ki: float = Field(gt=0, allow_inf_nan=False)
+    current: Finite | None = None
+    automatic: bool = False
+    overshoot: Finite | None = None
+    ringing: Finite | None = None
+    when: str
+
+
 class ResistanceLevers(_Frozen):
     """Temperatures in °C, one lead of the cable in Ω."""
 
@@ -287,6 +302,13 @@ class CurrentLevers(_Frozen):
     bandwidth_hz: float = Field(default=1000.0, gt=0)
     delay_samples: float = Field(default=1.5, ge=0.5, le=20)
     step: float = Field(default=1.0, gt=0)
+    saturation: float = Field(default=0.0, ge=0, lt=0.9, description="share of L lost at the step, at most")
+    sag: float = Field(default=0.1, ge=0, lt=0.9, description="share of the bus lost, at most")
+    cold: float = Field(default=10.0, ge=-60, le=200, description="°C, coldest winding")
+    hot: float = Field(default=110.0, ge=-60, le=250, description="°C, hottest winding")
+    trial_kp: float | None = Field(default=None, gt=0, description="V/A that ran when a step was captured")
+    trial_ki: float | None = Field(default=None, gt=0, description="V/(A·s) that ran then")
+    trial_current: float | None = Field(default=None, gt=0, description="A, test current of the drive's own tuning")
     i_base: float = Field(default=33.0, gt=0, description="A at full scale of the firmware's word")
     v_base: float = Field(default=48.0, gt=0, description="V at full scale")
     bits: int = Field(default=16, ge=8, le=32)
@@ -345,6 +367,7 @@ class Bench(_Frozen):
     settled: dict[Topic, Settled] = {}
     leads: tuple[Lead, ...] = ()
     trials: dict[str, Trial] = {}
+    current_trials: tuple[CurrentTrial, ...] = ()
     checks: dict[str, CheckRecord] = {}
     spikes: tuple[SpikeReading, ...] = ()
     cable: tuple[CableWire, ...] = ()

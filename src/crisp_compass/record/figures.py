@@ -18,6 +18,7 @@ from crisp_compass.identify.resistance import ResistanceResult
 from crisp_compass.identify.running import RunningResult
 from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
+from crisp_compass.loops.step_fit import StepFit
 
 _MEASURED, _FITTED = "#1E5A8C", "#B3296B"
 _MOST = 3000
@@ -140,6 +141,18 @@ def alignment(figure: FigureBase, result: AlignmentResult) -> None:
     axes.legend()
     axes.set_xlabel("field, electrical [°]")
     axes.set_ylabel("rest from zero [°]")
+    axes.grid(color="#E8E0CD")
+
+
+def step(figure: FigureBase, result: StepFit) -> None:
+    """A measured current step with prediction and fit."""
+    axes = figure.subplots()
+    axes.plot(result.time, result.predicted, "--", color="#333333", lw=1, label="predicted")
+    axes.plot(result.time, result.measured, ".", color=_MEASURED, ms=3, label="measured")
+    axes.plot(result.time, result.fitted, color=_FITTED, label="fitted")
+    axes.legend()
+    axes.set_xlabel("time from the step [s]")
+    axes.set_ylabel("current i_q [A]")
     axes.grid(color="#E8E0CD")
 
 

@@ -30,6 +30,7 @@ from crisp_compass.identify.resistance import ResistanceResult
 from crisp_compass.identify.running import RunningResult
 from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
+from crisp_compass.loops.step_fit import StepFit
 from crisp_compass.modulation.command_input import CommandSignal
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.record import figures
@@ -57,6 +58,7 @@ _SLOTS = {
     "align": ", alignment",
     "poles": ", pole search",
     "command": ", command",
+    "step": ", measured step",
 }
 
 
@@ -186,6 +188,8 @@ def draw(figure: FigureBase, evaluated: Evaluated) -> None:
         figures.encoder(figure, result.time, result.position, "position word, unwrapped")
     elif isinstance(result, AlignmentResult):
         figures.alignment(figure, result)
+    elif isinstance(result, StepFit):
+        figures.step(figure, result)
     elif isinstance(result, CommandSignal):
         figures.encoder(figure, result.rises[: len(result.duties)], 100 * result.duties, "duty [%]")
     elif isinstance(result, PoleSearch):

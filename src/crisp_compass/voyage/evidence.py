@@ -32,17 +32,29 @@ from crisp_compass.identify.resistance import fit_resistance
 from crisp_compass.identify.running import fit_running
 from crisp_compass.identify.saliency import fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
+from crisp_compass.loops.step_fit import StepFit, fit_step
 from crisp_compass.modulation.command_input import CommandSignal, read_command
 from crisp_compass.quantities import show
 from crisp_compass.voyage.angle_evidence import AngleResult, angle_values, hall_record, read_angle_sensor, to_quantity
+from crisp_compass.voyage.step_trials import expected_step, step_values
 
 #: Legs that take tables without a time column too.
 TABLE_LEGS = ("inductance", "commutation")
-EVIDENCE_LEGS: tuple[Topic, ...] = ("resistance", "inductance", "flux", "mechanics", "commutation", "pwm")
+EVIDENCE_LEGS: tuple[Topic, ...] = (
+    "resistance",
+    "inductance",
+    "flux",
+    "mechanics",
+    "commutation",
+    "pwm",
+    "current_loop",
+)
 #: Most captures kept of one leg; the oldest of a slot goes first.
 _MOST = 24
 
 
+#: A shaft that turns no faster than this is held, rad/s.
+_HELD = 0.5
 _LINES = {"v_ab", "v_bc", "v_ca", "v_a", "v_b", "v_c"}
 
 
@@ -52,7 +64,7 @@ class Evaluated:
 
     leg: Topic
     capture: Capture
-    result: Result | AngleResult | CommandSignal
+    result: Result | AngleResult | CommandSignal | StepFit
     evidence: Evidence
 
 
@@ -104,6 +116,8 @@ def evaluate(
         estimates = {k: to_quantity(e) for k, e in result.estimates.items()}
     elif isinstance(result, CommandSignal):
         slot, estimates = "command", command_values(result)
+    elif isinstance(result, StepFit):
+        slot, estimates = "step", step_values(result)
     else:
         slot, estimates = angle_values(bench, result)
     evidence = Evidence(
@@ -113,7 +127,7 @@ def evaluate(
     return Evaluated(leg, capture, result, evidence)
 
 
-def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult | CommandSignal:
+def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult | CommandSignal | StepFit:
     if leg == "resistance":
         levers = bench.levers.resistance
         known = levers.temperature is not None or "temperature_c" in capture.notes
@@ -141,6 +155,8 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult | C
         return _mechanics(bench, capture)
     if leg == "pwm":
         return read_command(capture)
+    if leg == "current_loop":
+        return fit_step(capture, expected_step(bench, capture))
     if leg == "commutation":
         return read_angle_sensor(bench, capture)
     raise Refusal(f"the leg {leg} takes no capture")
@@ -215,6 +231,9 @@ def drop_evidence(bench: Bench, leg: Topic, evidence: Evidence, when: str) -> Be
 
 def headline_of(evidence: Evidence) -> str:
     """Return the evidence's main figure as a short text."""
+    if evidence.slot == "step":
+        found = evidence.estimates
+        return f"step: L {show(found['inductance'].value, 'H')}, delay {show(found['delay'].value, 's')}"
     if evidence.slot == "command":
         return f"duty {100 * evidence.estimates['duty'].value:.2f} %"
     if evidence.slot == "align":
@@ -244,6 +263,8 @@ def guess_leg(capture: Capture) -> Topic:
         return "commutation"
     if {"enc_a", "enc_b"} <= names and not names & {"i_a", "i_q"}:
         return "commutation"
+    if {"i_q_ref", "i_q"} <= names and ("speed" not in names or float(np.ptp(capture["speed"])) < _HELD):
+        return "current_loop"
     if "command" in names:
         return "pwm"
     if "position" in names or "field_angle" in names:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.bench.rules import need
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, CurrentDesign
 from crisp_compass.loops.speed import SpeedDesign
@@ -42,40 +42,21 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
 
 @dataclass(frozen=True)
 class StepPrediction:
-    """A predicted response: time (n,) s, response (n,) and its band over the inputs' 95 % intervals.
-
-    ``reference_time`` and ``reference`` (4,) draw the step itself.
-    """
+    """A predicted response: time (n,) s, response (n,) A; ``reference_time`` and ``reference`` (4,) draw the step itself."""
 
     time: FloatArray
     reference_time: FloatArray
     reference: FloatArray
     response: FloatArray
-    low: FloatArray
-    high: FloatArray
 
 
 def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
-    """Run the compiled plant through a q current step at standstill, rotor held, with the design's gains.
-
-    The band runs the corners of R's and L's 95 % intervals.
-    """
+    """Run the compiled plant through a q current step at standstill, rotor held, with the design's gains."""
     step, loop_hz = bench.levers.current_loop.step, need(bench, "pwm.loop_hz")
-    r, lq, ld = (settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
-    assert r
-    assert lq
-    assert ld
-    runs = []
-    corners = [(r.value, lq.value)]
-    if r.interval95 and lq.interval95:
-        corners += [(r.interval95[a], lq.interval95[b]) for a in (0, 1) for b in (0, 1)]
-    length = _steps(design.q)
-    for rr, ll in corners:
-        runs.append(_current_run(bench, design, rr, ll, ld.value, step, loop_hz, length))
-    t = np.arange(len(runs[0])) / loop_hz - 4 / loop_hz
-    stack = np.array(runs)
-    corners_t, corners_y = np.array([t[0], 0.0, 0.0, t[-1]]), np.array([0.0, 0.0, step, step])
-    return StepPrediction(t, corners_t, corners_y, stack[0], stack.min(axis=0), stack.max(axis=0))
+    r, lq, ld = (need(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
+    response = _current_run(bench, design, r, lq, ld, step, loop_hz, _steps(design.q))
+    t = np.arange(len(response)) / loop_hz - 4 / loop_hz
+    return StepPrediction(t, np.array([t[0], 0.0, 0.0, t[-1]]), np.array([0.0, 0.0, step, step]), response)
 
 
 def _steps(axis: AxisLoop) -> int:

@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.loop_leg import LoopLeg
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.quantities import show
 from crisp_compass.voyage.design import CURRENT_INPUTS, current_values, design_current
 from crisp_compass.voyage.outlook import predict_current_step
+from crisp_compass.voyage.robustness import Band, current_band
 
 
 class CurrentLoopPage(LoopLeg):
@@ -16,6 +20,15 @@ class CurrentLoopPage(LoopLeg):
 
     key = "current_loop"
     section = "Design"
+
+    def __init__(self, document: Document) -> None:
+        self.band: Band | None = None
+        self._made_for: object = None
+        self._method = ""
+        super().__init__(document)
+        self._job = Job(self)
+        self._job.done.connect(self._on_band)
+        self._job.refused.connect(self.refuse)
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("current i_q", "A"), name="predicted current step")
@@ -28,10 +41,15 @@ class CurrentLoopPage(LoopLeg):
     def make_levers(self) -> dict[str, Lever | Choice]:
         methods = {"bandwidth": "pole cancellation", "modulus-optimum": "modulus optimum"}
         return {
-            "method": Choice("Method", methods, width=160),
-            "bandwidth_hz": Lever("Bandwidth", "Hz", width=112),
+            "method": Choice("Method", methods, width=142),
+            "bandwidth_hz": Lever("Bandwidth", "Hz", width=104),
             "delay_samples": Lever("Delay, periods", "", width=104, plain=True),
-            "step": Lever("Shown step", "A", width=96),
+            "step": Lever("Shown step", "A", width=92),
+            "saturation": Lever(
+                "L falls by", "%", width=88, tip="Most that the iron's saturation takes at this step"
+            ),
+            "sag": Lever("Bus sags by", "%", width=88, tip="Most that the bus loses"),
+            "hot": Lever("Winding to", "degC", width=92, tip="Hottest winding of the thousand runs"),
         }
 
     def predict(self) -> None:
@@ -42,8 +60,7 @@ class CurrentLoopPage(LoopLeg):
         prediction = predict_current_step(bench, design)
         self.step.set("reference", prediction.reference_time, prediction.reference)
         self.step.set("predicted", prediction.time, prediction.response)
-        self.step.set("band low", prediction.time, prediction.low)
-        self.step.set("band high", prediction.time, prediction.high)
+        self._ask_band(design)
         self.show_loop(design.q, design.findings)
         q, d = design.q, design.d
         figures = (
@@ -52,9 +69,39 @@ class CurrentLoopPage(LoopLeg):
         )
         salient = f"d axis: Kp {show(d.kp, 'V/A')}. " if abs(d.kp / q.kp - 1) > 1e-6 else ""
         text = f"{salient}{design.method[:1].upper()}{design.method[1:]}."
+        self._method = text
         self.show_figures(f"Kp {show(q.kp, 'V/A')}   Ki {show(q.ki, 'V/(A·s)')}", figures, text)
+        self._say_band()
         caption = f"q step of {show(levers.step, 'A')} at standstill, rotor held"
         self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8), voltage=(125.0, 0.55)))
+
+    def _ask_band(self, design: CurrentDesign) -> None:
+        """Start the thousand runs where something that they rest on is another."""
+        bench = self.document.bench
+        inputs = (bench.settled, bench.levers.current_loop, bench.levers.resistance.reference)
+        if inputs == self._made_for:
+            return
+        self._made_for = inputs
+        self.band = None
+        self._job.ask(lambda: current_band(bench, design))
+
+    def _on_band(self, band: Band) -> None:
+        self.band = band
+        for name in ("low", "high"):
+            self.step.set(f"band {name}", band.time, getattr(band, name))
+        self._say_band()
+
+    def _say_band(self) -> None:
+        if self.band is None or self.stale_text():
+            return
+        band = self.band
+        self.answer.show_reason(
+            f"{self._method} Over {band.runs} runs, cold to hot: overshoot up to {band.overshoot:.0f} %, rise up to {show(band.rise, 's')} in 95 of 100; worst {band.worst_overshoot:.0f} % with {band.worst_text}."
+        )
+
+    def leave(self) -> None:
+        self._job.cancel()
+        self._made_for = None
 
     def on_main(self) -> None:
         design = design_current(self.document.bench)

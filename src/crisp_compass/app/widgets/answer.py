@@ -67,6 +67,10 @@ class Answer(QWidget):
             self._reason.style().polish(self._reason)
         self._answer.setAccessibleName(f"{self._question.text()} {answer} {doubt}")
 
+    def show_reason(self, reason: str) -> None:
+        """Put another reason under the same answer."""
+        self._reason.setText(reason)
+
     @property
     def text(self) -> str:
         """The answer as shown."""

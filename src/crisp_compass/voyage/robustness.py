@@ -1,0 +1,126 @@
+"""How sound is the current loop against reality? A thousand runs of the compiled plant over what is not known.
+
+Drawn: R by its error bar and the winding's temperature (copper, IEC 60034-1: 235 °C rule), L by its error bar, iron that
+may saturate, a bus that sags, one more period of delay where asked. Every run is the plant's own kernel, rotor held.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.conversions import resistance_at
+from crisp_compass.estimates import FloatArray
+from crisp_compass.loops.current import CurrentDesign
+from crisp_compass.loops.step_fit import measured_figures
+from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.simulation import Simulation
+from crisp_compass.voyage.outlook import nice
+
+RUNS = 1000
+
+
+@dataclass(frozen=True)
+class Spread:
+    """What is drawn: temperatures [°C] the winding may have, share of L lost to saturation at most, share of the bus lost at most."""
+
+    cold: float = 10.0
+    hot: float = 110.0
+    saturation: float = 0.0
+    sag: float = 0.1
+
+
+@dataclass(frozen=True)
+class Band:
+    """Responses over all runs: ``time`` (n,) s; ``low``, ``middle``, ``high`` (n,) A hold 95 % and the half; ``worst`` (n,) A.
+
+    ``overshoot`` and ``rise`` (95 % of runs below) in % and s; ``worst_text`` what the worst run was made of.
+    """
+
+    time: FloatArray
+    low: FloatArray
+    middle: FloatArray
+    high: FloatArray
+    worst: FloatArray
+    overshoot: float
+    worst_overshoot: float
+    rise: float
+    worst_text: str
+    runs: int
+
+
+def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, spread: Spread | None = None) -> Band:
+    """Run the q current step of the page over the spread; raises Refusal where something is not settled."""
+    levers = bench.levers.current_loop
+    spread = spread or Spread(saturation=levers.saturation, sag=levers.sag, cold=levers.cold, hot=levers.hot)
+    step, loop_hz = levers.step, need(bench, "pwm.loop_hz")
+    r, lq, ld = (settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
+    assert r is not None
+    assert lq is not None
+    assert ld is not None
+    rng = np.random.default_rng(4)
+    at = bench.levers.resistance.reference
+    cold, hot = (resistance_at(r.value, at, t) / r.value for t in (spread.cold, spread.hot))
+    rs = r.value * rng.uniform(cold, hot, runs) * (1 + (r.u or 0.0) / r.value * rng.standard_normal(runs))
+    ls = lq.value * (1 + (lq.u or 0.0) / lq.value * rng.standard_normal(runs))
+    kept = 1 - spread.saturation * rng.uniform(0, 1, runs)
+    buses = need(bench, "plate.v_bus") * (1 - spread.sag * rng.uniform(0, 1, runs))
+    crossover = design.q.margins.crossover_hz
+    seconds = nice(1.6 / crossover) if math.isfinite(crossover) else 100 / loop_hz
+    length = int(min(max(seconds * loop_hz, 40), 400))
+    out = np.empty((runs, length))
+    for k in range(runs):
+        out[k] = _run(design, float(rs[k]), float(ls[k] * kept[k]), ld.value, step, loop_hz, float(buses[k]), length)
+    time = np.arange(length) / loop_hz
+    low, middle, high = np.percentile(out, (2.5, 50, 97.5), axis=0)
+    tops = 100 * np.maximum(out.max(axis=1) / step - 1, 0)
+    rises = np.array([measured_figures(time, y, step).rise for y in out[:: max(runs // 200, 1)]])
+    worst = int(np.argmax(np.max(np.abs(out - step) * (out > step), axis=1)))
+    share = (
+        rs[worst] / r.value - 1,
+        ls[worst] * kept[worst] / lq.value - 1,
+        buses[worst] / need(bench, "plate.v_bus") - 1,
+    )
+    text = f"R {_signed(share[0])}, L {_signed(share[1])}, bus {_signed(share[2])}"
+    return Band(
+        time, low, middle, high, out[worst], float(np.percentile(tops, 95)), float(tops[worst]), float(np.nanpercentile(rises, 95)), text, runs
+    )  # fmt: skip
+
+
+def _signed(share: float) -> str:
+    return f"{100 * share:+.0f} %".replace("-", "−")
+
+
+def _run(
+    design: CurrentDesign, r: float, lq: float, ld: float, step: float, loop_hz: float, v_bus: float, length: int
+) -> FloatArray:  # fmt: skip
+    """Return the q current (length,) from the step on, rotor held."""
+    control = Control(
+        1 / loop_hz, design.d.kp, design.d.ki, design.q.kp, design.q.ki, 10.0, 0.0, 0.0, 0.0, 1e9, 1e9, 0.0, 1.0, 10.0, 0.0, ld, lq, 0.0, 0.0
+    )  # fmt: skip
+    drive = Drive(
+        Machine(r, ld, lq, 0.0, 1.0), Load(1e9, 0.0, 0.0), Inverter(v_bus, 0.0, 0.0, 0.1),
+        Sensing(1e9, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 20)), control,
+    )  # fmt: skip
+    sim = Simulation(drive)
+    sim.command(CURRENT, i_q=step)
+    return sim.advance(length / loop_hz)["i_q"][:length]
+
+
+def time_to_current(
+    *, r: float, lq: float, psi: float, pole_pairs: float, v_limit: float, current: float, speed: float
+) -> float:
+    """Return the time [s] in which full voltage brings i_q from nought to ``current`` [A] at ``speed`` [rad/s]; infinite where it never does.
+
+    L·di/dt = V − ω_e·ψ − R·i with the whole vector along q (d current nought; the speed voltage of i_q on the d axis, which
+    takes its share of the circle, is neglected).
+    """
+    left = v_limit - pole_pairs * speed * psi
+    final = left / r
+    if final <= current:
+        return math.inf
+    return -lq / r * math.log(1 - current / final)
