@@ -38,11 +38,12 @@ from crisp_compass.app.legs.senses_page import SensesPage
 from crisp_compass.app.legs.speed_loop import SpeedLoopPage
 from crisp_compass.app.legs.supply import SupplyPage
 from crisp_compass.app.legs.trials_page import TrialsPage
+from crisp_compass.app.legs.weakening_page import WeakeningPage
 from crisp_compass.app.legs.wiring_page import WiringPage
 
 #: The sections of every leg, its main one first.
 PAGES: tuple[type[LegPage], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
     InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage, CarrierPage, SchemesPage, DeadTimePage, CommandPage,
-    CurrentLoopPage, MeasuredPage, TrialsPage, FormatPage, SpeedLoopPage, RunPage, HandOverPage,
+    CurrentLoopPage, MeasuredPage, TrialsPage, FormatPage, WeakeningPage, SpeedLoopPage, RunPage, HandOverPage,
 )  # fmt: skip

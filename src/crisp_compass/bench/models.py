@@ -298,8 +298,9 @@ class PwmLevers(_Frozen):
 class CurrentLevers(_Frozen):
     """Design crossover in Hz, whole delay in periods, size of the shown step in A."""
 
-    method: Literal["bandwidth", "modulus-optimum"] = "bandwidth"
+    method: Literal["bandwidth", "modulus-optimum", "placement"] = "bandwidth"
     bandwidth_hz: float = Field(default=1000.0, gt=0)
+    damping: float = Field(default=0.8, ge=0.3, le=1, description="of the placed pole pair")
     delay_samples: float = Field(default=1.5, ge=0.5, le=20)
     step: float = Field(default=1.0, gt=0)
     saturation: float = Field(default=0.0, ge=0, lt=0.9, description="share of L lost at the step, at most")

@@ -22,7 +22,7 @@ def _axis(axis: AxisLoop) -> dict[str, Any]:
     return {
         "kp": axis.kp, "ki": axis.ki, "crossover_hz": m.crossover_hz, "phase_margin_deg": m.phase_margin_deg,
         "gain_margin_db": m.gain_margin_db, "bandwidth_hz": m.bandwidth_hz, "overshoot_pct": axis.overshoot_pct,
-        "rise_time_s": axis.rise_time_s,
+        "rise_time_s": axis.rise_time_s, "sensitivity_peak": axis.sensitivity,
     }  # fmt: skip
 
 
@@ -34,7 +34,8 @@ def current(
     ld: Annotated[float, typer.Option(help="d inductance, H.")],
     lq: Annotated[float, typer.Option(help="q inductance, H.")],
     bandwidth_hz: Annotated[float | None, typer.Option(help="Design crossover, Hz.")] = None,
-    method: Annotated[str, typer.Option(help="bandwidth or modulus-optimum.")] = "bandwidth",
+    method: Annotated[str, typer.Option(help="bandwidth, modulus-optimum or placement.")] = "bandwidth",
+    damping: Annotated[float, typer.Option(help="Of the placed pole pair.")] = 0.8,
     delay_samples: Annotated[float, typer.Option(help="Whole delay in periods.")] = 1.5,
     vbus: Annotated[float | None, typer.Option(help="DC link, V.")] = None,
     json: Json = False,
@@ -42,15 +43,15 @@ def current(
     """Current loop gains of both axes."""
     from crisp_compass.loops.current import tune_current
 
-    if method not in ("bandwidth", "modulus-optimum"):
-        raise Refusal(f"“{method}” is no method", "use bandwidth or modulus-optimum", where="--method")
-    if method == "bandwidth" and bandwidth_hz is None:
+    if method not in ("bandwidth", "modulus-optimum", "placement"):
+        raise Refusal(f"“{method}” is no method", "use bandwidth, modulus-optimum or placement", where="--method")
+    if method != "modulus-optimum" and bandwidth_hz is None:
         raise Refusal(
             "a bandwidth is missing", "give --bandwidth-hz or --method modulus-optimum", where="--bandwidth-hz"
         )
     design = tune_current(
         r=r, ld=ld, lq=lq, loop_hz=loop_hz, delay_samples=delay_samples, v_bus=vbus,
-        bandwidth_hz=bandwidth_hz if method == "bandwidth" else None,
+        bandwidth_hz=bandwidth_hz if method != "modulus-optimum" else None, damping=damping if method == "placement" else None,
     )  # fmt: skip
     text = []
     for name, axis in (("d", design.d), ("q", design.q)):

@@ -7,6 +7,7 @@ Regelungstechnik 6, 1958) takes Kp = L/(2·Tσ), Ki = R/(2·Tσ) with the sum of
 
 from __future__ import annotations
 
+import cmath
 import math
 from dataclasses import dataclass
 from functools import lru_cache
@@ -22,6 +23,7 @@ from crisp_compass.loops.sampled import (
     discretise,
     margins,
     pi_controller,
+    sensitivity_peak,
     series,
     simulate,
     step_figures,
@@ -30,13 +32,14 @@ from crisp_compass.loops.sampled import (
 
 @dataclass(frozen=True)
 class AxisLoop:
-    """Gains and figures of one axis; ``kp`` in V/A, ``ki`` in V/(A·s)."""
+    """Gains and figures of one axis; ``kp`` in V/A, ``ki`` in V/(A·s), ``sensitivity`` the peak of |1/(1 + L)|."""
 
     kp: float
     ki: float
     margins: Margins
     overshoot_pct: float
     rise_time_s: float
+    sensitivity: float
     loop: Sampled
 
     def step(self, steps: int) -> FloatArray:
@@ -61,6 +64,46 @@ def current_gains(r: float, l_axis: float, *, bandwidth_hz: float | None, delay:
     return 2 * math.pi * bandwidth_hz * l_axis, 2 * math.pi * bandwidth_hz * r
 
 
+def placed_gains(
+    r: float, l_axis: float, *, natural_hz: float, damping: float, loop_hz: float, delay_samples: float
+) -> tuple[float, float]:
+    """Return Kp [V/A] and Ki [V/(A·s)] that put a pair of poles of the *sampled* loop where a continuous pair would be sampled to.
+
+    With p = exp((−ζ + j√(1 − ζ²))·ωn·Ts) the loop must be −1 there: Kp + Ki·Ts·p/(p − 1) = −1/G(p), one complex equation
+    for two real gains, exact for any delay. The delay's other poles stay where they fall; they must lie inside.
+
+    Raises
+    ------
+    Refusal
+        Damping outside 0.3 … 1, a pair that would need negative gains, or poles outside the pair's own circle.
+    """
+    if not 0.3 <= damping <= 1:
+        raise Refusal(f"a damping of {damping:g} is not sensible", "0.3 to 1", where="--damping")
+    ts = 1 / loop_hz
+    # a double real pole is the limit of a pair; a hair below keeps the equation regular
+    zeta = min(damping, 0.9999)
+    pole = cmath.exp(complex(-zeta, math.sqrt(1 - zeta * zeta)) * 2 * math.pi * natural_hz * ts)
+    plant = _plant(r, l_axis, ts, delay_samples)
+    right = -1 / plant.at(pole)
+    lag = pole / (pole - 1)
+    ki_ts = right.imag / lag.imag
+    kp = right.real - ki_ts * lag.real
+    loop = series(pi_controller(kp, ki_ts / ts, ts), plant)
+    poles = np.abs(np.linalg.eigvals(close(loop).A))
+    if kp <= 0 or ki_ts <= 0 or float(np.sort(poles)[-1]) > abs(pole) * 1.001:
+        raise Refusal(
+            f"poles at {natural_hz:g} Hz cannot be placed with {delay_samples:g} periods of delay at {loop_hz:g} Hz",
+            "lower the bandwidth, or raise the loop rate",
+            where="--bandwidth-hz",
+        )
+    return float(kp), float(ki_ts / ts)
+
+
+def _plant(r: float, l_axis: float, ts: float, delay_samples: float) -> Sampled:
+    computing = (delay_samples - 0.5) * ts
+    return discretise(np.array([[-r / l_axis]]), np.array([[1 / l_axis]]), np.array([[1.0]]), ts, computing)
+
+
 @lru_cache(maxsize=64)
 def axis_loop(r: float, l_axis: float, kp: float, ki: float, loop_hz: float, delay_samples: float) -> AxisLoop:
     """Analyse one axis with given gains.
@@ -77,9 +120,7 @@ def axis_loop(r: float, l_axis: float, kp: float, ki: float, loop_hz: float, del
         Whole delay in periods; half a period of it is the hold, the rest is computing.
     """
     ts = 1 / loop_hz
-    computing = (delay_samples - 0.5) * ts
-    plant = discretise(np.array([[-r / l_axis]]), np.array([[1 / l_axis]]), np.array([[1.0]]), ts, computing)
-    loop = series(pi_controller(kp, ki, ts), plant)
+    loop = series(pi_controller(kp, ki, ts), _plant(r, l_axis, ts, delay_samples))
     found = margins(loop)
     overshoot = rise = math.nan
     if found.stable:
@@ -87,7 +128,7 @@ def axis_loop(r: float, l_axis: float, kp: float, ki: float, loop_hz: float, del
         steps = int(min(max(12 * loop_hz / slowest, 60), 20000))
         figures = step_figures(simulate(close(loop), np.ones(steps))[:, 0], ts)
         overshoot, rise = figures.overshoot_pct, figures.rise_time_s
-    return AxisLoop(kp, ki, found, overshoot, rise, loop)
+    return AxisLoop(kp, ki, found, overshoot, rise, sensitivity_peak(loop), loop)
 
 
 def tune_current(
@@ -99,6 +140,7 @@ def tune_current(
     bandwidth_hz: float | None = None,
     delay_samples: float = 1.5,
     v_bus: float | None = None,
+    damping: float | None = None,
 ) -> CurrentDesign:
     """Design both axes.
 
@@ -110,6 +152,8 @@ def tune_current(
         Sampling rate of the current loop, Hz.
     bandwidth_hz
         Design crossover, Hz; None selects the modulus optimum.
+    damping
+        Of a pole pair placed in the sampled domain at ``bandwidth_hz``; None for pole cancellation.
     delay_samples
         Whole delay in periods (computing and hold), at least 0.5.
     v_bus
@@ -138,10 +182,17 @@ def tune_current(
     delay = delay_samples / loop_hz
     axes = []
     for l_axis in (ld, lq):
-        kp, ki = current_gains(r, l_axis, bandwidth_hz=bandwidth_hz, delay=delay)
+        if damping is not None and bandwidth_hz is not None:
+            kp, ki = placed_gains(
+                r, l_axis, natural_hz=bandwidth_hz, damping=damping, loop_hz=loop_hz, delay_samples=delay_samples
+            )
+        else:
+            kp, ki = current_gains(r, l_axis, bandwidth_hz=bandwidth_hz, delay=delay)
         axes.append(axis_loop(r, l_axis, kp, ki, loop_hz, delay_samples))
     findings = _findings(axes, loop_hz, v_bus)
     method = "modulus optimum" if bandwidth_hz is None else f"pole cancellation, crossover {bandwidth_hz:g} Hz"
+    if damping is not None and bandwidth_hz is not None:
+        method = f"poles placed at {bandwidth_hz:g} Hz with damping {damping:g}"
     return CurrentDesign(
         axes[0], axes[1], f"{method}; sampled at {loop_hz:g} Hz, delay {delay_samples:g} periods", tuple(findings)
     )

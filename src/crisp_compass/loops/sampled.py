@@ -46,6 +46,11 @@ class Sampled:
             numerators.append(closed + (d - 1) * denominator)
         return numerators, denominator
 
+    def at(self, z: complex, output: int = 0) -> complex:
+        """Return the transfer function at any ``z``."""
+        numerators, denominator = self.polynomials
+        return complex(np.polyval(numerators[output], z - 1) / np.polyval(denominator, z - 1))
+
     def response(self, omega: FloatArray, output: int = 0) -> ComplexArray:
         """Return the complex frequency response (m,) at ω (m,) [rad/s]."""
         delta = np.expm1(1j * np.asarray(omega, dtype=np.float64) * self.ts)
@@ -182,6 +187,17 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         grid, closed_gain, lambda w: math.log(abs(closed.response(np.array([w]), output)[0])) + 0.5 * math.log(2)
     )
     return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable)
+
+
+def sensitivity_peak(loop: Sampled, output: int = 0) -> float:
+    """Return the largest amplification of a disturbance at the output, max |1/(1 + L)|; infinite where the loop is unstable.
+
+    Its reciprocal is the loop's distance from −1 (Åström and Wittenmark 1997, ch. 10).
+    """
+    if not np.max(np.abs(np.linalg.eigvals(close(loop, output).A)), initial=0.0) < 1 - 1e-12:
+        return math.inf
+    omega = np.geomspace(1e-4, 1, 2000) * math.pi / loop.ts * (1 - 1e-9)
+    return float(np.max(1 / np.abs(1 + loop.response(omega, output))))
 
 
 def _first_crossing(grid: FloatArray, values: FloatArray, function: Callable[[float], float]) -> float:

@@ -237,7 +237,8 @@ def likely_cause(
     late = delay[0] - expected.delay_samples
     both = differs(*log_r, 0.08) and differs(*log_l, 0.08)
     if both and abs(log_r[0] - log_l[0]) < max(3 * math.hypot(log_r[1], log_l[1]), 0.08):
-        factor = math.exp(-0.5 * (log_r[0] + log_l[0]))
+        weights = (1 / max(log_r[1], 1e-6) ** 2, 1 / max(log_l[1], 1e-6) ** 2)
+        factor = math.exp(-(log_r[0] * weights[0] + log_l[0] * weights[1]) / sum(weights))
         near = [text for slip, text in _SLIPS.items() if abs(math.log(factor / slip)) < 0.06]
         named = f", which is {near[0]}" if near else ""
         return f"R and L are both off by one factor: the current is scaled by {factor:.2f}{named}."
@@ -253,7 +254,9 @@ def likely_cause(
         percent = 100 * (math.exp(log_r[0]) - 1)
         kelvin = percent / 0.393
         if percent > 0:
-            causes.append(f"R is {percent:.0f} % higher: a winding {kelvin:.0f} K warmer, or a contact")
+            causes.append(
+                f"R is {percent:.0f} % higher: a winding {kelvin:.0f} K warmer, a contact, or voltage lost to dead time"
+            )
         else:
             causes.append(f"R is {-percent:.0f} % lower")
     if lost[1] and differs(lost[0], lost[1], 0.02 * expected.r):
@@ -291,8 +294,13 @@ def measured_figures(time: FloatArray, y: FloatArray, size: float) -> StepFigure
     noise = float(np.std(relative[-max(len(relative) // 4, 4) :]))
     big = np.where(np.abs(error) > max(3 * noise, 0.02), np.sign(error), 0.0)
     kept = np.flatnonzero(big)
-    changes = [k for a, k in itertools.pairwise(kept) if big[a] != big[k]]
-    ringing = 0.5 / float(np.mean(np.diff(later[changes]))) if len(changes) >= 2 else 0.0
+    crossings = []
+    for a, b in itertools.pairwise(kept):
+        if big[a] != big[b]:
+            k = a + int(np.flatnonzero(np.sign(error[a : b + 1]) != big[a])[0])
+            share = error[k - 1] / (error[k - 1] - error[k]) if error[k] != error[k - 1] else 0.0
+            crossings.append(float(later[k - 1] + share * (later[k] - later[k - 1])))
+    ringing = 0.5 / float(np.mean(np.diff(crossings))) if len(crossings) >= 2 else 0.0
     return StepFigures(
         first(0.9) - first(0.1), max(0.0, 100 * (float(np.max(relative)) - 1)), settling, ringing, first(0.05)
     )  # fmt: skip

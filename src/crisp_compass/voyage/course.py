@@ -12,7 +12,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
-from crisp_compass.quantities import show
+from crisp_compass.quantities import show, significant
 from crisp_compass.voyage import design
 from crisp_compass.voyage.checks import check_findings
 
@@ -317,7 +317,7 @@ def stale_effect(bench: Bench, topic: Topic) -> str:
     ]
     moved = max(changes, default=(0.0, ""))
     return (
-        f"{text}: {moved[1].replace('_', ' ').capitalize()} would move by {100 * moved[0]:.2g} %."
+        f"{text}: {moved[1].replace('_', ' ').capitalize()} would move by {significant(100 * moved[0], 2)} %."
         if moved[0] > 1e-6
         else text + "."
     )

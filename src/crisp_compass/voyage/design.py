@@ -105,7 +105,8 @@ def design_current(bench: Bench) -> CurrentDesign:
     r, ld, lq, loop_hz, v_bus = (need(bench, key) for key in CURRENT_INPUTS)
     return tune_current(
         r=r, ld=ld, lq=lq, loop_hz=loop_hz, v_bus=v_bus, delay_samples=levers.delay_samples,
-        bandwidth_hz=levers.bandwidth_hz if levers.method == "bandwidth" else None,
+        bandwidth_hz=None if levers.method == "modulus-optimum" else levers.bandwidth_hz,
+        damping=levers.damping if levers.method == "placement" else None,
     )  # fmt: skip
 
 

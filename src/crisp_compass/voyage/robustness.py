@@ -109,18 +109,3 @@ def _run(
     sim = Simulation(drive)
     sim.command(CURRENT, i_q=step)
     return sim.advance(length / loop_hz)["i_q"][:length]
-
-
-def time_to_current(
-    *, r: float, lq: float, psi: float, pole_pairs: float, v_limit: float, current: float, speed: float
-) -> float:
-    """Return the time [s] in which full voltage brings i_q from nought to ``current`` [A] at ``speed`` [rad/s]; infinite where it never does.
-
-    L·di/dt = V − ω_e·ψ − R·i with the whole vector along q (d current nought; the speed voltage of i_q on the d axis, which
-    takes its share of the circle, is neglected).
-    """
-    left = v_limit - pole_pairs * speed * psi
-    final = left / r
-    if final <= current:
-        return math.inf
-    return -lq / r * math.log(1 - current / final)

@@ -29,7 +29,7 @@ from crisp_compass.voyage.angle_evidence import to_quantity
 from crisp_compass.voyage.design import design_current
 
 _MOST = 12
-_STEPS = 120
+_STEPS = 60
 
 
 def gains_that_ran(bench: Bench, notes: Mapping[str, str] | None = None) -> tuple[float, float]:

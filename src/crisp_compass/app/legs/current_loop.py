@@ -39,23 +39,29 @@ class CurrentLoopPage(LoopLeg):
         return plot
 
     def make_levers(self) -> dict[str, Lever | Choice]:
-        methods = {"bandwidth": "pole cancellation", "modulus-optimum": "modulus optimum"}
+        methods = {
+            "bandwidth": "pole cancellation",
+            "modulus-optimum": "modulus optimum",
+            "placement": "placed poles",
+        }
         return {
-            "method": Choice("Method", methods, width=142),
-            "bandwidth_hz": Lever("Bandwidth", "Hz", width=104),
-            "delay_samples": Lever("Delay, periods", "", width=104, plain=True),
-            "step": Lever("Shown step", "A", width=92),
+            "method": Choice("Method", methods, width=126),
+            "bandwidth_hz": Lever("Bandwidth", "Hz", width=98),
+            "damping": Lever("Damping", "", width=70, plain=True, tip="Of the placed pole pair"),
+            "delay_samples": Lever("Delay, periods", "", width=84, plain=True),
+            "step": Lever("Shown step", "A", width=82),
             "saturation": Lever(
-                "L falls by", "%", width=88, tip="Most that the iron's saturation takes at this step"
+                "L falls by", "%", width=74, tip="Most that the iron's saturation takes at this step"
             ),
-            "sag": Lever("Bus sags by", "%", width=88, tip="Most that the bus loses"),
-            "hot": Lever("Winding to", "degC", width=92, tip="Hottest winding of the thousand runs"),
+            "sag": Lever("Bus sags by", "%", width=78, tip="Most that the bus loses"),
+            "hot": Lever("Winding to", "degC", width=80, tip="Hottest winding of the thousand runs"),
         }
 
     def predict(self) -> None:
         bench = self.document.bench
         levers = bench.levers.current_loop
-        self._levers["bandwidth_hz"].setEnabled(levers.method == "bandwidth")
+        self._levers["bandwidth_hz"].setEnabled(levers.method != "modulus-optimum")
+        self._levers["damping"].setVisible(levers.method == "placement")
         design = design_current(bench)
         prediction = predict_current_step(bench, design)
         self.step.set("reference", prediction.reference_time, prediction.reference)
@@ -65,7 +71,7 @@ class CurrentLoopPage(LoopLeg):
         q, d = design.q, design.d
         figures = (
             f"{q.margins.phase_margin_deg:.1f}° and {q.margins.gain_margin_db:.1f} dB margin, crossover "
-            f"{show(q.margins.crossover_hz, 'Hz')}, {q.overshoot_pct:.1f} % overshoot, rise {show(q.rise_time_s, 's')}"
+            f"{show(q.margins.crossover_hz, 'Hz')}, {q.overshoot_pct:.1f} % overshoot, rise {show(q.rise_time_s, 's')}, sensitivity peak {q.sensitivity:.2f}"
         )
         salient = f"d axis: Kp {show(d.kp, 'V/A')}. " if abs(d.kp / q.kp - 1) > 1e-6 else ""
         text = f"{salient}{design.method[:1].upper()}{design.method[1:]}."

@@ -1,0 +1,115 @@
+"""Current loop, torque and speed: how much torque is there at every speed, and what does field weakening add?"""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.legs.base import LegPage
+from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import show
+from crisp_compass.voyage.weakening_outlook import WeakeningOutlook, weakening_outlook
+
+_CAUTION = "In field weakening a drive that loses control gives the bus the whole back-EMF: the parts must stand it, or it must never run there."
+
+
+class WeakeningPage(LegPage):
+    """Best torque with and without weakening, the currents that make it, base speed and characteristic current."""
+
+    key = "current_loop"
+    section = "Torque and speed"
+    question = "How much torque is there at every speed?"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.torque = Plot(("speed", "rpm"), ("torque", "N·m"), name="torque over speed")
+        self.torque.curve("plain", "deep", width=1.8, dash="dash")
+        self.torque.curve("best", "magenta", width=2.2)
+        self.torque.curve("top", "ochre", dash="dot")
+        self.currents = Plot(("speed", "rpm"), ("current", "A"), name="currents over speed")
+        self.currents.curve("i_q", "magenta", width=2)
+        self.currents.curve("i_d", "deep", width=2)
+        self.rows = Rows("This motor on this bus", width=330)
+        plots = QVBoxLayout()
+        plots.setSpacing(8)
+        plots.addWidget(self.torque, 3)
+        plots.addWidget(self.currents, 2)
+        area = QWidget()
+        row = QHBoxLayout(area)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        row.addLayout(plots, 1)
+        row.addWidget(self.rows)
+        self.column.addWidget(area, 1)
+        self._levers = {
+            "v_bus": Lever("Bus", "V", width=96),
+            "rated_current": Lever("Rated current", "A", width=112),
+            "top_speed": Lever("Top speed", "rpm", width=112),
+        }
+        for field, lever in self._levers.items():
+            self.bind(lever, field, "plate")
+        self.add_levers(*self._levers.values())
+        self.finish()
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        for field, lever in self._levers.items():
+            lever.show_value(getattr(bench.levers.plate, field))
+        try:
+            outlook = weakening_outlook(bench)
+        except Refusal as refusal:
+            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
+            for plot in (self.torque, self.currents):
+                plot.clear_data()
+            self.rows.show_rows(())
+            self.show_dial(DialView(caption="Voltage limit and current limit meet at base speed"))
+            return
+        self._draw(outlook)
+        self._say(outlook)
+
+    def _draw(self, outlook: WeakeningOutlook) -> None:
+        curve = outlook.curve
+        rpm = curve.speed * RPM_PER_RAD_S
+        self.torque.set("plain", rpm, curve.plain)
+        self.torque.set("best", rpm, curve.torque)
+        top = outlook.top_speed * RPM_PER_RAD_S
+        self.torque.set("top", [top, top], [0.0, float(curve.torque[0])])
+        self.currents.set("i_q", rpm, curve.i_q)
+        self.currents.set("i_d", rpm, curve.i_d)
+        for plot in (self.torque, self.currents):
+            plot.fit()
+
+    def _say(self, outlook: WeakeningOutlook) -> None:
+        curve, limits = outlook.curve, outlook.limits
+        top = outlook.top_speed * RPM_PER_RAD_S
+        reach = (
+            f"{show(outlook.at_top, 'N·m')} at {top:.0f} rpm"
+            if math.isfinite(outlook.at_top) and outlook.at_top > 0
+            else f"none at {top:.0f} rpm"
+        )
+        self.answer.show_answer(
+            f"{show(float(curve.torque[0]), 'N·m')} up to {curve.base * RPM_PER_RAD_S:.0f} rpm",
+            f"{reach}; without weakening it ends at {curve.no_weakening * RPM_PER_RAD_S:.0f} rpm",
+            _CAUTION,
+        )
+
+        def seconds(value: float) -> str:
+            return show(value, "s") if math.isfinite(value) else "never"
+
+        end = f"{curve.top * RPM_PER_RAD_S:.0f} rpm" if math.isfinite(curve.top) else "no end"
+        self.rows.show_rows([
+            ("voltage limit, phase peak", show(limits.v_limit, "V")), ("current limit, peak", show(limits.i_limit, "A")),
+            ("most torque per ampere, i_d", show(curve.mtpa_d, "A")), ("and i_q", show(curve.mtpa_q, "A")),
+            ("base speed", f"{curve.base * RPM_PER_RAD_S:.0f} rpm"), ("torque ends at", end),
+            ("characteristic current", show(curve.characteristic, "A")), ("to rated current, at rest", seconds(outlook.rise)),
+            ("the same at top speed", seconds(outlook.rise_top)),
+        ], note="Dashed: i_d held at nought. A characteristic current above the limit means that weakening ends; below it, that it need not.")  # fmt: skip
+        angle = math.degrees(math.atan2(curve.mtpa_q, curve.mtpa_d))
+        self.show_dial(DialView(caption="Most torque per ampere, from the rotor", rotor=0.0, current=(angle, 1.0)))
