@@ -19,7 +19,12 @@ from crisp_compass.app.main import make_application
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
+from crisp_compass.plant import kernels
+from crisp_compass.plant.parameters import SPEED
+from crisp_compass.plant.simulation import Simulation
+from crisp_compass.voyage.design import build_drive, design_current
 from crisp_compass.voyage.orders import expect_orders
+from crisp_compass.voyage.robustness import current_band
 
 DEMO = Path(__file__).resolve().parent.parent / "demo"
 
@@ -114,6 +119,49 @@ def lead_orders() -> None:
     )
 
 
+def kernel_against_c() -> None:
+    """Run the same drive in the compiled kernel and in C (-O2), turn by turn; both must end at the same speed."""
+    bench = load_bench(DEMO / "winch" / "winch.bench.json")
+    drive = build_drive(bench)
+    drive = drive._replace(sensing=drive.sensing._replace(noise=0.0, offset_a=0.0, offset_b=0.0))
+    m, load, inv, sensing, c = drive
+    steps, target = 400_000, bench.levers.run.speed
+    figures = (
+        m.r, m.ld, m.lq, m.psi, m.pole_pairs, *load, *inv, sensing.full_scale, sensing.step, sensing.counts_per_rev, c.ts, c.kp_d, c.ki_d, c.kp_q,
+        c.ki_q, c.speed_divider, c.kp_speed, c.ki_speed, c.speed_filter, c.i_limit, c.i_trip, c.v_min, c.ramp, c.stall_time,
+    )  # fmt: skip
+    with tempfile.TemporaryDirectory() as folder:
+        program = Path(folder) / "drive"
+        source = Path(__file__).resolve().parent / "drive.c"
+        subprocess.run(["gcc", "-O2", str(source), "-o", str(program), "-lm"], check=True)
+        given = " ".join(f"{x:.17g}" for x in figures) + f" {target:.17g} {steps}\n"
+        ours, theirs, speeds = [], [], []
+        for _ in range(7):
+            sim = Simulation(drive)
+            sim.command(SPEED, speed=target)
+            out = np.zeros((steps + 2, len(kernels.OUT)))
+            start = time.perf_counter()
+            kernels.run(sim.state, sim.drive, sim.inputs, sim._edges, sim._believed, steps, 1, out)
+            ours.append(time.perf_counter() - start)
+            text = subprocess.run([str(program)], input=given, capture_output=True, text=True, check=True).stdout
+            seconds, speed, fault = text.split()
+            theirs.append(float(seconds))
+            speeds = [sim.speed, float(speed), float(fault)]
+    a, b = statistics.median(ours), statistics.median(theirs)
+    print(
+        f"kernel against C -O2        {b / a:.2f} of its speed ({steps / a / 1e6:.2f} and {steps / b / 1e6:.2f} million periods/s; "
+        f"both end at {speeds[0]:.3f} and {speeds[1]:.3f} rad/s)"
+    )
+
+
+def thousand_runs() -> None:
+    """Time the thousand runs of the current step."""
+    bench = load_bench(DEMO / "winch" / "winch.bench.json")
+    design = design_current(bench)
+    current_band(bench, design, runs=10)
+    print(f"a thousand current steps    {median_seconds(lambda: current_band(bench, design), 5):.2f} s")
+
+
 def levers() -> None:
     """Measure from a lever's step to the redrawn plots, in the real window."""
     application = make_application()
@@ -121,7 +169,7 @@ def levers() -> None:
         window = Window(QSettings(str(Path(folder) / "s.ini"), QSettings.Format.IniFormat))
         window.document.load(DEMO / "winch" / "winch.bench.json")
         window.show()
-        for leg, field in (("current_loop", "bandwidth_hz"), ("speed_loop", "a")):
+        for leg, field in (("current_loop", "bandwidth_hz"), ("speed_loop", "a"), ("pwm", "carrier_hz")):
             window.travel(leg)
             application.processEvents()
             lever = window.page._levers[field]  # type: ignore[attr-defined]
@@ -147,6 +195,8 @@ def main() -> None:
     reading()
     panning()
     lead_orders()
+    kernel_against_c()
+    thousand_runs()
     levers()
 
 

@@ -121,6 +121,7 @@ AXIS = {
     "bandwidth_hz",
     "overshoot_pct",
     "rise_time_s",
+    "sensitivity_peak",
 }
 
 

@@ -189,7 +189,7 @@ def tune_current(
         else:
             kp, ki = current_gains(r, l_axis, bandwidth_hz=bandwidth_hz, delay=delay)
         axes.append(axis_loop(r, l_axis, kp, ki, loop_hz, delay_samples))
-    findings = _findings(axes, loop_hz, v_bus)
+    findings = _findings(axes, loop_hz, delay_samples, v_bus)
     method = "modulus optimum" if bandwidth_hz is None else f"pole cancellation, crossover {bandwidth_hz:g} Hz"
     if damping is not None and bandwidth_hz is not None:
         method = f"poles placed at {bandwidth_hz:g} Hz with damping {damping:g}"
@@ -209,15 +209,18 @@ def check_positive(option: str, value: float) -> None:
         raise Refusal(f"{value:g} is not possible", "a value above zero in SI units is needed", where=f"--{option}")
 
 
-def _findings(axes: list[AxisLoop], loop_hz: float, v_bus: float | None) -> list[Finding]:
+def _findings(axes: list[AxisLoop], loop_hz: float, delay_samples: float, v_bus: float | None) -> list[Finding]:
     findings = []
+    # an integrator behind a delay τ: 90° − 360°·f·τ of margin
+    end = loop_hz / (4 * delay_samples)
+    why = f"{delay_samples:g} periods of delay at {loop_hz:g} Hz end at about {end:.3g} Hz and leave 45° up to {end / 2:.3g} Hz"
     for name, axis in zip("dq", axes, strict=True):
         if not axis.margins.stable:
             findings.append(
                 Finding(
                     "stop",
                     "unstable",
-                    f"The {name} axis loop is unstable at this loop rate and delay: lower the bandwidth.",
+                    f"The {name} axis loop is unstable at this loop rate and delay: lower the bandwidth; {why}.",
                 )
             )
         elif axis.margins.phase_margin_deg < 30 or axis.margins.gain_margin_db < 4:
@@ -225,7 +228,7 @@ def _findings(axes: list[AxisLoop], loop_hz: float, v_bus: float | None) -> list
                 Finding(
                     "caution",
                     "small-margin",
-                    f"The {name} axis has {axis.margins.phase_margin_deg:.0f}° and {axis.margins.gain_margin_db:.1f} dB margin: it will ring; lower the bandwidth.",
+                    f"The {name} axis has {axis.margins.phase_margin_deg:.0f}° and {axis.margins.gain_margin_db:.1f} dB margin: it will ring; lower the bandwidth; {why}.",
                 )
             )
     if v_bus is not None:
