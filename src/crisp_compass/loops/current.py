@@ -79,7 +79,27 @@ def placed_gains(
     """
     if not 0.3 <= damping <= 1:
         raise Refusal(f"a damping of {damping:g} is not sensible", "0.3 to 1", where="--damping")
-    ts = 1 / loop_hz
+
+    def tried(hertz: float) -> tuple[float, float] | None:
+        return _placed(r, l_axis, hertz, damping, 1 / loop_hz, delay_samples)
+
+    gains = tried(natural_hz)
+    if gains is None:
+        highest = natural_hz
+        while highest > 1e-3 * natural_hz and tried(highest) is None:
+            highest *= 0.95
+        raise Refusal(
+            f"poles at {natural_hz:g} Hz cannot be placed with {delay_samples:g} periods of delay at {loop_hz:g} Hz: the delay's own poles would be slower",
+            f"up to about {highest:.3g} Hz is possible, or raise the loop rate",
+            where="--bandwidth-hz",
+        )
+    return gains
+
+
+def _placed(
+    r: float, l_axis: float, natural_hz: float, damping: float, ts: float, delay_samples: float
+) -> tuple[float, float] | None:
+    """Return the gains, or None where they or the other poles come out wrong."""
     # a double real pole is the limit of a pair; a hair below keeps the equation regular
     zeta = min(damping, 0.9999)
     pole = cmath.exp(complex(-zeta, math.sqrt(1 - zeta * zeta)) * 2 * math.pi * natural_hz * ts)
@@ -88,15 +108,10 @@ def placed_gains(
     lag = pole / (pole - 1)
     ki_ts = right.imag / lag.imag
     kp = right.real - ki_ts * lag.real
-    loop = series(pi_controller(kp, ki_ts / ts, ts), plant)
-    poles = np.abs(np.linalg.eigvals(close(loop).A))
-    if kp <= 0 or ki_ts <= 0 or float(np.sort(poles)[-1]) > abs(pole) * 1.001:
-        raise Refusal(
-            f"poles at {natural_hz:g} Hz cannot be placed with {delay_samples:g} periods of delay at {loop_hz:g} Hz",
-            "lower the bandwidth, or raise the loop rate",
-            where="--bandwidth-hz",
-        )
-    return float(kp), float(ki_ts / ts)
+    if kp <= 0 or ki_ts <= 0:
+        return None
+    poles = np.abs(np.linalg.eigvals(close(series(pi_controller(kp, ki_ts / ts, ts), plant)).A))
+    return (float(kp), float(ki_ts / ts)) if float(np.max(poles)) <= abs(pole) * 1.001 else None
 
 
 def _plant(r: float, l_axis: float, ts: float, delay_samples: float) -> Sampled:

@@ -87,7 +87,7 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     )
     text = f"R {_signed(share[0])}, L {_signed(share[1])}, bus {_signed(share[2])}"
     return Band(
-        time, low, middle, high, out[worst], float(np.percentile(tops, 95)), float(tops[worst]), float(np.nanpercentile(rises, 95)), text, runs
+        time, low, middle, high, out[worst], float(np.percentile(tops, 95)), float(tops[worst]), float(np.percentile(rises[np.isfinite(rises)], 95)) if np.isfinite(rises).any() else math.nan, text, runs
     )  # fmt: skip
 
 

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import math
+
+from PySide6.QtCore import QTimer
+
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
@@ -13,6 +17,8 @@ from crisp_compass.quantities import show
 from crisp_compass.voyage.design import CURRENT_INPUTS, current_values, design_current
 from crisp_compass.voyage.outlook import predict_current_step
 from crisp_compass.voyage.robustness import Band, current_band
+
+PAUSE_MS = 250
 
 
 class CurrentLoopPage(LoopLeg):
@@ -29,6 +35,10 @@ class CurrentLoopPage(LoopLeg):
         self._job = Job(self)
         self._job.done.connect(self._on_band)
         self._job.refused.connect(self.refuse)
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(PAUSE_MS)
+        self._pause.timeout.connect(self._run_band)
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("current i_q", "A"), name="predicted current step")
@@ -89,6 +99,12 @@ class CurrentLoopPage(LoopLeg):
             return
         self._made_for = inputs
         self.band = None
+        # while a lever moves the runs wait, so that they take no time from the redrawing
+        self._pending = (bench, design)
+        self._pause.start()
+
+    def _run_band(self) -> None:
+        bench, design = self._pending
         self._job.ask(lambda: current_band(bench, design))
 
     def _on_band(self, band: Band) -> None:
@@ -101,13 +117,22 @@ class CurrentLoopPage(LoopLeg):
         if self.band is None or self.stale_text():
             return
         band = self.band
+        rise = f"rise up to {show(band.rise, 's')} " if math.isfinite(band.rise) else ""
         self.answer.show_reason(
-            f"{self._method} Over {band.runs} runs, cold to hot: overshoot up to {band.overshoot:.0f} %, rise up to {show(band.rise, 's')} in 95 of 100; worst {band.worst_overshoot:.0f} % with {band.worst_text}."
+            f"{self._method} Over {band.runs} runs, cold to hot: overshoot up to {band.overshoot:.0f} %, {rise}in 95 of 100; worst {band.worst_overshoot:.0f} % with {band.worst_text}."
         )
 
-    def leave(self) -> None:
+    def _show_empty(self, reason: str) -> None:
+        self._forget_band()
+        super()._show_empty(reason)
+
+    def _forget_band(self) -> None:
+        self._pause.stop()
         self._job.cancel()
-        self._made_for = None
+        self._made_for = self.band = None
+
+    def leave(self) -> None:
+        self._forget_band()
 
     def on_main(self) -> None:
         design = design_current(self.document.bench)

@@ -11,7 +11,7 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.lever import Choice, Lever
-from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.plot import Plot, refusal_text
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.loops.current import AxisLoop
@@ -72,7 +72,7 @@ class LoopLeg(LegPage):
             self.check_ready(self.waiting, self.stack)
             self.predict()
         except Refusal as refusal:
-            self._show_empty(refusal.sentence)
+            self._show_empty(refusal_text(refusal))
             return
         for plot in (self.step, self.gain, self.phase):
             plot.keep_in_view()

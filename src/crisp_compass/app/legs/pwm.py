@@ -88,8 +88,8 @@ class PwmPage(LegPage):
         self.steps.set("steps", rpm, picture.steps)
         top = bench.levers.plate.top_speed * RPM_PER_RAD_S
         self.steps.set("top speed", [top, top], [0.0, float(picture.steps[0])])
-        self.duty.fit()
-        self.steps.fit()
+        self.duty.keep_in_view()
+        self.steps.keep_in_view()
         self._show_facts(figures)
         self.show_dial(
             DialView(caption="Hexagon: what the bridge can reach; circle: its linear limit", voltage=(20.0, 1.0))
