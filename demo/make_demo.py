@@ -16,7 +16,7 @@ from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture
 from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
-from crisp_compass.plant.parameters import ALIGN, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import ALIGN, CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, join
 from crisp_compass.plant.standstill import Pulses, align, pulse_currents
 from crisp_compass.voyage import design
@@ -166,6 +166,25 @@ def pulsed(machine: Machine, load: Load, path: Path) -> None:
     """Short pulses all round at standstill, the rotor's flux at 222° electrical."""
     angles, currents, _ = pulse_currents(machine, load, math.radians(222.0), Pulses(current=6.0), seed=6)
     write_capture(path, np.empty(0), {"field_angle": angles, "i_peak": np.round(currents, 3)}, ORIGIN)
+
+
+def current_step(bench: Bench, path: Path) -> None:
+    """A q step on the true winch with the settled gains, rotor held; its iron has lost 18 % of the inductance at that current."""
+    drive = design.build_drive(bench)
+    machine = WINCH._replace(lq=0.82 * WINCH.lq)
+    held = drive._replace(
+        machine=machine, load=drive.load._replace(inertia=1e6), inverter=drive.inverter._replace(dead_voltage=0.0)
+    )
+    sim = Simulation(held, seed=8)
+    sim.command(CURRENT)
+    before = sim.advance(0.002)
+    sim.command(CURRENT, i_q=2.5)
+    trace = join([before, sim.advance(0.004)])
+    rng = np.random.default_rng(46)
+    reading = Probe(33.0, 12, 8e-3).sample(trace["i_q"], rng)
+    gains = bench.settled["current_loop"].values
+    notes = {**ORIGIN, "kp": f"{gains['kp_q'].value:.6g}", "ki": f"{gains['ki_q'].value:.6g}", "shaft": "clamped"}
+    write_capture(path, trace["t"], {"i_q_ref": trace["i_q_ref"], "i_q": reading}, notes)
 
 
 def readings_over_angle(machine: Machine, path: Path) -> None:
@@ -324,6 +343,7 @@ def make_winch(folder: Path) -> None:
     bench = read(bench, "resistance", "winch-staircase.csv", folder, 31)
     found = bench.evidence["resistance"][0].estimates["resistance"]
     bench = settled(bench, "resistance", {"resistance": found}, "staircase replaces the meter reading", 32)
+    current_step(bench, folder / "winch-current-step.csv")
     save_bench(bench, folder / "winch.bench.json")
 
 

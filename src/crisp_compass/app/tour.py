@@ -12,6 +12,7 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
 
 from crisp_compass.app.document import demo_folder
+from crisp_compass.app.legs.current_loop import CurrentLoopPage
 from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.main import make_application
 from crisp_compass.app.theme import THEME
@@ -65,9 +66,9 @@ def _parse(arguments: list[str]) -> tuple[Path, tuple[int, int]]:
 
 #: Views of the winch before its run: leg and section.
 _WINCH = (
-    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("resistance", "Side by side"), ("inductance", ""), ("flux", ""),
-    ("mechanics", ""), ("commutation", "Encoder"), ("commutation", "Alignment"), ("commutation", "Sense and offset"), ("pwm", ""),
-    ("current_loop", ""), ("speed_loop", ""),
+    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("commutation", "Alignment"),
+    ("commutation", "Sense and offset"), ("pwm", ""), ("pwm", "Carrier period"), ("pwm", "Schemes"), ("current_loop", ""),
+    ("current_loop", "Measured step"), ("current_loop", "Torque and speed"), ("speed_loop", ""),
 )  # fmt: skip
 
 
@@ -86,6 +87,14 @@ class Tour:
             winch.travel(key, section)
             if section == "Sense and offset":
                 winch.document.set_lever("commutation", "offset", math.radians(60))
+            if section == "Measured step":
+                winch.take_file(demo_folder() / "winch" / "winch-current-step.csv")
+                self._wait(lambda: bool(winch.document.bench.evidence.get("current_loop")))
+            if key == "current_loop" and not section:
+                page = winch.page
+                assert isinstance(page, CurrentLoopPage)
+                page._pause.stop()  # nobody moves a lever here: the runs need not wait
+                page._run_band()
             self._picture(winch, f"{key}-{section.lower()}" if section else key)
         self._run_view(winch)
         winch.travel("hand_over")
@@ -99,8 +108,6 @@ class Tour:
         thruster.take_file(demo_folder() / "thruster" / "thruster-hand-turn.csv")
         self._wait(lambda: bool(thruster.document.bench.evidence.get("commutation")))
         self._picture(thruster, "commutation")
-        thruster.travel("commutation", "Edges")
-        self._picture(thruster, "commutation-edges")
         self._end(thruster)
         return self.written
 

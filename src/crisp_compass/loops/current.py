@@ -28,6 +28,7 @@ from crisp_compass.loops.sampled import (
     simulate,
     step_figures,
 )
+from crisp_compass.quantities import show
 
 
 @dataclass(frozen=True)
@@ -89,8 +90,8 @@ def placed_gains(
         while highest > 1e-3 * natural_hz and tried(highest) is None:
             highest *= 0.95
         raise Refusal(
-            f"poles at {natural_hz:g} Hz cannot be placed with {delay_samples:g} periods of delay at {loop_hz:g} Hz: the delay's own poles would be slower",
-            f"up to about {highest:.3g} Hz is possible, or raise the loop rate",
+            f"poles at {show(natural_hz, 'Hz')} cannot be placed with {delay_samples:g} periods of delay at {show(loop_hz, 'Hz')}: the delay's own poles would be slower",
+            f"up to about {show(highest, 'Hz')} is possible, or raise the loop rate",
             where="--bandwidth-hz",
         )
     return gains
@@ -228,7 +229,7 @@ def _findings(axes: list[AxisLoop], loop_hz: float, delay_samples: float, v_bus:
     findings = []
     # an integrator behind a delay τ: 90° − 360°·f·τ of margin
     end = loop_hz / (4 * delay_samples)
-    why = f"{delay_samples:g} periods of delay at {loop_hz:g} Hz end at about {end:.3g} Hz and leave 45° up to {end / 2:.3g} Hz"
+    why = f"{delay_samples:g} periods of delay at {show(loop_hz, 'Hz')} end at about {show(end, 'Hz')} and leave 45° up to {show(end / 2, 'Hz')}"
     for name, axis in zip("dq", axes, strict=True):
         if not axis.margins.stable:
             findings.append(

@@ -34,7 +34,7 @@ class MeasuredPage(CaptureLeg):
         self.step.curve("predicted", "ink", width=1.6, dash="dash")
         self.step.curve("fitted", "magenta", width=2.2)
         self.step.curve("measured", "deep", symbol="o", size=5)
-        self.rest = Plot(("time from the step", "s"), ("left over", "A"), name="residual")
+        self.rest = Plot(("time from the step", "s"), ("rest", "A"), name="residual")
         self.rest.curve("rest", "deep", width=1.2)
         self.rest.rule(y=0.0, token="line")
         self.rows = Rows("Designed → found", width=330)

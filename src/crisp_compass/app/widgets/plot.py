@@ -289,4 +289,5 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
 def refusal_text(refusal: Refusal) -> str:
     """Return a refusal's sentence with the path shortened to the file's name, for the screen."""
     where = Path(refusal.where).name if "/" in refusal.where else refusal.where
+    where = "" if where.startswith("--") else where  # an option of the command line says nothing here
     return Refusal(refusal.problem, refusal.remedy, where=where).sentence
