@@ -78,23 +78,7 @@ def read_alignment(capture: Capture, *, pole_pairs: int) -> AlignmentResult:
     Refusal
         Fewer than three positions, a shaft that does not move, positions that do not follow the field.
     """
-    alpha, mechanical = capture["field_angle"], capture["angle"]
-    if pole_pairs < 1:
-        raise Refusal("the pole pairs are a whole number from 1 up", where="--pole-pairs")
-    if len(alpha) < 3:
-        raise Refusal(
-            f"{len(alpha)} positions are too few", "hold the current at three angles or more", where=capture.source
-        )
-    if np.ptp(alpha) < math.radians(10):
-        raise Refusal(
-            "the field was never turned", "hold the current at angles spread over a turn", where=capture.source
-        )
-    if np.ptp(mechanical) < 1e-9:
-        raise Refusal(
-            "the shaft did not follow the field at all",
-            "raise the current, free the shaft, and check the encoder",
-            where=capture.source,
-        )
+    alpha, mechanical = _positions(capture, pole_pairs)
     side = _sides(alpha)
     direction = _sense(alpha, mechanical, pole_pairs, capture.source)
     findings = list(capture.findings)
@@ -147,6 +131,28 @@ def read_alignment(capture: Capture, *, pole_pairs: int) -> AlignmentResult:
     method = f"{int(used.sum())} positions at rest over {span:.1f} electrical turns, {'both sides' if both else 'one side'}"
     lag = np.asarray(wrap(y - float(solution[0])))
     return AlignmentResult(zero, hysteresis, direction, pole_pairs, alpha, lag, side, method, tuple(findings))
+
+
+def _positions(capture: Capture, pole_pairs: int) -> tuple[FloatArray, FloatArray]:
+    """Return field and shaft angles (n,) rad, refused where they cannot tell a zero."""
+    alpha, mechanical = capture["field_angle"], capture["angle"]
+    if pole_pairs < 1:
+        raise Refusal("the pole pairs are a whole number from 1 up", where="--pole-pairs")
+    if len(alpha) < 3:
+        raise Refusal(
+            f"{len(alpha)} positions are too few", "hold the current at three angles or more", where=capture.source
+        )
+    if np.ptp(alpha) < math.radians(10):
+        raise Refusal(
+            "the field was never turned", "hold the current at angles spread over a turn", where=capture.source
+        )
+    if np.ptp(mechanical) < 1e-9:
+        raise Refusal(
+            "the shaft did not follow the field at all",
+            "raise the current, free the shaft, and check the encoder",
+            where=capture.source,
+        )
+    return alpha, mechanical
 
 
 def propose_fields(pole_pairs: int, places: int = 17) -> FloatArray:

@@ -74,6 +74,12 @@ def read_status(capture: Capture, *, turns: float | None = None) -> HallStatus:
     jumps = int(np.sum(np.abs(moves) != 1)) + wrong
     if jumps:
         share = 100 * jumps / max(len(moves), 1)
+        if share > 40:
+            raise Refusal(
+                f"{jumps} of {len(moves)} changes of code skip a code: they jump at random",
+                "check ground and supply of the halls, turn slower, or sample faster",
+                where=capture.source,
+            )
         text = f"{jumps} of {len(moves)} changes skip a code ({share:.2g} %): turned too fast for the sampling, or a wire with a bad contact."
         findings.append(Finding("caution", "codes-skipped", text))
     net = float(np.sum(np.where(np.abs(moves) == 1, moves, 0)))

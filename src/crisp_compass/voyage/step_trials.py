@@ -72,7 +72,7 @@ def step_values(found: StepFit) -> dict[str, Quantity]:
         values["voltage_lost"] = to_quantity(found.lost)
     for name, value, unit in (
         ("rise", figures.rise, "s"), ("overshoot", figures.overshoot / 100, ""), ("settling", figures.settling, "s"),
-        ("ringing", figures.ringing, "Hz"),
+        ("ringing", figures.ringing, "Hz"), ("first", figures.delay, "s"),
     ):  # fmt: skip
         if math.isfinite(value):
             values[name] = Quantity(value=value, unit=unit)

@@ -23,17 +23,20 @@ class WeakeningOutlook:
     at_top: float
     rise: float
     rise_top: float
+    advance: float
 
 
 def weakening_outlook(bench: Bench) -> WeakeningOutlook:
     """Return the outlook with the usable voltage of the PWM page and rated current; raises Refusal where the motor is not known."""
     machine, _ = machine_of(bench)
-    v = plan_bench_pwm(bench).v_usable
+    figures = plan_bench_pwm(bench)
+    v = figures.v_usable
     limits = Limits(machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, v, rated_peak(bench))
     curve = torque_speed(limits)
     top = bench.levers.plate.top_speed
     return WeakeningOutlook(
-        limits, curve, top, best_point(limits, top)[0], time_to_current(limits, limits.i_limit, 0.0), time_to_current(limits, limits.i_limit, top)
+        limits, curve, top, best_point(limits, top)[0], time_to_current(limits, limits.i_limit, 0.0), time_to_current(limits, limits.i_limit, top),
+        figures.loop_delay * machine.pole_pairs * top,
     )  # fmt: skip
 
 

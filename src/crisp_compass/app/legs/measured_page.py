@@ -125,6 +125,7 @@ class MeasuredPage(CaptureLeg):
             rows.append(("voltage lost", show(found["voltage_lost"].value, "V")))
         self.rows.show_rows(rows)
         self.figures.show_rows([
+            ("first 5 % after", show(found["first"].value, "s") if "first" in found else "–"),
             ("rise, 10 to 90 %", show(found["rise"].value, "s") if "rise" in found else "–"), ("overshoot", f"{100 * found['overshoot'].value:.1f} %"),
             ("within ±5 % after", show(found["settling"].value, "s") if "settling" in found else "–"),
             ("rings at", show(found["ringing"].value, "Hz") if found["ringing"].value else "does not ring"),

@@ -110,6 +110,7 @@ class WeakeningPage(LegPage):
             ("base speed", f"{curve.base * RPM_PER_RAD_S:.0f} rpm"), ("torque ends at", end),
             ("characteristic current", show(curve.characteristic, "A")), ("to rated current, at rest", seconds(outlook.rise)),
             ("the same at top speed", seconds(outlook.rise_top)),
+            ("voltage must lead by", f"{math.degrees(outlook.advance):.1f}° at top speed"),
         ], note="Dashed: i_d held at nought. A characteristic current above the limit means that weakening ends; below it, that it need not.")  # fmt: skip
         angle = math.degrees(math.atan2(curve.mtpa_q, curve.mtpa_d))
         self.show_dial(DialView(caption="Most torque per ampere, from the rotor", rotor=0.0, current=(angle, 1.0)))
