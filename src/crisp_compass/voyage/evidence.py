@@ -156,7 +156,7 @@ def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult | C
     if leg == "pwm":
         return read_command(capture)
     if leg == "current_loop":
-        return fit_step(capture, expected_step(bench, capture))
+        return fit_step(capture, expected_step(bench, capture.notes))
     if leg == "commutation":
         return read_angle_sensor(bench, capture)
     raise Refusal(f"the leg {leg} takes no capture")

@@ -11,7 +11,6 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench, CurrentTrial, LedgerEntry, Quantity
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.capture import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, axis_loop
@@ -51,9 +50,18 @@ def gains_that_ran(bench: Bench, notes: Mapping[str, str] | None = None) -> tupl
     return found[0], found[1]
 
 
-def expected_step(bench: Bench, capture: Capture) -> Expected:
+def predicted_step(bench: Bench) -> tuple[FloatArray, FloatArray]:
+    """Return time [s] and current [A] (n,) of the page's step with the gains that ran; raises Refusal as ``expected_step``."""
+    expected = expected_step(bench, {})
+    time = np.arange(8 * _STEPS) / expected.loop_hz / 8
+    reference = np.full(_STEPS + 2, bench.levers.current_loop.step)
+    delay = expected.delay_samples / expected.loop_hz
+    return time, respond(expected, expected.r, expected.inductance, delay, reference, time)
+
+
+def expected_step(bench: Bench, notes: Mapping[str, str]) -> Expected:
     """Return what the design rests on, with the gains that ran; raises Refusal naming what is not settled."""
-    kp, ki = gains_that_ran(bench, capture.notes)
+    kp, ki = gains_that_ran(bench, notes)
     return Expected(
         kp, ki, need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance"), need(bench, "inductance.lq"),
         bench.levers.current_loop.delay_samples, need(bench, "plate.v_bus") / math.sqrt(3),

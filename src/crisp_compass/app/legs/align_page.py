@@ -6,16 +6,15 @@ import math
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QPushButton, QWidget
 
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
-from crisp_compass.app.legs.angle_leg import AngleLeg
+from crisp_compass.app.legs.angle_leg import OutlookLeg
 from crisp_compass.app.widgets.lever import Lever
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import write_atomically
 from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.errors import Refusal
@@ -28,23 +27,14 @@ _SETTLED = ("counts_per_rev", "direction", "zero_offset", "offset_counts")
 _CAUTION = "The rotor jumps to the field: clamp the motor, load off the shaft (a hoist blocked mechanically), hands clear. The held current heats one winding: only seconds at a time."
 
 
-class AlignPage(AngleLeg):
+class AlignPage(OutlookLeg):
     """How far short of the field the rotor rests, from both sides; what current and angles to use."""
 
     section = "Alignment"
     slot = "align"
     sketch = "encoder"
-    always_plots = True
     question = "Where is the encoder's zero, by a held current?"
     wanted = ("field_angle", "angle")
-
-    def __init__(self, document: Document) -> None:
-        self.outlook: AlignOutlook | None = None
-        self._made_for: object = None
-        super().__init__(document)
-        self._expect = Job(self)
-        self._expect.done.connect(self._on_outlook)
-        self._expect.refused.connect(self._on_no_outlook)
 
     def build(self, area: QWidget) -> None:
         self.plot = Plot(("field, electrical", "°"), ("rotor rests at", "° from zero"), name="rest against field")
@@ -53,11 +43,7 @@ class AlignPage(AngleLeg):
         self.plot.curve("above", "magenta", symbol="t", size=10)
         self.plot.rule(y=0.0, token="line")
         self.rows = Rows("What to do, what to expect", width=330)
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addWidget(self.plot, 1)
-        row.addWidget(self.rows)
+        beside(area, (self.plot,), (self.rows,))
 
     def build_levers(self) -> None:
         caution = label(_CAUTION, "caution")
@@ -77,19 +63,13 @@ class AlignPage(AngleLeg):
     def finish(self, main_text: str = "", *others: QPushButton) -> None:
         super().finish(main_text, self.write_button, *others)
 
-    def refresh(self) -> None:
-        bench = self.document.bench
-        inputs = (
-            bench.levers.plate,
-            bench.levers.commutation.lag,
-            {k: s.values for k, s in bench.settled.items() if k in ("resistance", "inductance", "flux", "mechanics")},
-        )
-        if inputs != self._made_for:
-            self._made_for = inputs
-            self._expect.ask(lambda: align_outlook(bench))
-        super().refresh()
+    def work_out(self, bench: Bench) -> AlignOutlook:
+        return align_outlook(bench)
 
-    def _on_outlook(self, outlook: AlignOutlook) -> None:
+    def rests_on(self, bench: Bench) -> object:
+        return bench.levers.commutation.lag
+
+    def on_outlook(self, outlook: AlignOutlook) -> None:
         self.outlook = outlook
         field, half = np.degrees(outlook.fields), math.degrees(outlook.lag)
         side = np.concatenate([[0.0], np.sign(np.diff(field))])
@@ -98,7 +78,7 @@ class AlignPage(AngleLeg):
             self.plot.fit()
         self.show_texts()
 
-    def _on_no_outlook(self, refusal: Refusal) -> None:
+    def on_no_outlook(self, refusal: Refusal) -> None:
         self.outlook = None
         self.plot.set("expected", [], [])
         self.show_texts()

@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+from typing import Any
+
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.capture_leg import CaptureLeg
-from crisp_compass.bench.models import Evidence
+from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.errors import Refusal
 from crisp_compass.voyage.angle_evidence import SECTIONS
 from crisp_compass.voyage.evidence import Evaluated
 
@@ -23,3 +28,47 @@ class AngleLeg(CaptureLeg):
         super()._on_loaded(evaluated)
         if evaluated.evidence.slot != self.slot:
             self.section_chosen.emit(SECTIONS[evaluated.evidence.slot])
+
+
+class OutlookLeg(AngleLeg):
+    """A capture section that shows what to expect before there is a capture, worked out off the window's thread."""
+
+    always_plots = True
+
+    def __init__(self, document: Document) -> None:
+        self.outlook: Any = None
+        self._made_for: object = None
+        super().__init__(document)
+        self._expect = Job(self)
+        self._expect.done.connect(self.on_outlook)
+        self._expect.refused.connect(self.on_no_outlook)
+
+    def work_out(self, bench: Bench) -> Any:
+        """Return the outlook."""
+        raise NotImplementedError
+
+    def rests_on(self, bench: Bench) -> object:
+        """Return what of the page's levers the outlook rests on."""
+        raise NotImplementedError
+
+    def on_outlook(self, outlook: Any) -> None:
+        """Show the outlook."""
+        raise NotImplementedError
+
+    def on_no_outlook(self, refusal: Refusal) -> None:
+        """Say why there is none."""
+        raise NotImplementedError
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        motor = {
+            k: bench.settled[k].values
+            for k in ("resistance", "inductance", "flux", "mechanics")
+            if k in bench.settled
+        }
+        inputs = (bench.levers.plate, self.rests_on(bench), motor, bench.evidence)
+        if inputs != self._made_for:
+            self._made_for = inputs
+            self.outlook = None
+            self._expect.ask(lambda: self.work_out(bench))
+        super().refresh()

@@ -5,12 +5,13 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.errors import Refusal
@@ -40,17 +41,7 @@ class CarrierPage(LegPage):
         self.gates.getAxis("left").setTicks([[(row + 0.35, name) for name, row in _ROWS] + [(1.2, "sample")]])
         self.gates.setMouseEnabled(x=True, y=False)
         self.rows = Rows("Sampling and ripple", width=312)
-        plots = QVBoxLayout()
-        plots.setSpacing(8)
-        plots.addWidget(self.gates, 3)
-        plots.addWidget(self.ripple, 2)
-        area = QWidget()
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addLayout(plots, 1)
-        row.addWidget(self.rows)
-        self.column.addWidget(area, 1)
+        self.column.addWidget(beside(QWidget(), (self.gates, self.ripple), (self.rows,)), 1)
         self._levers: dict[str, Lever | Choice] = {
             "depth": Lever("Voltage, of limit", "%", width=116),
             "angle": Lever("Its angle", "deg", width=92),

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Evidence
@@ -41,15 +42,7 @@ class CommandPage(CaptureLeg):
         self.duty = Plot(("time", "s"), ("duty", "%"), name="duty over time")
         self.duty.curve("duty", "magenta", width=1.6)
         self.rows = Rows("The command input", width=330)
-        plots = QVBoxLayout()
-        plots.setSpacing(8)
-        plots.addWidget(self.map, 3)
-        plots.addWidget(self.duty, 2)
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addLayout(plots, 1)
-        row.addWidget(self.rows)
+        beside(area, (self.map, self.duty), (self.rows,))
 
     def build_levers(self) -> None:
         self._levers = {

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.errors import Refusal
@@ -32,17 +33,7 @@ class DeadTimePage(LegPage):
         self.plot.rule(x=0.0, token="line")
         self.effects = Rows("Left as it is", width=330)
         self.settings = Rows("Compensation to set", width=330)
-        side = QVBoxLayout()
-        side.setSpacing(8)
-        side.addWidget(self.effects)
-        side.addWidget(self.settings, 1)
-        area = QWidget()
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addWidget(self.plot, 1)
-        row.addLayout(side)
-        self.column.addWidget(area, 1)
+        self.column.addWidget(beside(QWidget(), (self.plot,), (self.effects, self.settings)), 1)
         self._levers = {
             "dead_time": Lever("Dead time", "s", width=104),
             "min_pulse": Lever("Shortest pulse", "s", width=112),

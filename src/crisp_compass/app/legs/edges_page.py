@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QStackedWidget, QWidget
 
 from crisp_compass.app.dial import DialView, Sector
 from crisp_compass.app.document import Document
@@ -11,6 +11,7 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import HallRecord
@@ -41,16 +42,7 @@ class EdgesPage(LegPage):
             plot.curve("even", "deep", width=1.5, dash="dash")
             plot.curve("corrected", "magenta", width=1.8)
         self.rows = Rows("At this speed", width=330)
-        plots = QVBoxLayout()
-        plots.setSpacing(8)
-        plots.addWidget(self.torque)
-        plots.addWidget(self.speed)
-        middle = QWidget()
-        row = QHBoxLayout(middle)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addLayout(plots, 1)
-        row.addWidget(self.rows)
+        middle = beside(QWidget(), (self.torque, self.speed), (self.rows,), (1, 1))
         self.waiting = Waiting()
         self.stack = QStackedWidget()
         self.stack.addWidget(self.waiting)

@@ -5,11 +5,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.angle_leg import AngleLeg
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Evidence
@@ -38,11 +39,7 @@ class EncoderPage(AngleLeg):
         self.trace = Plot(("time", "s"), ("count, ×4", ""), name="running count")
         self.trace.curve("counts", "deep", width=1.8, dense=True)
         self.rows = Rows("What follows", width=312)
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addWidget(self.trace, 1)
-        row.addWidget(self.rows)
+        beside(area, (self.trace,), (self.rows,))
 
     def build_levers(self) -> None:
         self.turns = Lever(

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QHBoxLayout, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import now
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Evidence
@@ -16,7 +17,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.loops.step_fit import StepFit
 from crisp_compass.quantities import show
 from crisp_compass.voyage.evidence import Evaluated, findings_of
-from crisp_compass.voyage.step_trials import add_trial, gains_that_ran
+from crisp_compass.voyage.step_trials import add_trial, gains_that_ran, predicted_step
 
 
 class MeasuredPage(CaptureLeg):
@@ -39,19 +40,7 @@ class MeasuredPage(CaptureLeg):
         self.rest.rule(y=0.0, token="line")
         self.rows = Rows("Designed → found", width=330)
         self.figures = Rows("The step itself", width=330)
-        plots = QVBoxLayout()
-        plots.setSpacing(8)
-        plots.addWidget(self.step, 3)
-        plots.addWidget(self.rest, 1)
-        side = QVBoxLayout()
-        side.setSpacing(8)
-        side.addWidget(self.rows)
-        side.addWidget(self.figures, 1)
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addLayout(plots, 1)
-        row.addLayout(side)
+        beside(area, (self.step, self.rest), (self.rows, self.figures), (3, 1))
 
     def build_levers(self) -> None:
         self.kp = Lever(
@@ -90,7 +79,12 @@ class MeasuredPage(CaptureLeg):
             )  # fmt: skip
             self.findings.show_findings(())
             self.rows.show_rows(())
-            self.figures.show_rows(())
+            self.figures.show_rows((), note="Dashed: what the design predicts with the gains that ran.")
+            try:
+                self.step.set("predicted", *predicted_step(bench))
+                self.step.fit()
+            except Refusal as refusal:
+                self.answer.show_reason(refusal.sentence)
             return
         self.findings.show_findings(findings_of(evidence))
         found = evidence.estimates
@@ -130,6 +124,11 @@ class MeasuredPage(CaptureLeg):
             ("within ±5 % after", show(found["settling"].value, "s") if "settling" in found else "–"),
             ("rings at", show(found["ringing"].value, "Hz") if found["ringing"].value else "does not ring"),
         ], note="Dashed: what the design predicts with the gains that ran.")  # fmt: skip
+
+    def _show_plots(self, evaluated: Evaluated | None) -> None:
+        super()._show_plots(evaluated)
+        if evaluated is None:
+            self.show_texts()  # the prediction stays
 
     def draw(self, evaluated: Evaluated) -> None:
         fit = evaluated.result

@@ -5,16 +5,15 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
-from crisp_compass.app.legs.angle_leg import AngleLeg
+from crisp_compass.app.legs.angle_leg import OutlookLeg
 from crisp_compass.app.widgets.lever import Lever
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
 from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
@@ -25,23 +24,14 @@ from crisp_compass.voyage.zero_outlook import SearchOutlook, search_outlook
 _CAUTION = "Done at standstill, after R and L and before the first move; the shaft may twitch. Afterwards move slowly and check the sign (Sense and offset)."
 
 
-class PolesPage(AngleLeg):
+class PolesPage(OutlookLeg):
     """Current of each pulse over its direction, the fit, and whether the search can work with this motor."""
 
     section = "Pole search"
     slot = "poles"
     sketch = "encoder"
-    always_plots = True
     question = "Where does the rotor lie at standstill?"
     wanted = ("field_angle", "i_peak")
-
-    def __init__(self, document: Document) -> None:
-        self.outlook: SearchOutlook | None = None
-        self._made_for: object = None
-        super().__init__(document)
-        self._expect = Job(self)
-        self._expect.done.connect(self._on_outlook)
-        self._expect.refused.connect(self._on_no_outlook)
 
     def build(self, area: QWidget) -> None:
         self.plot = Plot(
@@ -52,11 +42,7 @@ class PolesPage(AngleLeg):
         self.plot.curve("pulses", "deep", symbol="o", size=7)
         self.plot.getAxis("bottom").setTicks([[(a, f"{a}") for a in range(0, 361, 60)]])
         self.rows = Rows("Would it work with this motor?", width=330)
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addWidget(self.plot, 1)
-        row.addWidget(self.rows)
+        beside(area, (self.plot,), (self.rows,))
 
     def build_levers(self) -> None:
         caution = label(_CAUTION, "caution")
@@ -75,27 +61,21 @@ class PolesPage(AngleLeg):
             self.bind(lever, field)
         self.add_levers(self.current, self.noise, self.magnet)
 
-    def refresh(self) -> None:
-        bench = self.document.bench
-        levers = bench.levers.commutation
-        inputs = (
-            bench.levers.plate, levers.pulse_current, levers.pulse_noise, levers.magnet,
-            {k: s.values for k, s in bench.settled.items() if k in ("resistance", "inductance", "flux", "mechanics")},
-        )  # fmt: skip
-        if inputs != self._made_for:
-            self._made_for = inputs
-            self.outlook = None
-            self._expect.ask(lambda: search_outlook(bench))
-        super().refresh()
+    def work_out(self, bench: Bench) -> SearchOutlook:
+        return search_outlook(bench)
 
-    def _on_outlook(self, outlook: SearchOutlook) -> None:
+    def rests_on(self, bench: Bench) -> object:
+        levers = bench.levers.commutation
+        return (levers.pulse_current, levers.pulse_noise, levers.magnet)
+
+    def on_outlook(self, outlook: SearchOutlook) -> None:
         self.outlook = outlook
         if self.evidence() is None:
             self.plot.set("expected", np.degrees(outlook.angle), outlook.example)
             self.plot.fit()
         self.show_texts()
 
-    def _on_no_outlook(self, refusal: Refusal) -> None:
+    def on_no_outlook(self, refusal: Refusal) -> None:
         self.outlook = None
         self.plot.set("expected", [], [])
         self.rows.show_rows((), note=refusal.sentence)

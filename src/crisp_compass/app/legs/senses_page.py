@@ -5,14 +5,14 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Choice, Lever
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.commutation.senses import COMBINATIONS, Senses, judge_senses
@@ -47,24 +47,9 @@ class SensesPage(LegPage):
             plot.curve("right", "deep", width=1.6, dash="dash")
             plot.curve("wrong", "magenta", width=1.8)
         self.rows = Rows("This angle error", width=330)
-        plots = QVBoxLayout()
-        plots.setSpacing(8)
-        plots.addWidget(self.speed, 3)
-        plots.addWidget(self.current, 2)
-        middle = QHBoxLayout()
-        middle.setSpacing(8)
-        middle.addLayout(plots, 1)
         self.combinations = Rows("What the signs mean: shaft, encoder", width=330, prose=True)
         self.combinations.show_rows(COMBINATIONS)
-        side = QVBoxLayout()
-        side.setSpacing(8)
-        side.addWidget(self.rows)
-        side.addWidget(self.combinations, 1)
-        middle.addLayout(side)
-        area = QWidget()
-        area.setLayout(middle)
-        middle.setContentsMargins(0, 0, 0, 0)
-        self.column.addWidget(area, 1)
+        self.column.addWidget(beside(QWidget(), (self.speed, self.current), (self.rows, self.combinations)), 1)
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -37,17 +38,7 @@ class WeakeningPage(LegPage):
         self.currents.curve("i_q", "magenta", width=2)
         self.currents.curve("i_d", "deep", width=2)
         self.rows = Rows("This motor on this bus", width=330)
-        plots = QVBoxLayout()
-        plots.setSpacing(8)
-        plots.addWidget(self.torque, 3)
-        plots.addWidget(self.currents, 2)
-        area = QWidget()
-        row = QHBoxLayout(area)
-        row.setContentsMargins(0, 0, 0, 0)
-        row.setSpacing(8)
-        row.addLayout(plots, 1)
-        row.addWidget(self.rows)
-        self.column.addWidget(area, 1)
+        self.column.addWidget(beside(QWidget(), (self.torque, self.currents), (self.rows,)), 1)
         self._levers = {
             "v_bus": Lever("Bus", "V", width=96),
             "rated_current": Lever("Rated current", "A", width=112),

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QFrame, QLabel, QLayout, QPushButton
+from collections.abc import Sequence
+
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QVBoxLayout, QWidget
 
 
 def label(text: str, role: str) -> QLabel:
@@ -32,3 +34,19 @@ def empty(layout: QLayout) -> None:
         widget = item.widget()
         if widget is not None:
             widget.deleteLater()
+
+
+def beside(
+    area: QWidget, left: Sequence[QWidget], right: Sequence[QWidget], shares: Sequence[int] = (3, 2)
+) -> QWidget:
+    """Lay out plots above each other (heights by ``shares``) with boxes of figures to their right, the last one stretched."""
+    row = QHBoxLayout(area)
+    row.setContentsMargins(0, 0, 0, 0)
+    row.setSpacing(8)
+    for widgets, stretches, width in ((left, shares, 1), (right, [0] * (len(right) - 1) + [1], 0)):
+        column = QVBoxLayout()
+        column.setSpacing(8)
+        for widget, stretch in zip(widgets, stretches, strict=False):
+            column.addWidget(widget, stretch)
+        row.addLayout(column, width)
+    return area
