@@ -74,6 +74,10 @@ def test_alignment_says_what_is_wrong() -> None:
         read_alignment(table(field_angle=good["field_angle"][:2], angle=good["angle"][:2]), pole_pairs=7)
     with pytest.raises(Refusal, match="did not follow"):
         read_alignment(table(field_angle=good["field_angle"], angle=0 * good["angle"]), pole_pairs=7)
+    # a single electrical turn holds less against wrong pole pairs; it is still told
+    turn = np.radians(np.concatenate([np.arange(0, 360, 60), np.arange(300, -1, -60)]))
+    with pytest.raises(Refusal, match="7 pole pairs would fit"):
+        read_alignment(table(field_angle=turn, angle=(turn - 0.7) / 7), pole_pairs=5)
     one = table(field_angle=good["field_angle"][:17], angle=good["angle"][:17])
     found = read_alignment(one, pole_pairs=7)
     assert [f.code for f in found.findings] == ["one-side"]

@@ -187,14 +187,17 @@ def _sense(alpha: FloatArray, mechanical: FloatArray, pole_pairs: int, source: s
 
     found = {sign: unity(pole_pairs, sign) for sign in (1, -1)}
     best = max(found, key=lambda s: found[s])
-    if found[best] > _FOLLOWS and found[best] - found[-best] > 0.02:
-        return best
-    if found[best] > _FOLLOWS:
+    others = {p: max(unity(p, 1), unity(p, -1)) for p in range(1, _MOST_POLE_PAIRS + 1) if p != pole_pairs}
+    # with a handful of places some other number always fits; with six or more only the right one does
+    better = [p for p, value in others.items() if value > 0.98 and found[best] < 0.9 and len(alpha) >= 6]
+    if found[best] > _FOLLOWS and not better:
+        if found[best] - found[-best] > 0.02:
+            return best
         raise Refusal(
             "the positions fit either sense of the encoder", "add positions a quarter of a turn apart", where=source
         )
-    others = [p for p in range(1, _MOST_POLE_PAIRS + 1) if p != pole_pairs and max(unity(p, 1), unity(p, -1)) > 0.95]
-    hint = f"{others[0]} pole pairs would fit; " if others else ""
+    near = better or [p for p, value in others.items() if value > 0.95]
+    hint = f"{near[0]} pole pairs would fit; " if near else ""
     raise Refusal(
         f"the shaft does not follow the field with {pole_pairs} pole pairs",
         f"{hint}check the pole pairs, the counts a turn and that the shaft is free",
