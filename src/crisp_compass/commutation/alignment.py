@@ -188,8 +188,9 @@ def _sense(alpha: FloatArray, mechanical: FloatArray, pole_pairs: int, source: s
     found = {sign: unity(pole_pairs, sign) for sign in (1, -1)}
     best = max(found, key=lambda s: found[s])
     others = {p: max(unity(p, 1), unity(p, -1)) for p in range(1, _MOST_POLE_PAIRS + 1) if p != pole_pairs}
-    # with a handful of places some other number always fits; with six or more only the right one does
-    better = [p for p, value in others.items() if value > 0.98 and found[best] < 0.9 and len(alpha) >= 6]
+    # with a handful of places some other number always fits, and numbers far off fall into step with the places
+    close = {p: value for p, value in others.items() if p <= 2 * pole_pairs + 4}
+    better = [p for p, value in close.items() if value > 0.98 and found[best] < 0.9 and len(alpha) >= 6]
     if found[best] > _FOLLOWS and not better:
         if found[best] - found[-best] > 0.02:
             return best
