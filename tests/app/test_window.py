@@ -290,7 +290,7 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
-    for page in (p for parts in window.sections.values() for p in parts.values()):
+    for page in (window.page_of(key, name) for key, names in window.sections.items() for name in names):
         key = (page.key, page.section)
         for kind in (QAbstractButton, QLineEdit, QComboBox):
             for control in page.findChildren(kind):
@@ -351,7 +351,7 @@ def test_both_themes_and_no_text_is_cut(window: Window, qtbot: QtBot, winch: Pat
         ground = window.grab().toImage().pixelColor(300, 130).name().upper()
         assert ground == TOKENS[theme]["paper"]
     looked_at = 0
-    for key, page in window.pages.items():
+    for key, page in ((key, window.page_of(key)) for key in window.sections):
         if key == "commutation":
             continue  # not a leg of this bench
         window.travel(key)

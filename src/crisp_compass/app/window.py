@@ -64,19 +64,13 @@ class Window(QMainWindow):
         self.setMinimumSize(1260, 730)  # every lever row fits
         self.course = CourseStrip()
         self.dial = Dial()
-        self.sections: dict[str, dict[str, LegPage]] = {}
-        self.stack = QStackedWidget()
+        #: Every section by leg and name; a page is built when it is first opened, so that the window opens fast.
+        self.sections: dict[str, dict[str, type[LegPage]]] = {}
         for kind in PAGES:
-            page = kind(self.document)
-            page.refused.connect(self.notice)
-            page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
-            page.section_chosen.connect(partial(self.travel, page.key))
-            self.sections.setdefault(page.key, {})[page.section] = page
-            self.stack.addWidget(page)
-        for parts in self.sections.values():
-            for page in parts.values():
-                page.show_sections(tuple(parts))
-        self.page: LegPage = self.pages["plate"]
+            self.sections.setdefault(kind.key, {})[kind.section] = kind
+        self._built: dict[type[LegPage], LegPage] = {}
+        self.stack = QStackedWidget()
+        self.page: LegPage = self.page_of("plate")
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
         self.ledger.refused.connect(self.notice)
@@ -93,9 +87,6 @@ class Window(QMainWindow):
         self.document.changed.connect(self.refresh)
         self.document.renamed.connect(self._show_title)
         THEME.changed.connect(self.bearing.restyle)
-        handover = self.pages["hand_over"]
-        assert isinstance(handover, HandOverPage)
-        handover.written.connect(lambda text: self.statusBar().showMessage(text, 8000))
         geometry = self.settings.value("geometry")
         if geometry is not None:
             self.restoreGeometry(geometry)
@@ -103,10 +94,20 @@ class Window(QMainWindow):
         self.travel("plate")
         self._show_title()
 
-    @property
-    def pages(self) -> dict[str, LegPage]:
-        """The main section of every leg by its key."""
-        return {key: next(iter(parts.values())) for key, parts in self.sections.items()}
+    def page_of(self, key: str, section: str = "") -> LegPage:
+        """Return a section's page (a leg's main one without a name), building it the first time."""
+        kinds = self.sections[key]
+        kind = kinds[section] if section else next(iter(kinds.values()))
+        if kind not in self._built:
+            page = self._built[kind] = kind(self.document)
+            page.refused.connect(self.notice)
+            page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
+            page.section_chosen.connect(partial(self.travel, key))
+            if isinstance(page, HandOverPage):
+                page.written.connect(lambda text: self.statusBar().showMessage(text, 8000))
+            page.show_sections(tuple(kinds))
+            self.stack.addWidget(page)
+        return self._built[kind]
 
     def prepare_simulation(self) -> None:
         """Compile the plant in the background; pages that need it say so until it is done."""
@@ -245,10 +246,9 @@ class Window(QMainWindow):
 
     def travel(self, key: str, section: str = "") -> None:
         """Open a leg, at one of its sections or at the main one."""
-        parts = self.sections[key]
         if key == "commutation" and not section and self.document.bench.levers.plate.sensor == "encoder":
             section = "Encoder"
-        fresh = parts[section] if section else next(iter(parts.values()))
+        fresh = self.page_of(key, section)
         if fresh is not self.page:
             self.page.leave()
             self._notice.hide()
