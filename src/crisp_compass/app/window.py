@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import importlib
 from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QSettings, Qt
+from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
@@ -17,7 +18,6 @@ from PySide6.QtWidgets import (
     QMenu,
     QMessageBox,
     QPushButton,
-    QStackedWidget,
     QVBoxLayout,
     QWidget,
 )
@@ -33,6 +33,7 @@ from crisp_compass.app.legs.hand_over import HandOverPage
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.bearing import BearingLine
+from crisp_compass.app.widgets.deck import Deck
 from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.capture import Capture, Progress, read_capture
@@ -46,9 +47,15 @@ from crisp_compass.voyage.evidence import guess_leg
 _RECENT = 8
 
 
+#: Between two pages that are built ahead.
+AHEAD_MS = 120
+
+
 def _get_ready() -> None:
     """Do away from the window what would make the first visit of a page slow: kernels and late imports."""
     prepare()
+    for name in ("scipy.optimize", "scipy.signal", "scipy.stats"):
+        importlib.import_module(name)
     tune_current(r=1.0, ld=1e-3, lq=1e-3, loop_hz=1e4, bandwidth_hz=500.0)
 
 
@@ -69,7 +76,7 @@ class Window(QMainWindow):
         for kind in PAGES:
             self.sections.setdefault(kind.key, {})[kind.section] = kind
         self._built: dict[type[LegPage], LegPage] = {}
-        self.stack = QStackedWidget()
+        self.stack = Deck()
         self.page: LegPage = self.page_of("plate")
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
@@ -106,7 +113,7 @@ class Window(QMainWindow):
             if isinstance(page, HandOverPage):
                 page.written.connect(lambda text: self.statusBar().showMessage(text, 8000))
             page.show_sections(tuple(kinds))
-            self.stack.addWidget(page)
+            self.stack.add(page)
         return self._built[kind]
 
     def prepare_simulation(self) -> None:
@@ -120,6 +127,19 @@ class Window(QMainWindow):
     def _on_prepared(self, _: object) -> None:
         READY.set()
         self.refresh()
+        self._ahead = QTimer(self)
+        self._ahead.setInterval(AHEAD_MS)
+        self._ahead.timeout.connect(self._build_ahead)
+        self._ahead.start()
+
+    def _build_ahead(self) -> None:
+        """Build one more page while nobody waits for it."""
+        for key, kinds in self.sections.items():
+            for name, kind in kinds.items():
+                if kind not in self._built:
+                    self.page_of(key, name)
+                    return
+        self._ahead.stop()
 
     def _build(self) -> None:
         self._notice = frame("notice")
@@ -253,7 +273,7 @@ class Window(QMainWindow):
             self.page.leave()
             self._notice.hide()
         self.page = fresh
-        self.stack.setCurrentWidget(fresh)
+        self.stack.show_page(fresh)
         self.refresh()
         self.dial.show_view(fresh.dial_view)
 

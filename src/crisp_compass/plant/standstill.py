@@ -16,7 +16,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import Load, Machine
 
-_STEPS = 40
+_STEPS = 20
 
 
 @dataclass(frozen=True)
