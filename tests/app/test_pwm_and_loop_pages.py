@@ -170,6 +170,11 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     trials = window.page
     assert isinstance(trials, TrialsPage)
     assert trials.answer.text == "1 trial"
+    # the trial is the measured one: its own points, not the design's step
+    kept = window.document.bench.current_trials[0]
+    assert np.interp(0.002, *np.array(kept.curve).T) == pytest.approx(1.0, abs=0.02)
+    assert float(np.max(trials.plot.data("last")[1])) == pytest.approx(1 + (kept.overshoot or 0), abs=1e-3)
+    assert trials.cells[0][0].text() == "1  measured at 1.5 A"
     type_into(qtbot, trials.kp, "18")
     type_into(qtbot, trials.ki, "6k")
     type_into(qtbot, trials.current, "500m")

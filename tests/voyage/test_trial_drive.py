@@ -11,7 +11,7 @@ import pytest
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.trial_drive import edge_cost, machine_of, run_wrong_angle, trial_drive
+from crisp_compass.voyage.trial_drive import edge_cost, machine_of, run_wrong_angle, stand_ins, trial_drive
 from crisp_compass.voyage.zero_outlook import align_outlook, align_table, search_outlook
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
@@ -53,6 +53,10 @@ def test_beyond_a_quarter_turn_it_runs_away_and_a_wrong_sense_locks(
     assert float(np.mean(np.hypot(locked.wrong["i_d"][-200:], locked.wrong["i_q"][-200:]))) > 5
     # with nothing settled but the plate, its figures stand in
     assert run_wrong_angle(thruster_bench, 0.0).outcome == "runs"
+    assert "stand-in loops" in stand_ins(thruster_bench)
+    assert stand_ins(winch_bench) == ""
+    # halls that run against the field are as bad as an encoder that does
+    assert run_wrong_angle(thruster_bench, 0.0, reversed_sense=True).outcome != "runs"
 
 
 def test_edges_cost_what_their_periods_say(winch_bench: Bench) -> None:

@@ -243,7 +243,8 @@ class Trial(_Frozen):
 class CurrentTrial(_Frozen):
     """Gains tried on the current loop: V/A and V/(A·s), the test current [A], whether the drive found them by itself.
 
-    ``overshoot`` (ratio) and ``ringing`` [Hz] as measured, None where they were only simulated.
+    A measured trial keeps its ``overshoot`` (ratio), ``ringing`` [Hz], ``rise`` and ``settling`` [s], and its ``curve`` as
+    pairs of time from the step [s] and current over the step; a trial without a curve is simulated.
     """
 
     kp: float = Field(gt=0, allow_inf_nan=False)
@@ -252,6 +253,9 @@ class CurrentTrial(_Frozen):
     automatic: bool = False
     overshoot: Finite | None = None
     ringing: Finite | None = None
+    rise: Finite | None = None
+    settling: Finite | None = None
+    curve: tuple[tuple[Finite, Finite], ...] = ()
     when: str
 
 

@@ -214,5 +214,5 @@ def _judge_friction(hysteresis: Estimate, findings: list[Finding]) -> None:
         ))  # fmt: skip
     elif h > 20:
         findings.append(Finding(
-            "caution", "friction-large", f"Friction holds the rotor {h:.0f}° short of the field: {math.sin(math.radians(min(h, 80))) / math.sin(math.radians(10)):.1f} times the current would halve the doubt or better, if the winding bears it.",
+            "caution", "friction-large", f"Friction holds the rotor {h:.0f}° short of the field: {math.sin(math.radians(min(h, 80))) / math.sin(math.radians(10)):.1f} times the current would leave 10°, if the winding bears it.",
         ))  # fmt: skip

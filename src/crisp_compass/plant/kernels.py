@@ -173,7 +173,7 @@ def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: Float
     """Update the firmware's angle (electrical rad) and, with halls, its speed."""
     p, ts = drive.machine.pole_pairs, drive.control.ts
     if drive.sensing.angle_sensor == HALLS:
-        theta_e = p * x[THETA]
+        theta_e = drive.sensing.sense * p * x[THETA]
         sector = _hall_sector(theta_e, edges)
         last = int(x[SECTOR])
         x[EDGE_CLOCK] += ts

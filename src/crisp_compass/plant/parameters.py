@@ -48,7 +48,7 @@ class Inverter(NamedTuple):
 class Sensing(NamedTuple):
     """Current sensing: full scale [A], converter step [A], noise [A rms], offset of A and B [A]; angle sensor.
 
-    ``sense`` −1 where the encoder counts against the field (its channels or two motor leads exchanged).
+    ``sense`` −1 where encoder or halls run against the field (their wires or two motor leads exchanged).
     """
 
     full_scale: float

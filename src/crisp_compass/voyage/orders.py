@@ -21,6 +21,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.kernels import six_step
 from crisp_compass.plant.parameters import Load, Machine
+from crisp_compass.voyage.supply import rated_peak
 from crisp_compass.voyage.trial_drive import known_halls, machine_of
 
 ORDERS: tuple[str, ...] = ("ABC", "ACB", "BAC", "BCA", "CAB", "CBA")
@@ -88,7 +89,7 @@ def _motor(bench: Bench) -> tuple[Machine, Load, float, float]:
     # enough to turn it smartly in the right order: friction three times over, and a tenth of the bus
     friction = 3 * load.coulomb / (math.sqrt(3) * machine.pole_pairs * machine.psi)
     volts = max(0.1 * plate.v_bus, 2 * machine.r * friction)
-    return machine, load, volts, max(plate.rated_current, 2 * friction)
+    return machine, load, volts, max(rated_peak(bench), 2 * friction)
 
 
 _Runs = dict[int, list[tuple[float, float, float, float]]]

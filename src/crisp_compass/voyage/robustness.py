@@ -1,7 +1,7 @@
 """How sound is the current loop against reality? A thousand runs of the compiled plant over what is not known.
 
 Drawn: R by its error bar and the winding's temperature (copper, IEC 60034-1: 235 °C rule), L by its error bar, iron that
-may saturate, a bus that sags, one more period of delay where asked. Every run is the plant's own kernel, rotor held.
+may saturate, a bus that sags. Every run is the plant's own kernel, rotor held.
 """
 
 from __future__ import annotations

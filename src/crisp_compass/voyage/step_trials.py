@@ -29,6 +29,8 @@ from crisp_compass.voyage.design import design_current
 
 _MOST = 12
 _STEPS = 60
+#: Points of a measured trial that are kept, about.
+_CURVE = 150
 
 
 def gains_that_ran(bench: Bench, notes: Mapping[str, str] | None = None) -> tuple[float, float]:
@@ -100,7 +102,7 @@ class TrialRow:
 
 
 def trial_rows(bench: Bench) -> list[TrialRow]:
-    """Return every trial of the bench, simulated with its gains on the settled winding; raises Refusal naming what is missing."""
+    """Return every trial of the bench, measured ones as they were, others simulated on the settled winding; raises Refusal naming what is missing."""
     r, inductance, loop_hz = (
         need(bench, "resistance.resistance"),
         need(bench, "inductance.lq"),
@@ -116,16 +118,14 @@ def trial_rows(bench: Bench) -> list[TrialRow]:
         time = np.arange(8 * _STEPS) / loop_hz / 8
         size = trial.current or bench.levers.current_loop.step
         response = respond(expected, r, inductance, delay / loop_hz, np.full(_STEPS + 2, size), time) / size
-        rows.append(
-            TrialRow(
-                trial,
-                trial.kp / (2 * math.pi * inductance),
-                loop,
-                measured_figures(time, response, 1.0),
-                time,
-                response,
-            )
-        )
+        figures = measured_figures(time, response, 1.0)
+        if trial.curve:
+            time, response = (np.array(column) for column in zip(*trial.curve, strict=True))
+            figures = StepFigures(
+                math.nan if trial.rise is None else trial.rise, 100 * (trial.overshoot or 0.0),
+                math.nan if trial.settling is None else trial.settling, trial.ringing or 0.0, figures.delay,
+            )  # fmt: skip
+        rows.append(TrialRow(trial, trial.kp / (2 * math.pi * inductance), loop, figures, time, response))
     return rows
 
 
@@ -145,10 +145,7 @@ def advise(bench: Bench, rows: list[TrialRow]) -> tuple[str, list[Finding]]:
     if not last.loop.margins.stable:
         findings.append(Finding("stop", "unstable", "The last trial is unstable with the settled winding and delay."))
         return f"Come down to {show(0.4 * last.bandwidth_hz, 'Hz')}.", findings
-    figures = last.figures if last.trial.overshoot is None else StepFigures(
-        last.figures.rise, 100 * last.trial.overshoot, last.figures.settling, last.trial.ringing or 0.0, last.figures.delay
-    )  # fmt: skip
-    hertz, why = next_trial(figures, last.bandwidth_hz, last.loop.margins.phase_margin_deg)
+    hertz, why = next_trial(last.figures, last.bandwidth_hz, last.loop.margins.phase_margin_deg)
     r, inductance = need(bench, "resistance.resistance"), need(bench, "inductance.lq")
     if abs(hertz / last.bandwidth_hz - 1) < 0.01:
         return why, findings
@@ -156,18 +153,29 @@ def advise(bench: Bench, rows: list[TrialRow]) -> tuple[str, list[Finding]]:
     return f"{why} Next: {show(hertz, 'Hz')}, Kp {show(kp, 'V/A')}, Ki {show(ki, 'V/(A·s)')}.", findings
 
 
+def _as_measured(fit: StepFit) -> dict[str, object]:
+    """Return the fields that a trial keeps of a measured step; its curve thinned to what a plot needs."""
+    kept = np.flatnonzero((fit.time >= -1e-12) & (np.arange(len(fit.time)) % max(len(fit.time) // _CURVE, 1) == 0))
+    figures = fit.figures
+    return {
+        "current": abs(fit.size), "overshoot": figures.overshoot / 100, "ringing": figures.ringing,
+        "rise": figures.rise if math.isfinite(figures.rise) else None,
+        "settling": figures.settling if math.isfinite(figures.settling) else None,
+        "curve": tuple((float(f"{fit.time[k]:.6g}"), float(f"{fit.measured[k] / fit.size:.5g}")) for k in kept),
+    }  # fmt: skip
+
+
 def add_trial(
-    bench: Bench, when: str, kp: float, ki: float, *, current: float | None = None, automatic: bool = False, overshoot: float | None = None,
-    ringing: float | None = None,
+    bench: Bench, when: str, kp: float, ki: float, *, current: float | None = None, automatic: bool = False, measured: StepFit | None = None,
 ) -> Bench:  # fmt: skip
     """Return the bench with a trial more and a ledger line; raises Refusal for gains that are not above zero or too many."""
     if not (kp > 0 and ki > 0 and math.isfinite(kp) and math.isfinite(ki)):
         raise Refusal("the gains of a trial are not above zero", "type both")
     if len(bench.current_trials) >= _MOST:
         raise Refusal(f"{_MOST} trials are kept", "clear the list first")
-    trial = CurrentTrial(
-        kp=kp, ki=ki, current=current, automatic=automatic, overshoot=overshoot, ringing=ringing, when=when
-    )
+    trial = CurrentTrial(kp=kp, ki=ki, current=current, automatic=automatic, when=when)
+    if measured is not None:
+        trial = trial.model_copy(update=_as_measured(measured))
     line = LedgerEntry(when=when, kind="trial", text=f"current loop Kp {show(kp, 'V/A')}, Ki {show(ki, 'V/(A·s)')}")
     return bench.model_copy(
         update={"current_trials": (*bench.current_trials, trial), "ledger": (*bench.ledger, line)}

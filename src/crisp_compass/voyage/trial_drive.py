@@ -57,6 +57,15 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
     return Machine(r, ld, lq, psi, float(pole_pairs_of(plate))), load
 
 
+def stand_ins(bench: Bench) -> str:
+    """Return which figures of a trial run are not settled ones, in a sentence; empty where all are."""
+    unsettled = [leg for leg in dict.fromkeys(leg for _, leg in _NEEDED) if leg not in bench.settled]
+    parts = [f"{', '.join(unsettled)} from the best capture, reading or data sheet"] if unsettled else []
+    if not {"current_loop", "speed_loop", "pwm"} <= set(bench.settled):
+        parts.append("stand-in loops")
+    return f"Not settled: {'; '.join(parts)}." if parts else ""
+
+
 def trial_drive(bench: Bench) -> Drive:
     """Return the bench's drive, with stand-in loops where they are not settled; raises Refusal naming what is missing."""
     try:
@@ -90,8 +99,8 @@ def trial_drive(bench: Bench) -> Drive:
 class WrongAngle:
     """A speed step with a wrong angle beside the right one: traces with time from 0, and what happened in words.
 
-    ``torque_share`` cos δ, ``current_factor`` 1/cos δ (infinite from 90° on), ``outcome`` ``runs``, ``stands`` or
-    ``runs-away``.
+    ``torque_share`` cos δ, ``current_factor`` 1/cos δ (infinite from 90° on), ``outcome`` ``runs``, ``weak``,
+    ``stands`` or ``runs-away``.
     """
 
     right: Trace
@@ -103,7 +112,7 @@ class WrongAngle:
 
 
 def run_wrong_angle(bench: Bench, offset: float, *, reversed_sense: bool = False) -> WrongAngle:
-    """Step to the speed of the run page with the angle ``offset`` [rad] off, or with the encoder counting against the field.
+    """Step to the speed of the run page with the angle ``offset`` [rad] off, or with the sensor running against the field.
 
     Raises Refusal where the machine is not settled far enough.
     """
@@ -119,7 +128,7 @@ def run_wrong_angle(bench: Bench, offset: float, *, reversed_sense: bool = False
     )
     wrong = _step(bench, wrong_drive, target, seconds)
     share = math.cos(offset)
-    outcome, text = _judge(right, wrong, target, drive.control.i_limit)
+    outcome, text = _judge(right, wrong, target)
     return WrongAngle(right, wrong, share, 1 / share if share > 1e-6 else math.inf, outcome, text)
 
 
@@ -131,7 +140,7 @@ def _step(bench: Bench, drive: Drive, target: float, seconds: float) -> Trace:
     return sim.advance(seconds, every=every)
 
 
-def _judge(right: Trace, wrong: Trace, target: float, limit: float) -> tuple[str, str]:
+def _judge(right: Trace, wrong: Trace, target: float) -> tuple[str, str]:
     last = slice(-max(len(wrong["t"]) // 8, 4), None)
     end, goal = float(np.mean(wrong["speed"][last])), float(np.mean(right["speed"][last]))
     if end * np.sign(target) < -0.15 * abs(target):

@@ -19,7 +19,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
-from crisp_compass.voyage.trial_drive import EdgeCost, default_edge_speed, edge_cost, known_halls
+from crisp_compass.voyage.trial_drive import EdgeCost, default_edge_speed, edge_cost, known_halls, stand_ins
 
 
 class EdgesPage(LegPage):
@@ -101,7 +101,7 @@ class EdgesPage(LegPage):
         self.answer.show_answer(
             f"Torque ripple {100 * cost.ripple[0]:.0f} %",
             f"falls to {100 * cost.ripple[1]:.0f} % once the edges are corrected",
-            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque; dashed: even edges believed.",
+            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque; dashed: even edges believed. {stand_ins(self.document.bench)}".strip(),
         )
         self.rows.show_rows(
             [

@@ -138,17 +138,7 @@ class MeasuredPage(CaptureLeg):
             self.rest.set("rest", fit.time, fit.measured - fit.fitted)
 
     def _on_keep(self) -> None:
-        evidence = self.evidence()
-        if evidence is None:
+        if self.evaluated is None or not isinstance(self.evaluated.result, StepFit):
             return
-        found = evidence.estimates
-        fit = self.evaluated.result if self.evaluated is not None else None
-        size = fit.size if isinstance(fit, StepFit) else None
-        notes = self.evaluated.capture.notes if self.evaluated is not None else {}
-        self._change(
-            lambda bench: add_trial(
-                bench, now(), *gains_that_ran(bench, notes), current=abs(size) if size else None,
-                overshoot=found["overshoot"].value, ringing=found["ringing"].value,
-            ),
-            "keep trial",
-        )  # fmt: skip
+        fit, notes = self.evaluated.result, self.evaluated.capture.notes
+        self._change(lambda bench: add_trial(bench, now(), *gains_that_ran(bench, notes), measured=fit), "keep trial")

@@ -19,7 +19,7 @@ from crisp_compass.commutation.senses import COMBINATIONS, Senses, judge_senses
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY, Trace
-from crisp_compass.voyage.trial_drive import WrongAngle, run_wrong_angle
+from crisp_compass.voyage.trial_drive import WrongAngle, run_wrong_angle, stand_ins
 
 _WAYS = {"": "–", "wanted": "the wanted way", "other": "the other way"}
 _SIGN = {"wanted": 1.0, "other": -1.0}
@@ -57,7 +57,7 @@ class SensesPage(LegPage):
         self.seen = Choice(
             "Shaft really turns", _WAYS, width=138, tip="Field forced the wanted way; looked at, or by tachometer"
         )
-        self.measured = Choice("Encoder shows", _WAYS, width=138)
+        self.measured = Choice("Sensor shows", _WAYS, width=138)
         self.observed = Choice("Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one")
         self.bind(self.offset, "offset")
         for field in ("seen", "measured", "observed"):
@@ -144,7 +144,7 @@ class SensesPage(LegPage):
         senses = self._senses()
         rows = self._share_rows()
         if self.run is not None:
-            self.rows.show_rows(rows, note="Dashed: the right angle.")
+            self.rows.show_rows(rows, note=f"Dashed: the right angle. {stand_ins(self.document.bench)}".strip())
         if senses is None:
             degrees = math.degrees(self.document.bench.levers.commutation.offset)
             angle = (

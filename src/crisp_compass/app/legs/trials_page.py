@@ -123,15 +123,13 @@ class TrialsPage(LegPage):
     def _texts(self, k: int) -> tuple[str, ...]:
         row = self.rows[k]
         trial, figures, m = row.trial, row.figures, row.loop.margins
-        overshoot = figures.overshoot if trial.overshoot is None else 100 * trial.overshoot
-        ringing = figures.ringing if trial.ringing is None else trial.ringing
-        kind = "measured" if trial.overshoot is not None else "automatic" if trial.automatic else "simulated"
+        kind = "measured" if trial.curve else "automatic" if trial.automatic else "simulated"
         at = f" at {show(trial.current, 'A', 2)}" if trial.current else ""
         return (
             f"{k + 1}  {kind}{at}", show(trial.kp, "V/A"), show(trial.ki, "V/(A·s)"), show(row.bandwidth_hz, "Hz"),
             f"{m.phase_margin_deg:.0f}°" if m.stable else "unstable", show(figures.rise, "s") if math.isfinite(figures.rise) else "–",
-            f"{overshoot:.0f} %" if m.stable else "–", show(figures.settling, "s") if math.isfinite(figures.settling) else "–",
-            show(ringing, "Hz") if ringing else "–",
+            f"{figures.overshoot:.0f} %" if m.stable else "–", show(figures.settling, "s") if math.isfinite(figures.settling) else "–",
+            show(figures.ringing, "Hz") if figures.ringing else "–",
         )  # fmt: skip
 
     def on_main(self) -> None:
