@@ -234,6 +234,8 @@ def test_the_four_combinations_are_told_apart() -> None:
     assert len(verdicts) == len(COMBINATIONS) == 4
     assert judge_senses(-10.0, -10.0, -10.0).closes
     assert not judge_senses(10.0, 10.0, 10.0, -8.0).current
+    assert "two hall wires" in judge_senses(1.0, 1.0, -1.0, sensor="halls").mends[0]
+    assert "channels A and B" in judge_senses(1.0, 1.0, -1.0).mends[0]
     with pytest.raises(Refusal, match="measured speed is nought"):
         judge_senses(1.0, 1.0, 0.0)
 

@@ -30,7 +30,9 @@ class Senses:
     mends: tuple[str, ...]
 
 
-def judge_senses(commanded: float, seen: float, measured: float, observed: float | None = None) -> Senses:
+def judge_senses(
+    commanded: float, seen: float, measured: float, observed: float | None = None, sensor: str = "encoder"
+) -> Senses:
     """Judge the signs of a slow turn.
 
     Parameters
@@ -40,9 +42,11 @@ def judge_senses(commanded: float, seen: float, measured: float, observed: float
     seen
         The shaft's real speed as an eye or a tachometer sees it, positive in the wanted sense.
     measured
-        The speed that the drive's encoder shows.
+        The speed that the drive's sensor shows.
     observed
         The speed that the drive's observer estimates, where it has one.
+    sensor
+        ``encoder`` or ``halls``: what is measured with, for the words.
 
     Raises
     ------
@@ -60,32 +64,38 @@ def judge_senses(commanded: float, seen: float, measured: float, observed: float
     encoder = (measured > 0) == (seen > 0)
     current = observed is None or observed == 0 or observed * way > 0
     what, mends = _VERDICTS[phases, agrees]
-    return Senses(phases, encoder, agrees, current, what, mends)
+    name, mend = _SENSORS[sensor]
+    return Senses(
+        phases, encoder, agrees, current, what.format(sensor=name), tuple(m.format(mend=mend) for m in mends)
+    )
 
 
 _SWAP = "exchange two motor leads (power off, link discharged)"
-_COUNT = "exchange the channels A and B of the encoder, or set its count direction in the drive"
+#: What the sensor is called, and what turns its sense round.
+_SENSORS: dict[str, tuple[str, str]] = {
+    "encoder": ("encoder", "exchange the channels A and B of the encoder, or set its count direction in the drive"),
+    "halls": ("hall sequence", "exchange two hall wires and capture the hall table anew"),
+}
 _VERDICTS: dict[tuple[bool, bool], tuple[str, tuple[str, ...]]] = {
-    (True, True): ("Phase order and encoder sense are right: the loop can be closed.", ()),
+    (True, True): ("Phase order and {sensor} are right: the loop can be closed.", ()),
     (True, False): (
-        "The phases are right, the encoder counts the wrong way: a closed loop would lock the rotor or run away.",
-        (_COUNT,),
+        "The phases are right, the {sensor} runs the wrong way: a closed loop would lock the rotor or run away.",
+        ("{mend}",),
     ),
     (False, False): (
-        "The shaft turns the wrong way and the encoder shows it rightly: the phase order is wrong, and a closed loop would lock the rotor or run away.",
+        "The shaft turns the wrong way and the {sensor} shows it rightly: the phase order is wrong, and a closed loop would lock the rotor or run away.",
         (f"{_SWAP}: one change mends both",),
     ),
     (False, True): (
-        "The loop can be closed, but the shaft turns the wrong way round: phase order and encoder sense are both the other way.",
-        ("invert the direction in the drive, for command and display alike", f"{_SWAP} and {_COUNT}"),
+        "The loop can be closed, but the shaft turns the wrong way round: phase order and {sensor} are both the other way.",
+        ("invert the direction in the drive, for command and display alike", f"{_SWAP} and {{mend}}"),
     ),
 }  # fmt: skip
-
 
 #: The four combinations of where shaft and encoder went, and what each means, for a table.
 COMBINATIONS: tuple[tuple[str, str], ...] = (
     ("wanted, wanted", "both right: close the loop"),
-    ("wanted, other", "encoder counts the wrong way: exchange A and B, or set its direction"),
+    ("wanted, other", "sensor runs the wrong way: exchange A and B (encoder) or two wires (halls)"),
     ("other, other", "phase order wrong: exchange two motor leads, which mends both"),
     ("other, wanted", "both the other way: it would run, but the wrong way round"),
 )

@@ -47,7 +47,7 @@ class SensesPage(LegPage):
             plot.curve("right", "deep", width=1.6, dash="dash")
             plot.curve("wrong", "magenta", width=1.8)
         self.rows = Rows("This angle error", width=330)
-        self.combinations = Rows("What the signs mean: shaft, encoder", width=330, prose=True)
+        self.combinations = Rows("What the signs mean: shaft, sensor", width=330, prose=True)
         self.combinations.show_rows(COMBINATIONS)
         self.column.addWidget(beside(QWidget(), (self.speed, self.current), (self.rows, self.combinations)), 1)
         caution = label(_CAUTION, "caution")
@@ -94,7 +94,9 @@ class SensesPage(LegPage):
         if not (levers.seen and levers.measured):
             return None
         observed = _SIGN[levers.observed] if levers.observed else None
-        return judge_senses(1.0, _SIGN[levers.seen], _SIGN[levers.measured], observed)
+        return judge_senses(
+            1.0, _SIGN[levers.seen], _SIGN[levers.measured], observed, self.document.bench.levers.plate.sensor
+        )
 
     def on_dial(self, angle: float) -> None:
         """Set the error by where the current was dragged to; right is a quarter turn ahead of the rotor."""
