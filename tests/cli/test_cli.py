@@ -234,7 +234,7 @@ def _refusals(folder: Path, winch: Path) -> dict[str, list[object]]:
         str(folder / "short.csv") + ": the column hall_1": ["commutation", "halls", folder / "short.csv"],
         "--column": ["identify", "resistance", folder / "short.csv", "--column", "nonsense"],
         "--temperature-rule": ["identify", "resistance", folder / "short.csv", "--temperature-rule", "ansi"],
-        "--bandwidth-hz": ["tune", "current", "--r", 1, "--ld", 1e-3, "--lq", 1e-3, "--loop-hz", 1e4],
+        "--crossover-hz": ["tune", "current", "--r", 1, "--ld", 1e-3, "--lq", 1e-3, "--loop-hz", 1e4],
         "--r": ["tune", "current", "--r", -1, "--ld", 1e-3, "--lq", 1e-3, "--loop-hz", 1e4, "--bandwidth-hz", 100],
         "--inertia": ["tune", "speed", "--inertia", "much", "--kt", 1, "--loop-hz", 1e3, "--current-bandwidth-hz", 100],
         "--a": ["tune", "speed", "--inertia", 1, "--kt", 1, "--loop-hz", 1e3, "--current-bandwidth-hz", 100, "--a", 0.5],

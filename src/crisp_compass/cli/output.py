@@ -6,7 +6,7 @@ import functools
 import json
 import math
 import sys
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NoReturn, ParamSpec
 
 import typer
@@ -37,6 +37,13 @@ def command(function: Callable[P, None]) -> Callable[P, None]:
             refuse("There is not enough memory for this capture; shorten it.")
 
     return wrapped
+
+
+def refuse_idle(beside: str, given: Mapping[str, object]) -> None:
+    """Refuse an option that was given and would have no effect beside another."""
+    for option, value in given.items():
+        if value is not None and value is not False:
+            raise Refusal(f"it has no effect beside {beside}", "leave it out", where=option)
 
 
 def clean(value: Any) -> Any:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crisp_compass.cli.identify import Json
-from crisp_compass.cli.output import command, emit
+from crisp_compass.cli.output import command, emit, refuse_idle
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
@@ -33,32 +33,56 @@ def current(
     loop_hz: Annotated[float, typer.Option(help="Sampling rate, Hz.")],
     ld: Annotated[float, typer.Option(help="d inductance, H.")],
     lq: Annotated[float, typer.Option(help="q inductance, H.")],
-    bandwidth_hz: Annotated[float | None, typer.Option(help="Design crossover, Hz.")] = None,
-    method: Annotated[str, typer.Option(help="bandwidth, modulus-optimum or placement.")] = "bandwidth",
-    damping: Annotated[float, typer.Option(help="Of the placed pole pair.")] = 0.8,
+    crossover_hz: Annotated[
+        float | None,
+        typer.Option(
+            help="Crossover, Hz: gain 1 of the sampled open loop, met exactly; for placement the poles' frequency."
+        ),
+    ] = None,
+    bandwidth_hz: Annotated[
+        float | None,
+        typer.Option(
+            help="Crossover too, Hz, by the plain formula Kp = 2πf·L, Ki = 2πf·R; not the −3 dB bandwidth that is printed."
+        ),
+    ] = None,
+    method: Annotated[
+        str, typer.Option(help="bandwidth (a crossover is given), modulus-optimum or placement.")
+    ] = "bandwidth",
+    damping: Annotated[float | None, typer.Option(help="Of the placed pole pair, 0.8 if left out.")] = None,
     delay_samples: Annotated[float, typer.Option(help="Whole delay in periods.")] = 1.5,
     vbus: Annotated[float | None, typer.Option(help="DC link, V.")] = None,
     json: Json = False,
 ) -> None:
     """Current loop gains of both axes."""
-    from crisp_compass.loops.current import tune_current
+    from crisp_compass.loops.current import check_positive, tune_current
+    from crisp_compass.modulation.pwm import linear_limit
+
+    if vbus is not None:
+        check_positive("vbus", vbus)
 
     if method not in ("bandwidth", "modulus-optimum", "placement"):
         raise Refusal(f"“{method}” is no method", "use bandwidth, modulus-optimum or placement", where="--method")
-    if method != "modulus-optimum" and bandwidth_hz is None:
+    if crossover_hz is not None and bandwidth_hz is not None:
+        raise Refusal("the crossover is given twice", "leave out --bandwidth-hz", where="--crossover-hz")
+    wanted, name = (crossover_hz, "--crossover-hz") if crossover_hz is not None else (bandwidth_hz, "--bandwidth-hz")
+    if method == "modulus-optimum":
+        refuse_idle("--method modulus-optimum", {name: wanted, "--damping": damping})
+    elif wanted is None:
         raise Refusal(
-            "a bandwidth is missing", "give --bandwidth-hz or --method modulus-optimum", where="--bandwidth-hz"
+            "a crossover is missing", "give --crossover-hz or --method modulus-optimum", where="--crossover-hz"
         )
+    if method == "bandwidth":
+        refuse_idle("--method bandwidth", {"--damping": damping})
     design = tune_current(
-        r=r, ld=ld, lq=lq, loop_hz=loop_hz, delay_samples=delay_samples, v_bus=vbus,
-        bandwidth_hz=bandwidth_hz if method != "modulus-optimum" else None, damping=damping if method == "placement" else None,
+        r=r, ld=ld, lq=lq, loop_hz=loop_hz, delay_samples=delay_samples, exact=crossover_hz is not None, bandwidth_hz=wanted,
+        v_limit=None if vbus is None else linear_limit(vbus, "space-vector"), damping=(damping or 0.8) if method == "placement" else None,
     )  # fmt: skip
     text = []
     for name, axis in (("d", design.d), ("q", design.q)):
         m = axis.margins
         text.append(
             f"{name}: Kp {show(axis.kp, 'V/A', 4)}, Ki {show(axis.ki, 'V/(A·s)', 4)}; {m.phase_margin_deg:.1f}° and {m.gain_margin_db:.1f} dB margin, "
-            f"crossover {show(m.crossover_hz, 'Hz')}, overshoot {axis.overshoot_pct:.1f} %, rise {show(axis.rise_time_s, 's')}"
+            f"crossover {show(m.crossover_hz, 'Hz')} (for tune speed: --current-crossover-hz), −3 dB {show(m.bandwidth_hz, 'Hz')}, overshoot {axis.overshoot_pct:.1f} %, rise {show(axis.rise_time_s, 's')}"
         )
     emit(
         "tune current",
@@ -70,18 +94,34 @@ def current(
     )
 
 
+def _one(name: str, value: float | None, alias: str, other: float | None) -> float | None:
+    """Return what was given under a name or its older one."""
+    if value is not None and other is not None:
+        raise Refusal(f"{name} and {alias} are one and the same", f"leave out {alias}", where=alias)
+    return other if value is None else value
+
+
 @tune.command("speed")
 @command
 def speed(
     inertia: Annotated[float, typer.Option(help="kg·m².")],
     kt: Annotated[float, typer.Option(help="N·m per A of phase peak.")],
     loop_hz: Annotated[float, typer.Option(help="Rate of the speed loop, Hz.")],
-    current_bandwidth_hz: Annotated[float, typer.Option(help="Bandwidth of the current loop, Hz.")],
+    current_crossover_hz: Annotated[
+        float | None,
+        typer.Option(
+            help="Crossover of the current loop, Hz, as tune current prints it: the corner of the lag that stands for it."
+        ),
+    ] = None,
+    current_bandwidth_hz: Annotated[
+        float | None, typer.Option(help="Older name of --current-crossover-hz; not the −3 dB bandwidth.")
+    ] = None,
     viscous: Annotated[float, typer.Option(help="N·m·s/rad.")] = 0.0,
     filter_hz: Annotated[float | None, typer.Option(help="Speed filter, Hz; none if left out.")] = None,
     method: Annotated[str, typer.Option(help="symmetric-optimum or bandwidth.")] = "symmetric-optimum",
-    a: Annotated[float, typer.Option(help="Spread of the symmetrical optimum.")] = 2.0,
-    bandwidth_hz: Annotated[float | None, typer.Option(help="Crossover, Hz; selects the method bandwidth.")] = None,
+    a: Annotated[float | None, typer.Option(help="Spread of the symmetrical optimum, 2 if left out.")] = None,
+    crossover_hz: Annotated[float | None, typer.Option(help="Crossover of the speed loop, Hz, met exactly.")] = None,
+    bandwidth_hz: Annotated[float | None, typer.Option(help="Older name of --crossover-hz.")] = None,
     json: Json = False,
 ) -> None:
     """Speed loop gains."""
@@ -89,11 +129,19 @@ def speed(
 
     if method not in ("bandwidth", "symmetric-optimum"):
         raise Refusal(f"“{method}” is no method", "use symmetric-optimum or bandwidth", where="--method")
-    if method == "bandwidth" and bandwidth_hz is None:
-        raise Refusal("a bandwidth is missing", "give --bandwidth-hz", where="--bandwidth-hz")
+    wanted = _one("--crossover-hz", crossover_hz, "--bandwidth-hz", bandwidth_hz)
+    lag = _one("--current-crossover-hz", current_crossover_hz, "--current-bandwidth-hz", current_bandwidth_hz)
+    if lag is None:
+        raise Refusal(
+            "the current loop's crossover is missing", "give --current-crossover-hz", where="--current-crossover-hz"
+        )
+    if method == "bandwidth" and wanted is None:
+        raise Refusal("a crossover is missing", "give --crossover-hz", where="--crossover-hz")
+    if wanted is not None:
+        refuse_idle("--crossover-hz", {"--a": a})
     design = tune_speed(
-        inertia=inertia, kt=kt, loop_hz=loop_hz, current_bandwidth_hz=current_bandwidth_hz, viscous=viscous,
-        filter_hz=filter_hz, a=a, bandwidth_hz=bandwidth_hz,
+        inertia=inertia, kt=kt, loop_hz=loop_hz, current_bandwidth_hz=lag, viscous=viscous, filter_hz=filter_hz,
+        a=2.0 if a is None else a, bandwidth_hz=wanted,
     )  # fmt: skip
     m = design.margins
     keys = {

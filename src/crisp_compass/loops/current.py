@@ -65,6 +65,23 @@ def current_gains(r: float, l_axis: float, *, bandwidth_hz: float | None, delay:
     return 2 * math.pi * bandwidth_hz * l_axis, 2 * math.pi * bandwidth_hz * r
 
 
+def limit_tracking(kp: float, ki: float, ts: float, r: float | None = None, l_axis: float | None = None) -> float:
+    """Return the share of the way that an integrator goes each period, at the voltage limit, to what the limit leaves it.
+
+    At the limit the sum Kp·e + I + feed-forward exceeds what is set by ``excess``, and I moves by the share of
+    Kp·e − excess = v_set − feed-forward − I. With the share Ki·Ts/Kp this is back-calculation with the tracking time
+    constant Ti = Kp/Ki (K. J. Åström, T. Hägglund, PID Controllers, 2nd ed. 1995, 3.5; R. Hanus, M. Kinnaert,
+    J.-L. Henrotte, Automatica 23, 1987): the PI behaves as if the reference were what the limit let through. Chosen before
+    conditional integration, which leaves R·i for the integrator to make up after the limit, with the winding's own L/R.
+    Where a design's Ti is shorter than the winding's L/R, the integrator would run ahead of R·i and overshoot; given ``r``
+    [Ω] and ``l_axis`` [H] it goes no faster than the current itself can, 1 − e^(−R·Ts/L).
+    """
+    share = ki * ts / kp if kp > 0 else 0.0
+    if r is not None and l_axis is not None:
+        share = min(share, -math.expm1(-r / l_axis * ts))
+    return min(share, 1.0)
+
+
 def placed_gains(
     r: float, l_axis: float, *, natural_hz: float, damping: float, loop_hz: float, delay_samples: float
 ) -> tuple[float, float]:
@@ -155,7 +172,8 @@ def tune_current(
     loop_hz: float,
     bandwidth_hz: float | None = None,
     delay_samples: float = 1.5,
-    v_bus: float | None = None,
+    v_limit: float | None = None,
+    exact: bool = False,
     damping: float | None = None,
 ) -> CurrentDesign:
     """Design both axes.
@@ -172,8 +190,11 @@ def tune_current(
         Of a pole pair placed in the sampled domain at ``bandwidth_hz``; None for pole cancellation.
     delay_samples
         Whole delay in periods (computing and hold), at least 0.5.
-    v_bus
-        DC link, V; with it the largest step that stays linear is reported.
+    v_limit
+        Longest phase vector, V; with it the largest step that stays linear is reported.
+    exact
+        Scale both gains so that the *sampled* loop crosses over at ``bandwidth_hz``; else Kp = 2πf·L, Ki = 2πf·R as they
+        stand, whose loop crosses a little above f (a hold's gain, x/sin x with x = π·f/loop rate).
 
     Raises
     ------
@@ -204,14 +225,34 @@ def tune_current(
             )
         else:
             kp, ki = current_gains(r, l_axis, bandwidth_hz=bandwidth_hz, delay=delay)
+            if exact and bandwidth_hz is not None:
+                kp, ki = _for_crossover(r, l_axis, kp, ki, bandwidth_hz, loop_hz, delay_samples)
         axes.append(axis_loop(r, l_axis, kp, ki, loop_hz, delay_samples))
-    findings = _findings(axes, loop_hz, delay_samples, v_bus)
+    findings = _findings(axes, r, loop_hz, delay_samples, v_limit)
     method = "modulus optimum" if bandwidth_hz is None else f"pole cancellation, crossover {bandwidth_hz:g} Hz"
     if damping is not None and bandwidth_hz is not None:
         method = f"poles placed at {bandwidth_hz:g} Hz with damping {damping:g}"
     return CurrentDesign(
         axes[0], axes[1], f"{method}; sampled at {loop_hz:g} Hz, delay {delay_samples:g} periods", tuple(findings)
     )
+
+
+def _for_crossover(
+    r: float, l_axis: float, kp: float, ki: float, hertz: float, loop_hz: float, delay_samples: float
+) -> tuple[float, float]:
+    """Return both gains scaled so that the sampled open loop has gain 1 at ``hertz``."""
+    ts = 1 / loop_hz
+    loop = series(pi_controller(kp, ki, ts), _plant(r, l_axis, ts, delay_samples))
+    gain = abs(loop.response(np.array([2 * math.pi * hertz]))[0])
+    return float(kp / gain), float(ki / gain)
+
+
+def largest_linear_step(limit: float, kp: float, ki: float, r: float, ts: float) -> float:
+    """Return the largest current step from rest [A] that never reaches ``limit`` [V].
+
+    The first sample asks for (Kp + Ki·Ts)·step, the end for R·step; the larger of both decides.
+    """
+    return limit / max(kp + ki * ts, r)
 
 
 def _check(**values: float) -> None:
@@ -225,7 +266,9 @@ def check_positive(option: str, value: float) -> None:
         raise Refusal(f"{value:g} is not possible", "a value above zero in SI units is needed", where=f"--{option}")
 
 
-def _findings(axes: list[AxisLoop], loop_hz: float, delay_samples: float, v_bus: float | None) -> list[Finding]:
+def _findings(
+    axes: list[AxisLoop], r: float, loop_hz: float, delay_samples: float, v_limit: float | None
+) -> list[Finding]:
     findings = []
     # an integrator behind a delay τ: 90° − 360°·f·τ of margin
     end = loop_hz / (4 * delay_samples)
@@ -247,15 +290,14 @@ def _findings(axes: list[AxisLoop], loop_hz: float, delay_samples: float, v_bus:
                     f"The {name} axis has {axis.margins.phase_margin_deg:.0f}° and {axis.margins.gain_margin_db:.1f} dB margin: it will ring; lower the bandwidth; {why}.",
                 )
             )
-    if v_bus is not None:
-        _check(vbus=v_bus)
-        limit = v_bus / math.sqrt(3)
-        step = limit / max(axes[0].kp, axes[1].kp)
+    if v_limit is not None:
+        _check(voltage_limit=v_limit)
+        step = min(largest_linear_step(v_limit, axis.kp, axis.ki, r, 1 / loop_hz) for axis in axes)
         findings.append(
             Finding(
                 "info",
                 "voltage-limit",
-                f"Steps above {step:.3g} A at standstill reach the voltage limit of {limit:.3g} V and rise more slowly than predicted.",
+                f"Steps above {step:.3g} A at standstill reach the voltage limit of {v_limit:.3g} V and rise more slowly than predicted.",
             )
         )
     return findings

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+from crisp_compass.modulation.losses import fundamental_share
 from crisp_compass.modulation.vectors import VOLTAGE_PER_BUS, Scheme
 
 AUDIBLE_HZ = 16000.0
@@ -37,14 +38,23 @@ class PwmSettings:
 
 
 @dataclass(frozen=True)
+class Budget:
+    """Phase peaks [V]: ``command`` the longest vector that may be commanded, ``motor`` what dead time leaves of it."""
+
+    command: float
+    motor: float
+
+
+@dataclass(frozen=True)
 class PwmFigures:
     """What follows from the settings.
+
+    ``budget`` is what of the bus may be commanded and what reaches the motor.
 
     ``period_counts`` is the timer's reload value (counts up to the crest when centre aligned), ``duty_step`` one
     count as a part of the period, ``voltage_step`` that step in volts of one leg, ``dead_time_counts`` rounded up,
     ``dead_time_voltage`` the average voltage one leg loses [V], ``dead_time_vector`` the length of the error vector
-    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``v_usable`` what minimum pulse, sampling window and
-    dead time leave of it, ``loop_hz``, ``loop_delay`` [s] (computing one period, hold half a period), ``carrier_actual_hz`` what the
+    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``loop_hz``, ``loop_delay`` [s] (computing one period, hold half a period), ``carrier_actual_hz`` what the
     counts really give.
     """
 
@@ -56,10 +66,15 @@ class PwmFigures:
     dead_time_voltage: float
     dead_time_vector: float
     v_limit: float
-    v_usable: float
+    budget: Budget
     loop_hz: float
     loop_delay: float
     findings: tuple[Finding, ...]
+
+    @property
+    def v_usable(self) -> float:
+        """What reaches the motor of the linear limit, V."""
+        return self.budget.motor
 
     @property
     def audible(self) -> bool:
@@ -75,6 +90,17 @@ def dead_time_voltage(dead_time: float, carrier_hz: float, v_bus: float) -> floa
 def linear_limit(v_bus: float, scheme: Scheme) -> float:
     """Return the peak phase voltage [V] that the scheme reaches without overmodulation."""
     return v_bus * VOLTAGE_PER_BUS[scheme]
+
+
+def voltage_budget(
+    scheme: Scheme, v_bus: float, carrier_hz: float, *, min_pulse: float, sampling_limit: float, lost: float
+) -> Budget:
+    """Return what minimum pulse [s] and sampling window [V] leave of the scheme's linear limit, and dead time of that.
+
+    ``lost`` [V] is what one switching leg loses (``dead_time_voltage``); its part in the fundamental is the scheme's.
+    """
+    command = max(min(linear_limit(v_bus, scheme) * (1 - 2 * min_pulse * carrier_hz), sampling_limit), 0.0)
+    return Budget(command, max(command - fundamental_share(scheme) * lost, 0.0))
 
 
 def samples_per_turn(loop_hz: float, electrical_hz: float) -> float:
@@ -118,12 +144,19 @@ def plan_pwm(settings: PwmSettings) -> PwmFigures:
         raise Refusal(
             "the shortest pulse takes more than a quarter of the carrier period", "shorten it or lower the carrier"
         )
-    kept = min(limit * (1 - 2 * settings.min_pulse * actual), settings.sampling_limit)
+    budget = voltage_budget(
+        settings.scheme,
+        settings.v_bus,
+        actual,
+        min_pulse=settings.min_pulse,
+        sampling_limit=settings.sampling_limit,
+        lost=lost,
+    )
     loop_hz = actual * settings.updates / settings.loop_divider
     findings = _findings(settings, counts, actual, lost)
     return PwmFigures(
         counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, 4 / 3 * lost, limit,
-        max(kept - 4 / math.pi * lost, 0.0), loop_hz, 1.5 / loop_hz, tuple(findings),
+        budget, loop_hz, 1.5 / loop_hz, tuple(findings),
     )  # fmt: skip
 
 
@@ -153,7 +186,15 @@ def _findings(settings: PwmSettings, counts: int, actual: float, lost: float) ->
                 f"Dead time costs {100 * lost / settings.v_bus:.2g} % of the bus in every leg; compensate it or slow the carrier.",
             )
         )
-    if settings.sampling_limit < 0.8 * linear_limit(settings.v_bus, settings.scheme):
+    if settings.sampling_limit <= 0:
+        findings.append(
+            Finding(
+                "stop",
+                "window-closed",
+                "The shunts are seen long enough at no voltage at all: shorten dead time, settling or sample time, slow the carrier, or use other shunts.",
+            )
+        )
+    elif settings.sampling_limit < 0.8 * linear_limit(settings.v_bus, settings.scheme):
         findings.append(
             Finding(
                 "caution",

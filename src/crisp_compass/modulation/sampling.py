@@ -87,6 +87,15 @@ def sampling_window(
     return Window(needed, low, share)
 
 
+def sampling_limit(window: Window, shunts: Shunts) -> float:
+    """Return what the window leaves of the voltage [V].
+
+    One shunt never has a window at every angle, so such drives shift their pulses: it takes nothing. Any other that is
+    open nowhere takes all.
+    """
+    return math.inf if shunts == "one" and window.limit <= 0 else window.limit
+
+
 def gate_signals(duty: FloatArray, time: FloatArray, dead: float, *, centred: bool = True) -> FloatArray:
     """Return the six gates (m, 6), high and low by leg, for duties (3,) at ``time`` (m,) in parts of the period.
 

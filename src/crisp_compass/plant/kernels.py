@@ -1,8 +1,10 @@
 """Compiled kernels of the drive; nothing stateful lives here. Model and sources: docs/theory.md, “Plant”.
 
-The state is one float array (see the index names), so that a run can stop and go on anywhere. Inside one sampling
-period the stationary voltage vector is constant (averaged inverter); the machine is integrated in the rotor frame with
-the explicit midpoint rule, 4 sub-steps a period.
+The state is one float array (see the index names), so that a run can stop and go on anywhere. The stationary voltage
+vector is constant (averaged inverter) but for the moment within a period at which a fractional delay lets the next one
+in. The currents are integrated in the rotor frame by an exponential rule of second order (S. M. Cox, P. C. Matthews,
+J. Comput. Phys. 176, 2002: ETD2RK): the winding's own decay is exact, however short L/R is against the period; speed and
+angle by Heun's rule. At least 4 sub-steps a period, more where the rotor turns far within one.
 """
 
 from __future__ import annotations
@@ -17,6 +19,7 @@ from crisp_compass.plant.parameters import (
     ALIGN,
     CURRENT,
     HALLS,
+    MOST_DELAY,
     NO_FAULT,
     OFF,
     OVER_CURRENT,
@@ -30,12 +33,15 @@ from crisp_compass.plant.parameters import (
 )
 
 # fmt: off
-(ID, IQ, OMEGA, THETA, TIME, V_ALPHA, V_BETA, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
- FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, DICE, COS, SIN, COS_SEEN, SIN_SEEN) = range(34)
-STATES = 34
-# what is asked of the drive at the moment
-IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY = range(6)
-INPUTS = 6
+(ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
+ FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, DICE, COS, SIN, COS_SEEN, SIN_SEEN) = range(32)
+# voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
+HISTORY = MOST_DELAY + 2
+V_ALPHA, V_BETA = 32, 32 + HISTORY
+STATES = 32 + 2 * HISTORY
+# what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
+IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
+INPUTS = 7
 # one recorded row
 OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen")
 # fmt: on
@@ -53,15 +59,6 @@ def _normal(x: FloatArray) -> float:
     n = (np.uint64(x[DICE]) * np.uint64(1664525) + np.uint64(1013904223)) & np.uint64(0xFFFFFFFF)
     x[DICE] = float(n)
     return float(_TABLE[n >> np.uint64(18)])
-
-
-@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
-def _rotation(angle: float) -> tuple[float, float]:
-    """Return cosine and sine of an angle below about 0.7 rad (series, error below 1e-7)."""
-    q = angle * angle
-    cosine = 1.0 - q * 0.5 * (1.0 - q / 12.0 * (1.0 - q / 30.0 * (1.0 - q / 56.0)))
-    sine = angle * (1.0 - q / 6.0 * (1.0 - q / 20.0 * (1.0 - q / 42.0)))
-    return cosine, sine
 
 
 @njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
@@ -102,70 +99,102 @@ def _iron(i: float, inductance: float, rest: float, knee: float) -> tuple[float,
     return flux, inductance * (rest + (1.0 - rest) / (1.0 + x * x))
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
-def _period(x: FloatArray, drive: Drive, active: bool, load: float, h: float) -> None:
-    """Advance the machine by one sampling period in ``SUBSTEPS`` midpoint steps of h seconds.
+@njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
+def _decay(rate: float, h: float) -> tuple[float, float, float]:
+    """Return e^(−z), (1 − e^(−z))/rate and (e^(−z) − 1 + z)/(rate·z) with z = rate·h: the weights of the exponential rule."""
+    z = rate * h
+    if z < 1e-3:
+        return math.exp(-z), h * (1.0 - z * (0.5 - z / 6.0)), h * (0.5 - z * (1.0 / 6.0 - z / 24.0))
+    e = math.exp(-z)
+    return e, (1.0 - e) / rate, (e - 1.0 + z) / (rate * z)
 
-    The rotor's sine and cosine are turned on by the small angle of half a sub-step instead of being computed anew; they
-    start each period exact.
+
+@njit(cache=True, error_model="numpy", fastmath=_FAST)
+def _advance(
+    x: FloatArray, drive: Drive, va: float, vb: float, active: bool, load: float, holds: float, span: float
+) -> None:
+    """Advance the machine by ``span`` seconds under one stationary voltage; ``load`` drives, ``holds`` only brakes [N·m].
+
+    The rotor's sine and cosine are turned on by each sub-step's angle instead of being computed anew; they start each
+    period exact.
     """
     m, inv = drive.machine, drive.inverter
     p, r, ld, lq, psi = m.pole_pairs, m.r, m.ld, m.lq, m.psi
-    over_ld, over_lq, over_j = 1.0 / ld, 1.0 / lq, 1.0 / drive.load.inertia
-    over_knee = 1.0 / inv.knee if inv.knee > 0 else 1e9
+    slope_d, slope_q, over_j = ld, lq, 1.0 / drive.load.inertia
     loss = inv.dead_voltage if active else 0.0
-    coulomb, viscous = drive.load.coulomb, drive.load.viscous
+    coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
     i_d, i_q, w, th = x[ID], x[IQ], x[OMEGA], x[THETA]
-    va, vb = x[V_ALPHA], x[V_BETA]
+    # sub-steps of a quarter period, and of no more than an eighth of a radian
+    steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
+    h = span / steps
+    rate_d, rate_q = r / ld, r / lq
+    e_d, first_d, second_d = _decay(rate_d, h)
+    e_q, first_q, second_q = _decay(rate_q, h)
+    # never a steeper knee than the sub-step resolves; the current's ripple, which makes the knee, is always wider
+    knee = max(inv.knee, loss * max(first_d / ld, first_q / lq), 1e-9)
+    over_knee = 1.0 / knee
     c, s = x[COS], x[SIN]
-    torque = 0.0
     saturates = m.saturated < 1.0
-    for _ in range(SUBSTEPS):
+    for _ in range(steps):
         d0, q0, w0 = i_d, i_q, w
-        turn = 0.5 * h * p * w0
-        square = turn * turn  # half a sub-step is a small angle
-        sin_t = turn * (1.0 - square * (1.0 / 6.0))
-        cos_t = 1.0 - square * (0.5 - square * (1.0 / 24.0))
-        step = 0.5 * h
+        n_d = n_q = k_w0 = k_w = 0.0
+        if saturates:
+            _, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
+            _, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
+            rate_d, rate_q = r / slope_d, r / slope_q
+            e_d, first_d, second_d = _decay(rate_d, h)
+            e_q, first_q, second_q = _decay(rate_q, h)
         for stage in range(2):
             we = p * w
             flux_d, flux_q = ld * i_d, lq * i_q
             if saturates:
                 flux_d, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
                 flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
-                over_ld, over_lq = 1.0 / slope_d, 1.0 / slope_q
+            f_d = f_q = 0.0
             if active:
-                alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
                 ua, ub = va, vb
                 if loss > 0:
+                    alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
                     half = 0.5 * _SQRT3 * beta
                     ea = min(1.0, max(-1.0, alpha * over_knee))
                     eb = min(1.0, max(-1.0, (half - 0.5 * alpha) * over_knee))
                     ec = min(1.0, max(-1.0, (-half - 0.5 * alpha) * over_knee))
                     ua -= loss * (2.0 * ea - eb - ec) / 3.0
                     ub -= loss * (eb - ec) / _SQRT3
-                vd, vq = ua * c + ub * s, ub * c - ua * s
-                k_d = (vd - r * i_d + we * flux_q) * over_ld
-                k_q = (vq - r * i_q - we * (flux_d + psi)) * over_lq
-            else:
-                k_d = k_q = 0.0
+                # what acts on each current beside its own decay at rate R/L
+                f_d = (ua * c + ub * s - r * i_d + we * flux_q) / slope_d + rate_d * i_d
+                f_q = (ub * c - ua * s - r * i_q - we * (flux_d + psi)) / slope_q + rate_q * i_q
             torque = 1.5 * p * ((psi + flux_d) * i_q - flux_q * i_d)
             k_w = _friction(torque - viscous * w - load, w, coulomb) * over_j
-            i_d, i_q, w = d0 + step * k_d, q0 + step * k_q, w0 + step * k_w
             if stage == 0:
+                n_d, n_q, k_w0 = f_d, f_q, k_w
+                if active:
+                    i_d, i_q = e_d * d0 + first_d * n_d, e_q * q0 + first_q * n_q
+                w = w0 + h * k_w
+                if w0 * w < 0:
+                    w = 0.0
+                turn = h * p * (w0 + 0.5 * h * k_w)
+                square = turn * turn  # at most an eighth of a radian and what the speed gained
+                sin_t = turn * (1.0 - square * (1.0 / 6.0) * (1.0 - square * (1.0 / 20.0)))
+                cos_t = 1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0)))
                 c, s = c * cos_t - s * sin_t, s * cos_t + c * sin_t
-                w_mid = w
-                step = h
+            elif active:
+                i_d, i_q = i_d + second_d * (f_d - n_d), i_q + second_q * (f_q - n_q)
         if not active and (i_d != 0 or i_q != 0):
             # switches off: diodes return the current to the supply until it is gone
             size = math.sqrt(i_d * i_d + i_q * i_q)
             left = max(size - h * (0.6 * x[V_BUS] + r * size) * 2.0 / (ld + lq), 0.0)
             i_d, i_q = i_d * left / size, i_q * left / size
-        if w0 * w < 0:  # Coulomb friction stops the rotor before it can reverse it
+        w = w0 + 0.5 * h * (k_w0 + k_w)
+        if w0 * w < 0:  # friction stops the rotor before it can reverse it
             w = 0.0
-        th += h * (w_mid if w0 != 0 else 0.5 * w)
-        c, s = c * cos_t - s * sin_t, s * cos_t + c * sin_t
-    x[ID], x[IQ], x[OMEGA], x[THETA], x[TORQUE] = i_d, i_q, w, th, torque
+        th += 0.5 * h * (w0 + w)
+    flux_d, flux_q = ld * i_d, lq * i_q
+    if saturates:
+        flux_d, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
+        flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
+    x[TORQUE] = 1.5 * p * ((psi + flux_d) * i_q - flux_q * i_d)
+    x[ID], x[IQ], x[OMEGA], x[THETA], x[COS], x[SIN] = i_d, i_q, w, th, c, s
 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
@@ -247,20 +276,24 @@ def regulate(
 ) -> tuple[float, float, float, float]:  # fmt: skip
     """Return v_d, v_q [V] and the two integrators after one step of the current controller.
 
-    Parallel PI on errors [A] with feed-forward [V]; the voltage limit [V] is a circle, d first; what the limit takes off
-    is taken off the integrators.
+    Parallel PI on errors [A] with feed-forward [V]; the voltage limit [V] is a circle, d first. At the limit an integrator
+    goes the share ``track`` of the way to what the limited voltage leaves for it (loops.current.limit_tracking).
     """
     new_d, new_q = int_d + c.ki_d * c.ts * e_d, int_q + c.ki_q * c.ts * e_q
     vd, vq = c.kp_d * e_d + new_d + feed_d, c.kp_q * e_q + new_q + feed_q
     vd_set = min(limit, max(-limit, vd))
     rest = math.sqrt(max(limit * limit - vd_set * vd_set, 0.0))
     vq_set = min(rest, max(-rest, vq))
-    return vd_set, vq_set, new_d + (vd_set - vd), new_q + (vq_set - vq)
+    if vd_set != vd:
+        new_d = int_d + c.track_d * (c.kp_d * e_d + vd_set - vd)
+    if vq_set != vq:
+        new_q = int_q + c.track_q * (c.kp_q * e_q + vq_set - vq)
+    return vd_set, vq_set, new_d, new_q
 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
 def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> None:
-    """PI on d and q with decoupling; the voltage limit is a circle, d first; integrators hold what was really set."""
+    """PI on d and q with decoupling; the voltage limit is a circle, d first."""
     c, s = drive.control, drive.sensing
     ct, st = x[COS], x[SIN]
     alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
@@ -273,7 +306,7 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
     i_d, i_q = alpha_seen * cs + beta_seen * ss, -alpha_seen * ss + beta_seen * cs
     we = drive.machine.pole_pairs * x[SPEED_SEEN] * c.decouple
     feed_d, feed_q = -we * c.lq * i_q, we * (c.ld * i_d + c.psi)
-    limit = x[V_BUS] / _SQRT3
+    limit = x[V_BUS] * c.volts_per_bus
     x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
         c, x[INT_D], x[INT_Q], id_ref - i_d, iq_ref - i_q, feed_d, feed_q, limit
     )
@@ -281,7 +314,7 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
 def _firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
-    """Run the current controller of one period; return the stationary voltage that the next period applies."""
+    """Run the current controller of one period; return the stationary voltage it commands, its angle advanced by the delay."""
     if mode == OFF:
         x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
         x[VD] = x[VQ] = 0.0
@@ -295,8 +328,8 @@ def _firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tup
     else:
         x[ID_REF] = 0.0
     _current_step(x, drive, x[ID_REF], x[IQ_REF])
-    ahead = 1.5 * drive.control.ts * drive.machine.pole_pairs * x[SPEED_SEEN]
-    turn_c, turn_s = _rotation(min(0.7, max(-0.7, ahead)))
+    ahead = drive.control.delay_samples * drive.control.ts * drive.machine.pole_pairs * x[SPEED_SEEN]
+    turn_c, turn_s = math.cos(ahead), math.sin(ahead)
     ca, sa = x[COS_SEEN] * turn_c - x[SIN_SEEN] * turn_s, x[SIN_SEEN] * turn_c + x[COS_SEEN] * turn_s
     return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
 
@@ -344,11 +377,13 @@ def run(
 ) -> int:
     """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 17). Return rows written.
 
-    ``x`` (34,) is changed in place. ``inputs`` (6,) holds mode, speed [rad/s], id, iq [A], load torque [N·m] and
-    supply [V]. ``edges`` and ``believed`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
+    ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
+    supply [V] and whether the load drives. ``edges`` and ``believed`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
     """
     c, inv = drive.control, drive.inverter
-    h = c.ts / SUBSTEPS
+    computing = c.delay_samples - 0.5  # the hold is the other half period of the delay
+    whole = int(computing + 1e-9)
+    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
     p = drive.machine.pole_pairs
     rows = 0
     divider = int(c.speed_divider)
@@ -369,7 +404,6 @@ def run(
             if mode == SPEED:
                 _speed_step(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        now_a, now_b = x[V_ALPHA], x[V_BETA]  # computed one period ago
         next_a, next_b = _firmware(x, drive, inputs, mode)
         if mode != OFF:
             _protect(x, drive, mode)
@@ -379,9 +413,14 @@ def run(
             _record(x, out[rows], te)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
-        x[V_ALPHA], x[V_BETA] = now_a, now_b
-        _period(x, drive, mode != OFF, inputs[IN_LOAD], h)
+        for k in range(whole + 1, 0, -1):
+            x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
         x[V_ALPHA], x[V_BETA] = next_a, next_b
+        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
+        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        if early > 0.0:
+            _advance(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early)
+        _advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
         x[TIME] += c.ts
     return rows
 

@@ -10,6 +10,7 @@ from crisp_compass.errors import Refusal
 ENCODER, HALLS = 0, 1
 OFF, SPEED, CURRENT, ALIGN = 0, 1, 2, 3
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL = 0, 1, 2, 3
+MOST_DELAY = 20
 FAULT_NAMES = {NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall"}
 
 
@@ -65,7 +66,9 @@ class Control(NamedTuple):
     """Firmware: sampling period [s], gains in SI (V/A, V/(A·s), A/(rad/s), A/rad), limits and ramp.
 
     ``speed_divider`` current steps make one speed step; ``speed_filter`` rad/s (0 for none); ``decouple`` 0 or 1;
-    the machine figures it decouples with are its own belief. ``ramp`` in rad/s².
+    the machine figures it decouples with are its own belief. ``ramp`` in rad/s². ``track_d`` and ``track_q`` are what the
+    integrators do at the voltage limit (loops.current.limit_tracking; below 0: Ki·Ts/Kp), ``delay_samples`` the whole delay
+    in periods, of which the hold is half a one (0.5 to 20), ``volts_per_bus`` the longest phase vector over the bus.
     """
 
     ts: float
@@ -87,6 +90,10 @@ class Control(NamedTuple):
     lq: float
     psi: float
     angle_offset: float
+    track_d: float = -1.0
+    track_q: float = -1.0
+    delay_samples: float = 1.5
+    volts_per_bus: float = 1 / math.sqrt(3)
 
 
 class Drive(NamedTuple):
@@ -108,6 +115,10 @@ def check(drive: Drive) -> None:
     }  # fmt: skip
     if not (0 < drive.machine.saturated <= 1 and drive.machine.i_sat > 0):
         raise Refusal("the saturation curve of the simulated machine is not possible", "settle the inductance again")
+    if not 0.5 <= drive.control.delay_samples <= MOST_DELAY:
+        raise Refusal(
+            f"a delay of {drive.control.delay_samples:g} periods cannot be simulated", f"0.5 to {MOST_DELAY} can"
+        )
     for name, value in needed.items():
         if not (value > 0 and math.isfinite(value)):
             raise Refusal(f"the {name} of the simulated drive is {value:g}", "a value above zero is needed")

@@ -13,6 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from crisp_compass.estimates import FloatArray
+from crisp_compass.loops.current import limit_tracking
 from crisp_compass.plant import kernels
 from crisp_compass.plant.parameters import (
     FAULT_NAMES,
@@ -30,10 +31,18 @@ from crisp_compass.plant.parameters import (
 EVEN_EDGES = np.radians(np.arange(6) * 60.0 + 30.0)
 
 
-def _as_floats(drive: Drive) -> Drive:
-    """Return the drive with every figure a float: an integer among them would compile the kernels once more."""
+def _ready(drive: Drive) -> Drive:
+    """Return the drive as the kernels take it: what is left to the gains is worked out, and every figure is a float.
+
+    An integer among them would compile the kernels once more.
+    """
     machine, load, inverter, sensing, control = (tuple(float(x) for x in part) for part in drive)
-    return Drive(Machine(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), Control(*control))
+    c = Control(*control)
+    c = c._replace(
+        track_d=c.track_d if c.track_d >= 0 else limit_tracking(c.kp_d, c.ki_d, c.ts),
+        track_q=c.track_q if c.track_q >= 0 else limit_tracking(c.kp_q, c.ki_q, c.ts),
+    )
+    return Drive(Machine(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), c)
 
 
 @dataclass(frozen=True)
@@ -54,7 +63,7 @@ class Simulation:
         self, drive: Drive, *, edges: FloatArray = EVEN_EDGES, believed: FloatArray | None = None, seed: int = 1
     ) -> None:
         check(drive)
-        self.drive = _as_floats(drive)
+        self.drive = _ready(drive)
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
         self._believed = (
             self._edges if believed is None else np.sort(np.asarray(believed, dtype=np.float64) % (2 * math.pi))
@@ -76,7 +85,7 @@ class Simulation:
     def retune(self, drive: Drive) -> None:
         """Change gains or figures without stopping the motion."""
         check(drive)
-        self.drive = _as_floats(drive)
+        self.drive = _ready(drive)
 
     def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
         """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
@@ -84,9 +93,14 @@ class Simulation:
         self.inputs[kernels.IN_SPEED] = speed
         self.inputs[kernels.IN_ID], self.inputs[kernels.IN_IQ] = i_d, i_q
 
-    def set_load(self, torque: float) -> None:
-        """Set the load torque [N·m]; positive brakes positive rotation."""
+    def set_load(self, torque: float, *, drives: bool = False) -> None:
+        """Set the load torque [N·m].
+
+        A load brakes whichever way the shaft turns and holds it at rest, unless it ``drives`` (a weight, wind): then a
+        positive one pulls against positive rotation, at rest too.
+        """
         self.inputs[kernels.IN_LOAD] = torque
+        self.inputs[kernels.IN_DRIVES] = float(drives)
 
     def set_supply(self, voltage: float) -> None:
         """Set the supply voltage [V]."""

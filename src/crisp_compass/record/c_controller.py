@@ -1,7 +1,8 @@
 """The current controller as C source, in float and in fixed point, generated from the settled design.
 
 Both do what the plant's firmware does (plant.kernels.regulate): parallel PI on d and q, feed-forward added, the voltage
-limit a circle with d first, integrators that hold what was really set. The fixed one computes with 64-bit sums, so that
+limit a circle with d first; at the limit an integrator goes a share of the way to what the limited voltage leaves for it
+(loops.current.limit_tracking). The fixed one computes with 64-bit sums, so that
 nothing is rounded but the output and the root of the circle.
 """
 
@@ -14,6 +15,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
+from crisp_compass.voyage.design import current_tracking
 from crisp_compass.voyage.formats import bench_scales
 
 _MOST_BITS = 16  # error × gain × 2^30 must fit 63 bits
@@ -32,6 +34,7 @@ def controller_sources(bench: Bench) -> list[Source]:
     gains = {k: need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q")}
     plant = {k: need(bench, k) for k in ("inductance.ld", "inductance.lq")}
     loop_hz = need(bench, "pwm.loop_hz")
+    tracks = current_tracking(bench)
     scales = bench_scales(bench)
     if scales.bits > _MOST_BITS:
         raise Refusal(
@@ -44,15 +47,20 @@ def controller_sources(bench: Bench) -> list[Source]:
     )
     return [
         Source("cc_current_float.h", _float_header(note)),
-        Source("cc_current_float.c", _float_source(note, gains, plant, loop_hz)),
+        Source("cc_current_float.c", _float_source(note, gains, plant, loop_hz, tracks)),
         Source("cc_current_fixed.h", _fixed_header(note, scales)),
-        Source("cc_current_fixed.c", _fixed_source(note, axes)),
+        Source("cc_current_fixed.c", _fixed_source(note, axes, tracks)),
     ]
 
 
 def _f(value: float) -> str:
     text = f"{value:.9g}"
     return (text if any(c in text for c in ".e") else text + ".0") + "f"
+
+
+def _q24(share: float) -> int:
+    """Return a share as 24 fractional bits, at least one count: at nought the integrator would stand still."""
+    return max(round(share * (1 << 24)), 1)
 
 
 def _float_header(note: str) -> str:
@@ -72,7 +80,9 @@ cc_dq cc_current_step(cc_current_state *state, cc_dq reference, cc_dq current, f
 """
 
 
-def _float_source(note: str, gains: dict[str, float], plant: dict[str, float], loop_hz: float) -> str:
+def _float_source(
+    note: str, gains: dict[str, float], plant: dict[str, float], loop_hz: float, tracks: tuple[float, float]
+) -> str:
     return f"""/* {note} */
 #include "cc_current_float.h"
 #include <math.h>
@@ -81,6 +91,8 @@ def _float_source(note: str, gains: dict[str, float], plant: dict[str, float], l
 #define KP_Q {_f(gains["kp_q"])}
 #define KI_TS_D {_f(gains["ki_d"] / loop_hz)} /* V/A each sample at {loop_hz:g} Hz */
 #define KI_TS_Q {_f(gains["ki_q"] / loop_hz)}
+#define TRACK_D {_f(tracks[0])} /* share of the way each sample at the voltage limit */
+#define TRACK_Q {_f(tracks[1])}
 #define LD {_f(plant["inductance.ld"])} /* H */
 #define LQ {_f(plant["inductance.lq"])}
 
@@ -98,9 +110,11 @@ cc_dq cc_current_step(cc_current_state *state, cc_dq reference, cc_dq current, f
         const float left = v_limit * v_limit - set.d * set.d;
         set.q = cc_clamp(v_q, left > 0.0f ? sqrtf(left) : 0.0f);
     }}
-    /* what the limit took off is taken off the integrators: no wind-up */
-    state->int_d = new_d + (set.d - v_d);
-    state->int_q = new_q + (set.q - v_q);
+    /* at the limit the integrators follow what the limited voltage leaves for them: no wind-up, no creeping */
+    if (set.d < v_d || set.d > v_d) state->int_d += TRACK_D * (KP_D * e_d + (set.d - v_d));
+    else state->int_d = new_d;
+    if (set.q < v_q || set.q > v_q) state->int_q += TRACK_Q * (KP_Q * e_q + (set.q - v_q));
+    else state->int_q = new_q;
     return set;
 }}
 """
@@ -130,7 +144,7 @@ cc_fixed_dq cc_fixed_step(cc_fixed_state *state, cc_fixed_dq reference, cc_fixed
 """
 
 
-def _fixed_source(note: str, axes: dict[str, Forms]) -> str:
+def _fixed_source(note: str, axes: dict[str, Forms], tracks: tuple[float, float]) -> str:
     def gains(axis: str) -> str:
         forms = axes[axis]
         upper = axis.upper()
@@ -144,7 +158,9 @@ def _fixed_source(note: str, axes: dict[str, Forms]) -> str:
     return f"""/* {note} */
 #include "cc_current_fixed.h"
 
-{gains("d")}{gains("q")}
+{gains("d")}{gains("q")}#define TRACK_D ({_q24(tracks[0])}) /* >> 24: share of the way each sample at the voltage limit */
+#define TRACK_Q ({_q24(tracks[1])})
+
 static int64_t cc_clamp(int64_t x, int64_t most) {{ return x > most ? most : (x < -most ? -most : x); }}
 
 /* Gain times error in counts with CC_FIXED_FRACTION fractional bits. */
@@ -152,6 +168,9 @@ static int64_t cc_product(int32_t gain, int32_t shift, int32_t error)
 {{
     return (int64_t)gain * error * ((int64_t)1 << (CC_FIXED_FRACTION - shift));
 }}
+
+/* A share with 24 fractional bits; the value gives up its lowest 24 first, so that the product fits. */
+static int64_t cc_share(int64_t value, int32_t share) {{ return value / 16777216 * share; }}
 
 /* Whole square root, rounded down; bit by bit. */
 static int64_t cc_root(int64_t x)
@@ -180,8 +199,8 @@ cc_fixed_dq cc_fixed_step(cc_fixed_state *state, cc_fixed_dq reference, cc_fixed
     const int32_t e_d = reference.d - current.d, e_q = reference.q - current.q;
     const int64_t new_d = state->int_d + cc_product(KI_D, KI_D_SHIFT, e_d);
     const int64_t new_q = state->int_q + cc_product(KI_Q, KI_Q_SHIFT, e_q);
-    const int64_t v_d = cc_product(KP_D, KP_D_SHIFT, e_d) + new_d + feed.d * one;
-    const int64_t v_q = cc_product(KP_Q, KP_Q_SHIFT, e_q) + new_q + feed.q * one;
+    const int64_t p_d = cc_product(KP_D, KP_D_SHIFT, e_d), p_q = cc_product(KP_Q, KP_Q_SHIFT, e_q);
+    const int64_t v_d = p_d + new_d + feed.d * one, v_q = p_q + new_q + feed.q * one;
     const int64_t set_d = cc_clamp(v_d, v_limit * one);
     /* the circle with 14 fractional bits: a square then still fits 63 */
     const int64_t fine = (int64_t)1 << 14, longest = v_limit * fine, along = set_d / (one / fine);
@@ -189,9 +208,9 @@ cc_fixed_dq cc_fixed_step(cc_fixed_state *state, cc_fixed_dq reference, cc_fixed
     cc_fixed_dq set;
     set.d = cc_whole(set_d);
     set.q = cc_whole(set_q);
-    /* what the limit took off is taken off the integrators: no wind-up */
-    state->int_d = new_d + (set_d - v_d);
-    state->int_q = new_q + (set_q - v_q);
+    /* at the limit the integrators follow what the limited voltage leaves for them: no wind-up, no creeping */
+    state->int_d = set_d == v_d ? new_d : state->int_d + cc_share(p_d + (set_d - v_d), TRACK_D);
+    state->int_q = set_q == v_q ? new_q : state->int_q + cc_share(p_q + (set_q - v_q), TRACK_Q);
     return set;
 }}
 """

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,10 +12,10 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.loops.current import CurrentDesign, tune_current
+from crisp_compass.loops.current import CurrentDesign, limit_tracking, tune_current
 from crisp_compass.loops.speed import SpeedDesign, tune_speed
-from crisp_compass.modulation.pwm import PwmFigures, PwmSettings, plan_pwm
-from crisp_compass.modulation.sampling import Window, sampling_window, window_needed
+from crisp_compass.modulation.pwm import Budget, PwmFigures, PwmSettings, plan_pwm
+from crisp_compass.modulation.sampling import Window, sampling_limit, sampling_window, window_needed
 from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.voyage.plate_outlook import pole_pairs_of
 from crisp_compass.voyage.supply import rated_peak
@@ -75,25 +76,59 @@ def bench_window(bench: Bench) -> Window:
 
 
 def plan_bench_pwm(bench: Bench) -> PwmFigures:
-    """Return the PWM plan of the bench's levers at the plate's bus voltage.
-
-    A window that is missing at some angles of every voltage (one shunt) takes nothing: such drives shift their pulses.
-    """
+    """Return the PWM plan of the bench's levers at the plate's bus voltage."""
     levers = bench.levers.pwm
-    window = bench_window(bench)
     return plan_pwm(
         PwmSettings(
             levers.timer_hz, levers.carrier_hz, levers.dead_time, bench.levers.plate.v_bus, levers.scheme, levers.aligned == "centre",
-            levers.loop_divider, levers.min_pulse, 2 if levers.updates == "twice" else 1, window.limit if window.limit > 0 else math.inf,
+            levers.loop_divider, levers.min_pulse, 2 if levers.updates == "twice" else 1, sampling_limit(bench_window(bench), levers.shunts),
         )
     )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class UsableVoltage:
+    """Phase peaks at the plate's bus: ``command`` [V] the longest vector the firmware may ask for, ``motor`` [V] what dead
+    time leaves of it, ``per_bus`` the command over the bus."""
+
+    command: float
+    motor: float
+    per_bus: float
+
+
+def usable_voltage(bench: Bench) -> UsableVoltage:
+    """Return how much voltage there is: of the settled PWM, else as the PWM page plans it. Everything that needs it asks here.
+
+    Raises Refusal where the sampling window leaves none.
+    """
+    settled = {k: settled_value(bench, f"pwm.{k}") for k in ("v_usable", "v_command", "dead_time_voltage")}
+    bus = settled_value(bench, "plate.v_bus")
+    v_bus = bench.levers.plate.v_bus
+    motor, lost = settled["v_usable"], settled["dead_time_voltage"]
+    if motor is not None:
+        # files of format 3 and before keep what reaches the motor only
+        command = (
+            settled["v_command"].value
+            if settled["v_command"]
+            else motor.value + (4 / math.pi * lost.value if lost else 0.0)
+        )
+        found = Budget(command, motor.value)
+        v_bus = bus.value if bus else v_bus
+    else:
+        found = plan_bench_pwm(bench).budget
+    if found.motor <= 0:
+        raise Refusal(
+            "the PWM settings leave no voltage for the motor",
+            "look at sampling window, minimum pulse and dead time on the PWM leg",
+        )
+    return UsableVoltage(found.command, found.motor, found.command / v_bus)
 
 
 def pwm_values(figures: PwmFigures) -> dict[str, Quantity]:
     """Return what settling the PWM settles."""
     values = {
         "loop_hz": (figures.loop_hz, "Hz"), "carrier_hz": (figures.carrier_actual_hz, "Hz"), "period_counts": (float(figures.period_counts), ""),
-        "dead_time_counts": (float(figures.dead_time_counts), ""), "v_limit": (figures.v_limit, "V"), "v_usable": (figures.v_usable, "V"),
+        "dead_time_counts": (float(figures.dead_time_counts), ""), "v_limit": (figures.v_limit, "V"), "v_command": (figures.budget.command, "V"), "v_usable": (figures.v_usable, "V"),
         "dead_time_voltage": (figures.dead_time_voltage, "V"), "loop_delay": (figures.loop_delay, "s"),
     }  # fmt: skip
     return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
@@ -102,9 +137,9 @@ def pwm_values(figures: PwmFigures) -> dict[str, Quantity]:
 def design_current(bench: Bench) -> CurrentDesign:
     """Design the current loop from settled R, L and PWM with the page's levers; raises Refusal if one is missing."""
     levers = bench.levers.current_loop
-    r, ld, lq, loop_hz, v_bus = (need(bench, key) for key in CURRENT_INPUTS)
+    r, ld, lq, loop_hz, _ = (need(bench, key) for key in CURRENT_INPUTS)
     return tune_current(
-        r=r, ld=ld, lq=lq, loop_hz=loop_hz, v_bus=v_bus, delay_samples=levers.delay_samples,
+        r=r, ld=ld, lq=lq, loop_hz=loop_hz, v_limit=usable_voltage(bench).command, exact=True, delay_samples=levers.delay_samples,
         bandwidth_hz=None if levers.method == "modulus-optimum" else levers.bandwidth_hz,
         damping=levers.damping if levers.method == "placement" else None,
     )  # fmt: skip
@@ -118,6 +153,16 @@ def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
         "bandwidth_hz": (design.q.kp / (2 * math.pi * lq), "Hz"), "phase_margin": (math.radians(design.q.margins.phase_margin_deg), "rad"),
     }  # fmt: skip
     return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+
+
+def current_tracking(bench: Bench) -> tuple[float, float]:
+    """Return what the integrators of d and q do at the voltage limit, of the settled gains and winding."""
+    ts, r = 1 / need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance")
+    d, q = (
+        limit_tracking(need(bench, f"current_loop.kp_{axis}"), need(bench, f"current_loop.ki_{axis}"), ts, r, need(bench, f"inductance.l{axis}"))
+        for axis in "dq"
+    )  # fmt: skip
+    return d, q
 
 
 def torque_constant(bench: Bench) -> float:
@@ -186,7 +231,8 @@ def build_drive(bench: Bench) -> Drive:
     )
     control = Control(
         1 / loop_hz, kp_d, ki_d, kp_q, ki_q, max(round(loop_hz / speed_hz), 1), kp, ki, 2 * math.pi * filter_hz, run.i_limit, run.i_trip,
-        run.v_min, ramp, 0.5, 1.0, ld, lq, psi, 0.0,
+        run.v_min, ramp, 0.5, 1.0, ld, lq, psi, 0.0, *current_tracking(bench), bench.levers.current_loop.delay_samples,
+        usable_voltage(bench).per_bus,
     )  # fmt: skip
     return Drive(
         Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs"), *_iron(bench, (ld + lq) / 2)),

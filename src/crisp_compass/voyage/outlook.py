@@ -10,12 +10,13 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.loops.current import AxisLoop, CurrentDesign
+from crisp_compass.loops.current import AxisLoop, CurrentDesign, limit_tracking
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
-from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.plant.simulation import Simulation
+from crisp_compass.voyage.design import usable_voltage
 
 
 @dataclass(frozen=True)
@@ -54,7 +55,10 @@ def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
     """Run the compiled plant through a q current step at standstill, rotor held, with the design's gains."""
     step, loop_hz = bench.levers.current_loop.step, need(bench, "pwm.loop_hz")
     r, lq, ld = (need(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
-    response = _current_run(bench, design, r, lq, ld, step, loop_hz, _steps(design.q))
+    response = held_step(
+        design, tracking_of(design, r, ld, lq, loop_hz), bench.levers.current_loop.delay_samples, r, lq, ld, step, loop_hz,
+        usable_voltage(bench).command, _steps(design.q), before=4,
+    )  # fmt: skip
     t = np.arange(len(response)) / loop_hz - 4 / loop_hz
     return StepPrediction(t, np.array([t[0], 0.0, 0.0, t[-1]]), np.array([0.0, 0.0, step, step]), response)
 
@@ -71,39 +75,33 @@ def nice(seconds: float) -> float:
     return float(next(m for m in (1, 2, 5, 10) if m * decade >= seconds * 0.999) * decade)
 
 
-def _current_run(
-    bench: Bench, design: CurrentDesign, r: float, lq: float, ld: float, step: float, loop_hz: float, length: int
-) -> FloatArray:
-    v_bus = need(bench, "plate.v_bus")
+def tracking_of(design: CurrentDesign, r: float, ld: float, lq: float, loop_hz: float) -> tuple[float, float]:
+    """Return what the integrators of d and q do at the voltage limit, of a design on a winding [Ω, H]."""
+    d, q = (limit_tracking(a.kp, a.ki, 1 / loop_hz, r, x) for a, x in ((design.d, ld), (design.q, lq)))
+    return d, q
+
+
+def held_step(
+    design: CurrentDesign, tracks: tuple[float, float], delay_samples: float, r: float, lq: float, ld: float, step: float, loop_hz: float,
+    v_limit: float, length: int, *, before: int = 0,
+) -> FloatArray:  # fmt: skip
+    """Return the q current (before + length,) [A] of the compiled plant around a step of its reference, rotor held.
+
+    ``tracks`` belong to the firmware, as gains do, and stay where the winding is another one.
+    """
     control = Control(
-        1 / loop_hz,
-        design.d.kp,
-        design.d.ki,
-        design.q.kp,
-        design.q.ki,
-        10,
-        0,
-        0,
-        0,
-        1e9,
-        1e9,
-        0,
-        1,
-        10,
-        0,
-        ld,
-        lq,
-        0,
-        0,
-    )
+        1 / loop_hz, design.d.kp, design.d.ki, design.q.kp, design.q.ki, 10.0, 0.0, 0.0, 0.0, 1e9, 1e9, 0.0, 1.0, 10.0, 0.0, ld, lq, 0.0, 0.0,
+        *tracks, delay_samples, 1.0,
+    )  # fmt: skip
     drive = Drive(
-        Machine(r, ld, lq, 0.0, 1.0), Load(1e9, 0.0, 0.0), Inverter(v_bus, 0.0, 0.0, 0.1), Sensing(1e9, 0, 0, 0, 0, ENCODER, 1 << 20), control
+        Machine(r, ld, lq, 0.0, 1.0), Load(1e9, 0.0, 0.0), Inverter(v_limit, 0.0, 0.0, 0.1),
+        Sensing(1e9, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 20)), control,
     )  # fmt: skip
     sim = Simulation(drive)
     sim.command(CURRENT)
-    before = sim.advance(4 / loop_hz)
+    rest = [sim.advance(before / loop_hz)["i_q"][:before]] if before else []
     sim.command(CURRENT, i_q=step)
-    return join([before, sim.advance(length / loop_hz)])["i_q"]
+    return np.concatenate([*rest, sim.advance(length / loop_hz)["i_q"][:length]])
 
 
 @dataclass(frozen=True)

@@ -11,11 +11,12 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.estimates import FloatArray
 from crisp_compass.modulation.command_input import CommandMap, command_map
 from crisp_compass.modulation.losses import DeadTimeEffect, Losses, dead_time_effect, losses
-from crisp_compass.modulation.pwm import PwmFigures, linear_limit
+from crisp_compass.modulation.pwm import PwmFigures, linear_limit, voltage_budget
 from crisp_compass.modulation.ripple import Period, Ripple, one_period, ripple
 from crisp_compass.modulation.sampling import (
     Window,
     gate_signals,
+    sampling_limit,
     sampling_spans,
     sampling_window,
     window_needed,
@@ -102,9 +103,15 @@ def scheme_rows(bench: Bench) -> list[SchemeRow]:
             found = ripple(scheme, peak, v_bus, f, machine.ld, machine.lq, centred=centred)
         # six-step switches each leg once a half turn: its switching hardly counts
         loss = losses(scheme, peak, v_bus, f, current, levers.r_switch, levers.t_on, levers.t_off)
-        kept = min(limit * (1 - 2 * levers.min_pulse * f), window.limit if window.limit > 0 else limit)
-        usable = max(kept - 4 / math.pi * figures.dead_time_voltage, 0.0)
-        rows.append(SchemeRow(scheme, limit, usable, window.limit, found, loss))
+        budget = voltage_budget(
+            scheme,
+            v_bus,
+            f,
+            min_pulse=levers.min_pulse,
+            sampling_limit=sampling_limit(window, levers.shunts),
+            lost=figures.dead_time_voltage,
+        )
+        rows.append(SchemeRow(scheme, limit, budget.motor, window.limit, found, loss))
     return rows
 
 
@@ -172,7 +179,7 @@ def dead_time_picture(bench: Bench, figures: PwmFigures) -> DeadTimePicture:
     machine, _ = machine_of(bench)
     levers, v_bus = bench.levers.pwm, bench.levers.plate.v_bus
     rated = rated_peak(bench)
-    effect = dead_time_effect(figures.dead_time_voltage, machine.r, rated)
+    effect = dead_time_effect(figures.dead_time_voltage, machine.r, rated, levers.scheme)
     scheme: Scheme = "space-vector" if levers.scheme == "six-step" else levers.scheme
     near_rest = ripple(
         scheme, 0.05 * linear_limit(v_bus, scheme), v_bus, figures.carrier_actual_hz, machine.ld, machine.lq,

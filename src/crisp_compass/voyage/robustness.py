@@ -17,9 +17,8 @@ from crisp_compass.conversions import resistance_at
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.loops.step_fit import measured_figures
-from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
-from crisp_compass.plant.simulation import Simulation
-from crisp_compass.voyage.outlook import nice
+from crisp_compass.voyage.design import usable_voltage
+from crisp_compass.voyage.outlook import held_step, nice, tracking_of
 
 RUNS = 1000
 
@@ -68,13 +67,25 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     rs = r.value * rng.uniform(cold, hot, runs) * (1 + (r.u or 0.0) / r.value * rng.standard_normal(runs))
     ls = lq.value * (1 + (lq.u or 0.0) / lq.value * rng.standard_normal(runs))
     kept = 1 - spread.saturation * rng.uniform(0, 1, runs)
-    buses = need(bench, "plate.v_bus") * (1 - spread.sag * rng.uniform(0, 1, runs))
+    limits = usable_voltage(bench).command * (1 - spread.sag * rng.uniform(0, 1, runs))
     crossover = design.q.margins.crossover_hz
     seconds = nice(1.6 / crossover) if math.isfinite(crossover) else 100 / loop_hz
     length = int(min(max(seconds * loop_hz, 40), 400))
+    tracks = tracking_of(design, r.value, ld.value, lq.value, loop_hz)
     out = np.empty((runs, length))
     for k in range(runs):
-        out[k] = _run(design, float(rs[k]), float(ls[k] * kept[k]), ld.value, step, loop_hz, float(buses[k]), length)
+        out[k] = held_step(
+            design,
+            tracks,
+            levers.delay_samples,
+            float(rs[k]),
+            float(ls[k] * kept[k]),
+            ld.value,
+            step,
+            loop_hz,
+            float(limits[k]),
+            length,
+        )
     time = np.arange(length) / loop_hz
     low, middle, high = np.percentile(out, (2.5, 50, 97.5), axis=0)
     tops = 100 * np.maximum(out.max(axis=1) / step - 1, 0)
@@ -83,7 +94,7 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     share = (
         rs[worst] / r.value - 1,
         ls[worst] * kept[worst] / lq.value - 1,
-        buses[worst] / need(bench, "plate.v_bus") - 1,
+        limits[worst] / usable_voltage(bench).command - 1,
     )
     text = f"R {_signed(share[0])}, L {_signed(share[1])}, bus {_signed(share[2])}"
     return Band(
@@ -93,19 +104,3 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
 
 def _signed(share: float) -> str:
     return f"{100 * share:+.0f} %".replace("-", "−")
-
-
-def _run(
-    design: CurrentDesign, r: float, lq: float, ld: float, step: float, loop_hz: float, v_bus: float, length: int
-) -> FloatArray:  # fmt: skip
-    """Return the q current (length,) from the step on, rotor held."""
-    control = Control(
-        1 / loop_hz, design.d.kp, design.d.ki, design.q.kp, design.q.ki, 10.0, 0.0, 0.0, 0.0, 1e9, 1e9, 0.0, 1.0, 10.0, 0.0, ld, lq, 0.0, 0.0
-    )  # fmt: skip
-    drive = Drive(
-        Machine(r, ld, lq, 0.0, 1.0), Load(1e9, 0.0, 0.0), Inverter(v_bus, 0.0, 0.0, 0.1),
-        Sensing(1e9, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 20)), control,
-    )  # fmt: skip
-    sim = Simulation(drive)
-    sim.command(CURRENT, i_q=step)
-    return sim.advance(length / loop_hz)["i_q"][:length]

@@ -25,7 +25,7 @@ from crisp_compass.loops.step_fit import (
 )
 from crisp_compass.quantities import show
 from crisp_compass.voyage.angle_evidence import to_quantity
-from crisp_compass.voyage.design import design_current
+from crisp_compass.voyage.design import design_current, usable_voltage
 
 _MOST = 12
 _STEPS = 60
@@ -66,7 +66,7 @@ def expected_step(bench: Bench, notes: Mapping[str, str]) -> Expected:
     kp, ki = gains_that_ran(bench, notes)
     return Expected(
         kp, ki, need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance"), need(bench, "inductance.lq"),
-        bench.levers.current_loop.delay_samples, need(bench, "plate.v_bus") / math.sqrt(3),
+        bench.levers.current_loop.delay_samples, usable_voltage(bench).command,
     )  # fmt: skip
 
 
@@ -112,9 +112,7 @@ def trial_rows(bench: Bench) -> list[TrialRow]:
     rows = []
     for trial in bench.current_trials:
         loop = axis_loop(r, inductance, trial.kp, trial.ki, loop_hz, delay)
-        expected = Expected(
-            trial.kp, trial.ki, loop_hz, r, inductance, delay, need(bench, "plate.v_bus") / math.sqrt(3)
-        )
+        expected = Expected(trial.kp, trial.ki, loop_hz, r, inductance, delay, usable_voltage(bench).command)
         time = np.arange(8 * _STEPS) / loop_hz / 8
         size = trial.current or bench.levers.current_loop.step
         response = respond(expected, r, inductance, delay / loop_hz, np.full(_STEPS + 2, size), time) / size

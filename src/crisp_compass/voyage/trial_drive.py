@@ -17,11 +17,11 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.loops.current import current_gains
+from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import tune_speed
 from crisp_compass.plant.parameters import ENCODER, HALLS, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, Trace
-from crisp_compass.voyage.design import build_drive, hall_edges
+from crisp_compass.voyage.design import build_drive, hall_edges, usable_voltage
 from crisp_compass.voyage.plate_outlook import pole_pairs_of
 from crisp_compass.voyage.sources import Constant, best_value
 from crisp_compass.voyage.supply import rated_peak
@@ -88,6 +88,8 @@ def trial_drive(bench: Bench) -> Drive:
     control = Control(
         1 / loop_hz, kp_d, ki_d, kp_q, ki_q, divider, speed.kp, speed.ki, 2 * math.pi * filter_hz, limit, 3 * limit, 0.0,
         bench.levers.speed_loop.ramp, 0.5, 1.0, machine.ld, machine.lq, machine.psi, 0.0,
+        limit_tracking(kp_d, ki_d, 1 / loop_hz, machine.r, machine.ld), limit_tracking(kp_q, ki_q, 1 / loop_hz, machine.r, machine.lq),
+        bench.levers.current_loop.delay_samples, usable_voltage(bench).per_bus,
     )  # fmt: skip
     return Drive(
         machine, load, Inverter(plate.v_bus, 0.05, 0.0, 0.01),
@@ -198,7 +200,7 @@ def edge_cost(bench: Bench, edges_deg: FloatArray, speed: float) -> EdgeCost:
     """
     drive = trial_drive(bench)
     m = drive.machine
-    top = 0.85 * drive.inverter.v_supply / math.sqrt(3) / (m.pole_pairs * m.psi)
+    top = 0.85 * drive.inverter.v_supply * drive.control.volts_per_bus / (m.pole_pairs * m.psi)
     if not 0 < speed <= top:
         raise Refusal(
             f"{speed * 30 / math.pi:.0f} rpm cannot be run", f"use up to {top * 30 / math.pi:.0f} rpm on this bus"

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.loops.weakening import Limits, TorqueSpeed, best_point, torque_speed, voltage_at
-from crisp_compass.voyage.design import plan_bench_pwm
+from crisp_compass.voyage.design import plan_bench_pwm, usable_voltage
 from crisp_compass.voyage.supply import rated_peak
 from crisp_compass.voyage.trial_drive import machine_of
 
@@ -30,7 +30,7 @@ def weakening_outlook(bench: Bench) -> WeakeningOutlook:
     """Return the outlook with the usable voltage of the PWM page and rated current; raises Refusal where the motor is not known."""
     machine, _ = machine_of(bench)
     figures = plan_bench_pwm(bench)
-    v = figures.v_usable
+    v = usable_voltage(bench).motor
     limits = Limits(machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, v, rated_peak(bench))
     curve = torque_speed(limits)
     top = bench.levers.plate.top_speed

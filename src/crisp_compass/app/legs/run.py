@@ -231,7 +231,10 @@ class RunPage(LegPage):
         last = {k: float(v[-1]) for k, v in trace.columns.items()}
         theta = math.degrees(last["theta_e"]) % 360
         i_size, v_size = math.hypot(last["i_d"], last["i_q"]), math.hypot(last["v_d"], last["v_q"])
-        limit_v, limit_i = last["v_bus"] / math.sqrt(3), self.document.bench.levers.run.i_limit
+        limit_v, limit_i = (
+            last["v_bus"] * self.sim.drive.control.volts_per_bus,
+            self.document.bench.levers.run.i_limit,
+        )
         ahead = math.degrees(math.atan2(last["i_q"], last["i_d"]))
         caption = (
             f"θe {theta:.0f}°   i {show(i_size, 'A', 2)}   v {100 * v_size / limit_v:.0f} % of limit"
