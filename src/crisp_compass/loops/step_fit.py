@@ -1,9 +1,10 @@
 """What a measured current step says of the loop: effective R, L and delay with error bars, and the likeliest cause of a difference.
 
-Model: the sampled PI with the gains that ran, its output held, late by a delay, on one R–L axis (exact between samples:
-the voltage switches once a period, at the delay's fraction); a voltage limit clamps it. Where the commanded voltage was
-recorded it drives the model instead of the PI, and a constant loss against the current's sign joins the fit. Nonlinear
-least squares on ln R, ln L and delay; u from the curvature, widened for correlated residuals.
+Model: the sampled PI with the gains that ran, its output held, late by a delay, on one R–L axis; dead time takes a constant
+voltage against the current's sign, fully so beyond a knee, and is integrated exactly between samples (three straight pieces,
+an exponential in each); a voltage limit clamps the output, with the integrators' rule of this program's controllers. All levels
+are the real ones: a step may start anywhere. Where the commanded voltage was recorded it drives the model instead of the PI.
+Nonlinear least squares on ln R, ln L, delay, levels and loss; u from the curvature, widened for correlated residuals.
 """
 
 from __future__ import annotations
@@ -11,6 +12,7 @@ from __future__ import annotations
 import itertools
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import scipy
@@ -18,11 +20,17 @@ import scipy
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, coverage_factor
+from crisp_compass.loops.current import limit_tracking
+from crisp_compass.loops.step_kernel import run
 
 #: Factors that slips of base make in a current scale.
 _SLIPS = {
     1.5: "3/2", 2 / 3: "2/3", math.sqrt(2): "√2", 1 / math.sqrt(2): "1/√2", math.sqrt(3): "√3", 1 / math.sqrt(3): "1/√3", 2.0: "2", 0.5: "1/2",
 }  # fmt: skip
+
+
+#: Samples before the step that are looked at.
+_BEFORE = 30
 
 
 @dataclass(frozen=True)
@@ -74,45 +82,27 @@ class Expected:
 
 def respond(
     expected: Expected, r: float, inductance: float, delay: float, reference: FloatArray, at: FloatArray, *, voltage: FloatArray | None = None,
-    lost: float = 0.0,
+    lost: float = 0.0, start: float = 0.0, constant: float = 0.0, knee: float | None = None,
 ) -> FloatArray:  # fmt: skip
-    """Return the current (n,) at times ``at`` (n,) [s] for references (k,) one a period from time 0, from rest.
+    """Return the current (n,) [A] at ascending times ``at`` (n,) [s] for references (k,) [A], one a period from time 0.
 
-    ``voltage`` (k,) replaces the controller; ``lost`` [V] is taken off against the current's sign.
+    Before time 0 the loop rests at ``start`` [A]. ``voltage`` (k,) [V] replaces the controller, its first value having stood
+    before; ``lost`` [V] is taken off against the current's sign beyond ``knee`` [A], ``constant`` [V] stands beside the command.
     """
-    ts, pole = 1 / expected.loop_hz, r / inductance
-    # half a period of the whole delay is the hold's own, which the model makes by holding
-    late = max(delay - 0.5 * ts, 0.0) / ts
-    whole, part = math.floor(late), late - math.floor(late)
-    steps = len(reference)
-    u = np.zeros(steps + whole + 2)  # u[k + whole + 1] is what period k's controller asked for
-    i, integral = 0.0, 0.0
-    ticks = np.empty(steps)
-    first, second = math.exp(-pole * part * ts), math.exp(-pole * (1 - part) * ts)
-    for k in range(steps):
-        ticks[k] = i
-        if voltage is None:
-            error = reference[k] - i
-            new = integral + expected.ki * ts * error
-            want = expected.kp * error + new
-            ask = min(expected.v_limit, max(-expected.v_limit, want))
-            integral = new + (ask - want)
-        else:
-            ask = float(voltage[k])
-        u[k + whole + 1] = ask
-        loss = lost * math.tanh(i / max(0.02 * abs(reference[-1]), 1e-9)) if lost else 0.0
-        before, after = u[k] - loss, u[k + 1] - loss
-        i = i * first + before / r * (1 - first)
-        i = i * second + after / r * (1 - second)
-    place = np.clip((at / ts).astype(int), 0, steps - 1)
-    inside = at - place * ts
-    start = ticks[place]
-    before, after = u[place], u[place + 1]
-    early = np.minimum(inside, part * ts)
-    rest = np.maximum(inside - part * ts, 0.0)
-    value = start * np.exp(-pole * early) + before / r * (1 - np.exp(-pole * early))
-    value = value * np.exp(-pole * rest) + after / r * (1 - np.exp(-pole * rest))
-    return np.asarray(np.where(at < 0, 0.0, value))
+    ts = 1 / expected.loop_hz
+    size = float(np.max(np.abs(reference))) if len(reference) else 1.0
+    gains = (
+        expected.kp,
+        expected.ki,
+        limit_tracking(expected.kp, expected.ki, ts, expected.r, expected.inductance),
+        expected.v_limit,
+    )
+    winding = (r, inductance, lost, knee or max(0.02 * max(size, abs(start)), 1e-9), constant)
+    driven = np.empty(0) if voltage is None else np.asarray(voltage, dtype=np.float64)
+    return run(
+        np.array(gains), np.array(winding), float(delay), ts, np.asarray(reference, dtype=np.float64), driven,
+        np.asarray(at, dtype=np.float64), float(start),
+    )  # fmt: skip
 
 
 def fit_step(capture: Capture, expected: Expected) -> StepFit:
@@ -131,8 +121,10 @@ def fit_step(capture: Capture, expected: Expected) -> StepFit:
     at = int(np.argmax(jumps)) + 1
     later = np.flatnonzero(jumps[at:] > 0.5 * jumps[at - 1])
     end = at + int(later[0]) + 1 if len(later) else len(t)
-    level = float(np.mean(current[max(at - 30, 0) : at]))
-    size = float(np.median(reference[at:end]) - reference[at - 1])
+    begin = max(at - _BEFORE, 0)
+    level = float(np.mean(current[begin:at]))
+    first = float(reference[at - 1])
+    size = float(np.median(reference[at:end]) - first)
     if end - at < 12:
         raise Refusal(f"only {end - at} samples follow the step", "capture twelve or more", where=source)
     step = float(np.median(np.diff(t)))
@@ -143,54 +135,118 @@ def fit_step(capture: Capture, expected: Expected) -> StepFit:
             "capture at the loop rate or faster",
             where=source,
         )
-    begin = max(at - 30, 0)
-    time, y = t[begin:end] - t[at], current[begin:end] - level
-    if abs(float(np.median(y[-max(len(y) // 5, 3) :]))) < 0.2 * abs(size):
+    time, y = t[begin:end] - t[at], current[begin:end]
+    if abs(float(np.median(y[-max(len(y) // 5, 3) :])) - level) < 0.2 * abs(size):
         raise Refusal(
             "the current does not follow the step", "check that the drive is on and the leads are", where=source
         )
-    ticks = np.full(math.ceil(float(time[-1]) / ts) + 2, size)
-    voltage = None
+    step_of = _Measured(time, y, first, size, None)
     if "v_q" in capture:
-        base = float(np.mean(capture["v_q"][max(at - 30, 0) : at]))
+        # whole periods before the step too: what was commanded there tells what stands beside the command
+        lead = math.floor(-time[0] / ts)
         # the command of a period is what stands when it begins; a quarter of a sample later is safely inside
-        wanted = np.arange(len(ticks)) * ts + 0.25 * step
-        voltage = (capture["v_q"] - base)[
-            np.clip(np.searchsorted(t - t[at], wanted, side="right") - 1, 0, len(t) - 1)
-        ]
-    return _solve(time, y, size, ticks, voltage, expected, list(capture.findings))
+        wanted = np.arange(-lead, math.ceil(float(time[-1]) / ts) + 2) * ts + 0.25 * step
+        v = capture["v_q"][np.clip(np.searchsorted(t - t[at], wanted, side="right") - 1, 0, len(t) - 1)]
+        step_of = _Measured(time, y, first, size, v, lead * ts)
+    return _solve(step_of, expected, list(capture.findings))
 
 
-def _solve(
-    time: FloatArray, y: FloatArray, size: float, ticks: FloatArray, voltage: FloatArray | None, expected: Expected, findings: list[Finding]
-) -> StepFit:  # fmt: skip
+@dataclass(frozen=True)
+class _Measured:
+    """A step: ``time`` (n,) s from it, ``y`` (n,) A, reference before it and its size [A], commanded ``voltage`` (k,) [V] by period
+    from ``lead`` seconds before it."""
+
+    time: FloatArray
+    y: FloatArray
+    first: float
+    size: float
+    voltage: FloatArray | None
+    lead: float = 0.0
+
+    def model(self, expected: Expected, p: FloatArray) -> FloatArray:
+        """Return the current (n,) for ln R, ln L (over expected), delay [periods], level and loss, perhaps a
+        constant voltage (over their scales), and ln of the knee over a fiftieth of the larger level."""
+        ts = 1 / expected.loop_hz
+        r, inductance = expected.r * math.exp(p[0]), expected.inductance * math.exp(p[1])
+        level, lost = p[3] * abs(self.size), p[4] * self.volts(expected)
+        knee = 0.02 * max(abs(self.first + self.size), abs(self.first)) * math.exp(p[-1])
+        if self.voltage is None:
+            reference = np.full(math.ceil(float(self.time[-1]) / ts) + 2, self.first + self.size)
+            # the channel's own offset moves what is read, not what the loop holds
+            return level + respond(
+                expected, r, inductance, p[2] * ts, reference, self.time, lost=lost, start=self.first, knee=knee
+            )
+        at = self.time + self.lead
+        kept = at >= -1e-12
+        out = np.full(len(at), self.first)
+        # the current stood at its reference; what the channel read beside it is the channel's own offset
+        out[kept] = respond(
+            expected, r, inductance, p[2] * ts, np.full(len(self.voltage), self.first + self.size), at[kept], voltage=self.voltage, lost=lost,
+            start=self.first, constant=p[5] * self.volts(expected), knee=knee,
+        )  # fmt: skip
+        return level + out
+
+    def volts(self, expected: Expected) -> float:
+        """Return the scale of voltages [V]: a fiftieth of what the step needs in the end."""
+        return 0.02 * expected.r * abs(self.size) + 1e-6
+
+
+def _solve(step_of: _Measured, expected: Expected, findings: list[Finding]) -> StepFit:
     ts = 1 / expected.loop_hz
-    loss_scale = 0.02 * expected.r * abs(size) + 1e-6
+    time, y, size, voltage = step_of.time, step_of.y, step_of.size, step_of.voltage
+    loss_scale = step_of.volts(expected)
+    more = 1 if voltage is not None else 0
 
     def misfit(p: FloatArray) -> FloatArray:
-        r, inductance, delay = expected.r * math.exp(p[0]), expected.inductance * math.exp(p[1]), p[2] * ts
-        lost = float(p[4]) * loss_scale if len(p) > 4 else 0.0
-        # the level before the step is known from noisy samples only: its error is fitted too
-        shape = respond(expected, r, inductance, delay, ticks, time, voltage=voltage, lost=lost)
-        return np.asarray(shape + p[3] * abs(size) - y)
+        return np.asarray(step_of.model(expected, p) - y)
 
-    lower = np.array([-2.5, -2.5, 0.5, -0.3] + ([-500.0] if voltage is not None else []))
-    upper = np.array([2.5, 2.5, 12.0, 0.3] + ([500.0] if voltage is not None else []))
-    best = None
-    for guess in (expected.delay_samples, expected.delay_samples + 1, max(expected.delay_samples - 1, 0.6)):
-        start = np.array([0.0, 0.0, min(max(guess, 0.6), 11.0), 0.0] + ([0.0] if voltage is not None else []))
-        found = scipy.optimize.least_squares(
-            misfit, start, bounds=(lower, upper), x_scale=np.array([0.2, 0.2, 0.3, 0.01, 1.0][: len(start)]),
-            diff_step=np.full(len(start), 1e-4),
+    # ln R, ln L, delay, level, loss, perhaps a constant voltage; the knee comes last
+    lower = np.array([-2.5, -2.5, 0.5, -0.5, 0.0] + [-5000.0] * more)
+    upper = np.array([2.5, 2.5, 12.0, 0.5, 500.0] + [5000.0] * more)
+    level = (float(np.mean(y[time < -1e-12])) - step_of.first) / abs(size) if (time < -1e-12).any() else 0.0
+    beside = 0.0
+    if voltage is not None:
+        beside = (
+            expected.r * step_of.first - float(np.mean(voltage[: max(round(step_of.lead / ts), 1)]))
+        ) / loss_scale
+    scales = np.array([0.2, 0.2, 0.3, 0.01, 1.0] + [1.0] * more + [0.5])
+    # a loss beyond a third of the step's own voltage, and a knee a few times off, are not expected: weak priors only
+    prior = np.array([0.3 * expected.r * abs(size) / loss_scale, 0.8])
+
+    def weighed(p: FloatArray, noise: float) -> FloatArray:
+        return np.concatenate([misfit(p), noise * np.array([p[4], p[-1]]) / prior])
+
+    def slopes(p: FloatArray, noise: float) -> FloatArray:
+        # steps by each figure's scale: one that is zero would otherwise get none
+        columns = []
+        for k, scale in enumerate(scales):
+            step = 1e-5 * scale * np.eye(len(p))[k]
+            back = step if k != 4 or p[4] > step[4] else 0 * step  # there is no loss below zero
+            columns.append((weighed(p + step, noise) - weighed(p - back, noise)) / float(np.sum(step + back)))
+        return np.column_stack(columns)
+
+    def fit(start: FloatArray, noise: float, knee: bool) -> Any:
+        bounds = (np.append(lower, -2.5 if knee else -1e-9), np.append(upper, 2.5 if knee else 1e-9))
+        return scipy.optimize.least_squares(
+            weighed, np.clip(start, bounds[0], bounds[1]), bounds=bounds, x_scale=scales, jac=slopes, ftol=1e-11, xtol=1e-10, args=(noise,)
         )  # fmt: skip
-        if best is None or found.cost < best.cost:
-            best = found
-    assert best is not None
-    p, residual = best.x, best.fun
-    dof = max(len(y) - len(p), 1)
+
+    guesses = [g for g in np.arange(expected.delay_samples - 1, expected.delay_samples + 2.6, 0.5) if 0.5 < g < 12]
+    # R and the loss share the voltage of the end: valleys lie apart, so the search starts in three of them
+    roughs = []
+    for share in (0.01, 0.15, 0.4):
+        starts = [
+            np.array([math.log1p(-share), 0.0, g, level, 50 * share] + [beside] * more + [0.0]) for g in guesses
+        ]
+        roughs.append(fit(min(starts, key=lambda x: float(np.sum(misfit(x) ** 2))), 0.0, False))
+    rough = min(roughs, key=lambda f: float(f.cost))
+    noise = math.sqrt(2 * float(rough.cost) / max(len(y) - len(lower), 1))
+    best = fit(rough.x, max(noise, 1e-9 * abs(size)), True)
+    p, residual = best.x, best.fun[: len(y)]
+    dof = max(len(y) - len(lower), 1)
     variance = float(np.sum(residual**2)) / dof
     rho = min(max(float(np.sum(residual[1:] * residual[:-1])) / max(float(np.sum(residual**2)), 1e-300), 0.0), 0.95)
-    jacobian = np.asarray(best.jac, dtype=np.float64)
+    jacobian = slopes(p, noise)
     covariance = np.linalg.pinv(jacobian.T @ jacobian) * variance * (1 + rho) / (1 - rho)
     u = np.sqrt(np.diag(covariance))
     r, inductance = (
@@ -198,22 +254,24 @@ def _solve(
         for k, (start, unit) in enumerate(((expected.r, "Ω"), (expected.inductance, "H")))
     )
     delay = Estimate.from_u(p[2] * ts, "s", u[2] * ts, dof=dof)
-    lost = Estimate.from_u(p[4] * loss_scale, "V", u[4] * loss_scale, dof=dof) if voltage is not None else None
+    # a loss that stands against both levels alike moves nothing that could tell it
+    told = u[4] < 0.9 * prior[0]
+    lost = Estimate.from_u(p[4] * loss_scale, "V", u[4] * loss_scale, dof=dof) if told else None
     rest = math.sqrt(variance)
     if rest > 0.05 * abs(size):
         text = f"The fit leaves {100 * rest / abs(size):.0f} % of the step unexplained: the gains that ran are not these, or something else moved (rotor, limit, second step)."
         findings.append(Finding("caution", "fit-poor", text))
-    predicted = respond(expected, expected.r, expected.inductance, expected.delay_samples * ts, ticks, time)
+    # drawn from the level before the step
+    shift = step_of.first + p[3] * abs(size)
+    ideal = np.array([0.0, 0.0, expected.delay_samples, 0.0, 0.0] + [beside] * more + [0.0])
+    predicted = step_of.model(expected, ideal) - step_of.first
     cause = likely_cause(
-        expected,
-        (p[0], u[0]),
-        (p[1], u[1]),
-        (p[2], u[2]),
-        (0.0 if lost is None else lost.value, 0.0 if lost is None else lost.u),
+        expected, (p[0], u[0]), (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0)
     )
     method = f"{len(y)} samples, {'commanded voltage' if voltage is not None else 'sampled PI'} on one R–L axis"
     return StepFit(
-        r, inductance, delay, lost, measured_figures(time, y, size), size, time, y, y + residual, predicted, cause, method, tuple(findings)
+        r, inductance, delay, lost, measured_figures(time, y - shift, size), size, time, y - shift, y + residual - shift, predicted, cause, method,
+        tuple(findings),
     )  # fmt: skip
 
 
