@@ -265,8 +265,16 @@ def _solve(step_of: _Measured, expected: Expected, findings: list[Finding]) -> S
     shift = step_of.first + p[3] * abs(size)
     ideal = np.array([0.0, 0.0, expected.delay_samples, 0.0, 0.0] + [beside] * more + [0.0])
     predicted = step_of.model(expected, ideal) - step_of.first
+    log_r = (float(p[0]), float(u[0]))
+    if lost is not None and abs(lost.value) <= max(3 * lost.u, 0.02 * expected.r):
+        # R and loss cannot be told apart: what both take together at the end still can
+        level = abs(step_of.first + size)
+        taken = expected.r * math.exp(p[0]) * level + lost.value
+        slope = np.zeros(len(p))
+        slope[0], slope[4] = expected.r * math.exp(p[0]) * level / taken, loss_scale / taken
+        log_r = math.log(taken / (expected.r * level)), math.sqrt(float(slope @ covariance @ slope))
     cause = likely_cause(
-        expected, (p[0], u[0]), (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0)
+        expected, log_r, (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0)
     )
     method = f"{len(y)} samples, {'commanded voltage' if voltage is not None else 'sampled PI'} on one R–L axis"
     return StepFit(

@@ -96,8 +96,10 @@ class UsableVoltage:
     per_bus: float
 
 
-def usable_voltage(bench: Bench) -> UsableVoltage:
+def usable_voltage(bench: Bench, *, planned: bool = False) -> UsableVoltage:
     """Return how much voltage there is: of the settled PWM, else as the PWM page plans it. Everything that needs it asks here.
+
+    ``planned`` asks for the plan of the fields as they stand, for pages that try other figures.
 
     Raises Refusal where the sampling window leaves none.
     """
@@ -105,7 +107,7 @@ def usable_voltage(bench: Bench) -> UsableVoltage:
     bus = settled_value(bench, "plate.v_bus")
     v_bus = bench.levers.plate.v_bus
     motor, lost = settled["v_usable"], settled["dead_time_voltage"]
-    if motor is not None:
+    if motor is not None and not planned:
         # files of format 3 and before keep what reaches the motor only
         command = (
             settled["v_command"].value

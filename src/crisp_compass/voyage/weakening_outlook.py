@@ -30,7 +30,7 @@ def weakening_outlook(bench: Bench) -> WeakeningOutlook:
     """Return the outlook with the usable voltage of the PWM page and rated current; raises Refusal where the motor is not known."""
     machine, _ = machine_of(bench)
     figures = plan_bench_pwm(bench)
-    v = usable_voltage(bench).motor
+    v = usable_voltage(bench, planned=True).motor
     limits = Limits(machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, v, rated_peak(bench))
     curve = torque_speed(limits)
     top = bench.levers.plate.top_speed
