@@ -181,7 +181,7 @@ def current_step(bench: Bench, path: Path) -> None:
     sim.command(CURRENT, i_q=2.5)
     trace = join([before, sim.advance(0.004)])
     rng = np.random.default_rng(46)
-    reading = Probe(33.0, 12, 8e-3).sample(trace["i_q"], rng)
+    reading = Probe(40.0, 12, 8e-3).sample(trace["i_q"], rng)
     gains = bench.settled["current_loop"].values
     notes = {**ORIGIN, "kp": f"{gains['kp_q'].value:.6g}", "ki": f"{gains['ki_q'].value:.6g}", "shaft": "clamped"}
     write_capture(path, trace["t"], {"i_q_ref": trace["i_q_ref"], "i_q": reading}, notes)
@@ -293,14 +293,14 @@ def make_winch(folder: Path) -> None:
     for minute, kind, value in ((2, "lead", 0.05), (3, "ruv", 0.88), (3, "rvw", 0.87), (4, "rwu", 0.88)):
         bench = ledger(bench, minute, kind, {"lead": "probes together"}.get(kind, "pair, meter"), ohms(value))
     bench = settled(bench, "resistance", {"resistance": ohms(0.408)}, "meter, three pairs less the probes", 6)
-    colours = ("brown", "black", "grey", "green-yellow", "white", "yellow", "green", "red", "blue")
+    colours = ("brown", "black", "grey", "green-yellow", "white", "yellow", "green", "pink", "blue")
     bench = wired(bench, tuple(zip(colours, ["1", "2", "3", "PE", "4", "5", "6", "7", "8"], strict=True)))
     bench = checked(bench, 6)
     for remedy, peak in (
-        ("", 8.4),
-        ("screened motor cable, screen earthed at both ends", 2.7),
-        ("signal cable screened and earthed", 4.7),
-        ("ferrites on the motor cable", 6.9),
+        ("", 11.6),
+        ("screened motor cable, screen earthed at both ends", 3.9),
+        ("signal cable screened and earthed", 6.2),
+        ("ferrites on the motor cable", 9.3),
     ):
         bench = add_spike(bench, remedy, peak, True, clock(10))
     bench = read(bench, "inductance", "winch-lcr.csv", folder, 11)
@@ -372,7 +372,7 @@ def make_thruster(folder: Path) -> None:
     bench = levers(
         bench, "supply", source="battery", v_empty=21.0, v_full=29.4, drive_continuous=60.0, drive_base="peak"
     )
-    bench = wired(bench, (("red", "1"), ("white", "2"), ("black", "3"), ("green-yellow", "PE")))
+    bench = wired(bench, (("violet", "1"), ("orange", "2"), ("grey", "3"), ("green-yellow", "PE")))
     # the five wires of the hall cable: what the meter said against each other and the frame
     names = ("brown", "orange", "yellow", "violet", "pink")
     paths = {

@@ -1,7 +1,8 @@
 """Engineering numbers: the only home of unit names, prefixes and rounding.
 
-Inside the program every value is SI. A text such as ``"5.6m"``, ``"460 mΩ"``, ``"43k rpm"`` or
-``"12,5 µH"`` is turned into SI by :func:`parse`; :func:`show` prints 3–4 digits with an SI prefix.
+Inside the program every value is SI. A text such as ``"5.6m"``, ``"460 mΩ"``, ``"1k5"``, ``"3 000 rpm"`` or
+``"12,5 µH"`` is turned into SI by :func:`parse`; :func:`show` prints 3–4 digits with an SI prefix. A number that two
+countries read differently (``3.000``) is asked back.
 Factors are exact by definition (SI brochure, 9th edition).
 """
 
@@ -32,6 +33,10 @@ class Unit:
     offset: float = 0.0
 
 
+#: Inch [m] and ounce-force [N].
+_INCH, _OZF = 0.0254, 0.45359237 * 9.80665 / 16
+
+
 def _table() -> dict[str, Unit]:
     rows: list[tuple[str, str, float, bool, tuple[str, ...]]] = [
         ("Ω", "resistance", 1.0, True, ("ohm", "ohms", "Ohm", "Ohms", "R", "Ω")),
@@ -51,14 +56,40 @@ def _table() -> dict[str, Unit]:
         ("rev/s", "angular speed", 2 * math.pi, False, ("rps",)),
         ("rad", "angle", 1.0, True, ()),
         ("deg", "angle", math.pi / 180, False, ("°", "degree", "degrees")),
-        ("N·m", "torque", 1.0, True, ("Nm", "N*m", "N m")),
+        ("N·m", "torque", 1.0, True, ("Nm", "N*m", "N m", "N-m")),
+        ("N·cm", "torque", 0.01, False, ("Ncm", "N*cm", "N cm", "N-cm")),
+        # force units by standard gravity, inch and pound exact (NIST SP 811, 2008, appendix B)
+        ("kgf·cm", "torque", 0.0980665, False, ("kgcm", "kg·cm", "kg-cm", "kg cm", "kgfcm", "kgf-cm", "kgf cm")),
+        ("gf·cm", "torque", 9.80665e-5, False, ("gcm", "g·cm", "g-cm", "gfcm")),
+        (
+            "ozf·in",
+            "torque",
+            _OZF * _INCH,
+            False,
+            ("oz-in", "ozin", "oz·in", "oz in", "ozf-in", "ozf in", "in-oz", "in·oz"),
+        ),
+        (
+            "lbf·in",
+            "torque",
+            16 * _OZF * _INCH,
+            False,
+            ("lb-in", "lbin", "lb·in", "lb in", "in-lb", "inlb", "in·lb", "lbf-in"),
+        ),
+        (
+            "lbf·ft",
+            "torque",
+            16 * _OZF * 12 * _INCH,
+            False,
+            ("lbft", "lb-ft", "lb·ft", "lb ft", "ft-lb", "ftlb", "ft·lb", "lbf-ft"),
+        ),
         ("kg·m²", "inertia", 1.0, False, ("kgm2", "kg*m2", "kg·m2", "kgm²", "kg m2", "kg*m^2", "kg·m^2")),
         ("kg·cm²", "inertia", 1e-4, False, ("kgcm2", "kg*cm2", "kg·cm2", "kgcm²")),
         ("g·cm²", "inertia", 1e-7, False, ("gcm2", "g*cm2", "g·cm2", "gcm²")),
         ("N·m·s/rad", "viscous friction", 1.0, True, ("Nms/rad", "N*m*s/rad", "Nms")),
         ("N·m/A", "torque constant", 1.0, True, ("Nm/A", "N*m/A")),
         ("V·s/rad", "voltage constant", 1.0, True, ("Vs/rad", "V*s/rad")),
-        ("V/krpm", "voltage constant", 60 / (2 * math.pi * 1000), False, ()),
+        ("V/krpm", "voltage constant", 60 / (2 * math.pi * 1000), False, ("V/1000rpm", "V/1000 rpm")),
+        ("V/rpm", "voltage constant", 60 / (2 * math.pi), True, ("V*min", "V·min")),
         ("V/A", "current loop gain", 1.0, True, ()),
         ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
         ("A/(rad/s)", "speed loop gain", 1.0, True, ("As/rad", "A·s/rad")),
@@ -74,11 +105,29 @@ def _table() -> dict[str, Unit]:
             units[spelling] = unit
     celsius = Unit("degC", "temperature", prefixed=False)
     units.update(dict.fromkeys(("degC", "°C", "C", "℃"), celsius))
+    units.update(dict.fromkeys(("K", "kelvin", "Kelvin"), Unit("K", "temperature", 1.0, False, -273.15)))
+    units.update(dict.fromkeys(("°F", "degF", "F", "℉"), Unit("degF", "temperature", 5 / 9, False, -32 * 5 / 9)))
     return units
 
 
 UNITS = _table()
-_NUMBER = re.compile(r"^\s*([+\-−]?)\s*(\d+(?:[.,]\d*)?|[.,]\d+)(?:[eE]([+\-−]?\d+))?\s*(.*?)\s*$", re.DOTALL)
+#: Smallest and largest size, in SI, that a figure of a motor bench can have, by what it measures; zero is always possible here.
+BOUNDS: dict[str, tuple[float, float]] = {
+    "resistance": (1e-7, 1e13), "voltage": (1e-9, 1e5), "current": (1e-12, 1e5), "inductance": (1e-10, 1e3), "flux linkage": (1e-9, 1e3),
+    "time": (1e-12, 1e7), "frequency": (1e-6, 1e10), "power": (1e-9, 1e9), "angular speed": (1e-9, 1e6), "angular acceleration": (1e-6, 1e9),
+    "angle": (0.0, 1e7), "torque": (1e-9, 1e7), "inertia": (1e-12, 1e6), "viscous friction": (1e-15, 1e5), "torque constant": (1e-9, 1e5),
+    "voltage constant": (1e-9, 1e5), "current loop gain": (1e-9, 1e7), "current loop integral gain": (1e-9, 1e11),
+    "speed loop gain": (1e-12, 1e7), "speed loop integral gain": (1e-12, 1e9), "speed constant": (1e-6, 1e7),
+}  # fmt: skip
+ABSOLUTE_ZERO_C = -273.15
+_SPACES = "\u00a0\u2007\u2009\u202f '’"
+#: Digits with perhaps separators; the exponent; what follows. ``4R7`` and ``1k5`` hold the prefix in the number.
+_NUMBER = re.compile(
+    rf"^\s*([+\-−]?)\s*(\d[\d.,]*(?:[{_SPACES}]\d{{3}}(?!\d))*(?:[.,]\d*)?|[.,]\d+)(?:[eE]([+\-−]?\d+))?\s*(.*?)\s*$",
+    re.DOTALL,
+)
+_INFIX = re.compile(r"^\s*([+\-−]?)\s*(\d+)([RpnuµμmkKMG])(\d+)\s*(.*?)\s*$", re.DOTALL)
+_GROUPED = re.compile(rf"\d{{1,3}}(?:[{_SPACES}]\d{{3}})+(?:[.,]\d*)?$")
 
 
 def find_unit(text: str) -> tuple[Unit, float] | None:
@@ -93,49 +142,98 @@ def find_unit(text: str) -> tuple[Unit, float] | None:
     return None
 
 
-def parse(text: str, unit: str) -> float:
+def parse(text: str, unit: str, *, base: str = "") -> float:
     """Turn a typed engineering number into SI.
 
     Parameters
     ----------
     text
-        Number with an optional SI prefix and unit: ``5.6m``, ``460 mΩ``, ``43k rpm``, ``12,5 µH``.
+        Number with an optional SI prefix and unit: ``5.6m``, ``460 mΩ``, ``43k rpm``, ``12,5 µH``, ``4R7``, ``3 000``.
     unit
         Unit that a bare number is in (``"rpm"``, ``"Ω"``, …); the result is SI of its dimension.
+    base
+        ``"peak"`` or ``"rms"`` where the figure is one of these: ``5 A rms`` is then brought to it.
 
     Raises
     ------
     Refusal
-        The text is no number, its unit is unknown or measures something else, or a comma could be read
-        in two ways (``1,234``).
+        The text is no number, its unit is unknown or measures something else, it is outside what a bench can be, or it could
+        be read in two ways (``1,234``).
     """
     expected = UNITS[unit]
-    match = _NUMBER.match(text)
-    if match is None:
-        raise Refusal(f"“{text.strip()}” is not a number", f"type it like 4.7{_example(unit)}")
-    sign, digits, exponent, suffix = match.groups()
-    if re.fullmatch(r"[1-9]\d{0,2},\d{3}", digits):
-        both = digits.replace(",", "."), digits.replace(",", "")
-        raise Refusal(f"“{digits}” could mean {both[0]} or {both[1]}", "write it without the comma")
-    value = float(digits.replace(",", "."))
-    if exponent:
-        value *= 10.0 ** int(exponent.replace("−", "-")) if abs(int(exponent.replace("−", "-"))) < 300 else math.inf
+    infix = _INFIX.match(text)
+    if infix and (infix[3] == "R" or expected.prefixed):
+        sign, whole, letter, part, suffix = infix.groups()
+        value = float(f"{whole}.{part}") * (1.0 if letter == "R" else PREFIXES[letter])
+        suffix = suffix or ("Ω" if letter == "R" else "")
+    else:
+        match = _NUMBER.match(text)
+        if match is None:
+            raise Refusal(f"“{text.strip()}” is not a number", f"type it like 4.7{_example(unit)}")
+        sign, digits, exponent, suffix = match.groups()
+        power = int(exponent.replace("−", "-")) if exponent and len(exponent) < 6 else 0 if not exponent else 999
+        value = _digits(digits, power != 0, text, unit) * (10.0**power if abs(power) < 300 else math.inf)
     if not math.isfinite(value):
         raise Refusal(f"“{text.strip()}” is too large to be meant", f"type it like 4.7{_example(unit)}")
     value = -value if sign in ("-", "−") else value
-    return value * _factor(suffix, expected, text)
+    suffix, factor = _base(suffix, base, text)
+    found, scale = _unit(suffix, expected, text)
+    result = value * factor * scale + found.offset
+    check_bounds(result, found.dimension, text.strip())
+    return result
 
 
-def _factor(suffix: str, expected: Unit, text: str) -> float:
+def check_bounds(value: float, dimension: str, said: str) -> None:
+    """Refuse an SI value that no bench has, naming what was said."""
+    if dimension == "temperature" and value < ABSOLUTE_ZERO_C:
+        raise Refusal(f"“{said}” is below absolute zero", "−273.15 °C is the least there is")
+    low, high = BOUNDS.get(dimension, (0.0, math.inf))
+    if value != 0 and not low <= abs(value) <= high:
+        raise Refusal(
+            f"“{said}” is {'more' if abs(value) > high else 'less'} than any motor bench has",
+            "check the prefix and the unit",
+        )
+
+
+def _digits(digits: str, powered: bool, text: str, unit: str) -> float:
+    """Read digits with decimal point or comma and perhaps groups of three; ask back what could be either."""
+    bare = digits.strip(_SPACES)
+    if any(c in bare for c in _SPACES):
+        if not _GROUPED.match(bare):
+            raise Refusal(f"“{text.strip()}” is not a number", f"type it like 4.7{_example(unit)}")
+        bare = re.sub(rf"[{_SPACES}]", "", bare)
+        return float(bare.replace(",", "."))
+    if re.fullmatch(r"[1-9]\d{0,2}[.,]\d{3}", bare) and not powered:
+        point, plain = re.sub("[.,]", ".", bare), re.sub("[.,]", "", bare)
+        raise Refusal(f"“{bare}” could mean {point} or {plain}", f"write {plain}, or {point}0 with one more digit")
+    for group, decimal in ((".", ","), (",", ".")):
+        if re.fullmatch(rf"\d{{1,3}}(?:\{group}\d{{3}})+\{decimal}\d*|\d{{1,3}}(?:\{group}\d{{3}}){{2,}}", bare):
+            return float(bare.replace(group, "").replace(decimal, "."))
+    if sum(c in ".," for c in bare) > 1:
+        raise Refusal(f"“{text.strip()}” is not a number", f"type it like 4.7{_example(unit)}")
+    return float(bare.replace(",", "."))
+
+
+def _base(suffix: str, base: str, text: str) -> tuple[str, float]:
+    """Take ``rms`` or ``peak`` off the unit; return it with the factor to the wanted base."""
+    match = re.match(r"^([pnuµμmkMG]?[AV])[\s_]*(rms|eff|peak|pk|p)\.?$", suffix, re.IGNORECASE)
+    if match is None:
+        return suffix, 1.0
+    said = "rms" if match[2].lower() in ("rms", "eff") else "peak"
+    if not base:
+        raise Refusal(f"“{text.strip()}”: rms or peak makes no difference here", "type the number and its unit alone")
+    return match[1], 1.0 if said == base else math.sqrt(2) if base == "peak" else 1 / math.sqrt(2)
+
+
+def _unit(suffix: str, expected: Unit, text: str) -> tuple[Unit, float]:
+    """Return the unit meant by what follows the number and the factor to SI."""
     if not suffix:
-        return expected.factor
+        return expected, expected.factor
     found = find_unit(suffix) or find_unit(re.sub(r"\s+", "", suffix))
-    if found is not None and suffix not in ("", "R") and found[0].dimension == expected.dimension:
-        return found[1]
-    if suffix in PREFIXES and expected.prefixed:
-        return PREFIXES[suffix] * expected.factor
     if found is not None and found[0].dimension == expected.dimension:
-        return found[1]
+        return found
+    if suffix in PREFIXES and expected.prefixed:
+        return expected, PREFIXES[suffix] * expected.factor
     if found is not None:
         raise Refusal(
             f"“{text.strip()}” is {article(found[0].dimension)}",
@@ -210,6 +308,23 @@ def split(value: float, unit: str, digits: int = 3) -> tuple[str, str]:
     return significant(shown / 1e-12, digits), "p"
 
 
+def editable(value: float, unit: str) -> str:
+    """Return an SI value as a field shows it: up to four digits with the prefix, the unit itself left out; it reads back."""
+    number, prefix = split(value, unit, 4)
+    if "." in number:
+        number = number.rstrip("0").rstrip(".")
+    return f"{_one_way(number)} {prefix}".rstrip()
+
+
+def plain(value: float) -> str:
+    """Return a plain number with up to ten digits, written so that it can be read in one way only."""
+    return _one_way(f"{value:.10g}")
+
+
+def _one_way(number: str) -> str:
+    return number + "0" if re.fullmatch(r"[−-]?[1-9]\d{0,2}\.\d{3}", number) else number
+
+
 def _whole_digits(value: float) -> int:
     return min(max(math.floor(math.log10(abs(value))) + 1, 1), 6) if value else 1
 
@@ -225,7 +340,7 @@ def show_with_error(value: float, half_width: float, unit: str) -> tuple[str, st
     _, prefix = split(max(abs(value), half_width), unit)
     scale = UNITS[unit].factor * (PREFIXES[prefix] if prefix else 1.0)
     places = 1 - math.floor(math.log10(half_width / scale))
-    digits = min(max(math.floor(math.log10(abs(value / scale))) + 1 + max(places, 0), 3), 5)
+    digits = min(max(math.floor(math.log10(abs(value / scale))) + 1 + max(places, 0), 3), 15)
     label = prefix + unit_label(unit)
     if half_width > abs(
         value

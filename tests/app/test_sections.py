@@ -230,14 +230,24 @@ def test_an_unknown_cable_is_worked_through(window: Window, qtbot: QtBot, thrust
     window.travel("plate", "Sensor cable")
     page = window.page
     assert isinstance(page, CablePage)
+    assert "Diode test" in page.answer.reason
+    page.known.moved.emit("")
+    for wire, role in (("brown", "ground"), ("orange", "supply")):
+        page.first.moved.emit(wire)
+        page.known.moved.emit(role)
+    page.first.moved.emit("brown")
+    page.other.moved.emit("yellow")
+    type_into(qtbot, page.diode, "0.61")
+    assert page.diode.value == 0.61
     page.first.moved.emit("orange")
     type_into(qtbot, page.current, "18.5m")
-    for wire in ("yellow", "violet", "pink"):
-        page.first.moved.emit(wire)
-        page.scope.moved.emit("square-with-pull-up")
+    for _ in range(4):
+        for wire in ("yellow", "violet", "pink"):
+            page.first.moved.emit(wire)
+            page.scope.moved.emit("square-with-pull-up")
     assert page.answer.text == "All known"
     roles = {page.table.item(r, 0).text(): page.table.item(r, 1).text() for r in range(page.table.rowCount())}
-    assert roles["orange"] == "supply"
+    assert (roles["brown"], roles["orange"]) == ("0 V", "supply")
     assert [roles[w] for w in ("yellow", "violet", "pink")] == ["channel"] * 3
     page.first.moved.emit("pink")
     type_into(qtbot, page.ohms, "-4")

@@ -96,7 +96,7 @@ def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_pat
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(2000.0)
     assert not np.array_equal(before, window.page.step.data("predicted")[1])  # type: ignore[attr-defined]
     qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
-    assert (lever.edit.text(), lever.suffix.text()) == ("2", "kHz")
+    assert (lever.edit.text(), lever.suffix.text()) == ("2 k", "Hz")
     qtbot.keyClick(lever.edit, Qt.Key.Key_Up)
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(2100.0)
     qtbot.keyClick(lever.edit, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)

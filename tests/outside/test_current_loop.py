@@ -118,7 +118,14 @@ def measured(
     lead = 1 / e.loop_hz if with_voltage else 0.0
     given = None if voltage is None else np.concatenate([[0.0], voltage])
     y = respond(
-        e, r * e.r, inductance * e.inductance, delay / e.loop_hz, np.full(n + 4, size), t + lead, voltage=given, lost=lost
+        e,
+        r * e.r,
+        inductance * e.inductance,
+        delay / e.loop_hz,
+        np.full(n + 4, size),
+        t + lead,
+        voltage=given,
+        lost=lost,
     )
     columns["i_q"] = y + noise * rng.standard_normal(len(t))
     return Capture("step.csv", t - t[0], columns)

@@ -213,17 +213,33 @@ class SpikeReading(_Frozen):
     when: str
 
 
+ScopeShape = Literal["", "flat", "square", "square-with-pull-up", "opposite", "pulse", "sine"]
+
+
+class CableAgain(_Frozen):
+    """A reading taken once more: Ω, V of the diode test, A, or what the scope showed."""
+
+    kind: Literal["ohms", "diode", "current", "scope"]
+    other: str = ""
+    value: Finite = 0.0
+    shape: ScopeShape = ""
+
+
 class CableWire(_Frozen):
     """Readings on one wire of an unknown sensor cable. None where not read yet.
 
-    ``ohms`` are resistances to other wires by name (infinity is written as 1e12), ``supply_current`` is what it drew
-    at 5 V against the ground found, ``scope`` what it showed while the shaft was turned.
+    ``ohms`` are resistances to other wires by name, ``diode`` the meter's diode test in V with the red probe on this wire and
+    the black one on the other (infinity is written as 1e12 in both), ``supply_current`` is what it drew at 5 V against the 0 V
+    found, ``scope`` what it showed while the shaft was turned, ``again`` readings repeated, ``known`` a role from elsewhere.
     """
 
     name: str
     ohms: dict[str, Finite] = {}
+    diode: dict[str, Finite] = {}
     supply_current: Finite | None = None
-    scope: Literal["", "flat", "square", "square-with-pull-up", "pulse", "sine"] = ""
+    scope: ScopeShape = ""
+    again: tuple[CableAgain, ...] = ()
+    known: Literal["", "screen", "ground", "supply", "thermistor", "channel", "index"] = ""
 
 
 Symptom = Literal["", "smooth", "nudge", "vibrates", "still", "wrong-way", "hot"]
@@ -272,7 +288,7 @@ class ResistanceLevers(_Frozen):
 class PwmLevers(_Frozen):
     """Timer clock and carrier in Hz, times in s, switch resistance in Ω; what the pages try them with."""
 
-    timer_hz: float = Field(default=170e6, gt=0)
+    timer_hz: float = Field(default=144e6, gt=0)
     carrier_hz: float = Field(default=20e3, gt=0)
     aligned: Literal["centre", "edge"] = "centre"
     dead_time: float = Field(default=500e-9, ge=0)
@@ -289,14 +305,14 @@ class PwmLevers(_Frozen):
     depth: float = Field(default=0.6, ge=0, le=1, description="voltage shown, of the linear limit")
     angle: float = Field(default=0.5, description="rad, electrical angle of the voltage shown")
     command_low: float = Field(
-        default=0.17, ge=0, le=1, description="duty of a command at which the motor begins to turn"
+        default=0.06, ge=0, le=1, description="duty of a command at which the motor begins to turn"
     )
     command_high: float = Field(
-        default=0.42, ge=0, le=1, description="duty of a command at the highest speed allowed"
+        default=0.94, ge=0, le=1, description="duty of a command at the highest speed allowed"
     )
     command_step: float = Field(default=0.01, gt=0, le=0.5, description="duty step of whatever commands")
-    band_low: float = Field(default=1e3, gt=0, description="Hz, lowest legal frequency of the command")
-    band_high: float = Field(default=10e3, gt=0, description="Hz, highest legal frequency of the command")
+    band_low: float = Field(default=300.0, gt=0, description="Hz, lowest legal frequency of the command")
+    band_high: float = Field(default=2.5e3, gt=0, description="Hz, highest legal frequency of the command")
 
 
 class CurrentLevers(_Frozen):
@@ -314,8 +330,8 @@ class CurrentLevers(_Frozen):
     trial_kp: float | None = Field(default=None, gt=0, description="V/A that ran when a step was captured")
     trial_ki: float | None = Field(default=None, gt=0, description="V/(A·s) that ran then")
     trial_current: float | None = Field(default=None, gt=0, description="A, test current of the drive's own tuning")
-    i_base: float = Field(default=33.0, gt=0, description="A at full scale of the firmware's word")
-    v_base: float = Field(default=48.0, gt=0, description="V at full scale")
+    i_base: float = Field(default=40.0, gt=0, description="A at full scale of the firmware's word")
+    v_base: float = Field(default=60.0, gt=0, description="V at full scale")
     bits: int = Field(default=16, ge=8, le=32)
     kp_integer: int | None = Field(default=None, ge=1, description="Kp as found in the firmware")
     kp_shift: int = Field(default=0, ge=0, le=31)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crisp_compass.cli.identify import CaptureFile, Columns, Json
-from crisp_compass.cli.output import command, emit
+from crisp_compass.cli.output import command, emit, number
 
 if TYPE_CHECKING:
     from crisp_compass.capture import Capture
@@ -53,7 +53,7 @@ def status(
     file: CaptureFile,
     column: Columns = None,
     turns: Annotated[
-        float | None, typer.Option(help="Turns of the shaft counted by hand, for the pole pairs.")
+        float | None, typer.Option(parser=number(""), help="Turns of the shaft counted by hand, for the pole pairs.")
     ] = None,
     json: Json = False,
 ) -> None:
@@ -82,7 +82,9 @@ def status(
 def encoder(
     file: CaptureFile,
     column: Columns = None,
-    revolutions: Annotated[float | None, typer.Option(help="Turns of the shaft over the capture.")] = None,
+    revolutions: Annotated[
+        float | None, typer.Option(parser=number(""), help="Turns of the shaft over the capture.")
+    ] = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if not noted in the file.")] = None,
     json: Json = False,
 ) -> None:

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crisp_compass.cli.output import command, emit
+from crisp_compass.cli.output import command, emit, number
 from crisp_compass.errors import Refusal
 
 identify = typer.Typer(help="Motor constants from captures.", no_args_is_help=True)
@@ -24,9 +24,11 @@ Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
 def resistance(
     file: CaptureFile,
     column: Columns = None,
-    temperature: Annotated[float | None, typer.Option(help="Winding temperature during the capture, °C.")] = None,
+    temperature: Annotated[
+        float | None, typer.Option(parser=number("degC"), help="Winding temperature during the capture, °C.")
+    ] = None,
     reference_temperature: Annotated[
-        float | None, typer.Option(help="Temperature to bring the result to, °C.")
+        float | None, typer.Option(parser=number("degC"), help="Temperature to bring the result to, °C.")
     ] = None,
     temperature_rule: Annotated[str, typer.Option(help="Copper's rule: iec (235) or ieee (234.5).")] = "iec",
     json: Json = False,
@@ -62,10 +64,13 @@ def flux(
     column: Columns = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
     turns: Annotated[
-        float | None, typer.Option(help="Turns of the shaft counted by hand, for the pole pairs.")
+        float | None, typer.Option(parser=number(""), help="Turns of the shaft counted by hand, for the pole pairs.")
     ] = None,
     r: Annotated[
-        float | None, typer.Option(help="Phase resistance in Ω, for a running motor whose current follows its speed.")
+        float | None,
+        typer.Option(
+            parser=number("Ω"), help="Phase resistance in Ω, for a running motor whose current follows its speed."
+        ),
     ] = None,
     json: Json = False,
 ) -> None:
@@ -118,8 +123,12 @@ def saliency(
 def mechanics(
     file: CaptureFile,
     column: Columns = None,
-    kt: Annotated[float | None, typer.Option(help="Torque constant, N·m per A of phase peak.")] = None,
-    inertia: Annotated[float | None, typer.Option(help="Known inertia, kg·m²: friction from a coast alone.")] = None,
+    kt: Annotated[
+        float | None, typer.Option(parser=number("N·m/A"), help="Torque constant, N·m per A of phase peak.")
+    ] = None,
+    inertia: Annotated[
+        float | None, typer.Option(parser=number("kg·m²"), help="Known inertia, kg·m²: friction from a coast alone.")
+    ] = None,
     json: Json = False,
 ) -> None:
     """Inertia and friction from a run-up and a coast (speed and i_q), or friction from a coast alone."""

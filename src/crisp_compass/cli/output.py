@@ -5,6 +5,7 @@ from __future__ import annotations
 import functools
 import json
 import math
+import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
 from typing import Any, NoReturn, ParamSpec
@@ -13,7 +14,7 @@ import typer
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding
-from crisp_compass.quantities import show, show_with_error, significant
+from crisp_compass.quantities import UNITS, parse, show, show_with_error, to_si
 
 P = ParamSpec("P")
 
@@ -44,6 +45,26 @@ def refuse_idle(beside: str, given: Mapping[str, object]) -> None:
     for option, value in given.items():
         if value is not None and value is not False:
             raise Refusal(f"it has no effect beside {beside}", "leave it out", where=option)
+
+
+def number(unit: str) -> Callable[[str], float]:
+    """Return a reader of an option in ``unit``, SI out.
+
+    A plain number with a decimal point is taken as programs write it (``1.234``); anything else as people type it.
+    """
+
+    def read(text: str | float) -> float:
+        if isinstance(text, float):  # a default
+            return text
+        if re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?", text):
+            return to_si(float(text), unit) + UNITS[unit].offset
+        try:
+            return parse(text, unit)
+        except Refusal as refusal:
+            raise typer.BadParameter(refusal.sentence.rstrip(".")) from None
+
+    read.__name__ = UNITS[unit].name or "number"
+    return read
 
 
 def clean(value: Any) -> Any:
@@ -94,8 +115,8 @@ def estimate_line(key: str, e: Estimate) -> str:
     """Return ``resistance  463.2 mΩ ±1.9 mΩ (0.41 %)``."""
     label = f"{key.replace('_', ' '):24}"
     if e.unit == "":
-        spread = f" ±{significant((e.high - e.low) / 2, 2)}" if e.high > e.low else ""
-        return f"{label}{significant(e.value, 4)}{spread}"
+        shown, doubt = show_with_error(e.value, (e.high - e.low) / 2, "")
+        return f"{label}{shown}  {doubt}".rstrip()
     if e.high > e.low and e.value:
         shown, doubt = show_with_error(e.value, (e.high - e.low) / 2, e.unit)
         return f"{label}{shown}  {doubt}"

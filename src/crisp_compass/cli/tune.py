@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from crisp_compass.cli.identify import Json
-from crisp_compass.cli.output import command, emit, refuse_idle
+from crisp_compass.cli.output import command, emit, number, refuse_idle
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
@@ -29,28 +29,32 @@ def _axis(axis: AxisLoop) -> dict[str, Any]:
 @tune.command("current")
 @command
 def current(
-    r: Annotated[float, typer.Option("--r", help="Phase resistance, Ω.")],
-    loop_hz: Annotated[float, typer.Option(help="Sampling rate, Hz.")],
-    ld: Annotated[float, typer.Option(help="d inductance, H.")],
-    lq: Annotated[float, typer.Option(help="q inductance, H.")],
+    r: Annotated[float, typer.Option("--r", parser=number("Ω"), help="Phase resistance, Ω.")],
+    loop_hz: Annotated[float, typer.Option(parser=number("Hz"), help="Sampling rate, Hz.")],
+    ld: Annotated[float, typer.Option(parser=number("H"), help="d inductance, H.")],
+    lq: Annotated[float, typer.Option(parser=number("H"), help="q inductance, H.")],
     crossover_hz: Annotated[
         float | None,
         typer.Option(
-            help="Crossover, Hz: gain 1 of the sampled open loop, met exactly; for placement the poles' frequency."
+            parser=number("Hz"),
+            help="Crossover, Hz: gain 1 of the sampled open loop, met exactly; for placement the poles' frequency.",
         ),
     ] = None,
     bandwidth_hz: Annotated[
         float | None,
         typer.Option(
-            help="Crossover too, Hz, by the plain formula Kp = 2πf·L, Ki = 2πf·R; not the −3 dB bandwidth that is printed."
+            parser=number("Hz"),
+            help="Crossover too, Hz, by the plain formula Kp = 2πf·L, Ki = 2πf·R; not the −3 dB bandwidth that is printed.",
         ),
     ] = None,
     method: Annotated[
         str, typer.Option(help="bandwidth (a crossover is given), modulus-optimum or placement.")
     ] = "bandwidth",
-    damping: Annotated[float | None, typer.Option(help="Of the placed pole pair, 0.8 if left out.")] = None,
-    delay_samples: Annotated[float, typer.Option(help="Whole delay in periods.")] = 1.5,
-    vbus: Annotated[float | None, typer.Option(help="DC link, V.")] = None,
+    damping: Annotated[
+        float | None, typer.Option(parser=number(""), help="Of the placed pole pair, 0.8 if left out.")
+    ] = None,
+    delay_samples: Annotated[float, typer.Option(parser=number(""), help="Whole delay in periods.")] = 1.5,
+    vbus: Annotated[float | None, typer.Option(parser=number("V"), help="DC link, V.")] = None,
     json: Json = False,
 ) -> None:
     """Current loop gains of both axes."""
@@ -104,24 +108,34 @@ def _one(name: str, value: float | None, alias: str, other: float | None) -> flo
 @tune.command("speed")
 @command
 def speed(
-    inertia: Annotated[float, typer.Option(help="kg·m².")],
-    kt: Annotated[float, typer.Option(help="N·m per A of phase peak.")],
-    loop_hz: Annotated[float, typer.Option(help="Rate of the speed loop, Hz.")],
+    inertia: Annotated[float, typer.Option(parser=number("kg·m²"), help="kg·m².")],
+    kt: Annotated[float, typer.Option(parser=number("N·m/A"), help="N·m per A of phase peak.")],
+    loop_hz: Annotated[float, typer.Option(parser=number("Hz"), help="Rate of the speed loop, Hz.")],
     current_crossover_hz: Annotated[
         float | None,
         typer.Option(
-            help="Crossover of the current loop, Hz, as tune current prints it: the corner of the lag that stands for it."
+            parser=number("Hz"),
+            help="Crossover of the current loop, Hz, as tune current prints it: the corner of the lag that stands for it.",
         ),
     ] = None,
     current_bandwidth_hz: Annotated[
-        float | None, typer.Option(help="Older name of --current-crossover-hz; not the −3 dB bandwidth.")
+        float | None,
+        typer.Option(parser=number("Hz"), help="Older name of --current-crossover-hz; not the −3 dB bandwidth."),
     ] = None,
-    viscous: Annotated[float, typer.Option(help="N·m·s/rad.")] = 0.0,
-    filter_hz: Annotated[float | None, typer.Option(help="Speed filter, Hz; none if left out.")] = None,
+    viscous: Annotated[float, typer.Option(parser=number("N·m·s/rad"), help="N·m·s/rad.")] = 0.0,
+    filter_hz: Annotated[
+        float | None, typer.Option(parser=number("Hz"), help="Speed filter, Hz; none if left out.")
+    ] = None,
     method: Annotated[str, typer.Option(help="symmetric-optimum or bandwidth.")] = "symmetric-optimum",
-    a: Annotated[float | None, typer.Option(help="Spread of the symmetrical optimum, 2 if left out.")] = None,
-    crossover_hz: Annotated[float | None, typer.Option(help="Crossover of the speed loop, Hz, met exactly.")] = None,
-    bandwidth_hz: Annotated[float | None, typer.Option(help="Older name of --crossover-hz.")] = None,
+    a: Annotated[
+        float | None, typer.Option(parser=number(""), help="Spread of the symmetrical optimum, 2 if left out.")
+    ] = None,
+    crossover_hz: Annotated[
+        float | None, typer.Option(parser=number("Hz"), help="Crossover of the speed loop, Hz, met exactly.")
+    ] = None,
+    bandwidth_hz: Annotated[
+        float | None, typer.Option(parser=number("Hz"), help="Older name of --crossover-hz.")
+    ] = None,
     json: Json = False,
 ) -> None:
     """Speed loop gains."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import cmath
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -103,15 +104,41 @@ def placed_gains(
 
     gains = tried(natural_hz)
     if gains is None:
-        highest = natural_hz
-        while highest > 1e-3 * natural_hz and tried(highest) is None:
-            highest *= 0.95
-        raise Refusal(
-            f"poles at {show(natural_hz, 'Hz')} cannot be placed with {delay_samples:g} periods of delay at {show(loop_hz, 'Hz')}: the delay's own poles would be slower",
-            f"up to about {show(highest, 'Hz')} is possible, or raise the loop rate",
-            where="--bandwidth-hz",
-        )
+        raise _misplaced(tried, natural_hz, r / (2 * math.pi * l_axis), loop_hz, delay_samples)
     return gains
+
+
+def _misplaced(
+    tried: Callable[[float], tuple[float, float] | None],
+    wanted: float,
+    winding_hz: float,
+    loop_hz: float,
+    delay_samples: float,
+) -> Refusal:
+    """Say which end of the possible range was missed, with a limit that is itself accepted."""
+    grid = np.geomspace(1e-5, 0.5, 400) * loop_hz
+    possible = [float(f) for f in grid if tried(float(f)) is not None]
+    asked = f"poles at {show(wanted, 'Hz')} cannot be placed"
+    if not possible:
+        return Refusal(
+            f"{asked}: with {delay_samples:g} periods of delay at {show(loop_hz, 'Hz')} no pair can, this winding is as fast as the loop",
+            "raise the loop rate, or use the modulus optimum",
+            where="--crossover-hz",
+        )
+    inner = [f for f in possible if (f < wanted if wanted > possible[-1] else f > wanted)] or possible
+    low, high = possible[0], possible[-1]
+    if wanted < low:
+        return Refusal(
+            f"{asked}: the winding's own pole at {show(winding_hz, 'Hz')} is faster, the gain would have to be negative",
+            f"from about {show(float(f'{1.05 * low:.2g}') if tried(float(f'{1.05 * low:.2g}')) else inner[0], 'Hz', 4)} up",
+            where="--crossover-hz",
+        )
+    rounded = float(f"{0.98 * high:.3g}")
+    return Refusal(
+        f"{asked} with {delay_samples:g} periods of delay at {show(loop_hz, 'Hz')}: the delay's own poles would be slower",
+        f"up to about {show(rounded if tried(rounded) else high, 'Hz')} is possible, or raise the loop rate",
+        where="--crossover-hz",
+    )
 
 
 def _placed(
@@ -282,7 +309,7 @@ def _findings(
                     f"The {name} axis loop is unstable at this loop rate and delay: lower the bandwidth; {why}.",
                 )
             )
-        elif axis.margins.phase_margin_deg < 30 or axis.margins.gain_margin_db < 4:
+        elif axis.margins.rings:
             findings.append(
                 Finding(
                     "caution",

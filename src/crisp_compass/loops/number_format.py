@@ -77,14 +77,14 @@ def quantise(gain: float, bits: int) -> QGain:
     if round(gain) > most:
         raise Refusal(
             f"a gain of {gain:.4g} counts per count overflows {bits} bits",
-            "choose a larger current scale or a smaller voltage scale, or a longer word",
+            "choose a smaller current scale or a larger voltage scale, or a longer word",
         )
     shift = max(min(30, math.floor(math.log2((most + 0.499) / gain))), 0)
     integer = round(gain * 2.0**shift)
     if integer == 0:
         raise Refusal(
             f"a gain of {gain:.4g} counts per count rounds to nothing in {bits} bits",
-            "choose a smaller current scale or a longer word",
+            "choose a larger current scale or a smaller voltage scale, or a longer word",
         )
     return QGain(integer, shift, integer / (gain * 2.0**shift) - 1)
 
@@ -114,11 +114,6 @@ def to_forms(kp: float, ki: float, scales: Scales) -> Forms:
     if kp_pu > 1:
         text = f"An error of {100 / kp_pu:.0f} % of the current scale already asks for the whole voltage scale: saturate the product before it is added."
         findings.append(Finding("info", "full-voltage", text))
-    # the widest product: error of both signs (one bit more) times the integer
-    width = scales.bits + 1 + max(kp_q.integer, ki_q.integer).bit_length()
-    if width > 2 * scales.bits:
-        text = f"Error times gain needs {width} bits: a {2 * scales.bits}-bit product overflows at full error; limit the error to one word first."
-        findings.append(Finding("caution", "product-overflow", text))
     least = max(1.0, 1.0 / kp_pu) * scales.i_base / scales.full
     return Forms(
         kp, ki, ki * ts, kp / ki, kp + ki * ts, -kp, kp_pu, ki_ts_pu, kp_q, ki_q, least, tuple(findings)
@@ -184,10 +179,12 @@ def _judge(loop: AxisLoop, bandwidth: float, zero: float, scales: Scales, folded
         findings.append(
             Finding("stop", "unstable", "These integers make the loop unstable with this winding and delay.")
         )
-    elif m.phase_margin_deg < 35:
+    elif m.rings:
         findings.append(
             Finding(
-                "caution", "small-margin", f"Only {m.phase_margin_deg:.0f}° of phase margin are left: it will ring."
+                "caution",
+                "small-margin",
+                f"Only {m.phase_margin_deg:.0f}° and {m.gain_margin_db:.1f} dB margin are left: it will ring.",
             )
         )
     slips = {

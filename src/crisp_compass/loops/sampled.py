@@ -138,15 +138,27 @@ def simulate(system: Sampled, u: FloatArray) -> FloatArray:
     return np.column_stack(columns)
 
 
+#: Below either a loop is said to ring: about a third of overshoot, a sensitivity of two and more (common practice).
+RINGING_PHASE_DEG, RINGING_GAIN_DB = 30.0, 4.0
+
+
 @dataclass(frozen=True)
 class Margins:
-    """Margins of the sampled loop; NaN where a crossover does not exist. ``stable`` is of the closed loop."""
+    """Margins of the sampled loop; NaN where a crossover does not exist. ``stable`` is of the closed loop.
+
+    The phase margin is that of the phase followed from low frequency, so a loop far beyond −180° has one far below zero.
+    """
 
     crossover_hz: float
     phase_margin_deg: float
     gain_margin_db: float
     bandwidth_hz: float
     stable: bool
+
+    @property
+    def rings(self) -> bool:
+        """Whether the margins of a stable loop are too small for calm."""
+        return self.phase_margin_deg < RINGING_PHASE_DEG or self.gain_margin_db < RINGING_GAIN_DB
 
 
 def margins(loop: Sampled, output: int = 0) -> Margins:
@@ -165,8 +177,13 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
     crossover = _first_crossing(grid, gain, lambda w: math.log(abs(complex(loop.response(np.array([w]), output)[0]))))
     phase_margin = math.nan
     if math.isfinite(crossover):
+        phase = np.unwrap(np.angle(response))
+        if phase[0] > 0.5 * math.pi:  # two integrators begin at −180°, which reads +180° as well
+            phase -= 2 * math.pi
         at = loop.response(np.array([crossover]), output)[0]
-        phase_margin = (math.degrees(math.atan2(at.imag, at.real)) + 180 + 180) % 360 - 180
+        near = float(np.interp(crossover, grid, phase))
+        exact = math.atan2(at.imag, at.real)
+        phase_margin = math.degrees(exact + 2 * math.pi * round((near - exact) / (2 * math.pi))) + 180
     imaginary = response.imag
     gain_margin = math.nan
     swap = np.flatnonzero((imaginary[:-1] * imaginary[1:] < 0) & (response.real[:-1] < 0))

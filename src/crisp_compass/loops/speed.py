@@ -186,7 +186,7 @@ def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> Speed
         figures = step_figures(_response(loop, steps, None), loop.ts)
         overshoot, rise = figures.overshoot_pct, figures.rise_time_s
         filtered = step_figures(_response(loop, steps, kp / ki), loop.ts).overshoot_pct
-        if found.phase_margin_deg < 25 or found.gain_margin_db < 4:
+        if found.rings:
             findings.append(
                 Finding(
                     "caution",

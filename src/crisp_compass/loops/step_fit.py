@@ -273,9 +273,7 @@ def _solve(step_of: _Measured, expected: Expected, findings: list[Finding]) -> S
         slope = np.zeros(len(p))
         slope[0], slope[4] = expected.r * math.exp(p[0]) * level / taken, loss_scale / taken
         log_r = math.log(taken / (expected.r * level)), math.sqrt(float(slope @ covariance @ slope))
-    cause = likely_cause(
-        expected, log_r, (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0)
-    )
+    cause = likely_cause(expected, log_r, (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0))
     method = f"{len(y)} samples, {'commanded voltage' if voltage is not None else 'sampled PI'} on one R–L axis"
     return StepFit(
         r, inductance, delay, lost, measured_figures(time, y - shift, size), size, time, y - shift, y + residual - shift, predicted, cause, method,

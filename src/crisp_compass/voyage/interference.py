@@ -85,7 +85,7 @@ def judge_spikes(bench: Bench) -> Interference:
 def add_spike(bench: Bench, remedy: str, peak: float, loaded: bool, when: str) -> Bench:
     """Return the bench with a peak reading [V] and its ledger line; raises Refusal unless it is above zero."""
     if not (peak > 0 and math.isfinite(peak)):
-        raise Refusal("a peak above zero is needed", "type the height of the spike, e.g. 8.4")
+        raise Refusal("a peak above zero is needed", "type the height of the spike, e.g. 6.5 V")
     reading = SpikeReading(remedy=remedy.strip(), peak=peak, loaded=loaded, when=when)
     text = f"spike {show(peak, 'V')}, {remedy.strip() or 'nothing changed yet'}, load {'on' if loaded else 'off'}"
     line = LedgerEntry(when=when, kind="spike", text=text)

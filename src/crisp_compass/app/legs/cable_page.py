@@ -22,20 +22,20 @@ from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button, frame, label
-from crisp_compass.bench.models import Bench
+from crisp_compass.bench.models import Bench, CableWire
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
-from crisp_compass.voyage.cable import FRAME, drop_wire, identify_cable, set_reading
+from crisp_compass.voyage.cable import FRAME, ROLE_NAMES, drop_wire, identify_cable, set_reading
 
 _SCOPES = {
-    "flat": "flat", "square": "square wave", "square-with-pull-up": "square with pull-up", "pulse": "one pulse a turn", "sine": "sine",
+    "flat": "flat", "square": "square wave", "square-with-pull-up": "square with pull-up", "opposite": "opposite of another", "pulse": "one pulse a turn", "sine": "sine",
 }  # fmt: skip
 _OPEN = 1e12
 _EMPTY = (
-    "Six to eight coloured wires and no drawing: the roles follow by elimination.\n\n"
+    "Coloured wires and no drawing: the roles follow from readings, each of them repeated where it matters.\n\n"
     "1  Resistance of every wire to the motor's frame, then of the wires to each other.\n"
-    "2  5 V with a 20 mA limit between the two that look like supply and ground: what it draws.\n"
-    "3  Scope on what is left, with a pull-up, while the shaft is turned by hand."
+    "2  Diode test between the wires, both ways: it tells 0 V from supply. What is known from a drawing can be entered.\n"
+    "3  5 V with a current limit once both are certain, then the scope on what is left, while the shaft is turned by hand."
 )
 
 
@@ -70,7 +70,7 @@ class CablePage(LegPage):
         self.stack.addWidget(self.table)
         self.column.addWidget(self.stack, 1)
         caution = label(
-            "Supply 5 V with a 20 mA limit only once both grounds are found; never feed a wire that may be an output from a stiff supply.",
+            "Feed 5 V only where this page names both wires, with a current limit; never a wire that may be an output.",
             "caution",
         )
         caution.setWordWrap(True)
@@ -83,6 +83,12 @@ class CablePage(LegPage):
         self.first = Choice("Read at", {}, width=98)
         self.other = Choice("against", {FRAME: FRAME}, width=98)
         self.ohms = Lever("Resistance", "Ω", width=104, optional=True, tip="type “open” as 1G")
+        self.diode = Lever(
+            "Diode test", "V", width=92, optional=True, tip="Red probe on the first wire, black on the other"
+        )
+        self.known = Choice(
+            "Known as", {"": "–", **ROLE_NAMES}, width=104, tip="A role from a drawing or the drive's terminals"
+        )
         self.current = Lever("Current at 5 V", "A", width=104, optional=True)
         self.scope = Choice("Scope shows", {"": "–", **_SCOPES}, width=146)
         self.other_key, self.first_key = FRAME, ""
@@ -90,6 +96,8 @@ class CablePage(LegPage):
         self.other.moved.connect(self._on_other)
         self.ohms.settled.connect(self._on_ohms)
         self.current.settled.connect(self._on_current)
+        self.diode.settled.connect(self._on_diode)
+        self.known.moved.connect(self._on_known)
         self.scope.moved.connect(self._on_scope)
         box = QVBoxLayout()
         box.setSpacing(3)
@@ -101,11 +109,16 @@ class CablePage(LegPage):
         self.open = button("Open", "small")
         self.open.setToolTip("The meter shows an open circuit between the two")
         self.open.clicked.connect(lambda: self._on_ohms(_OPEN))
+        self.blocks = button("Blocks", "small")
+        self.blocks.setToolTip("The diode test shows nothing in this direction")
+        self.blocks.clicked.connect(lambda: self._on_diode(_OPEN))
         self.remove = button("Remove", "small")
         self.remove.clicked.connect(self._on_remove)
         self.add_levers(holder, self.first, self.other, self.ohms)
         self.lever_row.addWidget(self.open, 0, Qt.AlignmentFlag.AlignBottom)
-        self.add_levers(self.current, self.scope)
+        self.add_levers(self.diode)
+        self.lever_row.addWidget(self.blocks, 0, Qt.AlignmentFlag.AlignBottom)
+        self.add_levers(self.current, self.scope, self.known)
         self.finish("", self.remove)
 
     # ---- showing
@@ -124,9 +137,23 @@ class CablePage(LegPage):
         reading = next((w for w in bench.cable if w.name == self.first_key), None)
         stored = reading.ohms.get(self.other_key) if reading else None
         self.ohms.show_value(None if stored is None or stored >= _OPEN else stored)
+        tested = reading.diode.get(self.other_key) if reading else None
+        self.diode.show_value(None if tested is None or tested >= _OPEN else tested)
+        self.known.show_value(reading.known if reading else "")
         self.current.show_value(reading.supply_current if reading else None)
         self.scope.show_value(reading.scope if reading else "")
-        for widget in (self.first, self.other, self.ohms, self.open, self.current, self.scope, self.remove):
+        for widget in (
+            self.first,
+            self.other,
+            self.ohms,
+            self.open,
+            self.diode,
+            self.blocks,
+            self.current,
+            self.scope,
+            self.known,
+            self.remove,
+        ):
             widget.setEnabled(bool(names))
         decided = sum(1 for w in answer.wires if w.role)
         if not names:
@@ -145,7 +172,18 @@ class CablePage(LegPage):
             self.answer.show_answer(f"{decided} of {len(names)}", "wires decided", f"Next: {answer.next_reading}")
         self._fill(
             bench,
-            {w.name: (w.role or " or ".join(w.roles), "; ".join(w.reasons), bool(w.role)) for w in answer.wires},
+            {
+                w.name: (
+                    ROLE_NAMES[w.role]
+                    if w.role
+                    else " or ".join(ROLE_NAMES[r] for r in w.roles)
+                    if len(w.roles) < 5
+                    else "open",
+                    "; ".join(w.reasons),
+                    bool(w.role),
+                )
+                for w in answer.wires
+            },
         )
         self.show_dial(DialView(caption="Turn the shaft by hand while you look at a channel"))
 
@@ -153,7 +191,7 @@ class CablePage(LegPage):
         self.table.setRowCount(len(bench.cable))
         for row, wire in enumerate(bench.cable):
             role, why, decided = roles[wire.name]
-            cells = (wire.name, role, self._read(wire.ohms, wire.supply_current, wire.scope), why)
+            cells = (wire.name, role, self._read(wire), why)
             for column, text in enumerate(cells):
                 item = QTableWidgetItem(text)
                 item.setToolTip(text)
@@ -174,12 +212,17 @@ class CablePage(LegPage):
         self.table.resizeRowsToContents()
 
     @staticmethod
-    def _read(ohms: dict[str, float], current: float | None, scope: str) -> str:
-        parts = [f"{other} {'open' if r >= _OPEN else show(r, 'Ω')}" for other, r in ohms.items()]
-        if current is not None:
-            parts.append(f"{show(current, 'A', 2)} at 5 V")
-        if scope:
-            parts.append(_SCOPES[scope])
+    def _read(wire: CableWire) -> str:
+        parts = [f"{other} {'open' if r >= _OPEN else show(r, 'Ω')}" for other, r in wire.ohms.items()]
+        parts += [
+            f"diode to {other} {'blocks' if v >= _OPEN else show(v, 'V', 2)}" for other, v in wire.diode.items()
+        ]
+        if wire.supply_current is not None:
+            parts.append(f"{show(wire.supply_current, 'A', 2)} at 5 V")
+        if wire.scope:
+            parts.append(_SCOPES[wire.scope])
+        if wire.again:
+            parts.append(f"{len(wire.again)} repeated")
         return ", ".join(parts)
 
     # ---- readings
@@ -206,6 +249,14 @@ class CablePage(LegPage):
     def _on_ohms(self, value: float) -> None:
         if not math.isnan(value) and self.first_key:
             self._change(lambda bench: set_reading(bench, self.first_key, other=self.other_key, ohms=value))
+
+    def _on_diode(self, value: float) -> None:
+        if not math.isnan(value) and self.first_key:
+            self._change(lambda bench: set_reading(bench, self.first_key, other=self.other_key, diode=value))
+
+    def _on_known(self, role: str) -> None:
+        if self.first_key:
+            self._change(lambda bench: set_reading(bench, self.first_key, known=role))
 
     def _on_current(self, value: float) -> None:
         if not math.isnan(value) and self.first_key:

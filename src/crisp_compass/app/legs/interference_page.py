@@ -137,7 +137,7 @@ class InterferencePage(LegPage):
             self.answer.show_answer(
                 percent,
                 f"{best.decibel:.1f} dB by {best.remedy}",
-                f"From {show(found.before.peak, 'V')} to {show(best.peak, 'V')}. Braid cover of 85 % or more, earth at one point, signals short, twisted and apart (common practice).",
+                f"From {show(found.before.peak, 'V')} to {show(best.peak, 'V')}. A dense braid, earth at one point, signals short, twisted and apart (common practice).",
             )
         self.findings.show_findings(found.findings)
         self.show_dial(DialView(caption=""))
@@ -145,7 +145,7 @@ class InterferencePage(LegPage):
     def on_main(self) -> None:
         """Add the reading typed."""
         if self.peak.value is None:
-            self.refuse(Refusal("the peak is missing", "type the height of the spike, e.g. 8.4 V"))
+            self.refuse(Refusal("the peak is missing", "type the height of the spike, e.g. 6.5 V"))
             return
         text = self.remedy.currentText().strip()
         remedy = "" if text in ("", _FIRST) else text

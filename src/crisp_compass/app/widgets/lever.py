@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QW
 
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import from_si, parse, split, to_si, unit_label
+from crisp_compass.quantities import editable, from_si, parse, plain, to_si, unit_label
 
 
 class _Framed(QWidget):
@@ -77,6 +77,7 @@ class Lever(_Framed):
         super().__init__(title, width, compact=compact)
         self._optional = optional
         self._unit, self._whole, self._plain = unit, whole, plain or whole
+        self.base = ""  # ``peak`` or ``rms`` where the figure is one of these
         self._value: float | None = None
         self._before: tuple[float | None] | None = None  # what stood here before the typing began
         self.edit = QLineEdit()
@@ -86,6 +87,9 @@ class Lever(_Framed):
         self.edit.textEdited.connect(self._on_text)
         self.edit.editingFinished.connect(self._on_finished)
         self.suffix = label(unit_label(unit), "unit")
+        if unit:
+            self.edit.setAlignment(Qt.AlignmentFlag.AlignRight)
+            self._inside.setSpacing(2)
         self._inside.addWidget(self.edit, 1)
         self._inside.addWidget(self.suffix)
         self._label.setBuddy(self.edit)
@@ -110,25 +114,17 @@ class Lever(_Framed):
     def _print(self) -> None:
         if self._value is None:
             self.edit.clear()
-            self.suffix.setText(unit_label(self._unit))
         elif self._plain:
             shown = from_si(self._value, self._unit)
-            self.edit.setText(f"{shown:.10g}" if not self._whole else f"{round(shown)}")
-            self.suffix.setText(unit_label(self._unit))
+            self.edit.setText(plain(shown) if not self._whole else f"{round(shown)}")
         else:
-            number, prefix = split(self._value, self._unit, 4)
-            if "." in number:
-                number = number.rstrip("0").rstrip(".")
-            self.edit.setText(number)
-            self.suffix.setText(prefix + unit_label(self._unit))
+            # the prefix stands with the number, so that the unit beside the field never changes under the hand
+            self.edit.setText(editable(self._value, self._unit))
         self.edit.setModified(False)
 
     def _read(self) -> float:
-        """Parse the text; a bare number is in the unit that is shown beside it."""
-        text = self.edit.text()
-        if not self._plain and self.suffix.text() != unit_label(self._unit) and _is_bare(text):
-            text = f"{text} {self.suffix.text()}"
-        value = parse(text, self._unit)
+        """Parse the text; a bare number is in the unit that stands beside the field."""
+        value = parse(self.edit.text(), self._unit, base=self.base)
         if self._whole and from_si(value, self._unit) != round(from_si(value, self._unit)):
             raise Refusal("a whole number is needed")
         return value
@@ -210,15 +206,6 @@ class Lever(_Framed):
     def wheelEvent(self, event: QWheelEvent) -> None:
         self.step(event.angleDelta().y() > 0, coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
         event.accept()
-
-
-def _is_bare(text: str) -> bool:
-    """Whether the text is a number without any suffix."""
-    try:
-        float(text.strip().replace(",", ".").replace("−", "-"))
-    except ValueError:
-        return False
-    return True
 
 
 def _step(value: float, up: bool, coarse: bool, whole: bool) -> float:
