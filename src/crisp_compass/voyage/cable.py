@@ -99,7 +99,7 @@ _SHAPES = ("flat", "square", "square-with-pull-up", "opposite", "pulse", "sine")
 _SCOPE = {"C": (0.3, 0.3, 0.3, 0.05, 0, 0.05), "I": (0.3, 0, 0, 0, 0.7, 0)}
 #: A picture on the scope is taken wrong less often than a probe slips.
 _WRONG_LOOK = 0.06
-_IDLE = (0.97, 0.01, 0.01, 0, 0.01, 0)
+_IDLE = (0.985, 0.005, 0.005, 0, 0.005, 0)
 _SAID = {
     "square": "square wave while the shaft turns", "square-with-pull-up": "square wave with a pull-up: an open collector",
     "opposite": "the opposite of another channel", "sine": "sine while the shaft turns", "pulse": "one short pulse a turn", "flat": "flat on the scope",
