@@ -21,7 +21,7 @@ from crisp_compass.plant.simulation import Simulation, join
 from crisp_compass.plant.standstill import Pulses, align, pulse_currents
 from crisp_compass.voyage import design
 from crisp_compass.voyage.cable import FRAME, set_reading
-from crisp_compass.voyage.checks import record_reading, record_seen, skip_check
+from crisp_compass.voyage.checks import record_choice, record_reading, record_typed, skip_check
 from crisp_compass.voyage.evidence import add_evidence, evaluate
 from crisp_compass.voyage.interference import add_spike
 from crisp_compass.voyage.wiring import set_lead
@@ -164,8 +164,15 @@ def aligned(machine: Machine, load: Load, current: float, path: Path) -> None:
 
 def pulsed(machine: Machine, load: Load, path: Path) -> None:
     """Short pulses all round at standstill, the rotor's flux at 222° electrical."""
-    angles, currents, _ = pulse_currents(machine, load, math.radians(222.0), Pulses(current=6.0), seed=6)
-    write_capture(path, np.empty(0), {"field_angle": angles, "i_peak": np.round(currents, 3)}, ORIGIN)
+    offset = (0.09, -0.05)
+    angles, currents, _ = pulse_currents(
+        machine, load, math.radians(222.0), Pulses(current=6.0, offset=offset), seed=6
+    )
+    # what the channels read along each direction before the pulse
+    rest = offset[0] * np.cos(angles) + (offset[0] + 2 * offset[1]) / math.sqrt(3) * np.sin(angles)
+    rest += 0.02 * np.random.default_rng(48).standard_normal(len(angles))
+    columns = {"field_angle": angles, "i_peak": np.round(currents, 3), "i_rest": np.round(rest, 3)}
+    write_capture(path, np.empty(0), columns, ORIGIN)
 
 
 def current_step(bench: Bench, path: Path) -> None:
@@ -247,10 +254,10 @@ def checked(bench: Bench, minute: int) -> Bench:
             bench = record_reading(bench, key, name, share * value, clock(minute + later))
     for key, name, value in (("frame", "frame", 0.09), ("polarity", "link", 48.1), ("limit", "limit", 0.5)):
         bench = record_reading(bench, key, name, value, clock(minute + 3))
-    bench = record_seen(bench, "terminals", "all six tight, lugs sound", clock(minute + 4))
-    bench = record_seen(bench, "clamped", "two clamps, drum off", clock(minute + 4))
+    bench = record_choice(bench, "terminals", "in-order", "all six tight, lugs sound", clock(minute + 4))
+    bench = record_choice(bench, "clamped", "in-order", "two clamps, drum off", clock(minute + 4))
     bench = skip_check(bench, "brake", "the drum and its load are off the shaft", clock(minute + 5))
-    return record_seen(bench, "stop_button", "cuts the supply, within reach", clock(minute + 5))
+    return record_choice(bench, "stop_button", "in-order", "cuts the supply, within reach", clock(minute + 5))
 
 
 def make_winch(folder: Path) -> None:
@@ -291,7 +298,8 @@ def make_winch(folder: Path) -> None:
     bench = settled(bench, "plate", design.plate_values(bench), "from the motor plate and the supply on the bench", 0)
     bench = ledger(bench, 1, "note", "on the bench, clamped, drum off the shaft")
     for minute, kind, value in ((2, "lead", 0.05), (3, "ruv", 0.88), (3, "rvw", 0.87), (4, "rwu", 0.88)):
-        bench = ledger(bench, minute, kind, {"lead": "probes together"}.get(kind, "pair, meter"), ohms(value))
+        text = {"lead": "probes together"}.get(kind, "pair, meter")
+        bench = record_typed(bench, LedgerEntry(when=clock(minute), kind=kind, text=text, value=ohms(value)))
     bench = settled(bench, "resistance", {"resistance": ohms(0.408)}, "meter, three pairs less the probes", 6)
     colours = ("brown", "black", "grey", "green-yellow", "white", "yellow", "green", "pink", "blue")
     bench = wired(bench, tuple(zip(colours, ["1", "2", "3", "PE", "4", "5", "6", "7", "8"], strict=True)))

@@ -171,7 +171,8 @@ def rests(
 
 
 def pulses(
-    theta: float, *, saliency: float, pole: float, noise: float, seed: int = 0, count: int = 72, offset: tuple[float, float] = (0.0, 0.0)
+    theta: float, *, saliency: float, pole: float, noise: float, seed: int = 0, count: int = 72, offset: tuple[float, float] = (0.0, 0.0),
+    rested: bool = False,
 ) -> Capture:  # fmt: skip
     """Two-axis theory in closed form: i = cos²/Ld + sin²/Lq along the pulse, with more towards the pole."""
     rng = np.random.default_rng(seed)
@@ -180,7 +181,10 @@ def pulses(
     ld, lq = 1 - saliency / 2, 1 + saliency / 2
     current = along**2 / ld * (1 + pole / 2 * along) + (1 - along**2) / lq
     current += offset[0] * np.cos(alpha) + offset[1] * np.sin(alpha) + noise * rng.standard_normal(count)
-    return table(field_angle=alpha, i_peak=4.0 * current)
+    if not rested:
+        return table(field_angle=alpha, i_peak=4.0 * current)
+    rest = offset[0] * np.cos(alpha) + offset[1] * np.sin(alpha) + 0.3 * noise * rng.standard_normal(count)
+    return table(field_angle=alpha, i_peak=4.0 * current, i_rest=4.0 * rest)
 
 
 def save(capture: Capture, path: object) -> None:

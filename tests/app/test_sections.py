@@ -60,7 +60,7 @@ def test_one_bad_winding_stops_the_run(window: Window, qtbot: QtBot, winch: Path
     window.travel("plate", "Checks")
     page = window.page
     assert isinstance(page, ChecksPage)
-    assert page.answer.text == "With care"  # one check is skipped for a reason
+    assert page.answer.text == "Proceed with caution"  # one check is skipped for a reason
     pairs = page.rows["pairs"].levers
     for name, text in (("uv", "600m"), ("vw", "600m"), ("wu", "880m")):
         type_into(qtbot, pairs[name], text)
@@ -74,7 +74,7 @@ def test_one_bad_winding_stops_the_run(window: Window, qtbot: QtBot, winch: Path
     for _ in range(3):
         window.document.undo_stack.undo()
     window.travel("plate", "Checks")
-    assert page.answer.text == "With care"
+    assert page.answer.text == "Proceed with caution"
 
 
 def test_checks_are_done_skipped_and_opened_again(
@@ -88,6 +88,12 @@ def test_checks_are_done_skipped_and_opened_again(
     qtbot.keyClicks(row.said, "all tight")
     row.said.editingFinished.emit()
     assert window.document.bench.checks["terminals"].said == "all tight"
+    assert "open" in row.mark.accessibleName()
+    row.choice.moved.emit("in-order")
+    assert "passed" in row.mark.accessibleName()
+    row.choice.moved.emit("not-in-order")
+    assert page.answer.text == "No"
+    row.choice.moved.emit("in-order")
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("no insulation tester here", True))
     qtbot.mouseClick(page.rows["insulation_motor"].skip, Qt.MouseButton.LeftButton)
     assert window.document.bench.checks["insulation_motor"].skipped == "no insulation tester here"

@@ -8,7 +8,6 @@ import numpy as np
 import pytest
 
 from crisp_compass.bench.models import Bench, LedgerEntry, Quantity
-from crisp_compass.bench.readings import meter_resistance
 from crisp_compass.conversions import (
     flux_from_ke,
     flux_from_kt,
@@ -27,6 +26,8 @@ from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmSettings, plan_pwm, samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant.parameters import Machine
+from crisp_compass.voyage.checks import record_typed
+from crisp_compass.voyage.sources import meter_phases
 
 PSI, P = 0.0179, 7
 SCHOOLS = ("phase-peak", "phase-rms", "line-peak", "line-rms", "six-step-dc")
@@ -94,10 +95,12 @@ def test_trade_facts() -> None:
     assert machine.ld / machine.r == pytest.approx(12e-3, rel=0.02)
     # touch the probes together first and subtract; three pairs agree
     readings = (("lead", 0.1), ("ruv", 0.8), ("rvw", 0.9), ("rwu", 0.9))
-    ledger = tuple(LedgerEntry(when="", kind=k, text="", value=Quantity(value=v, unit="Ω")) for k, v in readings)
-    meter = meter_resistance(Bench(ledger=ledger))
+    bench = Bench()
+    for kind, ohms in readings:
+        bench = record_typed(bench, LedgerEntry(when="", kind=kind, text="", value=Quantity(value=ohms, unit="Ω")))
+    meter = meter_phases(bench)
     assert meter is not None
-    assert (meter.value, meter.pairs) == (pytest.approx((2.6 / 3 - 0.1) / 2), 3)
+    assert meter.mean.value == pytest.approx((2.6 / 3 - 0.1) / 2)
     # 8 kHz loop with 16 kHz PWM is common
     assert plan_pwm(PwmSettings(160e6, 16e3, 0.5e-6, 24.0, loop_divider=2)).loop_hz == pytest.approx(8e3)
 

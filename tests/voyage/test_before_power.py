@@ -7,7 +7,7 @@ from pathlib import Path
 import pytest
 from attack_cable import Cable, attack
 
-from crisp_compass.bench.models import Bench
+from crisp_compass.bench.models import Bench, CheckRecord
 from crisp_compass.bench.store import load_bench
 from crisp_compass.errors import Refusal
 from crisp_compass.voyage.cable import FRAME, drop_wire, identify_cable, set_reading
@@ -16,8 +16,8 @@ from crisp_compass.voyage.checks import (
     check_findings,
     forget_check,
     judge_all,
+    record_choice,
     record_reading,
-    record_seen,
     skip_check,
     standing_stops,
 )
@@ -75,12 +75,17 @@ def test_readings_are_judged(key: str, readings: dict[str, float], verdict: str,
 
 
 def test_what_is_seen_and_what_is_skipped() -> None:
-    bench = record_seen(Bench(), "clamped", "two clamps, coupling off", WHEN)
-    assert _verdict(bench, "clamped") == ("passed", "Seen: two clamps, coupling off")
-    bench = record_seen(bench, "terminals", "no, one lug is loose", WHEN)
-    assert _verdict(bench, "terminals")[0] == "stop"
-    assert any(f.level == "stop" for f in check_findings(bench))
-    bench = record_seen(bench, "brake", "no such load", WHEN)
+    bench = record_choice(Bench(), "clamped", "in-order", "two clamps, coupling off", WHEN)
+    assert _verdict(bench, "clamped") == ("passed", "In order: two clamps, coupling off.")
+    # the verdict is the choice's, whatever the remark says
+    for remark in ("loose, W lug moves", "all tight", "", "does not cut the supply"):
+        bench = record_choice(bench, "terminals", "not-in-order", remark, WHEN)
+        assert _verdict(bench, "terminals")[0] == "stop"
+        assert any(f.level == "stop" for f in check_findings(bench))
+        assert _verdict(record_choice(bench, "terminals", "", remark, WHEN), "terminals")[0] == "open"
+    with pytest.raises(Refusal, match="why this does not apply is missing"):
+        record_choice(bench, "brake", "not-applicable", " ", WHEN)
+    bench = record_choice(bench, "brake", "not-applicable", "no load that can drop", WHEN)
     assert _verdict(bench, "brake")[0] == "passed"
     bench = skip_check(bench, "stop_button", "battery bench, the plug is in my hand", WHEN)
     assert _verdict(bench, "stop_button") == ("caution", "Skipped: battery bench, the plug is in my hand")
@@ -88,8 +93,6 @@ def test_what_is_seen_and_what_is_skipped() -> None:
     for wrong in ("", "   "):
         with pytest.raises(Refusal, match="no reason is given"):
             skip_check(bench, "frame", wrong, WHEN)
-        with pytest.raises(Refusal, match="nothing is written"):
-            record_seen(bench, "terminals", wrong, WHEN)
     bench = forget_check(bench, "terminals", WHEN)
     assert _verdict(bench, "terminals")[0] == "open"
     assert standing_stops(bench) == []
@@ -99,6 +102,13 @@ def test_what_is_seen_and_what_is_skipped() -> None:
 def test_readings_no_meter_shows_are_refused(value: float) -> None:
     with pytest.raises(Refusal, match="cannot be read on a meter"):
         record_reading(Bench(), "frame", "frame", value, WHEN)
+
+
+def test_a_remark_of_an_older_file_decides_nothing() -> None:
+    """Formats before kept free text only: the check is open again, its text kept."""
+    old = Bench(checks={"stop_button": CheckRecord(said="cannot be reached", when=WHEN)})
+    verdict, reason = _verdict(old, "stop_button")
+    assert (verdict, "cannot be reached" in reason) == ("open", True)
 
 
 def test_meter_readings_of_the_ledger_count_as_check(winch: Path) -> None:

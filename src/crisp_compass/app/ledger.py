@@ -20,6 +20,7 @@ from crisp_compass.app.widgets.parts import label
 from crisp_compass.bench.models import LedgerEntry
 from crisp_compass.bench.readings import entry_text, parse_reading
 from crisp_compass.errors import Refusal
+from crisp_compass.voyage.checks import record_typed
 
 
 class Ledger(QWidget):
@@ -100,9 +101,7 @@ class Ledger(QWidget):
             return
         try:
             line = parse_reading(text, now())
-            self._document.log(line, f"reading {line.kind}")
-            if line.kind == "temp" and line.value is not None:
-                self._document.set_lever("resistance", "temperature", line.value.value)
+            self._document.edit(f"reading {line.kind}", record_typed(self._document.bench, line))
         except Refusal as refusal:
             self.refused.emit(refusal.sentence)
             return

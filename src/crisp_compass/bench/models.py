@@ -25,6 +25,9 @@ class Quantity(_Frozen):
     value: Finite
     unit: str
     u: Finite | None = None
+    u_repeat: Finite | None = Field(
+        default=None, description="the part of u that a repeat with the same instruments shows"
+    )
     interval95: tuple[Finite, Finite] | None = None
 
 
@@ -169,6 +172,7 @@ class CommutationLevers(_Frozen):
     edge_speed: float | None = Field(default=None, gt=0, description="rad/s at which hall edges are judged")
     pulse_current: float | None = Field(default=None, gt=0, description="A at the end of a search pulse")
     pulse_noise: float = Field(default=0.01, ge=0, le=1, description="noise of one reading over pulse_current")
+    larger: Literal["lq", "ld"] = Field(default="lq", description="axis with the larger inductance")
     magnet: float = Field(default=0.05, ge=0, le=0.8, description="current towards over against the pole, less one")
     seen: Way = Field(default="", description="way the shaft really turned in a slow forced turn")
     measured: Way = Field(default="", description="way the encoder showed")
@@ -195,10 +199,18 @@ class Lead(_Frozen):
     terminal: str = ""
 
 
+CheckChoice = Literal["", "in-order", "not-in-order", "not-applicable"]
+
+
 class CheckRecord(_Frozen):
-    """What was measured or seen for one check before power; ``skipped`` holds the reason if it was left out."""
+    """What was measured or found for one check before power; ``skipped`` holds the reason if it was left out.
+
+    A check without a reading is judged by its ``choice`` alone; ``said`` is the remark beside it. Files of older versions hold a
+    remark only: there the check is open again.
+    """
 
     values: dict[str, Finite] = {}
+    choice: CheckChoice = ""
     said: str = ""
     skipped: str = ""
     when: str
@@ -273,6 +285,20 @@ class CurrentTrial(_Frozen):
     settling: Finite | None = None
     curve: tuple[tuple[Finite, Finite], ...] = ()
     when: str
+
+
+class InstrumentLevers(_Frozen):
+    """What the instruments are trusted to, standard uncertainties: gains over the reading, offsets in V and A.
+
+    The defaults are typical of a bench scope with probes and a current clamp, and of a handheld meter (common practice); the
+    data sheets of the instruments have better ones.
+    """
+
+    v_gain: float = Field(default=0.01, ge=0, le=0.5, description="voltage channel's gain, u over the reading")
+    i_gain: float = Field(default=0.01, ge=0, le=0.5, description="current channel's gain, u over the reading")
+    meter_gain: float = Field(default=0.004, ge=0, le=0.5, description="ohmmeter's gain, u over the reading")
+    meter_contact: float = Field(default=0.004, ge=0, le=1e3, description="Ω, u of the contacts of one reading")
+    speed_gain: float = Field(default=0.002, ge=0, le=0.5, description="tachometer's gain, u over the reading")
 
 
 class ResistanceLevers(_Frozen):
@@ -369,6 +395,7 @@ class Levers(_Frozen):
     supply: SupplyLevers = SupplyLevers()
     learned: LearnedLevers = LearnedLevers()
     resistance: ResistanceLevers = ResistanceLevers()
+    instruments: InstrumentLevers = InstrumentLevers()
     flux: FluxLevers = FluxLevers()
     commutation: CommutationLevers = CommutationLevers()
     pwm: PwmLevers = PwmLevers()

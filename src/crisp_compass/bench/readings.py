@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
-from crisp_compass.bench.models import Bench, LedgerEntry, Quantity
+from crisp_compass.bench.models import LedgerEntry, Quantity
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import parse, show
 
@@ -41,22 +39,3 @@ def parse_reading(text: str, when: str) -> LedgerEntry:
 def entry_text(entry: LedgerEntry) -> str:
     """Return the ledger line as shown, value first."""
     return f"{show(entry.value.value, entry.value.unit)}  {entry.text}" if entry.value else entry.text
-
-
-@dataclass(frozen=True)
-class MeterResistance:
-    """Phase resistance from meter pairs: mean over the pairs less the probes, halved; spread between the pairs."""
-
-    value: float
-    pairs: int
-    spread: float
-
-
-def meter_resistance(bench: Bench) -> MeterResistance | None:
-    """Return the phase resistance [Ω] by the newest meter readings, or None without any pair."""
-    newest = {e.kind: e.value.value for e in bench.ledger if e.value is not None and e.kind in READINGS}
-    pairs = [newest[k] for k in ("ruv", "rvw", "rwu") if k in newest]
-    if not pairs:
-        return None
-    mean = sum(pairs) / len(pairs) - newest.get("lead", 0.0)
-    return MeterResistance(mean / 2, len(pairs), (max(pairs) - min(pairs)) / 2)

@@ -58,6 +58,7 @@ def _validate(data: Any, where: str) -> Bench:
         )
     if version == 1:
         data = _from_format_1(data)
+    data = _typed_into_checks(data)
     if version < FORMAT:
         data = {**data, "format": FORMAT}  # format 3 only adds levers
     try:
@@ -84,6 +85,34 @@ def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:
             fresh[topic] = {**entry, **moved} if moved else entry
         data = {**data, "settled": fresh}
     return data
+
+
+_TYPED = {"lead": ("probe_zero", "lead"), "ruv": ("pairs", "uv"), "rvw": ("pairs", "vw"), "rwu": ("pairs", "wu")}
+
+
+def _typed_into_checks(data: dict[str, Any]) -> dict[str, Any]:
+    """Older files keep typed meter readings in the ledger alone; the newer one of both becomes the check's reading."""
+    ledger, checks = data.get("ledger"), data.get("checks", {})
+    if not isinstance(ledger, list) or not isinstance(checks, dict):
+        return data
+    checks = dict(checks)
+    for line in ledger:
+        kind = line.get("kind") if isinstance(line, dict) else None
+        quantity, when = (line.get("value"), line.get("when")) if kind in _TYPED else (None, None)
+        if (
+            not isinstance(quantity, dict)
+            or not isinstance(when, str)
+            or not isinstance(quantity.get("value"), int | float)
+        ):
+            continue
+        key, name = _TYPED[kind]
+        record = checks.get(key, {"values": {}, "when": when})
+        if not isinstance(record, dict) or not isinstance(record.get("values", {}), dict):
+            continue
+        if name not in record.get("values", {}) or str(record.get("when", "")) < when:
+            values = {**record.get("values", {}), name: quantity["value"]}
+            checks[key] = {**record, "values": values, "when": max(str(record.get("when", "")), when)}
+    return {**data, "checks": checks} if checks else data
 
 
 def dump_bench(bench: Bench) -> str:

@@ -16,6 +16,7 @@ SIGNALS: dict[str, str] = {
     "position": "",
     "field_angle": "deg",
     "i_peak": "A",
+    "i_rest": "A",
 }
 TIME_NAMES = ("t", "time", "zeit", "temps", "tiempo")
 #: What a person calls each signal, for screens and refusals.
@@ -33,6 +34,7 @@ MEANING: dict[str, str] = {
     "position": "the position word of an absolute encoder, in counts",
     "field_angle": "the electrical direction of the current or pulse",
     "command": "the PWM command, 0/1 or volts",
+    "i_rest": "what the channels read along the pulse before it",
     "i_peak": "the current along the pulse at its end",
 }
 

@@ -10,6 +10,7 @@ import typer
 
 from crisp_compass.cli.identify import CaptureFile, Columns, Json
 from crisp_compass.cli.output import command, emit, number
+from crisp_compass.errors import Refusal
 
 if TYPE_CHECKING:
     from crisp_compass.capture import Capture
@@ -164,7 +165,6 @@ def align(
     """Electrical zero from a table of field_angle (electrical, held by a DC current) and angle (by the encoder), at rest."""
     from crisp_compass.capture import read_capture
     from crisp_compass.commutation.alignment import read_alignment
-    from crisp_compass.errors import Refusal
 
     capture = read_capture(file, column or (), need_time=False)
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
@@ -197,12 +197,21 @@ def align(
 
 @commutation.command("poles")
 @command
-def poles(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
-    """Rotor position at standstill from a table of pulses: field_angle (electrical) and i_peak (along the pulse)."""
+def poles(
+    file: CaptureFile,
+    column: Columns = None,
+    larger: Annotated[
+        str, typer.Option(help="Axis with the larger inductance: lq (magnets inside the rotor) or ld.")
+    ] = "lq",
+    json: Json = False,
+) -> None:
+    """Rotor position at standstill from a table of pulses: field_angle (electrical), i_peak (along the pulse), perhaps i_rest (before it)."""
     from crisp_compass.capture import read_capture
     from crisp_compass.commutation.pole_search import search_pole
 
-    found = search_pole(read_capture(file, column or (), need_time=False))
+    if larger not in ("lq", "ld"):
+        raise Refusal(f"“{larger}” is no axis", "use lq or ld", where="--larger")
+    found = search_pole(read_capture(file, column or (), need_time=False), larger=larger)  # type: ignore[arg-type]
     keys = {
         "axis_deg": None if found.axis is None else math.degrees(found.axis),
         "axis_u_deg": None if found.axis is None else math.degrees(found.u),

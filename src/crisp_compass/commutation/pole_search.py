@@ -4,15 +4,18 @@ A pulse of V volts for T seconds (short against L/R) along the electrical angle 
 
     i(α) = V·T·[ (1/Ld + 1/Lq)/2 + (1/Ld − 1/Lq)/2 · cos 2(α − θ) ] + a1·cos(α − θ) + a3·cos 3(α − θ)
 
-(two-axis theory; the odd harmonics because iron that the magnet saturates takes more current towards the north pole).
-Harmonics 0 to 3 are fitted by least squares; the second one's phase is the axis, the sign of the first along it the
-pole. A first harmonic *across* the axis is no saturation: it is an offset of the current channels, and is said.
+(two-axis theory; the odd harmonics because iron that the magnet saturates takes more current towards the north pole, and the
+excess grows with the square of the d current: a3 = a1/3). Harmonics 0 to 3 are fitted by least squares; the second one's phase is
+the axis, where one says which inductance is the larger. An offset of the current channels is a first harmonic too, and never a
+third: it has a prior of its own in the polarity, wider where a first harmonic across the axis shows it, unless what the
+channels read before each pulse is in the table (``i_rest``) and taken off.
 """
 
 from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 import scipy
@@ -53,8 +56,15 @@ class PoleSearch:
         return degrees, _design(np.radians(degrees)) @ self.harmonics
 
 
-def search_pole(capture: Capture) -> PoleSearch:
-    """Evaluate a table of ``field_angle`` [rad] and ``i_peak`` [A], one row a pulse, all with the same volts and time.
+Larger = Literal["lq", "ld"]
+#: Standard deviation of a current channel's offset over the pulse, where the table holds no reading before it (common practice).
+_OFFSET = 0.0075
+
+
+def search_pole(capture: Capture, *, larger: Larger = "lq") -> PoleSearch:
+    """Evaluate a table of ``field_angle`` [rad] and ``i_peak`` [A], perhaps ``i_rest`` [A], one row a pulse, all with the same volts and time.
+
+    ``larger`` says which axis has the larger inductance: magnets inside the rotor mean Lq, some surface and flux-guided ones Ld.
 
     Raises
     ------
@@ -79,12 +89,25 @@ def search_pole(capture: Capture) -> PoleSearch:
             "take the current along the pulse; a pulse cannot drive it backwards",
             where=source,
         )
+    rested = "i_rest" in capture
+    if rested:
+        current = current - capture["i_rest"]
     design = _design(alpha)
     solution, *_ = np.linalg.lstsq(design, current, rcond=None)
     dof = len(alpha) - design.shape[1]
     variance = float(np.sum((current - design @ solution) ** 2)) / dof
     covariance = variance * np.linalg.inv(design.T @ design)
-    return _read(alpha, current, np.asarray(solution, dtype=np.float64), covariance, dof, list(capture.findings))
+    offset = 0.0 if rested else _OFFSET * float(solution[0])
+    return _read(
+        alpha,
+        current,
+        np.asarray(solution, dtype=np.float64),
+        covariance,
+        dof,
+        offset,
+        larger,
+        list(capture.findings),
+    )
 
 
 def _design(alpha: FloatArray) -> FloatArray:
@@ -96,43 +119,112 @@ def _design(alpha: FloatArray) -> FloatArray:
 
 
 def _read(
-    alpha: FloatArray, current: FloatArray, solution: FloatArray, covariance: FloatArray, dof: int, findings: list[Finding]
+    alpha: FloatArray, current: FloatArray, solution: FloatArray, covariance: FloatArray, dof: int, offset: float, larger: Larger,
+    findings: list[Finding],
 ) -> PoleSearch:  # fmt: skip
     mean = float(solution[0])
     second = complex(solution[3], solution[4])
     # squared length freed of the noise's share, so that noise does not feign saliency
     noise = float(covariance[3, 3] + covariance[4, 4])
     size = math.sqrt(max(abs(second) ** 2 - noise, 0.0))
-    method = f"{len(alpha)} pulses, harmonics 0 to 3 by least squares"
+    method = f"{len(alpha)} pulses, harmonics 0 to 3 by least squares{', readings before each taken off' if offset == 0 else ''}"
     f_value = abs(second) ** 2 / noise
     seen = f_value > float(scipy.stats.f.ppf(0.9999, 2, dof))
-    axis = (0.5 * math.atan2(second.imag, second.real)) % math.pi
+    axis = (0.5 * math.atan2(second.imag, second.real) + (0.5 * math.pi if larger == "ld" else 0.0)) % math.pi
     across = np.array([-math.sin(2 * axis), math.cos(2 * axis)])
     u = math.sqrt(float(across @ covariance[3:5, 3:5] @ across)) / (2 * max(abs(second), 1e-300))
     # i2/i0 = (1/Ld − 1/Lq)/(1/Ld + 1/Lq) = (Lq − Ld)/(Lq + Ld), which is half of (Lq − Ld)/mean
-    saliency = 2 * size / mean
+    saliency = 2 * size / mean * (-1 if larger == "ld" else 1)
     if not seen:
-        text = f"No saliency shows: the current varies by {100 * abs(second) / mean:.1f} % with the direction, as the noise alone would do. The axis cannot be told this way; align with a DC current instead."
-        findings.append(Finding("stop", "no-saliency", text))
-        return PoleSearch(None, math.pi, None, 0.5, saliency, 0.0, alpha, current, solution, method, tuple(findings))
+        return _by_first(alpha, current, solution, covariance, dof, offset, saliency, method, findings)
+    which = (
+        "Lq is taken to be larger than Ld, as with magnets inside the rotor"
+        if larger == "lq"
+        else "Ld is taken to be larger than Lq"
+    )
+    findings.append(
+        Finding("info", "axis-assumed", f"{which}; were it the other way round, the axis would lie 90° off.")
+    )
     if u > math.radians(1.5):
         text = f"The axis is known to ±{math.degrees(2 * u):.1f}° only: take more pulses, or larger ones."
         findings.append(Finding("caution", "axis-wide", text))
     along, cross, u_along, u_cross = _first(solution, covariance, axis)
-    chance = float(scipy.stats.t.cdf(abs(along) / u_along, dof))
     if abs(cross) > max(4 * u_cross, 0.35 * abs(along)):
-        text = "The current differs between opposite directions across the axis too: the current channels have an offset; take off what they read before each pulse."
+        text = (
+            "The current differs between opposite directions across the axis too: the current channels have an offset (read them before "
+            "each pulse, column i_rest), or the other inductance is the larger."
+        )
         findings.append(Finding("caution", "current-offset", text))
-        # an offset as large along the axis would turn the pole round
-        chance = min(chance, float(scipy.stats.t.cdf((abs(along) - abs(cross)) / u_along, dof)))
+    chance, sign, reach = _polarity(
+        solution, covariance, axis, along, u_along, math.hypot(offset, 0.0 if offset == 0 else cross), dof
+    )
     theta = None
     if chance >= _CERTAIN:
-        theta = axis if along > 0 else axis + math.pi
+        theta = axis if sign > 0 else axis + math.pi
     else:
-        text = f"The polarity is not certain ({100 * max(chance, 0.5):.0f} %): the iron does not saturate enough at this current. Take longer pulses along the axis, or nudge the shaft and check the sign."
+        text = f"The polarity is not certain ({100 * max(chance, 0.5):.0f} %): the iron does not saturate enough at this current, or an offset of the current channels could feign it. Read the channels before each pulse, take longer pulses along the axis, or nudge the shaft and check the sign."
         findings.append(Finding("stop", "no-saturation", text))
     return PoleSearch(
-        axis, u, theta, max(chance, 0.5), saliency, 2 * abs(along) / mean, alpha, current, solution, method, tuple(findings)
+        axis, u, theta, max(chance, 0.5), saliency, 2 * reach / mean, alpha, current, solution, method, tuple(findings)
+    )  # fmt: skip
+
+
+def _polarity(
+    solution: FloatArray, covariance: FloatArray, axis: float, along: float, u_along: float, offset: float, dof: int
+) -> tuple[float, float, float]:
+    """Return the chance of the likelier polarity, its sign along the axis, and the size of the excess [A].
+
+    First and third harmonic estimate one excess k: a1 = k + offset, a3 = k/3; an offset makes no third harmonic.
+    """
+    ahead = np.array([math.cos(3 * axis), math.sin(3 * axis)])
+    third = float(ahead @ solution[5:7])
+    u_third = math.sqrt(float(ahead @ covariance[5:7, 5:7] @ ahead))
+    weight = np.array([1 / (u_along**2 + offset**2), 1 / (9 * u_third**2)])
+    k = float((weight @ np.array([along, 3 * third])) / weight.sum())
+    chance = float(scipy.stats.t.cdf(abs(k) * math.sqrt(float(weight.sum())), dof))
+    if offset > 0 and math.copysign(third, k * third) < 2 * u_third:
+        chance = min(chance, 0.99)  # a first harmonic alone may be an offset larger than its prior
+    if offset == 0 and along * third < 0 and abs(third) > 3 * u_third:
+        chance = 0.5  # both are sure and contradict each other: the iron is another than this model's
+    return chance, math.copysign(1.0, k), abs(k)
+
+
+def _by_first(
+    alpha: FloatArray, current: FloatArray, solution: FloatArray, covariance: FloatArray, dof: int, offset: float, saliency: float, method: str,
+    findings: list[Finding],
+) -> PoleSearch:  # fmt: skip
+    """Take the whole angle from the odd harmonics of a machine without saliency, where an offset cannot feign it."""
+    offset = 4 * offset  # nothing across an axis shows how large it is here
+    first, third = complex(solution[1], solution[2]), complex(solution[5], solution[6])
+    u_first = math.sqrt(0.5 * float(covariance[1, 1] + covariance[2, 2]))
+    u_third = math.sqrt(0.5 * float(covariance[5, 5] + covariance[6, 6]))
+    limit = math.sqrt(2 * float(scipy.stats.f.ppf(_CERTAIN, 2, dof)))
+    theta, u = math.atan2(first.imag, first.real), math.hypot(u_first, offset) / max(abs(first), 1e-300)
+    told = abs(first) > limit * math.hypot(u_first, offset)
+    if not told and abs(third) > limit * u_third and abs(first) > limit * math.hypot(u_first, offset) * 0.35:
+        # the third harmonic is free of offsets but names three angles; the first picks one, were it off by less than 60°
+        angles = np.angle(third) / 3 + 2 * math.pi / 3 * np.arange(3)
+        pick = float(angles[int(np.argmax(np.cos(angles - theta)))])
+        reach = abs(first) * math.sin(math.pi / 3) / math.hypot(u_first, offset)
+        if scipy.stats.t.cdf(reach, dof) >= _CERTAIN:
+            theta, u, told = pick, u_third / (3 * abs(third)), True
+    if not told:
+        why = (
+            ""
+            if offset == 0
+            else " With what the channels read before each pulse (i_rest) the saturation alone may tell it."
+        )
+        text = f"No saliency shows: the current varies with the direction as the noise alone would do. The axis cannot be told this way; align with a DC current instead.{why}"
+        findings.append(Finding("stop", "no-saliency", text))
+        return PoleSearch(None, math.pi, None, 0.5, saliency, 0.0, alpha, current, solution, method, tuple(findings))
+    text = (
+        f"No saliency shows; the angle is that of the current's excess towards the pole, ±{math.degrees(2 * u):.1f}°."
+    )
+    findings.append(Finding("caution", "by-saturation", text))
+    mean = float(solution[0])
+    theta %= 2 * math.pi
+    return PoleSearch(
+        theta % math.pi, u, theta, _CERTAIN, saliency, 2 * abs(first) / mean, alpha, current, solution, method, tuple(findings)
     )  # fmt: skip
 
 

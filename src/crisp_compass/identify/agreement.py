@@ -22,12 +22,16 @@ _UNLIKELY = 0.01
 
 @dataclass(frozen=True)
 class Source:
-    """One value of a constant: where it is from (``kind``: plate, meter, capture, drive, settled), value and u in SI."""
+    """One value of a constant: where it is from (``kind``: plate, meter, capture, drive, settled), value and u in SI.
+
+    ``u_repeat`` is the part of u that a repeat with the same instruments shows; 0 where it is all of it.
+    """
 
     name: str
     kind: str
     value: float
     u: float
+    u_repeat: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -70,6 +74,26 @@ def combine(sources: Sequence[Source], unit: str) -> Agreement | None:
     hint = f" That is about {slip}." if slip else ""
     text = f"{sources[apart].name} stands apart: {show(float(values[apart]), unit)} against {show(rest, unit)}, a factor of {ratio:.3g}.{hint}"
     return Agreement(estimate, probability, sources[apart].name, (Finding("caution", "source-apart", text),))
+
+
+def combine_kinds(sources: Sequence[Source], unit: str) -> Agreement | None:
+    """Test repeats against each other by what repeats show, then their mean against sources of other kinds by the whole u.
+
+    What the instruments share moves all repeats alike: it must neither hide that they scatter nor set them apart from a meter.
+    """
+    captures = [s for s in sources if s.kind == "capture"]
+    others = [s for s in sources if s.kind != "capture"]
+    if len(captures) < 2:
+        return combine(sources, unit)
+    alone = [Source(s.name, s.kind, s.value, s.u_repeat or s.u) for s in captures]
+    repeats = combine(alone, unit)
+    assert repeats is not None
+    shared = max(math.sqrt(max(s.u**2 - (s.u_repeat or s.u) ** 2, 0.0)) for s in captures)
+    mean = repeats.mean.widened(shared)
+    if not repeats.agrees or not others:
+        return Agreement(mean, repeats.probability, repeats.apart, repeats.findings)
+    name = f"mean of {len(captures)} captures"
+    return combine([Source(name, "capture", mean.value, mean.u), *others], unit)
 
 
 def _mean(values: np.ndarray, u: np.ndarray) -> tuple[float, float, float]:

@@ -24,7 +24,13 @@ class MeterPhases:
 
 
 def solve_pairs(
-    pairs: dict[str, float], *, lead: float = 0.0, resolution: float = 0.01, cable: float = 0.0
+    pairs: dict[str, float],
+    *,
+    lead: float = 0.0,
+    resolution: float | None = None,
+    cable: float = 0.0,
+    gain: float = 0.0,
+    contact: float = 0.0,
 ) -> MeterPhases:
     """Solve the phases of a star from pair readings.
 
@@ -35,7 +41,11 @@ def solve_pairs(
     lead
         What the meter shows with its probes together, Ω; subtracted from each pair.
     resolution
-        Last digit of the meter, Ω; a reading is uncertain by resolution/√12 (JCGM 100:2008, 4.3.7).
+        Last digit of the meter, Ω; None takes each reading's own. A reading is uncertain by resolution/√12
+        (JCGM 100:2008, 4.3.7).
+    gain, contact
+        Standard uncertainties: of the meter's scale over the reading, common to all of them, and of the contacts of one
+        reading, Ω.
     cable
         One lead of a cable between meter and motor, Ω; subtracted from each phase.
 
@@ -47,7 +57,7 @@ def solve_pairs(
     known = {k: pairs[k] for k in ("uv", "vw", "wu") if k in pairs}
     if not known:
         raise Refusal("no pair is read yet", "type ruv, rvw and rwu into the ledger")
-    if resolution <= 0:
+    if resolution is not None and resolution <= 0:
         raise Refusal("the meter's resolution must be above zero")
     net = {k: v - lead - 2 * cable for k, v in known.items()}
     for name, value in net.items():
@@ -56,30 +66,44 @@ def solve_pairs(
                 f"r{name} {show(known[name], 'Ω')} is not larger than the probes and the cable",
                 "zero the probes again, or use a four-wire meter",
             )
-    u = resolution / math.sqrt(12)
-    u_lead = u if lead > 0 else 0.0
+    steps = {k: resolution or last_digit(v) for k, v in known.items()}
+    squares = {k: step**2 / 12 + contact**2 for k, step in steps.items()}
+    # without the probes' own reading nothing is known of them but that contacts are there
+    u_lead = math.hypot((resolution or last_digit(lead)) / math.sqrt(12), contact) if lead > 0 else contact
     count = len(net)
     average = sum(net.values()) / count / 2
-    u_average = 0.5 * math.sqrt(u**2 / count + u_lead**2)
+    common = math.hypot(0.5 * u_lead, gain * average)
+    u_average = math.hypot(0.5 * math.sqrt(sum(squares.values())) / count, common)
     mean = Estimate.from_u(average, "Ω", u_average)
     findings = []
-    if resolution > 0.02 * 2 * average:
-        text = f"The meter's step of {show(resolution, 'Ω')} is {100 * resolution / (2 * average):.0f} % of a pair: take a DC staircase for this winding."
+    coarsest = max(steps.values())
+    if coarsest > 0.02 * 2 * average:
+        text = f"The meter's step of {show(coarsest, 'Ω')} is {100 * coarsest / (2 * average):.0f} % of a pair: take a DC staircase for this winding."
         findings.append(Finding("caution", "meter-coarse", text))
     if count < 3:
         text = f"Only {count} of 3 pairs read: nothing is known about the balance."
         findings.append(Finding("caution", "pairs-missing", text))
         return MeterPhases({}, mean, None, tuple(findings))
     uv, vw, wu = net["uv"], net["vw"], net["wu"]
-    u_phase = 0.5 * math.sqrt(3 * u**2 + u_lead**2)
+    u_random = 0.5 * math.sqrt(sum(squares.values()))
+    u_phase = math.hypot(u_random, common)
     values = {"U": (uv + wu - vw) / 2, "V": (uv + vw - wu) / 2, "W": (vw + wu - uv) / 2}
     phases = {k: Estimate.from_u(v, "Ω", u_phase) for k, v in values.items()}
     worst = max(values, key=lambda k: abs(values[k] - average))
     off = abs(values[worst] - average) / average
-    # one phase against the mean of three: both share readings; the plain sum is a safe upper bound
-    imbalance = Estimate.from_u(off, "", u_phase / average)
-    findings += _balance(values, worst, off, u_phase / average, average, resolution)
+    # one phase against the mean of three: gain and probes are common to both; the rest is a safe upper bound
+    imbalance = Estimate.from_u(off, "", u_random / average)
+    findings += _balance(values, worst, off, u_random / average, average, coarsest)
     return MeterPhases(phases, mean, imbalance, tuple(findings))
+
+
+def last_digit(value: float) -> float:
+    """Return the step of the last digit that a reading was typed with (0.84 → 0.01), at most five digits below it."""
+    for places in range(-6, 7):
+        step = 10.0**-places
+        if step <= abs(value) and abs(value / step - round(value / step)) < 1e-6:
+            return step
+    return max(abs(value), 1e-6) * 1e-5
 
 
 def _balance(

@@ -18,7 +18,7 @@ FORMATS = ("c-header", "json", "csv")
 _UNIT_WORDS = {
     "Ω": "OHM", "H": "H", "Wb": "WB", "V": "V", "A": "A", "Hz": "HZ", "s": "S", "rad/s": "RAD_S", "rad/s²": "RAD_S2", "rad": "RAD", "V/A": "V_PER_A",
     "V/(A·s)": "V_PER_AS", "A/(rad/s)": "A_PER_RAD_S", "A/rad": "A_PER_RAD", "kg·m²": "KG_M2", "N·m": "NM",
-    "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "": "",
+    "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "degC": "DEGC", "": "",
 }  # fmt: skip
 _COUNTS = {"pole_pairs", "period_counts", "dead_time_counts", "counts_per_rev", "direction", "bits", "turn_bits"}
 
@@ -71,7 +71,9 @@ def _c_header(bench: Bench) -> str:
     lines += [" */", f"#ifndef {guard}", f"#define {guard}", ""]
     for topic, settled in bench.settled.items():
         state = "STALE, " if stale_inputs(bench, topic) else ""
-        lines.append(f"/* {topic.replace('_', ' ')}: {state}{_comment(settled.reason)} ({settled.when[:10]}) */")
+        lines.append(
+            f"/* {topic.replace('_', ' ')}: {state}{_comment(settled.reason)} ({_comment(settled.when[:10])}) */"
+        )
         for name, quantity in settled.values.items():
             unit = _UNIT_WORDS[quantity.unit]
             doubt = f" /* {_doubt(quantity)} */" if _doubt(quantity) else ""

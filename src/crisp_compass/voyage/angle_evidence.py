@@ -27,7 +27,7 @@ def read_angle_sensor(bench: Bench, capture: Capture) -> AngleResult:
     """Run the estimator that the channels ask for; raises Refusal as it does."""
     plate, p = bench.levers.plate, pole_pairs_of(bench.levers.plate)
     if "i_peak" in capture:
-        return search_pole(capture)
+        return search_pole(capture, larger=bench.levers.commutation.larger)
     if "field_angle" in capture:
         return read_alignment(capture, pole_pairs=p)
     if not len(capture.time):

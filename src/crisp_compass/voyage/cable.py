@@ -187,7 +187,9 @@ class _Votes:
         for name, shapes in readings.scope.items():
             for shape in shapes:
                 k = _SHAPES.index(shape)
-                self.alone[at[name]] += [math.log((1 - _WRONG_LOOK) * _SCOPE.get(r, _IDLE)[k] + _WRONG_LOOK / 6) for r in _KINDS]
+                self.alone[at[name]] += [
+                    math.log((1 - _WRONG_LOOK) * _SCOPE.get(r, _IDLE)[k] + _WRONG_LOOK / 6) for r in _KINDS
+                ]
         low, high = SUPPLY_CURRENT
         for name, currents in readings.current.items():
             for current in currents:

@@ -11,10 +11,10 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from crisp_compass.bench.models import Bench, CheckRecord, LedgerEntry
+from crisp_compass.bench.models import Bench, CheckChoice, CheckRecord, LedgerEntry
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.identify.meter import solve_pairs
+from crisp_compass.identify.meter import MeterPhases, solve_pairs
 from crisp_compass.quantities import show
 from crisp_compass.voyage.supply import first_run
 
@@ -85,11 +85,9 @@ def _probes(_: Bench, values: Mapping[str, float]) -> tuple[Verdict, str]:
     return "passed", f"The probes read {show(lead, 'Ω')}; it is subtracted from every pair."
 
 
-def _pairs(bench: Bench, values: Mapping[str, float]) -> tuple[Verdict, str]:
-    lead = probe_lead(bench)
+def _pairs(bench: Bench, _: Mapping[str, float]) -> tuple[Verdict, str]:
     try:
-        resolution = bench.levers.resistance.meter_resolution or resolution_of(list(values.values()))
-        solved = solve_pairs(dict(values), lead=lead, resolution=resolution)
+        solved = solve_bench_pairs(bench)
     except Refusal as refusal:
         return "stop", refusal.sentence
     # a coarse meter is a matter of the value, not of the balance that this check is about
@@ -137,61 +135,51 @@ CHECKS: tuple[Check, ...] = (
     Check("frame", "Frame to frame", "Ohmmeter from the motor's bare frame to the drive's earth terminal.", (Field("frame", "Frames", "Ω"),), _frame),
     Check("polarity", "Polarity of the DC link", "Voltmeter at the open supply leads, red on the one meant for plus. Wait for capacitors to discharge before you connect.", (Field("link", "Link", "V"),), _polarity),
     Check("limit", "Supply current limit", "Short the supply's output leads and set the limit, or read it from the display.", (Field("limit", "Limit", "A"),), _limit),
-    Check("terminals", "Terminals", "Pull at each lead, tighten every screw once.", (), None, "e.g. all six tight, lugs sound"),
-    Check("clamped", "Clamped and uncoupled", "Motor held to the bench, load off the shaft, people and loose things clear.", (), None, "e.g. two clamps, coupling off"),
-    Check("brake", "Brake, hoist, vertical axis", "Anything that can drop is blocked mechanically: a learn can release the brake or move the load.", (), None, "e.g. drum pinned; or: no such load"),
-    Check("stop_button", "Emergency stop", "Press it once: the supply must drop. It stays within reach.", (), None, "e.g. cuts the contactor, by my left hand"),
+    Check("terminals", "Terminals", "Pull at each lead, tighten every screw once.", (), None, "remark, e.g. all six tight"),
+    Check("clamped", "Clamped and uncoupled", "Motor held to the bench, load off the shaft, people and loose things clear.", (), None, "remark, e.g. two clamps"),
+    Check("brake", "Brake, hoist, vertical axis", "Anything that can drop is blocked mechanically: a learn can release the brake or move the load.", (), None, "remark, e.g. drum pinned"),
+    Check("stop_button", "Emergency stop", "Press it once: the supply must drop. It stays within reach.", (), None, "remark, e.g. cuts the supply"),
 )  # fmt: skip
 BY_CHECK = {check.key: check for check in CHECKS}
-_NO = ("no", "not", "none", "nein", "missing", "absent")
-
-
-def resolution_of(values: list[float]) -> float:
-    """Return the last digit that readings [Ω] were typed with (0.84 → 0.01), at most five digits below the largest."""
-    top = max(abs(v) for v in values)
-    for places in range(-6, 7):
-        step = 10.0**-places
-        if step <= top and all(abs(v / step - round(v / step)) < 1e-6 for v in values):
-            return step
-    return top * 1e-5
+CHOICES = {"in-order": "in order", "not-in-order": "not in order", "not-applicable": "does not apply"}
+#: Typed readings that belong to a check: word → check and reading.
+TYPED = {"lead": ("probe_zero", "lead"), "ruv": ("pairs", "uv"), "rvw": ("pairs", "vw"), "rwu": ("pairs", "wu")}
 
 
 def probe_lead(bench: Bench) -> float:
-    """Return what the probes read together [Ω]: from the check, else from the ledger, else 0."""
+    """Return what the probes read together [Ω], 0 where they were not read."""
     record = bench.checks.get("probe_zero")
-    if record is not None and "lead" in record.values:
-        return record.values["lead"]
-    newest = [e.value.value for e in bench.ledger if e.kind == "lead" and e.value is not None]
-    return newest[-1] if newest else 0.0
+    return record.values.get("lead", 0.0) if record is not None else 0.0
+
+
+def solve_bench_pairs(bench: Bench, *, cable: float = 0.0) -> MeterPhases:
+    """Return the phases of the bench's meter pairs with the meter's own uncertainty; raises Refusal where they cannot be."""
+    record = bench.checks.get("pairs")
+    meter = bench.levers.instruments
+    return solve_pairs(
+        dict(record.values) if record else {}, lead=probe_lead(bench), resolution=bench.levers.resistance.meter_resolution, cable=cable,
+        gain=meter.meter_gain, contact=meter.meter_contact,
+    )  # fmt: skip
 
 
 def judge(bench: Bench, check: Check) -> Judged:
     """Return the verdict of one check on this bench."""
-    record = bench.checks.get(check.key) or _from_ledger(bench, check)
+    record = bench.checks.get(check.key)
     if record is None:
         return Judged(check, "open", check.how, None)
     if record.skipped:
         return Judged(check, "caution", f"Skipped: {record.skipped}", record)
     if check.judge is None:
-        first = record.said.strip().lower().replace(",", " ").split(" ")[0]
-        if first in _NO and not record.said.strip().lower().startswith("no such"):
-            return Judged(check, "stop", f"Seen: {record.said}", record)
-        return Judged(check, "passed", f"Seen: {record.said}", record)
+        remark = f": {record.said}" if record.said else ""
+        if not record.choice:
+            return Judged(
+                check, "open", f"{check.how} Noted{remark}. Choose what it means." if remark else check.how, record
+            )
+        word = CHOICES[record.choice]
+        verdict: Verdict = "stop" if record.choice == "not-in-order" else "passed"
+        return Judged(check, verdict, f"{word[:1].upper()}{word[1:]}{remark}.", record)
     verdict, reason = check.judge(bench, record.values)
     return Judged(check, verdict, reason, record)
-
-
-def _from_ledger(bench: Bench, check: Check) -> CheckRecord | None:
-    """Take meter readings that were typed into the ledger."""
-    names = {"probe_zero": {"lead": "lead"}, "pairs": {"uv": "ruv", "vw": "rvw", "wu": "rwu"}}.get(check.key)
-    if names is None:
-        return None
-    newest = {e.kind: e for e in bench.ledger if e.value is not None}
-    found = {name: newest[kind] for name, kind in names.items() if kind in newest}
-    if not found:
-        return None
-    values = {name: e.value.value for name, e in found.items() if e.value is not None}
-    return CheckRecord(values=values, when=max(e.when for e in found.values()))
 
 
 def judge_all(bench: Bench) -> list[Judged]:
@@ -213,11 +201,29 @@ def record_reading(bench: Bench, key: str, name: str, value: float, when: str) -
     return _with(bench, key, record, f"{check.title}, {field.title} {show(value, field.unit)}")
 
 
-def record_seen(bench: Bench, key: str, said: str, when: str) -> Bench:
-    """Return the bench with what was seen for a check that has no reading."""
-    if not said.strip():
-        raise Refusal("nothing is written", "say in a few words what you see", where=BY_CHECK[key].title)
-    return _with(bench, key, CheckRecord(said=said.strip(), when=when), f"{BY_CHECK[key].title}: {said.strip()}")
+def record_choice(bench: Bench, key: str, choice: CheckChoice, remark: str, when: str) -> Bench:
+    """Return the bench with what was found for a check that has no reading; raises Refusal where a needed reason is missing."""
+    title, remark = BY_CHECK[key].title, remark.strip()
+    if choice == "not-applicable" and not remark:
+        raise Refusal("why this does not apply is missing", "write the reason as a remark first", where=title)
+    said = f"{title}: {CHOICES[choice]}" if choice else title
+    return _with(
+        bench, key, CheckRecord(choice=choice, said=remark, when=when), f"{said}{f', {remark}' if remark else ''}"
+    )
+
+
+def record_typed(bench: Bench, entry: LedgerEntry) -> Bench:
+    """Return the bench with a typed line: meter readings go to their check, a temperature to its field, all into the ledger."""
+    if entry.value is None or entry.kind not in TYPED:
+        bench = bench.model_copy(update={"ledger": (*bench.ledger, entry)})
+        if entry.kind == "temp" and entry.value is not None:
+            fresh = bench.levers.resistance.model_copy(update={"temperature": entry.value.value})
+            bench = bench.model_copy(update={"levers": bench.levers.model_copy(update={"resistance": fresh})})
+        return bench
+    key, name = TYPED[entry.kind]
+    old = bench.checks.get(key)
+    record = CheckRecord(values={**(old.values if old else {}), name: entry.value.value}, when=entry.when)
+    return bench.model_copy(update={"checks": {**bench.checks, key: record}, "ledger": (*bench.ledger, entry)})
 
 
 def skip_check(bench: Bench, key: str, reason: str, when: str) -> Bench:

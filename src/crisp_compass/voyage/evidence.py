@@ -14,17 +14,17 @@ from crisp_compass.bench.models import (
     Bench,
     Evidence,
     FoundNote,
+    InstrumentLevers,
     LedgerEntry,
     Quantity,
     Topic,
 )
-from crisp_compass.bench.rules import settled_value
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.commutation.halls import HallTable
-from crisp_compass.conversions import flux_from_kt, flux_from_kv, kt_from_flux
+from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding, Result
+from crisp_compass.estimates import Estimate, Finding, Result
 from crisp_compass.identify.flux import fit_flux
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
@@ -36,6 +36,7 @@ from crisp_compass.loops.step_fit import StepFit, fit_step
 from crisp_compass.modulation.command_input import CommandSignal, read_command
 from crisp_compass.quantities import show
 from crisp_compass.voyage.angle_evidence import AngleResult, angle_values, hall_record, read_angle_sensor, to_quantity
+from crisp_compass.voyage.sources import best_source
 from crisp_compass.voyage.step_trials import expected_step, step_values
 
 #: Legs that take tables without a time column too.
@@ -113,7 +114,9 @@ def evaluate(
         slot = "current" if isinstance(result, SaturationResult) and not slot else slot
     halls = hall_record(result) if isinstance(result, HallTable) else None
     if isinstance(result, Result):
-        estimates = {k: to_quantity(e) for k, e in result.estimates.items()}
+        estimates = {k: _trusted(bench, leg, k, e) for k, e in result.estimates.items()}
+        if leg == "resistance":
+            estimates |= _temperature(bench, capture)
     elif isinstance(result, CommandSignal):
         slot, estimates = "command", command_values(result)
     elif isinstance(result, StepFit):
@@ -125,6 +128,65 @@ def evaluate(
         method=result.method, estimates=estimates, findings=tuple(FoundNote(**f.__dict__) for f in result.findings), halls=halls,
     )  # fmt: skip
     return Evaluated(leg, capture, result, evidence)
+
+
+#: Estimates that a channel's gain scales, by leg, with the channels that do.
+_SCALED: dict[str, tuple[tuple[str, ...], tuple[str, ...]]] = {
+    "resistance": (("resistance", "resistance_at_reference"), ("v_gain", "i_gain")),
+    "inductance": (("inductance", "resistance", "ld", "lq", "saturated_inductance"), ("v_gain", "i_gain")),
+    "flux": (("flux_linkage", "kt", "kv_peak"), ("v_gain",)),
+    "mechanics": (("inertia", "viscous_friction", "coulomb_friction"), ("i_gain", "speed_gain")),
+}
+
+
+def _trusted(bench: Bench, leg: Topic, name: str, estimate: Estimate) -> Quantity:
+    """Return an estimate with the instruments' gains in its error bar, and beside it what a repeat shows."""
+    names, channels = _SCALED.get(leg, ((), ()))
+    if name not in names or not estimate.u:
+        return to_quantity(estimate)
+    gain = math.hypot(*(getattr(bench.levers.instruments, c) for c in channels))
+    return to_quantity(estimate.widened(gain * abs(estimate.value))).model_copy(update={"u_repeat": estimate.u})
+
+
+def set_instrument(bench: Bench, field: str, u: float) -> Bench:
+    """Return the bench with one figure of its instruments changed, the error bars of all captures brought to it.
+
+    Raises Refusal for a figure that the model does not allow.
+    """
+    old = bench.levers.instruments
+    try:
+        fresh = type(old).model_validate({**old.model_dump(), field: u})
+    except ValueError:
+        raise Refusal(f"an uncertainty of {100 * u:.3g} % is not possible", "0 to 50 % is") from None
+    evidence = {
+        leg: tuple(e.model_copy(update={"estimates": _again(leg, e.estimates, old, fresh)}) for e in items)
+        for leg, items in bench.evidence.items()
+    }
+    levers = bench.levers.model_copy(update={"instruments": fresh})
+    return bench.model_copy(update={"levers": levers, "evidence": evidence})
+
+
+def _again(
+    leg: str, estimates: dict[str, Quantity], old: InstrumentLevers, fresh: InstrumentLevers
+) -> dict[str, Quantity]:
+    names, channels = _SCALED.get(leg, ((), ()))
+    before, after = (math.hypot(*(getattr(x, c) for c in channels)) for x in (old, fresh))
+    changed = {}
+    for name, q in estimates.items():
+        if name in names and q.u_repeat is not None and q.interval95 is not None:
+            low, high = q.interval95
+            half = math.sqrt(max((0.5 * (high - low)) ** 2 - (1.959964 * before * q.value) ** 2, 0.0))
+            bare = Estimate(q.value, q.unit, q.u_repeat, 0.5 * (low + high) - half, 0.5 * (low + high) + half)
+            wider = to_quantity(bare.widened(after * abs(q.value)))
+            changed[name] = wider.model_copy(update={"u_repeat": q.u_repeat})
+    return {**estimates, **changed}
+
+
+def _temperature(bench: Bench, capture: Capture) -> dict[str, Quantity]:
+    """Return the winding's temperature during the capture, where it is known."""
+    typed = bench.levers.resistance.temperature
+    known = typed if typed is not None else capture.note_number("temperature_c")
+    return {} if known is None else {"temperature": Quantity(value=known, unit="degC")}
 
 
 def _run(bench: Bench, leg: Topic, capture: Capture) -> Result | AngleResult | CommandSignal | StepFit:
@@ -177,17 +239,13 @@ def _inductance(capture: Capture) -> Result:
 
 def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     """Return Kt [N·m per A peak], its relative standard uncertainty and where it is from; None where nothing tells it."""
-    p, plate = bench.levers.plate.pole_pairs, bench.levers.plate
-    flux = settled_value(bench, "flux.flux_linkage")
-    if flux is not None:
-        return kt_from_flux(flux.value, "peak", p), (flux.u or 0.0) / flux.value, "settled flux"
-    if plate.kt is not None:
-        psi = flux_from_kt(plate.kt, plate.kt_school, p)
-        return kt_from_flux(psi, "peak", p), 0.10 / math.sqrt(3), "the plate's Kt"
-    if plate.kv is not None:
-        psi = flux_from_kv(plate.kv, plate.kv_school, p)
-        return kt_from_flux(psi, "peak", p), 0.10 / math.sqrt(3), "the plate's Kv"
-    return None
+    flux = best_source(bench, "flux_linkage")
+    if flux is None:
+        return None
+    origin = {"settled": "settled flux", "plate, Kt": "the plate's Kt", "plate, Kv": "the plate's Kv"}.get(
+        flux.name, flux.name
+    )
+    return kt_from_flux(flux.value, "peak", bench.levers.plate.pole_pairs), flux.u / flux.value, origin
 
 
 def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:

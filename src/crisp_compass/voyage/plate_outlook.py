@@ -26,7 +26,8 @@ from crisp_compass.identify.plate import (
 )
 from crisp_compass.modulation.pwm import linear_limit
 from crisp_compass.quantities import show
-from crisp_compass.voyage.supply import phase_resistance, rated_peak
+from crisp_compass.voyage.sources import best_value
+from crisp_compass.voyage.supply import rated_peak
 
 Rows = tuple[tuple[str, str], ...]
 _NONE = np.empty(0)
@@ -95,7 +96,7 @@ def _magnet(bench: Bench) -> PlateOutlook:
     source = "measured flux" if settled else "the plate's Kv" if typed.flux_by_kv else "the plate's Kt"
     findings = list(typed.findings) + power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)
     findings += supply_checks(
-        flux=flux, pole_pairs=plate.pole_pairs, r_phase=phase_resistance(bench), volts=plate.rated_voltage or plate.v_bus,
+        flux=flux, pole_pairs=plate.pole_pairs, r_phase=best_value(bench, "resistance"), volts=plate.rated_voltage or plate.v_bus,
         no_load_speed=plate.no_load_speed, stall_current=plate.stall_current,
     )  # fmt: skip
     if settled and typed.flux_by_kv:

@@ -62,7 +62,9 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     assert lq is not None
     assert ld is not None
     rng = np.random.default_rng(4)
-    at = bench.levers.resistance.reference
+    # files of older versions settled R without its temperature: there the field's reference stands in
+    taken = settled_value(bench, "resistance.temperature")
+    at = taken.value if taken is not None else bench.levers.resistance.reference
     cold, hot = (resistance_at(r.value, at, t) / r.value for t in (spread.cold, spread.hot))
     rs = r.value * rng.uniform(cold, hot, runs) * (1 + (r.u or 0.0) / r.value * rng.standard_normal(runs))
     ls = lq.value * (1 + (lq.u or 0.0) / lq.value * rng.standard_normal(runs))

@@ -12,12 +12,12 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import flux_from_kt, flux_from_kv, star_impedance
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.identify.agreement import Agreement, Source, combine, heated, learn_did_not_run
-from crisp_compass.identify.meter import MeterPhases, solve_pairs
+from crisp_compass.identify.agreement import Agreement, Source, combine_kinds, heated, learn_did_not_run
+from crisp_compass.identify.meter import MeterPhases
 from crisp_compass.identify.plate import likeliest_slip
 from crisp_compass.identify.running import flux_from_no_load
 from crisp_compass.quantities import show
-from crisp_compass.voyage.checks import BY_CHECK, judge, probe_lead, resolution_of
+from crisp_compass.voyage.checks import solve_bench_pairs
 
 Constant = Literal["resistance", "ld", "lq", "flux_linkage", "inertia"]
 #: Data sheets state ±10 % on R and L, ±10 % on constants (common practice); as standard uncertainty of an even spread.
@@ -47,13 +47,8 @@ class SideBySide:
 
 def meter_phases(bench: Bench) -> MeterPhases | None:
     """Solve the meter's pairs with probes and cable; None without a pair or where they are refused."""
-    record = judge(bench, BY_CHECK["pairs"]).record
-    if record is None or not record.values:
-        return None
-    levers = bench.levers.resistance
-    resolution = levers.meter_resolution or resolution_of(list(record.values.values()))
     try:
-        return solve_pairs(record.values, lead=probe_lead(bench), resolution=resolution, cable=levers.cable)
+        return solve_bench_pairs(bench, cable=bench.levers.resistance.cable)
     except Refusal:
         return None
 
@@ -64,7 +59,7 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     sources = [*_from_plate(bench, constant), *_from_meter(bench, constant), *_from_captures(bench, leg, constant)]
     learned, findings = _from_drive(bench, constant)
     sources += learned
-    agreement = combine(sources, unit)
+    agreement = combine_kinds(sources, unit)
     findings = [*findings, *(agreement.findings if agreement else ()), *cross_checks(bench, constant)]
     settled = settled_value(bench, f"{leg}.{constant}")
     shown = list(sources)
@@ -73,13 +68,19 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     return SideBySide(constant, unit, tuple(shown), agreement, tuple(findings))
 
 
-def best_value(bench: Bench, constant: Constant) -> float | None:
-    """Return the settled value, else that of the source with the smallest uncertainty, else None; SI."""
+def best_source(bench: Bench, constant: Constant) -> Source | None:
+    """Return the one answer to “which value is it?”: settled, else the source with the smallest uncertainty, else None; SI."""
     settled = settled_value(bench, f"{_LEGS[constant]}.{constant}")
     if settled is not None:
-        return settled.value
+        return Source("settled", "settled", settled.value, settled.u or 0.0)
     sources = side_by_side(bench, constant).sources
-    return min(sources, key=lambda s: s.u / s.value if s.u else 0.05).value if sources else None
+    return min(sources, key=lambda s: s.u / s.value if s.u else 0.05) if sources else None
+
+
+def best_value(bench: Bench, constant: Constant) -> float | None:
+    """Return the value of ``best_source``, SI."""
+    found = best_source(bench, constant)
+    return None if found is None else found.value
 
 
 def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
@@ -134,7 +135,9 @@ def _from_captures(bench: Bench, leg: str, constant: Constant) -> list[Source]:
     for evidence in bench.evidence.get(leg, ()):
         quantity = _estimate_of(evidence, constant)
         if quantity is not None and quantity.u:
-            sources.append(Source(Path(evidence.file).stem, "capture", quantity.value, quantity.u))
+            sources.append(
+                Source(Path(evidence.file).stem, "capture", quantity.value, quantity.u, quantity.u_repeat or 0.0)
+            )
     return sources
 
 
@@ -154,7 +157,7 @@ def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Fi
 def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:
     """Return the weighted mean of the captures of a constant (two or more), its error bar widened by their scatter."""
     sources = _from_captures(bench, _LEGS[constant], constant)
-    agreement = combine(sources, _UNITS[constant])
+    agreement = combine_kinds(sources, _UNITS[constant]) if len(sources) > 1 else None
     if agreement is None:
         return None
     mean = agreement.mean

@@ -4,14 +4,17 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import settled_value
-from crisp_compass.conversions import RPM_PER_RAD_S, flux_from_kv, peak_from_rms, star_impedance
+from crisp_compass.conversions import RPM_PER_RAD_S, peak_from_rms
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import drive_match, rectified
 from crisp_compass.modulation.pwm import linear_limit
 from crisp_compass.quantities import show
+
+if TYPE_CHECKING:
+    from crisp_compass.voyage.sources import Constant
 
 
 def rated_peak(bench: Bench) -> float:
@@ -20,24 +23,12 @@ def rated_peak(bench: Bench) -> float:
     return peak_from_rms(plate.rated_current) if plate.current_base == "rms" else plate.rated_current
 
 
-def plate_flux(bench: Bench) -> float | None:
-    """Return ψ [Wb]: settled, else from the plate's Kv, else None."""
-    settled = settled_value(bench, "flux.flux_linkage")
-    if settled is not None:
-        return settled.value
-    plate = bench.levers.plate
-    return flux_from_kv(plate.kv, plate.kv_school, plate.pole_pairs) if plate.kv else None
+def _best(bench: Bench, constant: Constant) -> float | None:
+    from crisp_compass.voyage.sources import (
+        best_value,  # sources asks the checks, and these the first run's limits below
+    )
 
-
-def phase_resistance(bench: Bench) -> float | None:
-    """Return R of one phase of the star [Ω]: settled, else from the plate, else None."""
-    settled = settled_value(bench, "resistance.resistance")
-    if settled is not None:
-        return settled.value
-    plate = bench.levers.plate
-    if plate.r is None:
-        return None
-    return plate.r / 2 if plate.winding_base == "line" else star_impedance(plate.r, plate.connection)
+    return best_value(bench, constant)
 
 
 @dataclass(frozen=True)
@@ -100,8 +91,7 @@ def first_run(bench: Bench) -> FirstRun:
             current, reason = most, "half of the drive's continuous current"
     speed = 0.1 * plate.top_speed
     speed_reason = "a tenth of top speed: slow enough to see the direction and to stop by hand switch"
-    flux = plate_flux(bench)
-    r = phase_resistance(bench)
+    flux, r = _best(bench, "flux_linkage"), _best(bench, "resistance")
     heat = 1.5 * (r or 0.05 * plate.v_bus / math.sqrt(3) / rated) * current**2
     kt = 1.5 * plate.pole_pairs * flux if flux else 0.0
     power = heat + 0.3 * kt * current * speed
@@ -128,7 +118,7 @@ class SupplyOutlook:
 def supply_outlook(bench: Bench) -> SupplyOutlook:
     """Judge drive and supply against the motor."""
     plate, supply = bench.levers.plate, bench.levers.supply
-    bus, flux = bus_range(bench), plate_flux(bench)
+    bus, flux = bus_range(bench), _best(bench, "flux_linkage")
     factor = math.sqrt(2) if supply.drive_base == "rms" else 1.0
     continuous = supply.drive_continuous * factor if supply.drive_continuous else None
     peak = supply.drive_peak * factor if supply.drive_peak else None

@@ -10,7 +10,7 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.alignment import alignment_current, propose_fields
-from crisp_compass.commutation.pole_search import search_pole
+from crisp_compass.commutation.pole_search import Larger, search_pole
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.standstill import Pulses, pulse_currents
@@ -80,6 +80,7 @@ def search_outlook(bench: Bench, searches: int = _SEARCHES) -> SearchOutlook:
     levers = bench.levers.commutation
     current = levers.pulse_current or rated_peak(bench)
     pulses = replace(Pulses(), current=current, noise=levers.pulse_noise, magnet=levers.magnet)
+    larger: Larger = "ld" if machine.ld > machine.lq else "lq"
     rng = np.random.default_rng(5)
     errors, right, refused, moved = [], 0, 0, 0.0
     for k in range(searches):
@@ -90,7 +91,12 @@ def search_outlook(bench: Bench, searches: int = _SEARCHES) -> SearchOutlook:
             errors.append(math.pi / 2)
             refused += 1
             continue
-        found = search_pole(Capture("simulated", np.empty(0), {"field_angle": angles, "i_peak": currents}))
+        # the channels are read before each pulse, with the same noise
+        rest = pulses.noise * current * rng.standard_normal(len(angles))
+        found = search_pole(
+            Capture("simulated", np.empty(0), {"field_angle": angles, "i_peak": currents, "i_rest": rest}),
+            larger=larger,
+        )
         if found.axis is None:
             errors.append(math.pi / 2)
         else:

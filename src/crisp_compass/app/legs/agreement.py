@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import partial
 from pathlib import Path
+from typing import ClassVar
 
 from PySide6.QtWidgets import QMenu, QPushButton
 
@@ -16,7 +17,7 @@ from crisp_compass.bench.models import Evidence, Quantity, Topic
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.design import inductance_values
-from crisp_compass.voyage.evidence import drop_evidence
+from crisp_compass.voyage.evidence import drop_evidence, set_instrument
 from crisp_compass.voyage.sources import Constant, repeats_mean, side_by_side
 
 _NAMES: dict[Constant, str] = {"resistance": "R", "ld": "Ld", "lq": "Lq", "flux_linkage": "Flux", "inertia": "J"}
@@ -29,6 +30,7 @@ class AgreementPage(LegPage):
     section = "Side by side"
     constants: tuple[Constant, ...] = ()
     learned = ""
+    channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u", "i_gain": "Amps, u"}
     unit = ""
 
     def __init__(self, document: Document) -> None:
@@ -50,7 +52,18 @@ class AgreementPage(LegPage):
                 self.bind(lever, field, "learned")
                 self._levers[field] = lever
             self.add_levers(*self._levers.values())
-        self.remove = QPushButton("Take off")
+        self._gains: dict[str, Lever] = {}
+        for field, title in self.channels.items():
+            gain = Lever(
+                title,
+                "%",
+                width=98,
+                tip="Standard uncertainty of this channel's scale, from the instrument's data sheet",
+            )
+            gain.moved.connect(lambda value, f=field: self._change(lambda bench: set_instrument(bench, f, value)))
+            self._gains[field] = gain
+        self.add_levers(*self._gains.values())
+        self.remove = QPushButton("Remove capture")
         self.menu = QMenu(self.remove)
         self.menu.aboutToShow.connect(self._fill_menu)
         self.remove.setMenu(self.menu)
@@ -64,6 +77,8 @@ class AgreementPage(LegPage):
         bench = self.document.bench
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.learned, field))
+        for field, lever in self._gains.items():
+            lever.show_value(getattr(bench.levers.instruments, field))
         found = side_by_side(bench, self.constant)
         apart = found.agreement.apart if found.agreement else ""
         bars = [Bar(s.name, s.kind, s.value, 1.96 * s.u, s.name == apart) for s in found.sources]
@@ -168,6 +183,7 @@ class FluxAgreement(AgreementPage):
 
     key = "flux"
     constants = ("flux_linkage",)
+    channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u"}
     learned, unit = "flux", "Wb"
     question = "Do all values of the flux agree?"
 
@@ -177,4 +193,5 @@ class MechanicsAgreement(AgreementPage):
 
     key = "mechanics"
     constants = ("inertia",)
+    channels: ClassVar[dict[str, str]] = {"i_gain": "Amps, u", "speed_gain": "Speed, u"}
     question = "Do all values of the inertia agree?"

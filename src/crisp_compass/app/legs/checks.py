@@ -12,16 +12,17 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document, now
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME
-from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.voyage.checks import (
     CHECKS,
+    CHOICES,
     Check,
     Judged,
     forget_check,
     judge_all,
+    record_choice,
     record_reading,
-    record_seen,
     skip_check,
 )
 
@@ -79,6 +80,7 @@ class _Row:
         words.addWidget(self.reason)
         self.levers: dict[str, Lever] = {}
         self.said = QLineEdit()
+        self.choice = Choice(check.title, {"": "choose…", **CHOICES}, width=132, compact=True)
         fields = QHBoxLayout()
         fields.setSpacing(6)
         if check.fields:
@@ -91,9 +93,11 @@ class _Row:
                 self.levers[item.name] = lever
         else:
             self.said.setPlaceholderText(check.hint)
-            self.said.setAccessibleName(f"{check.title}: what you see")
-            self.said.setFixedWidth(360)
-            self.said.editingFinished.connect(lambda: page.on_said(check.key, self.said))
+            self.said.setAccessibleName(f"{check.title}: remark")
+            self.said.setFixedSize(226, 32)
+            self.said.editingFinished.connect(lambda: page.on_remark(check.key, self.said))
+            self.choice.moved.connect(lambda choice: page.on_choice(check.key, choice, self.said))
+            fields.addWidget(self.choice)
             fields.addWidget(self.said)
         fields.addStretch(1)
         self.skip = button("Skip…", "small")
@@ -116,9 +120,11 @@ class _Row:
         values = judged.record.values if judged.record else {}
         for name, lever in self.levers.items():
             lever.show_value(values.get(name))
-        if not self.levers and not self.said.hasFocus():
-            self.said.setText(judged.record.said if judged.record else "")
-        self.skip.setText("Again" if judged.verdict != "open" else "Skip…")
+        if not self.levers:
+            self.choice.show_value(judged.record.choice if judged.record else "")
+            if not self.said.hasFocus():
+                self.said.setText(judged.record.said if judged.record else "")
+        self.skip.setText("Reset" if judged.verdict != "open" else "Skip…")
 
 
 class ChecksPage(LegPage):
@@ -176,9 +182,9 @@ class ChecksPage(LegPage):
             )
         elif counts["caution"]:
             self.answer.show_answer(
-                "With care",
+                "Proceed with caution",
                 f"{counts['caution']} caution{'s stand' if counts['caution'] > 1 else ' stands'}",
-                "Nothing forbids power; read the cautions once more.",
+                "No blocking finding; read the cautions once more.",
                 stale=True,
             )
         else:
@@ -193,11 +199,16 @@ class ChecksPage(LegPage):
             return
         self._change(lambda bench: record_reading(bench, key, name, value, now()))
 
-    def on_said(self, key: str, edit: QLineEdit) -> None:
-        """Keep what was seen."""
+    def on_choice(self, key: str, choice: str, edit: QLineEdit) -> None:
+        """Keep what was found; the remark beside it goes along."""
+        self._change(lambda bench: record_choice(bench, key, choice, edit.text(), now()))  # type: ignore[arg-type]
+
+    def on_remark(self, key: str, edit: QLineEdit) -> None:
+        """Keep the remark; the verdict stays what the choice says."""
         record = self.document.bench.checks.get(key)
-        if edit.text().strip() and edit.text().strip() != (record.said if record else ""):
-            self._change(lambda bench: record_seen(bench, key, edit.text(), now()))
+        if edit.text().strip() != (record.said if record else ""):
+            choice = record.choice if record else ""
+            self._change(lambda bench: record_choice(bench, key, choice, edit.text(), now()))
 
     def on_skip(self, check: Check) -> None:
         """Skip an open check for a reason; open a judged one again."""

@@ -19,7 +19,7 @@ from crisp_compass.conversions import COPPER_RULES, resistance_at
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.meter import MeterPhases
 from crisp_compass.quantities import show, show_with_error
-from crisp_compass.voyage.checks import BY_CHECK, judge, probe_lead, record_reading, resolution_of
+from crisp_compass.voyage.checks import BY_CHECK, judge, probe_lead, record_reading
 from crisp_compass.voyage.sources import meter_phases
 
 _PAIRS = {"uv": "U–V", "vw": "V–W", "wu": "W–U"}
@@ -69,7 +69,15 @@ class MeterPage(LegPage):
         self.bind(self.resolution, "meter_resolution")
         self.bind(self.temperature, "temperature")
         self.bind(self.cable, "cable")
-        self.add_levers(self.probes, *self.pairs.values(), self.resolution, self.cable, self.temperature)
+        self.gain = Lever(
+            "Meter's gain, u", "%", width=104, tip="Standard uncertainty of the meter's scale, from its data sheet"
+        )
+        self.contact = Lever("Contacts, u", "Ω", width=92, tip="Standard uncertainty of the contacts in one reading")
+        self.bind(self.gain, "meter_gain", "instruments")
+        self.bind(self.contact, "meter_contact", "instruments")
+        self.add_levers(
+            self.probes, *self.pairs.values(), self.resolution, self.gain, self.contact, self.cable, self.temperature
+        )
         self.finish("Settle…")
 
     def _on_reading(self, check: str, name: str, value: float) -> None:
@@ -88,6 +96,8 @@ class MeterPage(LegPage):
         self.resolution.show_value(levers.meter_resolution)
         self.temperature.show_value(levers.temperature)
         self.cable.show_value(levers.cable)
+        self.gain.show_value(bench.levers.instruments.meter_gain)
+        self.contact.show_value(bench.levers.instruments.meter_contact)
         solved = meter_phases(bench)
         assert self.main_button is not None
         self.main_button.setEnabled(solved is not None)
@@ -107,7 +117,7 @@ class MeterPage(LegPage):
             return
         half = (solved.mean.high - solved.mean.low) / 2
         shown, doubt = show_with_error(solved.mean.value, half, "Ω")
-        resolution = levers.meter_resolution or resolution_of(list(values.values()))
+        resolution = levers.meter_resolution
         self.answer.show_answer(shown, f"{doubt}, 95 %, mean of the phases", self._reason(solved, lead, resolution))
         bars = [Bar(f"phase {k}", "phase", e.value, (e.high - e.low) / 2) for k, e in solved.phases.items()]
         mean = Bar("mean", "mean", solved.mean.value, half)
@@ -117,12 +127,13 @@ class MeterPage(LegPage):
         self.main_button.setText(f"Settle {show(solved.mean.value, 'Ω')}…")
 
     @staticmethod
-    def _reason(solved: MeterPhases, lead: float, resolution: float) -> str:
+    def _reason(solved: MeterPhases, lead: float, resolution: float | None) -> str:
         probes = f"{show(lead, 'Ω')} of the probes subtracted" if lead else "the probes are not zeroed yet"
         balance = ""
         if solved.imbalance is not None:
             balance = f" Largest phase {100 * solved.imbalance.value:.2g} % from the mean."
-        return f"Meter's last digit {show(resolution, 'Ω')}, {probes}.{balance}"
+        digit = f"Meter's last digit {show(resolution, 'Ω')}" if resolution else "Each reading's own last digit"
+        return f"{digit}, {probes}.{balance}"
 
     def _show_temperatures(self, r: float) -> None:
         levers = self.document.bench.levers.resistance
@@ -141,6 +152,10 @@ class MeterPage(LegPage):
         self.plot.set("read", [levers.temperature], [r])
         self.plot.fit()
 
+    def _temperature(self) -> dict[str, Quantity]:
+        known = self.document.bench.levers.resistance.temperature
+        return {} if known is None else {"temperature": Quantity(value=known, unit="degC")}
+
     def on_main(self) -> None:
         solved = meter_phases(self.document.bench)
         if solved is None:
@@ -152,7 +167,7 @@ class MeterPage(LegPage):
                 "resistance",
                 show(mean.value, "Ω", 4),
                 "meter, three pairs less the probes",
-                values={"resistance": value},
+                values={"resistance": value, **self._temperature()},
                 method="meter pairs",
             )
         except Refusal as refusal:

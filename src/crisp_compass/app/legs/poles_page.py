@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.angle_leg import OutlookLeg
-from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -59,7 +59,14 @@ class PolesPage(OutlookLeg):
         )
         for lever, field in ((self.current, "pulse_current"), (self.noise, "pulse_noise"), (self.magnet, "magnet")):
             self.bind(lever, field)
-        self.add_levers(self.current, self.noise, self.magnet)
+        self.larger = Choice(
+            "Larger inductance",
+            {"lq": "Lq", "ld": "Ld"},
+            width=118,
+            tip="Lq with magnets inside the rotor; the other way round the axis lies 90° off",
+        )
+        self.bind(self.larger, "larger")
+        self.add_levers(self.current, self.noise, self.magnet, self.larger)
 
     def work_out(self, bench: Bench) -> SearchOutlook:
         return search_outlook(bench)
@@ -86,6 +93,7 @@ class PolesPage(OutlookLeg):
         self.current.show_value(levers.pulse_current or rated_peak(bench))
         self.noise.show_value(levers.pulse_noise)
         self.magnet.show_value(levers.magnet)
+        self.larger.show_value(levers.larger)
         assert self.main_button is not None
         self.main_button.hide()
         self.findings.show_findings(findings_of(evidence) if evidence else ())
@@ -94,7 +102,11 @@ class PolesPage(OutlookLeg):
             if self.outlook is not None:
                 self._answer_outlook(self.outlook)
             else:
-                self.answer.show_answer("No pulses yet", "", "Drop a table of field_angle and i_peak here.")
+                self.answer.show_answer(
+                    "No pulses yet",
+                    "",
+                    "Drop a table of field_angle, i_peak and i_rest (read before each pulse) here.",
+                )
             self.show_dial(DialView(caption="Pulses all round find the axis, saturation the pole", rotor=None))
             return
         found = evidence.estimates

@@ -8,10 +8,10 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.readings import meter_resistance
 from crisp_compass.identify.resistance import ResistanceResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.evidence import Evaluated, findings_of
+from crisp_compass.voyage.sources import meter_phases
 
 
 class ResistancePage(CaptureLeg):
@@ -55,12 +55,8 @@ class ResistancePage(CaptureLeg):
         self.rule.show_value(levers.rule)
         self.cable.show_value(levers.cable)
         evidence, settled = self.evidence(), self.settled_quantity("resistance")
-        meter = meter_resistance(self.document.bench)
-        meter_text = (
-            f"The meter says {show(meter.value, 'Ω')} from {meter.pairs} pair{'s' if meter.pairs > 1 else ''} less the probes."
-            if meter
-            else ""
-        )
+        meter = meter_phases(self.document.bench)
+        meter_text = f"The meter says {show(meter.mean.value, 'Ω')}, pairs less the probes." if meter else ""
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
         if evidence is None:
@@ -124,6 +120,6 @@ class ResistancePage(CaptureLeg):
                 "resistance",
                 show(found.value, "Ω", 4),
                 "staircase, levels lie on the line",
-                values={"resistance": found},
+                values={k: evidence.estimates[k] for k in ("resistance", "temperature") if k in evidence.estimates},
                 method=evidence.method,
             )
