@@ -10,8 +10,9 @@ import pytest
 
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair, read_halls
+from crisp_compass.commutation.mend import mends
 from crisp_compass.errors import Refusal
-from makers import hall_turn
+from makers import hall_turn, turning
 
 Arcs = list[tuple[float, float]]
 
@@ -39,7 +40,7 @@ def test_every_assignment(inverted: int, spacing: int) -> None:
         for code, state in table.states.items():
             assert _code(state.center_deg, arcs) == int(code)
             ahead = (PAIR_ANGLES[state.drive] - state.center_deg) % 360
-            assert abs(ahead - 90) <= 31
+            assert abs(ahead - 90) <= 33
 
 
 def test_pair_gives_the_most_torque_of_all_pairs() -> None:
@@ -76,3 +77,49 @@ def test_refusals_say_which() -> None:
     ):  # fmt: skip
         with pytest.raises(Refusal, match=wording):
             read_halls(Capture("h", capture.time, columns))
+
+
+@pytest.mark.parametrize("spikes", [0, 6])
+def test_bouncing_contacts_and_interference_move_no_edge(spikes: int) -> None:
+    """One to three wrong samples after four edges of five, perhaps spikes anywhere: within 0.9° in 95 %, pairs as without."""
+    rng, errors = np.random.default_rng(11), []
+    for seed in range(40):
+        order, inverted = tuple(int(x) for x in rng.permutation(3)), int(rng.integers(0, 8))
+        spacing, sign, rate = int(rng.choice([60, 120])), int(rng.choice([-1, 1])), float(rng.choice([1.5e3, 8e3]))
+        clean = read_halls(hall_turn(order, inverted, spacing, sign, seed=seed, rate=rate)[0])
+        capture, arcs = hall_turn(order, inverted, spacing, sign, seed=seed, rate=rate)
+        for hall in (1, 2, 3):
+            v = capture.columns[f"hall_{hall}"]
+            for at in np.flatnonzero(np.diff(v)) + 1:
+                if rng.random() < 0.8:
+                    wrong = rng.integers(0, 2, int(rng.integers(1, 4)))
+                    place = slice(at + 1, at + 1 + len(wrong))
+                    v[place] = np.where(wrong[: len(v[place])] == 1, 1 - v[at], v[at])
+            for at in rng.integers(5, len(v) - 5, spikes):
+                v[at : at + int(rng.integers(1, 4))] = 1 - v[at]
+        found = read_halls(capture)
+        ends = [x for arc in arcs for x in arc]
+        errors += [min(abs((s.from_deg - x + 180) % 360 - 180) for x in ends) for s in found.states.values()]
+        assert {c: s.drive for c, s in found.states.items()} == {c: s.drive for c, s in clean.states.items()}
+    assert np.quantile(errors, 0.95) < 0.9
+
+
+@pytest.mark.parametrize("off", [-30.0, -29.0, -16.0, 0.0, 16.0, 29.0, 30.0])
+def test_sensors_mounted_off_the_pairs_give_a_table_all_the_same(off: float) -> None:
+    """Even 120° halls whose centres lie up to midway between two pairs: six different pairs, both named at the border."""
+    rng = np.random.default_rng(3)
+    t = np.arange(6000) / 3e3
+    theta = 0.3 + 2 * math.pi * (4 * t + 0.4 * np.sin(5 * t))
+    omega = np.gradient(theta, t)
+    columns = turning(0.01, theta, omega, t, seed=1, noise=1e-3)
+    x = np.degrees(theta) % 360
+    for k in range(3):
+        begin = 30 + off + 120 * k + 0.8 * rng.standard_normal()
+        columns[f"hall_{k + 1}"] = ((x - begin) % 360 < 180).astype(float)
+    found = read_halls(Capture("h.csv", t, columns))
+    assert len({s.drive for s in found.states.values()}) == 6
+    for state in found.states.values():
+        away = abs((PAIR_ANGLES[state.drive] - state.center_deg - 90 + 180) % 360 - 180)
+        assert away < 32
+    assert ("pair-on-border" in [f.code for f in found.findings]) == (abs(off) > 28)
+    assert mends({code: s.drive for code, s in found.states.items()})

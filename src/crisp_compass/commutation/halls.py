@@ -3,7 +3,8 @@
 The back-EMF gives the electrical angle at every sample (:mod:`crisp_compass.identify.emf`); each hall edge is then an
 angle. For every sensor the arc in which it reads 1 is found for positive rotation; the six arc ends divide the turn
 into sectors, each with one code. Angles are averaged on the circle over all turns (median direction first, then the mean
-of what lies near it), so bounce and single false edges do not move them.
+of what lies near it), so single false edges do not move them; of a bouncing contact the first change
+counts.
 """
 
 from __future__ import annotations
@@ -114,6 +115,7 @@ def read_halls(capture: Capture) -> HallTable:
     seen = {int(c) for c in np.unique(codes)}
     spacing = 60 if {"0", "7"} & set(states) else 120
     _note_invalid(codes, states, findings)
+    _note_borders(states, findings)
     travel = float(theta[-1] - theta[0])
     direction = 1 if travel > 0 else -1
     if float(np.sum(np.abs(np.diff(theta)))) > 1.3 * abs(travel):
@@ -155,17 +157,26 @@ def _check_geometry(fit: EmfFit, source: str) -> None:
         )
 
 
-def _debounced(values: FloatArray) -> FloatArray:
-    """Remove stretches much shorter than the usual ones (bounce, interference)."""
+#: Samples within which a contact that has just switched may switch again.
+_BOUNCE = 4
+
+
+def debounced(values: FloatArray) -> FloatArray:
+    """Return a 0/1 channel with each burst of changes replaced by its first where it ends elsewhere, by none where it does not.
+
+    A contact bounces after it has touched, so the first change of a burst is the edge; interference returns to where it began.
+    """
     state = values.copy()
     change = np.flatnonzero(np.diff(state)) + 1
-    if len(change) < 4:
+    if len(change) < 2:
         return state
     lengths = np.diff(change)
     usual = float(np.quantile(lengths, 0.9))
-    for begin, length in zip(change[:-1], lengths, strict=True):
-        if length <= max(1.0, 0.03 * usual) and length < 0.3 * usual:
-            state[begin : begin + length] = state[begin - 1]
+    near = min(max(float(_BOUNCE), 0.03 * usual), 0.3 * usual)
+    begins = np.concatenate([[True], lengths > near])
+    for burst in np.split(change, np.flatnonzero(begins)[1:]):
+        before, after = state[burst[0] - 1], values[burst[-1]]
+        state[burst[0] : burst[-1] + 1] = after if after != before else before
     return state
 
 
@@ -173,7 +184,7 @@ def _arc(
     hall: int, values: FloatArray, theta: FloatArray, omega: FloatArray, inside: BoolArray, source: str
 ) -> list[_Edge]:
     """Return the two edges of one sensor, as seen when turning in positive direction."""
-    state = _debounced(values)
+    state = debounced(values)
     change = np.flatnonzero(np.diff(state)) + 1
     fast = np.abs(omega[change]) > 0.05 * float(np.max(np.abs(omega)))
     change = change[fast & inside[change] & inside[change - 1]]
@@ -212,7 +223,8 @@ def _circular(angles: FloatArray, width: FloatArray) -> tuple[float, float, floa
     limit = max(4 * float(np.median(np.abs(deviation))) / 0.6745, 2 * float(np.max(width)), math.radians(0.5))
     kept = np.abs(deviation) <= limit
     mean = float(centre + np.mean(deviation[kept]))
-    spread = float(np.std(deviation))
+    # a few false edges anywhere are interference; many are another sensor
+    spread = float(np.std(deviation[kept] if np.mean(kept) > 0.7 else deviation))
     n = int(kept.sum())
     u = math.sqrt(float(np.mean(width[kept] ** 2)) / 12 / n + (float(np.var(deviation[kept])) / n))
     return math.degrees(mean) % 360, math.degrees(u), math.degrees(spread)
@@ -223,6 +235,7 @@ def _sectors(edges: list[_Edge], source: str) -> tuple[dict[str, HallState], tup
     arcs = {e.hall: [0.0, 0.0] for e in edges}
     for e in edges:
         arcs[e.hall][0 if e.rises else 1] = e.angle
+    drives = _pairs([(e.angle, (ordered[(k + 1) % 6].angle - e.angle) % 360) for k, e in enumerate(ordered)])
     states: dict[str, HallState] = {}
     for k, edge in enumerate(ordered):
         to = ordered[(k + 1) % 6].angle
@@ -240,7 +253,7 @@ def _sectors(edges: list[_Edge], source: str) -> tuple[dict[str, HallState], tup
                 "check whether two sensor wires are joined or one sensor is dead",
                 where=source,
             )
-        states[str(code)] = HallState(center, edge.angle, to, best_pair(center))
+        states[str(code)] = HallState(center, edge.angle, to, drives[k])
     grid = np.array([e.angle - 60 * k for k, e in enumerate(ordered)])
     errors = grid - float(np.mean(grid))
     return dict(sorted(states.items())), tuple(float(x) for x in errors), tuple(e.u for e in ordered)
@@ -249,6 +262,42 @@ def _sectors(edges: list[_Edge], source: str) -> tuple[dict[str, HallState], tup
 def best_pair(center_deg: float) -> str:
     """Return the pair whose current vector lies nearest to 90° ahead of the sector's centre."""
     return min(PAIR_ANGLES, key=lambda pair: abs((PAIR_ANGLES[pair] - center_deg - 90 + 180) % 360 - 180))
+
+
+def _pairs(sectors: list[tuple[float, float]]) -> list[str]:
+    """Return a pair for each sector (begin, width) [°] in order of rising θe: each the nearest, and no pair twice.
+
+    Where a centre lies near the middle between two pairs the nearest ones may coincide; then all six are turned on together to
+    where they fit best.
+    """
+    centres = [begin + width / 2 for begin, width in sectors]
+    nearest = [best_pair(c % 360) for c in centres]
+    if len(set(nearest)) == 6:
+        return nearest
+    names = list(PAIR_ANGLES)
+
+    def misfit(shift: int) -> float:
+        off = [(PAIR_ANGLES[names[(k + shift) % 6]] - c - 90 + 180) % 360 - 180 for k, c in enumerate(centres)]
+        return sum(x * x for x in off)
+
+    best = min(range(6), key=misfit)
+    return [names[(k + best) % 6] for k in range(6)]
+
+
+#: Degrees from the middle between two pairs within which both are named.
+_BORDER = 4.0
+
+
+def _note_borders(states: dict[str, HallState], findings: list[Finding]) -> None:
+    said = []
+    for code, state in states.items():
+        off = {p: abs((a - state.center_deg - 90 + 180) % 360 - 180) for p, a in PAIR_ANGLES.items()}
+        first, second = sorted(off, key=lambda p: off[p])[:2]
+        if off[second] - off[first] < 2 * _BORDER:
+            said.append(f"code {code}: {first} or {second}")
+    if said:
+        text = f"The sensors sit midway between two pairs ({'; '.join(said)}): with either the torque falls to half at one edge of each sector instead of to 87 %; turning the sensors by 30° would mend it. Take all from one column: the table's, or the other throughout."
+        findings.append(Finding("caution", "pair-on-border", text))
 
 
 def _note_invalid(codes: FloatArray, states: dict[str, HallState], findings: list[Finding]) -> None:

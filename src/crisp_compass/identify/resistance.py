@@ -1,10 +1,9 @@
 """Phase resistance from a DC staircase.
 
-Model. Between two terminals, third open: v_ab = 2·R·i_a + offset. Through the drive's own bridge, current held
-along phase A: v_cmd = R·i_a + s·sign(i_a) + c, where s is the voltage lost to dead time and switches (4/3 of one
-leg's loss, docs/theory.md “Dead time”) and c covers an offset of the current sensor. The slope is taken, never the
-quotient, so no offset biases R. Near zero current the dead-time voltage is not fully developed; those levels are
-left out until the rest lie on the model.
+Model. Between two terminals, third open: v_ab = 2·R·i_a + offset, and where both directions are there and say so a drop that
+follows the current's sign (a diode, a contact, brushes). Through the drive's own bridge, current held along phase A, the voltage
+lost to dead time grows with the current and then stays: ``identify.bridge_loss``. The slope is taken, never the quotient, so no
+offset biases R.
 
 Levels carry their own uncertainty; the line is fitted with the effective variance u_v² + (slope·u_i)² (P. R.
 Bevington, D. K. Robinson, Data Reduction and Error Analysis, 3rd ed. 2003, 6.3). If the scatter exceeds what the
@@ -14,6 +13,7 @@ levels' uncertainties explain, u is enlarged by the Birge ratio (R. T. Birge, Ph
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -25,14 +25,12 @@ from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.conversions import resistance_at
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
+from crisp_compass.identify.bridge_loss import LossLine, fit_loss_line
 from crisp_compass.identify.circuit import circuit_factor
 from crisp_compass.quantities import show
 
-#: Part of the largest current below which the dead-time voltage is not relied on (common practice).
-_KNEE_REACH = 0.22
-#: Standard deviation of the part of the voltage loss that may still be missing at the smallest current used. It
-#: enters as a decaying term with this prior, so good data decide it and poor data widen the error bar.
-_KNEE_DOUBT = 0.05
+#: Standard uncertainties of a drop along the current's sign before it joins the model.
+_DROP_SHOWS = 2.0
 
 
 @dataclass(frozen=True)
@@ -66,7 +64,6 @@ class _Fit:
     covariance: FloatArray
     chi2: float
     dof: int
-    knee: float  # significance of a voltage loss that is still growing, in standard deviations
     reach: float  # largest residual as a part of the voltage span
 
     @property
@@ -121,12 +118,22 @@ def fit_resistance(
     keep = _unclipped(capture, name, levels, findings)
     current, voltage = levels.means[:, 1], levels.means[:, 0]
     _check_levels(capture, current[keep], levels.u[keep, 1])
-    fit, keep, columns = _fit(levels, keep, bridge, findings, capture)
-    model = _design(current, columns) @ fit.coefficients
-    value = _resistance(fit, factor, findings, capture.source)
+    if bridge:
+        line, keep = _through_bridge(levels, keep, findings, capture)
+        value, offset = _checked(line.slope, findings, capture.source), line.loss
+        columns: tuple[str, ...] = ("slope", "sign")
+        curve: Callable[[FloatArray], FloatArray] = line.at
+    else:
+        fit, columns = _fit(levels, keep, findings)
+        value, offset = _resistance(fit, factor, findings, capture.source), _offset(fit, columns)
+
+        def curve(x: FloatArray) -> FloatArray:
+            return np.asarray(_design(x, columns) @ fit.coefficients)
+
+    model = curve(current)
     if cable:
         value = Estimate(value.value - cable, value.unit, value.u, value.low - cable, value.high - cable)
-    estimates = {"resistance": value, "voltage_offset": _offset(fit, columns)}
+    estimates = {"resistance": value, "voltage_offset": offset}
     temperature = temperature_c if temperature_c is not None else capture.note_number("temperature_c")
     for option, given in (("--temperature", temperature), ("--reference-temperature", reference_c)):
         if given is not None and not -100 <= given <= 400:
@@ -143,7 +150,7 @@ def fit_resistance(
     spans = np.column_stack([capture.time[levels.first], capture.time[levels.last - 1]])
     return ResistanceResult(
         estimates, _method(bridge, columns, int(keep.sum()), current), tuple(findings), current, voltage,
-        voltage - model, keep, spans, grid, _design(grid, columns) @ fit.coefficients, name,
+        voltage - model, keep, spans, grid, curve(grid), name,
     )  # fmt: skip
 
 
@@ -223,73 +230,73 @@ def _design(current: FloatArray, columns: tuple[str, ...]) -> FloatArray:
 def _solve(levels: Levels, keep: BoolArray, columns: tuple[str, ...]) -> _Fit:
     current, voltage = levels.means[keep, 1], levels.means[keep, 0]
     design = _design(current, columns)
-    tail = "sign" in columns
-    if tail:
-        size = np.abs(current)
-        smallest = np.where(current > 0, *(np.min(size[side], initial=np.inf) for side in (current > 0, current < 0)))
-        decay = np.exp(-4 * (size / smallest - 1))
-        design = np.column_stack([design, -np.sign(current) * decay])
-    loss = 0.0
     slope = float(np.polyfit(current, voltage, 1)[0])
     floor = 1e-9 * float(np.ptp(voltage))
     for _ in range(4):
         sigma = np.sqrt(levels.u[keep, 0] ** 2 + (slope * levels.u[keep, 1]) ** 2 + floor**2)
         weighted, right = design / sigma[:, None], voltage / sigma
-        if tail and loss > 0:
-            row = np.zeros(design.shape[1])
-            row[-1] = 1 / (_KNEE_DOUBT * loss)
-            weighted, right = np.vstack([weighted, row]), np.append(right, 0.0)
-        elif tail:
-            weighted = weighted[:, :-1]
         norm = np.linalg.norm(weighted, axis=0)
         covariance = np.linalg.pinv((weighted / norm).T @ (weighted / norm)) / np.outer(norm, norm)
         coefficients = covariance @ weighted.T @ right
         slope = float(coefficients[0])
-        loss = abs(float(coefficients[1])) if tail else 0.0
     chi2 = float(np.sum((right - weighted @ coefficients) ** 2))
-    m = len(columns)
-    knee = abs(float(coefficients[m])) / math.sqrt(float(covariance[m, m])) if len(coefficients) > m else 0.0
-    largest = float(np.max(np.abs(voltage - design[:, :m] @ coefficients[:m])) / np.ptp(voltage))
-    return _Fit(coefficients[:m], covariance[:m, :m], chi2, len(current) - m, knee, largest)
+    largest = float(np.max(np.abs(voltage - design @ coefficients)) / np.ptp(voltage))
+    return _Fit(coefficients, covariance, chi2, len(current) - len(columns), largest)
 
 
-def _fit(
-    levels: Levels, keep: BoolArray, bridge: bool, findings: list[Finding], capture: Capture
-) -> tuple[_Fit, BoolArray, tuple[str, ...]]:
-    current = levels.means[:, 1]
-    largest = float(np.max(np.abs(current[keep])))
+def _fit(levels: Levels, keep: BoolArray, findings: list[Finding]) -> tuple[_Fit, tuple[str, ...]]:
+    """Fit a line; where both directions are there, a drop along the current's sign is tried beside it."""
+    current = levels.means[keep, 1]
     columns: tuple[str, ...] = ("slope", "constant")
-    if bridge:
-        keep = keep & (np.abs(current) > 0.02 * largest)
-        outer = keep & (np.abs(current) > _KNEE_REACH * largest)
-        if _magnitudes(current[outer]) >= 3:
-            keep = outer
+    fit = _solve(levels, keep, columns)
+    clear = np.abs(current) > 0.02 * float(np.max(np.abs(current)))
+    if min((current[clear] > 0).sum(), (current[clear] < 0).sum()) >= 2 and keep.sum() > 4:
+        away = keep.copy()
+        away[keep] = clear  # at rest a drop has no sign
+        dropped = _solve(levels, away, ("slope", "sign", "constant"))
+        drop, u = float(dropped.coefficients[1]), math.sqrt(float(dropped.covariance[1, 1])) * dropped.birge
+        if (
+            dropped.dof > 0
+            and abs(drop) > _DROP_SHOWS * u
+            and dropped.chi2 / dropped.dof < fit.chi2 / max(fit.dof, 1)
+        ):
+            fit, columns = dropped, ("slope", "sign", "constant")
+            text = f"A drop of {show(abs(drop), 'V')} follows the current's sign (a diode, a contact, brushes); it is taken out of R."
+            findings.append(Finding("caution" if abs(drop) > 4 * u else "info", "drop-follows-sign", text))
+    if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
+        _explain_misfit(levels, keep, columns, fit, findings)
+    return fit, columns
+
+
+def _through_bridge(
+    levels: Levels, keep: BoolArray, findings: list[Finding], capture: Capture
+) -> tuple[LossLine, BoolArray]:
+    """Fit the levels that carry current, those of one sign where the other has fewer than two."""
+    current = levels.means[:, 1]
+    keep = keep & (np.abs(current) > 0.02 * float(np.max(np.abs(current[keep]))))
+    if keep.sum() < 3:
+        raise Refusal(
+            "too few levels carry current",
+            "at least 3 levels above a tenth of the largest are needed",
+            where=capture.source,
+        )
+    if min((current[keep] > 0).sum(), (current[keep] < 0).sum()) < 2:
+        side = np.sign(np.sum(np.sign(current[keep])))
+        keep = keep & (np.sign(current) == side)
+        findings.append(
+            Finding(
+                "info",
+                "one-sided",
+                "All levels lie on one side of zero: a current sensor offset cannot be told from the bridge's voltage loss.",
+            )
+        )
         if keep.sum() < 3:
             raise Refusal(
-                "too few levels carry current",
-                "at least 3 levels above a tenth of the largest are needed",
+                "too few levels lie on one side of zero",
+                "at least 3 levels of one sign, or 2 of each, are needed",
                 where=capture.source,
             )
-        both = min((current[keep] > 0).sum(), (current[keep] < 0).sum()) >= 2
-        columns = ("slope", "sign", "constant") if both else ("slope", "sign")
-        if not both:
-            side = np.sign(np.sum(np.sign(current[keep])))
-            keep = keep & (np.sign(current) == side)
-            findings.append(
-                Finding(
-                    "info",
-                    "one-sided",
-                    "All levels lie on one side of zero: a current sensor offset cannot be told from the bridge's voltage loss.",
-                )
-            )
-            if keep.sum() < 3:
-                raise Refusal(
-                    "too few levels lie on one side of zero",
-                    "at least 3 levels of one sign, or 2 of each, are needed",
-                    where=capture.source,
-                )
-    fit = _solve(levels, keep, columns)
-    if bridge and _magnitudes(current[keep]) < 3:
+    if _magnitudes(current[keep]) < 3:
         findings.append(
             Finding(
                 "caution",
@@ -297,49 +304,24 @@ def _fit(
                 "Only two current magnitudes carry the result: whether the bridge's voltage loss is fully developed at the smaller one cannot be checked; take more levels.",
             )
         )
-    if bridge:
-        fit, keep = _leave_out_knee(levels, keep, columns, fit, findings)
-    if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
-        _explain_misfit(levels, keep, columns, fit, findings)
-    return fit, keep, columns
+    line = fit_loss_line(current[keep], levels.means[keep, 0], levels.u[keep, 0], levels.u[keep, 1])
+    part = float(np.min(line.grown(current[keep])))
+    if part < 0.9 and line.loss.value > 2 * line.loss.u:
+        text = f"At the smallest current {100 * (1 - part):.0f} % of the bridge's voltage loss is still missing; its growth is part of the fit."
+        findings.append(Finding("info", "knee-fitted", text))
+    if line.probability < 1e-3:
+        residual = levels.means[keep, 0] - line.at(current[keep])
+        share = float(np.max(np.abs(residual)) / np.ptp(levels.means[keep, 0]))
+        if share > 1e-4:
+            text = f"The levels scatter by up to {100 * share:.2g} % of the voltage, more than their noise explains; the error bar is widened accordingly."
+            findings.append(Finding("caution", "levels-scatter", text))
+    return line, keep
 
 
 def _magnitudes(current: FloatArray) -> int:
     """Count distinct current magnitudes (a tenth of the largest apart)."""
     size = np.sort(np.abs(current))
     return int(1 + np.sum(np.diff(size) > 0.1 * size[-1])) if len(size) else 0
-
-
-def _leave_out_knee(
-    levels: Levels, keep: BoolArray, columns: tuple[str, ...], fit: _Fit, findings: list[Finding]
-) -> tuple[_Fit, BoolArray]:
-    """Drop the smallest currents while that brings the rest clearly closer to the model."""
-    current = np.abs(levels.means[:, 1])
-    best, best_keep = fit, keep
-    trial = keep.copy()
-    while trial.sum() - 1 > len(columns) and (best.probability < 0.05 or best.knee > 1.5):
-        smallest = np.min(current[trial])
-        trial = trial & ~((current < smallest * 1.1 + 1e-12) & trial)
-        signs = np.sign(levels.means[trial, 1])
-        if (
-            trial.sum() <= len(columns)
-            or _magnitudes(current[trial]) < 3
-            or ("constant" in columns and min((signs > 0).sum(), (signs < 0).sum()) < 2)
-        ):
-            break
-        candidate = _solve(levels, trial, columns)
-        if best.knee > 1.5 or candidate.chi2 / candidate.dof < 0.5 * best.chi2 / max(best.dof, 1):
-            best, best_keep = candidate, trial.copy()
-    dropped = int(keep.sum() - best_keep.sum())
-    if dropped:
-        findings.append(
-            Finding(
-                "info",
-                "knee-left-out",
-                f"{dropped} level(s) near zero current were left out: the bridge's dead-time voltage is not fully developed there.",
-            )
-        )
-    return best, best_keep
 
 
 def _explain_misfit(
@@ -362,16 +344,19 @@ def _explain_misfit(
 
 
 def _resistance(fit: _Fit, factor: float, findings: list[Finding], source: str) -> Estimate:
-    slope = float(fit.coefficients[0])
-    if slope <= 0:
+    slope, misfit = float(fit.coefficients[0]), fit.probability < 1e-3
+    u = math.sqrt(float(fit.covariance[0, 0])) * (fit.birge if misfit else 1.0)
+    estimate = Estimate.from_u(slope / factor, "Ω", u / factor, dof=fit.dof if misfit else math.inf)
+    return _checked(estimate, findings, source)
+
+
+def _checked(estimate: Estimate, findings: list[Finding], source: str) -> Estimate:
+    if estimate.value <= 0:
         raise Refusal(
             "the voltage falls while the current rises",
             "one channel is reversed; map it with a minus sign (i_a=-i_a)",
             where=source,
         )
-    misfit = fit.probability < 1e-3
-    u = math.sqrt(float(fit.covariance[0, 0])) * (fit.birge if misfit else 1.0)
-    estimate = Estimate.from_u(slope / factor, "Ω", u / factor, dof=fit.dof if misfit else math.inf)
     if estimate.u > 0.05 * estimate.value:
         findings.append(
             Finding(
@@ -384,7 +369,7 @@ def _resistance(fit: _Fit, factor: float, findings: list[Finding], source: str) 
 
 
 def _offset(fit: _Fit, columns: tuple[str, ...]) -> Estimate:
-    index = columns.index("sign") if "sign" in columns else columns.index("constant")
+    index = columns.index("constant")
     misfit = fit.probability < 1e-3
     u = math.sqrt(float(fit.covariance[index, index])) * (fit.birge if misfit else 1.0)
     return Estimate.from_u(float(fit.coefficients[index]), "V", u, dof=fit.dof if misfit else math.inf)
