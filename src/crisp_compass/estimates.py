@@ -12,7 +12,6 @@ from typing import Literal, TypeAlias
 
 import numpy as np
 import numpy.typing as npt
-import scipy
 
 FloatArray: TypeAlias = npt.NDArray[np.float64]
 BoolArray: TypeAlias = npt.NDArray[np.bool_]
@@ -83,6 +82,8 @@ def coverage_factor(dof: float) -> float:
     """Return the two-sided 95 % coverage factor for ``dof`` degrees of freedom."""
     if not math.isfinite(dof) or dof > 1e5:
         return 1.959964
+    import scipy  # a second to load, and few results need it
+
     return min(float(scipy.special.stdtrit(max(dof, 1.0), 0.975)), 13.0)
 
 

@@ -120,3 +120,12 @@ def undithered_variance(variance: float, step: float) -> float:
     else:
         sigma = math.sqrt(variance - step**2 / 12)
     return step**2 / 12 * math.exp(-4 * math.pi**2 * sigma**2 / step**2)
+
+
+def running_mean(values: FloatArray, window: int) -> FloatArray:
+    """Return the mean over ``window`` samples around each (n,), the ends continued as they are."""
+    before = window // 2
+    padded = np.concatenate([np.full(before, values[0]), values, np.full(window - 1 - before, values[-1])])
+    # about the first value, so that the long sum loses no digits to a large level
+    total = np.concatenate([[0.0], np.cumsum(padded - values[0])])
+    return np.asarray((total[window:] - total[:-window]) / window + values[0])

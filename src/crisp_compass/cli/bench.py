@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from datetime import datetime
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crisp_compass.bench import Bench, load_bench
-from crisp_compass.bench.store import write_atomically
 from crisp_compass.cli.identify import Json
 from crisp_compass.cli.output import command, emit
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+
+if TYPE_CHECKING:
+    from crisp_compass.bench import Bench
 
 BenchFile = Annotated[str, typer.Argument(metavar="BENCH", help="Bench file, NAME.bench.json.")]
 
@@ -36,6 +37,7 @@ def simulate(
     json: Json = False,
 ) -> None:
     """Run the simulated drive through a scenario and write a capture."""
+    from crisp_compass.bench import load_bench
     from crisp_compass.capture import write_capture
     from crisp_compass.voyage.scenarios import capture_columns, run_scenario
 
@@ -62,6 +64,7 @@ def simulate(
 @command
 def check(bench: BenchFile, json: Json = False) -> None:
     """Say what is settled, what is stale and what blocks the next step."""
+    from crisp_compass.bench import load_bench
     from crisp_compass.voyage.course import check_bench
 
     emit("check", json, findings=check_bench(load_bench(bench)))
@@ -75,6 +78,8 @@ def export(
     json: Json = False,
 ) -> None:
     """Write the settled settings for firmware or other tools."""
+    from crisp_compass.bench import load_bench
+    from crisp_compass.bench.store import write_atomically
     from crisp_compass.record.export import export_settings
     from crisp_compass.voyage.course import check_bench
 
@@ -94,6 +99,7 @@ def export(
 
 def _controller(loaded: Bench, bench: str, output: str) -> None:
     """Write the current controller's four files into a folder."""
+    from crisp_compass.bench.store import write_atomically
     from crisp_compass.record.c_controller import controller_sources
 
     folder = Path(output)
@@ -114,6 +120,8 @@ def report(
     json: Json = False,
 ) -> None:
     """Write the record of the bench as one HTML or PDF file."""
+    from crisp_compass.bench import load_bench
+    from crisp_compass.bench.store import write_atomically
     from crisp_compass.record.report import write_report
     from crisp_compass.voyage.course import check_bench
 

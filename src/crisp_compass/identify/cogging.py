@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from crisp_compass.capture.quality import running_mean
 from crisp_compass.estimates import Estimate, FloatArray
 
 _MOST = 200
@@ -45,7 +46,7 @@ def find_cogging(time: FloatArray, speed: FloatArray, residual: FloatArray, iner
     dt = float(np.median(np.diff(time)))
     theta = np.concatenate([[0.0], np.cumsum(0.5 * (speed[1:] + speed[:-1]) * np.diff(time))])[good]
     w, y = speed[good], residual[good]
-    slow = scipy.ndimage.uniform_filter1d(y, max(3, len(y) // 20))
+    slow = running_mean(y, max(3, len(y) // 20))
     y = y - slow
     turns = float(np.ptp(theta)) / (2 * math.pi)
     # each order needs several samples a period at least in half of the record

@@ -23,12 +23,19 @@ def relax(v: FloatArray, a: float, h: float) -> FloatArray:
     else:
         w1 = h * (1 / x - (1 - e) / x**2)  # weight of the newer sample
         w0 = h * ((1 - e) / x) - w1
-    out, _ = scipy.signal.lfilter([w1, w0], [1.0, -e], v, zi=[-w1 * v[0]])
-    return np.asarray(out, dtype=np.float64)
+    driven = np.empty(len(v))
+    driven[0], driven[1:] = 0.0, w1 * v[1:] + w0 * v[:-1]
+    return _recursion(e, driven)
 
 
 def relax_back(gain: FloatArray, a: float, h: float) -> FloatArray:
     """Run sensitivities (k, n) of the output backwards through :func:`relax`: sensitivities to the input's samples."""
     e = math.exp(-a * h)
-    back = scipy.signal.lfilter([h], [1.0, -e], gain[:, ::-1], axis=1)[:, ::-1]
-    return np.asarray(back, dtype=np.float64)
+    return np.asarray(_recursion(e, h * gain[:, ::-1].T).T[:, ::-1])
+
+
+def _recursion(e: float, x: FloatArray) -> FloatArray:
+    """Return y[k] = e·y[k−1] + x[k] along the first axis (a two-banded system; the filter's own package takes a second to load)."""
+    bands = np.empty((2, len(x)))
+    bands[0], bands[1] = 1.0, -e
+    return np.asarray(scipy.linalg.solve_banded((1, 0), bands, x, overwrite_ab=True, check_finite=False))

@@ -6,10 +6,9 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-import scipy
 
 from crisp_compass.capture.model import Capture
-from crisp_compass.capture.quality import noise, pile_up, quantum
+from crisp_compass.capture.quality import noise, pile_up, quantum, running_mean
 from crisp_compass.capture.reader import sampling_interval
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, FloatArray
@@ -127,7 +126,7 @@ def _window(count: int) -> int:
 
 
 def _smooth(values: FloatArray) -> FloatArray:
-    return np.asarray(scipy.ndimage.uniform_filter1d(values, _window(len(values)), mode="nearest"))
+    return np.asarray(running_mean(values, _window(len(values))))
 
 
 def _coasting(smooth: FloatArray, i: FloatArray, driven: bool, source: str) -> BoolArray:

@@ -15,7 +15,6 @@ from typing import TypeAlias
 
 import numpy as np
 import numpy.typing as npt
-import scipy
 
 from crisp_compass.estimates import FloatArray
 
@@ -58,6 +57,22 @@ class Sampled:
         return np.asarray(np.polyval(numerators[output], delta) / np.polyval(denominator, delta))
 
 
+def _exponential(matrix: FloatArray) -> FloatArray:
+    """Return e^M of a small matrix by scaling and squaring (C. Moler, C. Van Loan, SIAM Rev. 45, 2003, method 3).
+
+    Here instead of SciPy's because a command that tunes a loop need not load it.
+    """
+    squarings = max(0, math.ceil(math.log2(max(float(np.abs(matrix).sum(axis=1).max()), 1e-300))) + 4)
+    small = matrix / 2.0**squarings
+    total = term = np.eye(len(matrix))
+    for k in range(1, 14):
+        term = term @ small / k
+        total = total + term
+    for _ in range(squarings):
+        total = total @ total
+    return np.asarray(total)
+
+
 def discretise(A: FloatArray, B: FloatArray, C: FloatArray, ts: float, delay: float) -> Sampled:
     """Discretise ẋ = A·x + B·u(t − delay), y = C·x behind a zero-order hold.
 
@@ -73,7 +88,7 @@ def discretise(A: FloatArray, B: FloatArray, C: FloatArray, ts: float, delay: fl
     def hold(span: float) -> tuple[FloatArray, FloatArray]:
         block = np.zeros((n + 1, n + 1))
         block[:n, :n], block[:n, n:] = A * span, B * span
-        e = scipy.linalg.expm(block)
+        e = _exponential(block)
         return e[:n, :n], e[:n, n:]
 
     phi, gamma = hold(ts)
@@ -128,14 +143,44 @@ def close(loop: Sampled, output: int = 0) -> Sampled:
     return Sampled(A, B, C, gain * loop.D, loop.ts)
 
 
+_BLOCK = 64
+
+
 def simulate(system: Sampled, u: FloatArray) -> FloatArray:
-    """Return the outputs (n, outputs) for an input sequence (n,), from rest."""
-    denominator = np.real(np.poly(system.A))
-    columns = []
-    for c, d in zip(system.C, system.D[:, 0], strict=True):
-        numerator = np.real(np.poly(system.A - system.B @ c[None, :])) + (d - 1) * denominator
-        columns.append(scipy.signal.lfilter(numerator, denominator, u))
-    return np.column_stack(columns)
+    """Return the outputs (n, outputs) for an input sequence (n,), from rest, in blocks of samples."""
+    n, outputs = len(u), len(system.C)
+    powers = [np.eye(len(system.A))]
+    for _ in range(_BLOCK):
+        powers.append(system.A @ powers[-1])
+    # y of a block = free response of its first state + a triangle of impulse responses of its inputs
+    free = np.stack([system.C @ p for p in powers[:-1]])
+    pulse = np.stack([system.D[:, 0], *(system.C @ p @ system.B[:, 0] for p in powers[: _BLOCK - 1])])
+    lag = np.arange(_BLOCK)[:, None] - np.arange(_BLOCK)[None, :]
+    triangle = np.where((lag >= 0)[:, :, None], pulse[np.clip(lag, 0, None)], 0.0)
+    into = np.stack([powers[_BLOCK - 1 - k] @ system.B[:, 0] for k in range(_BLOCK)], axis=1)
+    padded = np.concatenate([u, np.zeros(-n % _BLOCK)]).reshape(-1, _BLOCK)
+    x, out = np.zeros(len(system.A)), np.empty((len(padded), _BLOCK, outputs))
+    for row, block in enumerate(padded):
+        out[row] = free @ x + np.einsum("kjo,j->ko", triangle, block)
+        x = powers[_BLOCK] @ x + into @ block
+    return np.asarray(out.reshape(-1, outputs)[:n])
+
+
+def _root(function: Callable[[float], float], low: float, high: float) -> float:
+    """Return where a function of one sign at each end passes zero, by halving until nothing is left to halve."""
+    below = function(low)
+    for _ in range(200):
+        middle = 0.5 * (low + high)
+        if middle in (low, high):
+            break
+        here = function(middle)
+        if here == 0:
+            return middle
+        if (here < 0) == (below < 0):
+            low = middle
+        else:
+            high = middle
+    return 0.5 * (low + high)
 
 
 #: Below either a loop is said to ring: about a third of overshoot, a sensitivity of two and more (common practice).
@@ -189,7 +234,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
     swap = np.flatnonzero((imaginary[:-1] * imaginary[1:] < 0) & (response.real[:-1] < 0))
     candidates = []
     for k in swap:
-        w = scipy.optimize.brentq(lambda x: loop.response(np.array([x]), output)[0].imag, grid[k], grid[k + 1])
+        w = _root(lambda x: float(loop.response(np.array([x]), output)[0].imag), float(grid[k]), float(grid[k + 1]))
         candidates.append(-20 * math.log10(abs(loop.response(np.array([w]), output)[0])))
     end = loop.response(np.array([nyquist]), output)[0]
     if end.real < 0:
@@ -223,7 +268,7 @@ def _first_crossing(grid: FloatArray, values: FloatArray, function: Callable[[fl
     if not len(hits):
         return math.nan
     k = int(hits[0])
-    return float(scipy.optimize.brentq(function, float(grid[k]), float(grid[k + 1]), xtol=1e-9 * float(grid[k])))
+    return _root(function, float(grid[k]), float(grid[k + 1]))
 
 
 @dataclass(frozen=True)
