@@ -11,6 +11,8 @@ import pytest
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
 from crisp_compass.capture import read_capture
 from crisp_compass.errors import Refusal
+from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.record.export import export_settings
 from crisp_compass.voyage import design
 from crisp_compass.voyage.course import LEGS, State, check_bench, headline, legs_of, next_bearing, state_of
 from crisp_compass.voyage.evidence import add_evidence, differs, evaluate, guess_leg
@@ -184,3 +186,22 @@ def test_live_simulation_is_the_scenario(bench: Bench) -> None:
     sim = open_simulation(bench)
     assert sim.speed == 0.0
     assert sim.drive == design.build_drive(bench)
+
+
+@pytest.mark.parametrize("family", ["stepper", "induction", "brushed"])
+def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, family: str, tmp_path: Path) -> None:
+    """No three-phase magnet arithmetic for another family: designs, captures, settling and exports refuse in one sentence."""
+    plate = bench.levers.plate.model_copy(update={"family": family})
+    other = bench.model_copy(update={"levers": bench.levers.model_copy(update={"plate": plate})})
+    capture = Path("demo/winch/winch-staircase.csv").resolve()
+    for act in (
+        lambda: design.plan_bench_pwm(other), lambda: design.design_current(other), lambda: design.design_speed(other),
+        lambda: design.build_drive(other), lambda: export_settings(other, "c-header"), lambda: controller_sources(other),
+        lambda: evaluate(other, "resistance", capture, base=tmp_path, when=WHEN),
+        lambda: settle(other, "flux", {"flux_linkage": Quantity(value=0.1, unit="Wb")}, reason="x", when=WHEN),
+    ):  # fmt: skip
+        with pytest.raises(Refusal, match="only three-phase permanent-magnet motors are computed"):
+            act()
+    assert [state_of(other, leg) for leg in LEGS if leg.key not in ("plate", "hand_over")] == [State.BLOCKED] * 9
+    assert "family-not-built" in [f.code for f in check_bench(other) if f.level == "stop"]
+    assert next_bearing(other).leg == "plate"

@@ -250,7 +250,7 @@ class Window(QMainWindow):
         self.bearing.text.setText(next_bearing(bench).text)
         self.bearing.setAccessibleName("Next bearing: " + next_bearing(bench).text)
         self.page.offer_sections(self._sections_of(self.page.key))
-        self.page.refresh()
+        self.page.show_document()
         self._show_title()
 
     def _show_title(self) -> None:

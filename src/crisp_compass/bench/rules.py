@@ -34,8 +34,30 @@ def settled_value(bench: Bench, key: str) -> Quantity | None:
     return None if settled is None else settled.values.get(name)
 
 
+#: Motors whose arithmetic is built beyond the plate, and what the others are called.
+BUILT = ("sinusoidal", "trapezoidal")
+_FAMILY_NAMES = {"stepper": "a two-phase stepper", "induction": "an induction motor", "brushed": "a brushed motor"}
+
+
+def family_gap(bench: Bench) -> str:
+    """Return why nothing after the plate can be worked out for this bench's motor; empty where it can."""
+    family = bench.levers.plate.family
+    if family in BUILT:
+        return ""
+    return f"the plate says {_FAMILY_NAMES[family]}, and beyond the plate only three-phase permanent-magnet motors are computed"
+
+
+def require_built(bench: Bench) -> None:
+    """Raise Refusal where the motor's family has no arithmetic beyond the plate: another family's would give wrong numbers."""
+    gap = family_gap(bench)
+    if gap:
+        raise Refusal(gap, "correct the kind of motor on the plate if it is another")
+
+
 def need(bench: Bench, key: str) -> float:
-    """Return a settled value in SI; raises Refusal naming the leg where it is missing."""
+    """Return a settled value in SI; raises Refusal naming the leg where it is missing, or a motor that is not computed."""
+    if not key.startswith("plate."):
+        require_built(bench)
     quantity = settled_value(bench, key)
     if quantity is None:
         topic, _, name = key.partition(".")
@@ -60,6 +82,8 @@ def settle(
 
     Raises Refusal if no reason is given or an input it rests on is itself not settled.
     """
+    if topic != "plate":
+        require_built(bench)
     if not reason.strip():
         raise Refusal("no reason is given", "say in a few words why this value is the right one")
     inputs = {key: need(bench, key) for key in rests_on}

@@ -9,7 +9,7 @@ import re
 
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Quantity
-from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.bench.rules import require_built, stale_inputs
 from crisp_compass.errors import Refusal
 from crisp_compass.record.c_commutation import HALL_CONVENTION, c_encoder, c_halls
 from crisp_compass.voyage.course import check_bench
@@ -32,6 +32,7 @@ def export_settings(bench: Bench, form: str) -> str:
         raise Refusal(
             f"there is no format “{form}”", f"use one of {', '.join(FORMATS)}, c-controller", where="--format"
         )
+    require_built(bench)
     if not bench.settled:
         raise Refusal("nothing is settled on this bench", "settle at least one value before handing over")
     return {"c-header": _c_header, "json": _json, "csv": _csv}[form](bench)

@@ -7,7 +7,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 
 from crisp_compass.bench.models import Bench, Topic
-from crisp_compass.bench.rules import settled_value, stale_inputs
+from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -84,6 +84,10 @@ _TOPICS: tuple[Topic, ...] = (
 )
 
 
+#: Legs that hold for any family of motor.
+_PLATE_ONLY = ("plate", "hand_over")
+
+
 def legs_of(bench: Bench) -> tuple[Leg, ...]:
     """Return the legs of this bench; with an encoder, commutation can wait until the index is captured."""
     if bench.levers.plate.sensor == "halls":
@@ -102,6 +106,9 @@ def missing(bench: Bench, leg: Leg) -> list[Topic]:
 
 def waiting_text(bench: Bench, leg: Leg) -> str:
     """Return ``Waits for resistance, PWM`` and what to do first; empty if the leg waits for nothing."""
+    if family_gap(bench) and leg.key not in _PLATE_ONLY:
+        gap = family_gap(bench)
+        return f"{gap[:1].upper()}{gap[1:]}"
     topics = missing(bench, leg)
     if not topics:
         return ""
@@ -116,6 +123,8 @@ def first_steps(bench: Bench, leg: Leg) -> list[tuple[str, str]]:
 
 def state_of(bench: Bench, leg: Leg) -> State:
     """Return the state of a leg."""
+    if family_gap(bench) and leg.key not in _PLATE_ONLY:
+        return State.BLOCKED
     if leg.topic is not None and leg.topic in bench.settled:
         return State.STALE if stale_inputs(bench, leg.topic) else State.SETTLED
     if missing(bench, leg):
@@ -183,6 +192,9 @@ _FIRST_STEPS = {
 
 def next_bearing(bench: Bench) -> Bearing:
     """Return the most useful next step and why."""
+    gap = family_gap(bench)
+    if gap and "plate" in bench.settled:
+        return Bearing("plate", f"{gap[:1].upper()}{gap[1:]}: this bench ends at its plate.")
     for leg in legs_of(bench):
         if leg.topic is None:
             continue
@@ -258,7 +270,11 @@ def check_bench(bench: Bench) -> list[Finding]:
         names = ", ".join(leg.name.lower() for leg in unsettled)
         bearing = next_bearing(bench).text
         findings.append(Finding("caution", "next-step", f"Not settled yet: {names}. Next: {bearing}"))
-    findings.extend(_consistency(bench))
+    if family_gap(bench):
+        gap = family_gap(bench)
+        findings.append(Finding("stop", "family-not-built", f"{gap[:1].upper()}{gap[1:]}."))
+    else:
+        findings.extend(_consistency(bench))
     findings.extend(check_findings(bench))
     return findings
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench, Quantity
-from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.bench.rules import need, require_built, settled_value
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -76,7 +76,8 @@ def bench_window(bench: Bench) -> Window:
 
 
 def plan_bench_pwm(bench: Bench) -> PwmFigures:
-    """Return the PWM plan of the bench's levers at the plate's bus voltage."""
+    """Return the PWM plan of the bench's levers at the plate's bus voltage; raises Refusal for a motor that is not computed."""
+    require_built(bench)
     levers = bench.levers.pwm
     return plan_pwm(
         PwmSettings(

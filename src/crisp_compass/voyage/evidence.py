@@ -19,6 +19,7 @@ from crisp_compass.bench.models import (
     Quantity,
     Topic,
 )
+from crisp_compass.bench.rules import require_built
 from crisp_compass.bench.store import sha256_of
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.commutation.halls import HallTable
@@ -103,6 +104,7 @@ def evaluate(
     Refusal
         Whatever the reader or the estimator refuses.
     """
+    require_built(bench)
     if capture is None or columns:
         capture = read_capture(file, columns, need_time=leg not in TABLE_LEGS, progress=progress)
     elif not len(capture.time) and leg not in TABLE_LEGS:

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import family_gap
 from crisp_compass.conversions import RPM_PER_RAD_S, peak_from_rms
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import drive_match, rectified
@@ -24,6 +25,8 @@ def rated_peak(bench: Bench) -> float:
 
 
 def _best(bench: Bench, constant: Constant) -> float | None:
+    if family_gap(bench):
+        return None
     from crisp_compass.voyage.sources import (
         best_value,  # sources asks the checks, and these the first run's limits below
     )

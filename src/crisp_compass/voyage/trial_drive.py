@@ -13,7 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench, HallRecord
-from crisp_compass.bench.rules import settled_value
+from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -36,6 +36,7 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
 
     Raises Refusal naming what is known from nowhere.
     """
+    require_built(bench)
     values = []
     for constant, leg in _NEEDED:
         value = best_value(bench, constant)

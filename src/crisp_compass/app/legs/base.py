@@ -26,6 +26,7 @@ from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.bench.rules import family_gap
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 from crisp_compass.voyage.course import BY_KEY, first_steps, stale_effect, waiting_text
@@ -78,6 +79,7 @@ class LegPage(QWidget):
         self.lever_row.setSpacing(8)
         self.main_button: QPushButton | None = None
         self.tabs: dict[str, QPushButton] = {}
+        self._hidden: list[QWidget] = []
 
     # ---- building
 
@@ -154,6 +156,22 @@ class LegPage(QWidget):
     def refresh(self) -> None:
         """Show the document; called when the page is open and something changed."""
         raise NotImplementedError
+
+    def show_document(self) -> None:
+        """Refresh, or say in one sentence why this page is not for the bench's motor and show nothing else."""
+        gap = family_gap(self.document.bench) if self.key not in ("plate", "hand_over") else ""
+        if not gap:
+            for widget in self._hidden:
+                widget.show()
+            self._hidden = []
+            self.refresh()
+            return
+        shown = [w for w in self.children() if isinstance(w, QWidget) and w is not self.answer and not w.isHidden()]
+        for widget in shown:
+            widget.hide()
+        self._hidden += shown
+        self.answer.show_answer("Not for this motor", "", f"{gap[:1].upper()}{gap[1:]}.", stale=True)
+        self.show_dial(DialView())
 
     def on_main(self) -> None:
         """The main button was pressed."""

@@ -12,6 +12,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document, now
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
+from crisp_compass.bench.rules import family_gap
 from crisp_compass.bench.store import write_atomically
 from crisp_compass.errors import Refusal
 from crisp_compass.record.c_controller import controller_sources
@@ -77,9 +78,15 @@ class HandOverPage(LegPage):
             "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
         )
         self.findings.show_findings(open_points)
+        gap = family_gap(bench)
+        exportable = bool(bench.settled) and not gap
+        for widget in (self.main_button, *(self.buttons[key] for key in ("json", "csv", "controller"))):
+            widget.setEnabled(widget.isEnabled() and exportable)
         text = (
             export_settings(bench, "c-header")
-            if bench.settled
+            if exportable
+            else f"No header: {gap}."
+            if gap
             else "Nothing is settled yet: the header will appear here."
         )
         if text != self.preview.toPlainText():
