@@ -92,3 +92,19 @@ def test_refusals() -> None:
             fit_flux(Capture("c", t[: len(next(iter(columns.values())))], columns))
     with pytest.raises(Refusal, match="whole number"):
         fit_flux(Capture("c", t, {"v_ab": v}), pole_pairs=0)
+
+
+@pytest.mark.parametrize("noise", [0.0, 0.02])
+def test_a_coast_that_ends_at_rest_on_one_code(noise: float) -> None:
+    """8 bits, the shaft stands for most of the record: the bar stays what the turning part tells."""
+    t = np.arange(15000) / 5e3
+    omega = np.clip(2 * math.pi * 30 * (1 - t / 1.4), 0, None)
+    theta, rng = np.cumsum(omega) / 5e3, np.random.default_rng(3)
+    columns = {}
+    for name, first, second in (("v_ab", 0.0, 2 * math.pi / 3), ("v_bc", 2 * math.pi / 3, 4 * math.pi / 3)):
+        x = -omega * 4.1e-3 * (np.sin(theta - first) - np.sin(theta - second))
+        step = 2.6 * float(np.max(np.abs(x))) / 256
+        columns[name] = np.round((x + 0.3 * step + noise * rng.standard_normal(len(t))) / step) * step
+    found = fit_flux(Capture("coast.csv", t, columns)).estimates["flux_linkage"]
+    assert found.value == pytest.approx(4.1e-3, rel=2e-3)
+    assert found.high - found.low < 0.02 * found.value

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 
+import numpy as np
 import pytest
 
 from crisp_compass.conversions import RPM_PER_RAD_S, kt_from_flux, kv_from_flux
@@ -61,11 +62,38 @@ def test_the_equivalent_circuit_gives_the_plate_back() -> None:
     assert plate.leakage
     assert plate.magnetising_inductance
     assert plate.rotor_resistance
-    rotor = complex(plate.rotor_resistance / plate.slip, omega * plate.leakage)
-    magnetising = 1j * omega * (plate.magnetising_inductance + plate.leakage / 2)
-    current = phase / rotor + phase / magnetising
-    assert abs(current) == pytest.approx(32, rel=0.06)
-    assert math.cos(math.atan2(-current.imag, current.real)) == pytest.approx(0.82, abs=0.04)
+    assert plate.stator_resistance
+    inner = 1 / (plate.slip / plate.rotor_resistance + 1 / (1j * omega * plate.magnetising_inductance))
+    current = phase / (plate.stator_resistance + 1j * omega * plate.leakage + inner)
+    assert abs(current) == pytest.approx(32, rel=1e-6)
+    assert math.cos(math.atan2(-current.imag, current.real)) == pytest.approx(0.82, abs=1e-6)
+
+
+def test_the_no_load_current_of_whole_machines_lies_in_its_interval() -> None:
+    """Random T circuits with stator resistance, their plates worked out at rated slip: the interval holds the truth in 93 to 98 %."""
+    rng, held, count = np.random.default_rng(2), 0, 0
+    while count < 400:
+        slip = rng.uniform(0.015, 0.06)
+        rr, xs, xr, xm = (
+            slip * rng.uniform(0.8, 1.2),
+            rng.uniform(0.05, 0.16),
+            rng.uniform(0.05, 0.16),
+            rng.uniform(1.4, 3.5),
+        )
+        rs = rr * float(np.exp(0.4 * rng.standard_normal()))
+        z = rs + 1j * xs + 1 / (1 / (1j * xm) + 1 / (rr / slip + 1j * xr))
+        amps, pf, phase = 1 / abs(z), z.real / abs(z), 230.0
+        if pf < 0.55:
+            continue
+        count += 1
+        truth = phase * (1 / abs(rs + 1j * (xs + xm))) * 0.1
+        shaft = 3 * (phase * 0.1) * phase * (amps * pf - amps**2 * rs) * (1 - slip)
+        found = induction_plate(
+            frequency=50, speed=1500 * RPM * (1 - slip), volts=phase * math.sqrt(3), amps=amps * phase * 0.1, power=shaft, power_factor=pf,
+        ).magnetising  # fmt: skip
+        assert found is not None
+        held += found[0] <= truth <= found[2]
+    assert 0.92 <= held / count <= 0.99
 
 
 def test_induction_plates_that_cannot_be() -> None:

@@ -12,10 +12,12 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from crisp_compass.loops.current import current_gains, limit_tracking
+from crisp_compass.loops.speed import SpeedPlant, edge_delay, lowest_speed, tune_speed
 from crisp_compass.plant import kernels
 from crisp_compass.plant.parameters import (
     CURRENT,
     ENCODER,
+    HALLS,
     OFF,
     SPEED,
     Control,
@@ -217,3 +219,39 @@ def test_a_load_brakes_unless_it_drives() -> None:
     sim.set_load(0.1, drives=True)
     sim.advance(0.1)
     assert sim.speed == pytest.approx(-(0.1 - 2e-3) / 2e-4 * 0.1, rel=0.01)
+
+
+def test_a_speed_loop_designed_for_the_halls_edges_holds_a_few_radians_a_second() -> None:
+    """At the lowest wanted speed the loop is calm on the plant; one that forgets the edges swings at the current limit."""
+    machine, load = Machine(0.06, 45e-6, 45e-6, 2.1e-3, 6.0), Load(2.4e-5, 4e-6, 2.5e-3)
+    kt, slowest, swings = 1.5 * 6 * 2.1e-3, 15.0, []
+    for delay in (0.0, edge_delay(36, slowest)):
+        design = tune_speed(
+            inertia=load.inertia,
+            kt=kt,
+            viscous=load.viscous,
+            loop_hz=2400,
+            current_bandwidth_hz=1500,
+            filter_hz=200,
+            a=4.0,
+            sensor_delay=delay,
+        )
+        control = _held(machine, 1 / 24e3, 24.0, crossover=1500).control._replace(
+            speed_divider=10.0,
+            kp_speed=design.kp,
+            ki_speed=design.ki,
+            speed_filter=2 * math.pi * 200,
+            i_limit=20.0,
+            ramp=300.0,
+            stall_time=100.0,
+        )
+        sim = Simulation(
+            Drive(machine, load, Inverter(24.0, 0.0, 0.0, 0.1), CLEAN._replace(angle_sensor=float(HALLS)), control)
+        )
+        sim.command(SPEED, speed=slowest)
+        sim.advance(3.0)
+        swings.append(float(np.std(sim.advance(1.0)["speed"])) / slowest)
+    assert swings[0] > 0.5
+    assert swings[1] < 0.15
+    plant = SpeedPlant(load.inertia, kt, load.viscous, 2400, 1500, 200)
+    assert lowest_speed(plant, design.kp, design.ki, 36) < slowest

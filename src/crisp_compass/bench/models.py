@@ -376,6 +376,9 @@ class SpeedLevers(_Frozen):
     filter_hz: float = Field(default=300.0, gt=0)
     divider: int = Field(default=10, ge=1, le=1000)
     ramp: float = Field(default=2000.0, gt=0, description="rad/s²")
+    lowest_speed: float | None = Field(
+        default=None, gt=0, description="rad/s, lowest speed to be held with halls; a tenth of top speed where empty"
+    )
 
 
 class RunLevers(_Frozen):

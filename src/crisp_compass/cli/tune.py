@@ -136,6 +136,13 @@ def speed(
     bandwidth_hz: Annotated[
         float | None, typer.Option(parser=number("Hz"), help="Older name of --crossover-hz.")
     ] = None,
+    sensor_delay: Annotated[
+        float,
+        typer.Option(
+            parser=number("s"),
+            help="How late the speed is measured, s: with halls one edge's interval at the lowest speed.",
+        ),
+    ] = 0.0,
     json: Json = False,
 ) -> None:
     """Speed loop gains."""
@@ -155,7 +162,7 @@ def speed(
         refuse_idle("--crossover-hz", {"--a": a})
     design = tune_speed(
         inertia=inertia, kt=kt, loop_hz=loop_hz, current_bandwidth_hz=lag, viscous=viscous, filter_hz=filter_hz,
-        a=2.0 if a is None else a, bandwidth_hz=wanted,
+        a=2.0 if a is None else a, bandwidth_hz=wanted, sensor_delay=sensor_delay,
     )  # fmt: skip
     m = design.margins
     keys = {

@@ -267,6 +267,27 @@ def _spline(t: FloatArray, pieces: int) -> tuple[scipy.sparse.csr_array, scipy.s
     return basis, (lower @ difference).tocsr() / (t[-1] - t[0])
 
 
+#: Bins of one turn into which the rest of a waveform is folded.
+_BINS = 120
+
+
+def _rest_of_wave(at: FloatArray, theta: FloatArray, omega: FloatArray, residual: FloatArray) -> FloatArray:
+    """Return what the fitted harmonics leave of the waveform per rad/s at angles (m,): the residual folded into one turn.
+
+    Zero where a bin's mean is no better known than the rest is large: noise must not raise a peak.
+    """
+    fast = np.abs(omega) > 0.3 * float(np.max(np.abs(omega)))
+    place = (theta[fast] % (2 * math.pi) / (2 * math.pi) * _BINS).astype(int) % _BINS
+    shape = residual[fast] / omega[fast]
+    count = np.bincount(place, minlength=_BINS)
+    if count.min() < 4:
+        return np.zeros(len(at))
+    mean = np.bincount(place, shape, _BINS) / count
+    noise_of_mean = float(np.sqrt(np.mean((shape - mean[place]) ** 2) / count.mean()))
+    share = max(1 - (noise_of_mean / max(float(np.std(mean)), 1e-300)) ** 2, 0.0)
+    return np.asarray(share * np.interp(at, (np.arange(_BINS) + 0.5) * 2 * math.pi / _BINS, mean, period=2 * math.pi))
+
+
 def _orders(t: FloatArray, theta: FloatArray) -> tuple[int, ...]:
     """Odd harmonics that the sampling can tell apart."""
     fastest = float(np.percentile(np.abs(np.gradient(theta, t)), 95))
@@ -442,7 +463,8 @@ def _result(
         phase[channel] = 0.0 if own == 1 else math.atan2(first[1], first[0])
         fundamental = psi[channel] * attenuation * reach[channel]
         wave, _ = _design(state, round_turn, np.ones_like(round_turn), channel)
-        crest[channel] = float(np.max(np.abs(wave @ solved[:-1]))) / fundamental
+        peak = np.abs(wave @ solved[:-1] + _rest_of_wave(round_turn, theta, omega, residual[:, channel]))
+        crest[channel] = float(np.max(peak)) / fundamental
         # angle of the channel's fundamental cosine, so that harmonics of all channels can be compared
         base = math.atan2(-state.geometry[channel, 0], state.geometry[channel, 1]) - phase[channel]
         if first[0] < 0 and own == 1:

@@ -82,6 +82,12 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
     fit = fit_emf(capture.time, voltages, capture.source)
     misfit = _misfit(fit, findings)
     flux = _flux(fit, misfit, findings)
+    if flux.high - flux.low > 2 * flux.value:
+        raise Refusal(
+            "the flux cannot be told: its error bar would be wider than itself",
+            "capture a faster turn or more turns, with the voltage filling the range",
+            where=capture.source,
+        )
     estimates = {"flux_linkage": flux}
     for order in fit.harmonics:
         estimates[f"harmonic_{order}"] = _harmonic(fit, order)
@@ -139,7 +145,9 @@ def _misfit(fit: EmfFit, findings: list[Finding]) -> float:
     for c in range(len(fit.channels)):
         r = fit.residual[:, c]
         usable = r[: len(r) // block * block].reshape(-1, block)
-        expected = max(noise(r), 1e-300) / math.sqrt(block)
+        # a shaft that came to rest on one code has no noise there: what neighbours differ by elsewhere is the least there is
+        least = float(np.sqrt(np.mean(np.diff(r) ** 2) / 2)) if len(r) > 1 else 0.0
+        expected = max(noise(r), least, 1e-300) / math.sqrt(block)
         means = usable.mean(axis=1)
         # everywhere a little, or one jerk of the shaft: the largest of 200 means of white noise stays below 4
         worst = max(worst, float(np.std(means)) / expected, float(np.max(np.abs(means), initial=0.0)) / expected / 4)

@@ -1,8 +1,8 @@
 """What a plate or data sheet says, and whether it agrees with itself.
 
 Sources: permanent-magnet relations as in :mod:`crisp_compass.conversions`; synchronous speed n = 60·f/p and slip (IEC
-60034-1 definitions); P = T·ω; the induction machine's circle diagram without stator loss (A. E. Fitzgerald et al.,
-Electric Machinery, 6th ed. 2003, ch. 6, from memory); hybrid stepper torque p·ψ·I·sin per phase.
+60034-1 definitions); P = T·ω; the induction machine's inverse-Γ circuit (G. R. Slemon, IEEE
+Trans. Ind. Appl. 25, 1989, from memory); hybrid stepper torque p·ψ·I·sin per phase.
 """
 
 from __future__ import annotations
@@ -10,6 +10,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 from itertools import product
+
+import numpy as np
 
 from crisp_compass.conversions import (
     RPM_PER_RAD_S,
@@ -174,8 +176,8 @@ class InductionPlate:
     """Induction machine from its plate.
 
     ``sync_speed``, ``rated_speed`` rad/s; ``slip`` ratio; ``slip_hz`` Hz; ``torque`` N·m; ``pf_times_eff`` ratio;
-    ``magnetising`` (low, middle, high) A rms per line; ``magnetising_inductance``, ``leakage`` H per phase of the star;
-    ``rotor_resistance`` Ω per phase.
+    ``magnetising`` (2.5 %, middle, 97.5 %) A rms per line, at no load; ``magnetising_inductance``, ``leakage`` H per phase of the
+    star, ``rotor_resistance`` and ``stator_resistance`` Ω per phase of the inverse-Γ circuit.
     """
 
     poles: int
@@ -189,6 +191,7 @@ class InductionPlate:
     magnetising_inductance: float | None
     leakage: float | None
     rotor_resistance: float | None
+    stator_resistance: float | None
     findings: tuple[Finding, ...]
 
 
@@ -252,13 +255,14 @@ def induction_plate(
         if pf is None:  # common practice: machines from 0.5 to 50 kW reach 75 to 93 %
             guess = min(max(0.75 + 0.06 * math.log10(max(power or 1.0, 1.0) / 500), 0.7), 0.95)
             pf = min(product_ / guess, 0.97)
-            text = f"The power factor is not on the plate; with a typical efficiency of {100 * guess:.0f} % it would be {pf:.2f}. The magnetising current rests on that guess."
+            text = f"The power factor is not on the plate; with a typical efficiency of {100 * guess:.0f} % it would be {pf:.2f}. The magnetizing current rests on that guess."
             findings.append(Finding("caution", "power-factor-guessed", text))
-    circuit = _circle(frequency, volts, amps, pf, slip) if volts and amps and pf and 0 < pf < 1 else None
+    guessed = power_factor is None
+    circuit = _circuit(frequency, volts, amps, pf, slip, guessed) if volts and amps and pf and 0 < pf < 1 else None
     if circuit:
-        text = "Magnetising current and equivalent circuit come from the circle diagram with a pull-out torque of 2 to 3 times rated and no stator loss: a start for the drive, to be learned at no load."
+        text = "Magnetizing current (at no load) and equivalent circuit pass through the plate's point; stator resistance and leakage are those of usual machines: a start for the drive, to be learned at no load."
         findings.append(Finding("info", "circuit-doubtful", text))
-    values, magnetising, leakage, rotor = circuit or (None, None, None, None)
+    values, magnetising, leakage, rotor, stator = circuit or (None, None, None, None, None)
     return InductionPlate(
         2 * pairs,
         sync,
@@ -271,24 +275,46 @@ def induction_plate(
         magnetising,
         leakage,
         rotor,
+        stator,
         tuple(findings),
     )
 
 
-def _circle(
-    frequency: float, volts: float, amps: float, pf: float, slip: float
-) -> tuple[tuple[float, float, float], float, float, float]:
-    """Circle diagram: i0 = I·sin φ − I·cos φ·(λ − √(λ² − 1)) with pull-out ratio λ; diameter 2·λ·I·cos φ."""
-    active, reactive, phase = amps * pf, amps * math.sqrt(1 - pf**2), volts / math.sqrt(3)
+#: What a plate does not tell, over many machines (common practice): stator resistance over the rotor's, median and scatter of its
+#: logarithm; leakage reactance over the rated impedance; scatter of a guessed power factor.
+_RS_OVER_RR, _LEAKAGE, _PF_GUESS = (1.0, 0.45), (0.2, 0.27), 0.03
+_DRAWS = 4096
 
-    def magnetising(ratio: float) -> float:
-        return max(reactive - active * (ratio - math.sqrt(ratio**2 - 1)), 0.02 * amps)
 
+def _circuit(
+    frequency: float, volts: float, amps: float, pf: float, slip: float, guessed: bool
+) -> tuple[tuple[float, float, float], float, float, float, float] | None:
+    """Return no-load current (2.5 %, middle, 97.5 %) [A rms], then LM, Lσ [H], RR and Rs [Ω] of the inverse-Γ circuit.
+
+    The rated point is one impedance, two equations for four elements. Stator resistance and leakage are drawn from what machines
+    have, and LM and RR follow exactly, so that every drawn circuit passes through the plate's own point and slip; the elements
+    returned are those of the middle draw. None where no drawn circuit is possible.
+    """
+    draws = np.random.default_rng(14).standard_normal((_DRAWS, 3))
+    draws[0] = 0.0
+    factor = np.clip(pf + (_PF_GUESS if guessed else 0.0) * draws[:, 2], 0.05, 0.995)
+    rated, slip = volts / math.sqrt(3) / amps, max(slip, 1e-4)
+    # RR/s is about the rated impedance over the power factor; the stator's resistance is drawn relative to RR
+    rs = _RS_OVER_RR[0] * np.exp(_RS_OVER_RR[1] * draws[:, 0]) * slip * rated / factor
+    leakage = _LEAKAGE[0] * np.exp(_LEAKAGE[1] * draws[:, 1]) * rated
+    inner = rated * (factor + 1j * np.sqrt(1 - factor**2)) - rs - 1j * leakage
+    admittance = 1 / inner
+    possible = (inner.real > 0) & (admittance.imag < 0) & (-1 / np.minimum(admittance.imag, -1e-12) > 2 * leakage)
+    if possible.sum() < 50:
+        return None
+    k = int(np.argmax(possible)) if not possible[0] else 0
+    xm = -1 / admittance.imag
+    no_load = volts / math.sqrt(3) / np.hypot(rs, leakage + xm)
+    low, high = (float(x) for x in np.percentile(no_load[possible], (2.5, 97.5)))
     omega = 2 * math.pi * frequency
-    middle = magnetising(2.5)
-    leakage = phase / (2 * 2.5 * active) / omega
-    values = magnetising(2.0), middle, magnetising(3.0)
-    return values, phase / middle / omega - leakage / 2, leakage, max(slip, 1e-4) * phase / active
+    return (
+        (low, float(no_load[k]), high), float(xm[k] / omega), float(leakage[k] / omega), float(slip / admittance[k].real), float(rs[k]),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)

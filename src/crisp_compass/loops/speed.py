@@ -1,6 +1,6 @@
 """Speed loop gains and what the sampled loop does with them.
 
-Plant: current loop and speed filter as first-order lags, inertia J and viscous friction B, torque Kt·iq, one period of
+Plant: current loop, speed sensor and speed filter as first-order lags, inertia J and viscous friction B, torque Kt·iq, one period of
 computing and the hold. Symmetrical optimum (C. Kessler, Regelungstechnik 6, 1958; W. Leonhard, Control of Electrical
 Drives, 3rd ed. 2001, 7.1): Kp = J/(a·Kt·Tσ), Ti = a²·Tσ with Tσ = 1/(2π·f_current) + 1/(2π·f_filter) + 1.5/f_loop.
 By bandwidth: Kp = 2πf·J/Kt, integral time four times 1/(2πf).
@@ -9,7 +9,7 @@ By bandwidth: Kp = 2πf·J/Kt, integral time four times 1/(2πf).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import numpy as np
@@ -66,7 +66,8 @@ class SpeedPlant:
     """What the speed loop acts on.
 
     ``inertia`` kg·m², ``kt`` N·m per A of phase peak, ``viscous`` N·m·s/rad, rates in Hz; ``filter_hz`` None means no
-    speed filter.
+    speed filter. ``sensor_delay`` [s] is that of the speed measurement itself (``edge_delay``), as a first-order lag: a pure delay of
+    many periods would be as many states, and at the crossovers it allows the phase is alike.
     """
 
     inertia: float
@@ -75,11 +76,20 @@ class SpeedPlant:
     loop_hz: float
     current_bandwidth_hz: float
     filter_hz: float | None
+    sensor_delay: float = 0.0
 
     @property
     def t_sigma(self) -> float:
         """Sum of the small lags Tσ, s."""
-        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz)
+        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz) + self.sensor_delay
+
+
+def edge_delay(edges_per_turn: float, speed: float) -> float:
+    """Return how late a speed is that is timed from edge to edge [s], at ``speed`` [rad/s].
+
+    The mean over the last interval is half of one old when it is there, and stands on average half of one more until the next.
+    """
+    return 2 * math.pi / (edges_per_turn * abs(speed))
 
 
 def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
@@ -87,12 +97,14 @@ def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
     ts = 1 / plant.loop_hz
     wc = 2 * math.pi * plant.current_bandwidth_hz
     drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
-    if plant.filter_hz:
-        wf = 2 * math.pi * plant.filter_hz
-        A = np.array([[*drive[0], 0.0], [*drive[1], 0.0], [0.0, wf, -wf]])
-        B, C = np.array([[wc], [0.0], [0.0]]), np.array([[0.0, 0.0, 1.0], [0.0, 1.0, 0.0]])
-    else:
-        A, B, C = np.array(drive), np.array([[wc], [0.0]]), np.array([[0.0, 1.0], [0.0, 1.0]])
+    lags = [1 / plant.sensor_delay] if plant.sensor_delay > 0 else []
+    lags += [2 * math.pi * plant.filter_hz] if plant.filter_hz else []
+    n = 2 + len(lags)
+    A, B, C = np.zeros((n, n)), np.zeros((n, 1)), np.zeros((2, n))
+    A[:2, :2], B[0, 0] = drive, wc
+    for k, corner in enumerate(lags, 2):  # each lag follows what the one before shows
+        A[k, k - 1], A[k, k] = corner, -corner
+    C[0, n - 1], C[1, 1] = 1.0, 1.0
     return series(pi_controller(kp, ki, ts), discretise(A, B, C, ts, ts))
 
 
@@ -112,6 +124,7 @@ def tune_speed(
     filter_hz: float | None = None,
     a: float = 2.0,
     bandwidth_hz: float | None = None,
+    sensor_delay: float = 0.0,
 ) -> SpeedDesign:
     """Design the speed loop.
 
@@ -126,6 +139,8 @@ def tune_speed(
         None.
     bandwidth_hz
         Crossover of the other method, Hz.
+    sensor_delay
+        How late the speed is measured, s (``edge_delay`` at the lowest wanted speed, where edges are timed).
 
     Raises
     ------
@@ -143,7 +158,11 @@ def tune_speed(
         raise Refusal(f"{viscous:g} is not possible", "friction is zero or more", where="--viscous")
     if filter_hz is not None:
         check_positive("filter-hz", filter_hz)
-    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz)
+    if not 0 <= sensor_delay < 100:
+        raise Refusal(
+            f"a sensor delay of {sensor_delay:g} s is not possible", "0 to 100 s is", where="--sensor-delay"
+        )
+    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz, sensor_delay)
     if bandwidth_hz is None:
         if not (1 < a < 100):
             raise Refusal(
@@ -203,3 +222,24 @@ def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> Speed
             )
         )
     return SpeedDesign(kp, ki, plant.t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
+
+
+def lowest_speed(plant: SpeedPlant, kp: float, ki: float, edges_per_turn: float) -> float:
+    """Return the lowest speed [rad/s] at which timed edges leave these gains calm (margins as in ``Margins.rings``).
+
+    Zero where even a hundredth of a turn a second does; infinite where no speed does.
+    """
+
+    def calm(speed: float) -> bool:
+        found = margins(speed_loop(replace(plant, sensor_delay=edge_delay(edges_per_turn, speed)), kp, ki))
+        return found.stable and not found.rings
+
+    low, high = 0.06, 1e5
+    if not calm(high):
+        return math.inf
+    if calm(low):
+        return 0.0
+    for _ in range(24):
+        middle = math.sqrt(low * high)
+        low, high = (low, middle) if calm(middle) else (middle, high)
+    return high

@@ -13,7 +13,7 @@ from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign, limit_tracking, tune_current
-from crisp_compass.loops.speed import SpeedDesign, tune_speed
+from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
 from crisp_compass.modulation.pwm import Budget, PwmFigures, PwmSettings, plan_pwm
 from crisp_compass.modulation.sampling import Window, sampling_limit, sampling_window, window_needed
 from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Machine, Sensing
@@ -150,10 +150,11 @@ def design_current(bench: Bench) -> CurrentDesign:
 
 def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
     """Return what settling the current loop settles."""
-    lq = need(bench, "inductance.lq")
+    # the crossover that was asked for and met; nine digits, so that it does not move with what it does not rest on
+    crossover = float(f"{design.q.margins.crossover_hz:.9g}")
     values = {
         "kp_d": (design.d.kp, "V/A"), "ki_d": (design.d.ki, "V/(A·s)"), "kp_q": (design.q.kp, "V/A"), "ki_q": (design.q.ki, "V/(A·s)"),
-        "bandwidth_hz": (design.q.kp / (2 * math.pi * lq), "Hz"), "phase_margin": (math.radians(design.q.margins.phase_margin_deg), "rad"),
+        "bandwidth_hz": (crossover, "Hz"), "phase_margin": (math.radians(design.q.margins.phase_margin_deg), "rad"),
     }  # fmt: skip
     return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
 
@@ -180,7 +181,32 @@ def design_speed(bench: Bench) -> SpeedDesign:
         inertia=need(bench, "mechanics.inertia"), kt=torque_constant(bench), viscous=need(bench, "mechanics.viscous_friction"),
         loop_hz=need(bench, "pwm.loop_hz") / levers.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
         filter_hz=levers.filter_hz, a=levers.a, bandwidth_hz=levers.bandwidth_hz if levers.method == "bandwidth" else None,
+        sensor_delay=sensor_delay(bench),
     )  # fmt: skip
+
+
+def lowest_wanted_speed(bench: Bench) -> float:
+    """Return the lowest speed [rad/s] that the speed loop is to hold."""
+    return bench.levers.speed_loop.lowest_speed or 0.1 * bench.levers.plate.top_speed
+
+
+def sensor_delay(bench: Bench) -> float:
+    """Return how late the speed is [s] at the lowest speed wanted: with halls edges are timed, six an electrical turn."""
+    if bench.levers.plate.sensor != "halls":
+        return 0.0
+    return edge_delay(6 * pole_pairs_of(bench.levers.plate), lowest_wanted_speed(bench))
+
+
+def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
+    """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
+    if bench.levers.plate.sensor != "halls":
+        return 0.0
+    levers = bench.levers.speed_loop
+    plant = SpeedPlant(
+        need(bench, "mechanics.inertia"), torque_constant(bench), need(bench, "mechanics.viscous_friction"), need(bench, "pwm.loop_hz") / levers.divider,
+        need(bench, "current_loop.bandwidth_hz"), levers.filter_hz,
+    )  # fmt: skip
+    return lowest_speed(plant, design.kp, design.ki, 6 * pole_pairs_of(bench.levers.plate))
 
 
 def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:

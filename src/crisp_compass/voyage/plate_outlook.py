@@ -189,10 +189,10 @@ def _induction(plate: PlateLevers) -> PlateOutlook:
     if m.magnetising and m.magnetising_inductance and m.leakage and m.rotor_resistance:
         low, middle, high = m.magnetising
         rows += [
-            ("magnetising current", f"{show(middle, 'A')} rms ({low:.3g} to {high:.3g})"),
+            ("no-load current, 95 %", f"{show(middle, 'A')} rms ({low:.3g} to {high:.3g})"),
             ("its inductance, phase", show(m.magnetising_inductance, "H")),
             ("leakage, phase", show(m.leakage, "H")),
-            ("rotor resistance, phase", show(m.rotor_resistance, "Ω")),
+            ("rotor, stator resistance", f"{show(m.rotor_resistance, 'Ω')}, {show(m.stator_resistance, 'Ω')}"),
         ]
     x, y = _kloss(m)
     doubt = f"{m.poles} poles at {plate.mains_hz:g} Hz, slip {100 * m.slip:.2f} %"

@@ -6,8 +6,16 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.legs.loop_leg import LoopLeg
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.quantities import show
-from crisp_compass.voyage.design import SPEED_INPUTS, design_speed, speed_values
+from crisp_compass.voyage.design import (
+    SPEED_INPUTS,
+    design_speed,
+    lowest_wanted_speed,
+    sensor_delay,
+    sensor_lowest_speed,
+    speed_values,
+)
 from crisp_compass.voyage.outlook import predict_speed_step
 
 
@@ -24,21 +32,36 @@ class SpeedLoopPage(LoopLeg):
         return plot
 
     def make_levers(self) -> dict[str, Lever | Choice]:
-        methods = {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by bandwidth"}
+        methods = {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover"}
         return {
             "method": Choice("Method", methods, width=172),
-            "a": Lever("Spread a", "", width=76, plain=True),
-            "bandwidth_hz": Lever("Bandwidth", "Hz", width=100),
+            "a": Lever(
+                "Factor a",
+                "",
+                width=76,
+                plain=True,
+                tip="Of the symmetrical optimum: 2 is the textbook value, larger is calmer",
+            ),
+            "bandwidth_hz": Lever("Crossover", "Hz", width=100),
             "filter_hz": Lever("Speed filter", "Hz", width=100),
             "divider": Lever("Current steps per step", "", width=146, whole=True),
             "ramp": Lever("Ramp", "rad/s²", width=112),
+            "lowest_speed": Lever(
+                "Lowest speed",
+                "rpm",
+                width=104,
+                optional=True,
+                tip="To be held with halls; a tenth of top speed where empty",
+            ),
         }
 
     def predict(self) -> None:
         by_bandwidth = self.document.bench.levers.speed_loop.method == "bandwidth"
         self._levers["bandwidth_hz"].setVisible(by_bandwidth)
         self._levers["a"].setVisible(not by_bandwidth)
-        design = design_speed(self.document.bench)
+        bench = self.document.bench
+        self._levers["lowest_speed"].setVisible(bench.levers.plate.sensor == "halls")
+        design = design_speed(bench)
         time, plain, filtered = predict_speed_step(design)
         self.step.set("no filter", time, plain)
         self.step.set("with filter", time, filtered)
@@ -52,6 +75,11 @@ class SpeedLoopPage(LoopLeg):
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
             f"integral time {show(design.integral_time, 's')}. Dashed: with set-point filter."
         )
+        if bench.levers.plate.sensor == "halls":
+            lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
+            wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
+            reach = f"down to {lowest:.0f} rpm" if lowest < 1e6 else "at no speed"
+            text += f" Designed for halls at {wanted:.0f} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
         kp = show(design.kp, "A/(rad/s)").replace("A/(rad/s)", "A·s/rad")
         self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", figures, text)
         caption = "Torque current stands 90° ahead of the rotor"
