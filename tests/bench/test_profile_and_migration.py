@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 
-from crisp_compass.bench import load_bench
+from crisp_compass.bench import load_bench, save_bench
 from crisp_compass.bench.models import FORMAT, Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.bench.rules import settled_value, stale_inputs
@@ -81,3 +81,23 @@ def test_a_bench_of_the_version_before_opens_unharmed(winch: Path, tmp_path: Pat
     assert stands_in.value == pytest.approx(1.9e-4)
     assert not any(str(s).startswith("mechanics") for s in stale_inputs(bench, "speed_loop"))
     assert json.loads(path.read_text(encoding="utf-8"))["format"] == 1  # opening changes no file
+
+
+@pytest.mark.parametrize("version", [1, 2, 3])
+def test_files_of_every_format_open_and_keep_what_they_say(version: int, tmp_path: Path) -> None:
+    """Benches as earlier versions wrote them: nothing settled, read or noted is lost, and typed readings reach their checks."""
+    path = Path(__file__).parent / "data" / f"format-{version}.bench.json"
+    old, bench = json.loads(path.read_text(encoding="utf-8")), load_bench(path)
+    assert (old["format"], bench.format) == (version, FORMAT)
+    for topic, settled in old["settled"].items():
+        for name, quantity in settled["values"].items():
+            assert bench.settled[topic].values[name].value == quantity["value"]
+        assert bench.settled[topic].reason == settled["reason"]
+    assert [e.text for e in bench.ledger] == [e["text"] for e in old["ledger"]]
+    typed = {e["kind"]: e["value"]["value"] for e in old["ledger"] if e["kind"] in ("ruv", "rvw", "rwu")}
+    assert bench.checks["pairs"].values == {f"{k[1:]}": v for k, v in typed.items()}
+    for key, record in old.get("checks", {}).items():
+        if record.get("said"):  # free text decides nothing any more
+            assert (bench.checks[key].said, bench.checks[key].choice) == (record["said"], "")
+    save_bench(bench, tmp_path / "again.bench.json")
+    assert load_bench(tmp_path / "again.bench.json") == bench

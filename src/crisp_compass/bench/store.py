@@ -97,7 +97,7 @@ def _typed_into_checks(data: dict[str, Any]) -> dict[str, Any]:
         return data
     checks = dict(checks)
     for line in ledger:
-        kind = line.get("kind") if isinstance(line, dict) else None
+        kind = str(line.get("kind", "")) if isinstance(line, dict) else ""
         quantity, when = (line.get("value"), line.get("when")) if kind in _TYPED else (None, None)
         if (
             not isinstance(quantity, dict)

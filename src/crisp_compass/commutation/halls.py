@@ -75,7 +75,7 @@ class _Edge:
 
 
 def read_halls(capture: Capture) -> HallTable:
-    """Compute the hall table.
+    """Compute the hall table, all its angles in degrees of θe for positive rotation.
 
     Parameters
     ----------

@@ -11,6 +11,7 @@ true shape may be another one: what is still missing there counts as known to a 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -18,10 +19,10 @@ import scipy
 
 from crisp_compass.estimates import Estimate, FloatArray
 
-_SHAPES = {
-    "corner": lambda x: np.minimum(x, 1.0),
-    "tanh": np.tanh,
-    "exponential": lambda x: -np.expm1(-x),
+_SHAPES: dict[str, Callable[[FloatArray], FloatArray]] = {
+    "corner": lambda x: np.asarray(np.minimum(x, 1.0)),
+    "tanh": lambda x: np.asarray(np.tanh(x)),
+    "exponential": lambda x: np.asarray(-np.expm1(-x)),
 }
 _KNEES = np.geomspace(1 / 200, 1 / 3, 36)
 #: Standard deviation of the loss's shape over what is still missing of it, and of a constant over the largest voltage where all

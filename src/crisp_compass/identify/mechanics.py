@@ -157,7 +157,7 @@ def _solve(data: RunUp, b: float) -> _Fit:
     scale = np.linalg.norm(rows, axis=0)
     scale[scale == 0] = 1.0
     # the triangle of an orthogonal factoring holds all that the tall system says: many times faster to solve
-    triangle = np.linalg.qr(np.column_stack([rows / scale, right]), mode="r")
+    triangle = np.asarray(np.linalg.qr(np.column_stack([rows / scale, right]), mode="r"))
     solved, *_ = np.linalg.lstsq(triangle[:, :-1], triangle[:, -1], rcond=1e-12)
     coefficients = solved / scale
     rest = triangle[:, -1] - triangle[:, :-1] @ solved

@@ -99,10 +99,11 @@ def respond(
     )
     winding = (r, inductance, lost, knee or max(0.02 * max(size, abs(start)), 1e-9), constant)
     driven = np.empty(0) if voltage is None else np.asarray(voltage, dtype=np.float64)
-    return run(
+    found: FloatArray = run(
         np.array(gains), np.array(winding), float(delay), ts, np.asarray(reference, dtype=np.float64), driven,
         np.asarray(at, dtype=np.float64), float(start),
     )  # fmt: skip
+    return found
 
 
 def fit_step(capture: Capture, expected: Expected) -> StepFit:
@@ -173,9 +174,10 @@ class _Measured:
         if self.voltage is None:
             reference = np.full(math.ceil(float(self.time[-1]) / ts) + 2, self.first + self.size)
             # the channel's own offset moves what is read, not what the loop holds
-            return level + respond(
+            found = respond(
                 expected, r, inductance, p[2] * ts, reference, self.time, lost=lost, start=self.first, knee=knee
             )
+            return np.asarray(level + found)
         at = self.time + self.lead
         kept = at >= -1e-12
         out = np.full(len(at), self.first)
@@ -184,7 +186,7 @@ class _Measured:
             expected, r, inductance, p[2] * ts, np.full(len(self.voltage), self.first + self.size), at[kept], voltage=self.voltage, lost=lost,
             start=self.first, constant=p[5] * self.volts(expected), knee=knee,
         )  # fmt: skip
-        return level + out
+        return np.asarray(level + out)
 
     def volts(self, expected: Expected) -> float:
         """Return the scale of voltages [V]: a fiftieth of what the step needs in the end."""

@@ -109,7 +109,7 @@ def samples_per_turn(loop_hz: float, electrical_hz: float) -> float:
 
 
 def plan_pwm(settings: PwmSettings) -> PwmFigures:
-    """Turn settings into counts, limits and delay.
+    """Turn settings (Hz, s, V) into counts, limits [V] and delay [s].
 
     Raises
     ------
