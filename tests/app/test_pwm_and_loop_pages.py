@@ -103,6 +103,12 @@ def test_a_command_from_capture_to_speed(window: Window, qtbot: QtBot, winch: Pa
     )
     page = window.page
     assert isinstance(page, CommandPage)
+    assert page.answer.text == "545 rpm"  # 2000 rpm · (0.2999 − 0.06)/(0.94 − 0.06)
+    # turning from 17 %, top speed at 42 %: 25 steps at 1 %, 250 at 0.1 % (common practice)
+    type_into(qtbot, page._levers["command_low"], "17")  # type: ignore[arg-type]
+    type_into(qtbot, page._levers["command_high"], "42")  # type: ignore[arg-type]
+    type_into(qtbot, page._levers["band_low"], "1k")  # type: ignore[arg-type]
+    type_into(qtbot, page._levers["band_high"], "10k")  # type: ignore[arg-type]
     assert page.answer.text == "1040 rpm"
     assert page.rows.texts["steps of the command"] == "25"
     assert page.rows.texts["half speed, analogue"] == "5.00 V"
@@ -205,11 +211,14 @@ def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, wi
     for field, text in (("kp_integer", kp), ("kp_shift", shift), ("ki_integer", "27721"), ("ki_shift", "18")):
         type_into(qtbot, page._levers[field], text)  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "sound"
-    assert page.read.texts["bandwidth"] == "1.20 kHz"
+    assert page.read.texts["crossover"] == "1.20 kHz"
     type_into(qtbot, page._levers["ki_integer"], "1")  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "doubtful"
+    type_into(qtbot, page._levers["v_base"], "1")  # type: ignore[arg-type]
     type_into(qtbot, page._levers["i_base"], "90k")  # type: ignore[arg-type]
-    assert page.answer.text == "Not yet" or any("overflow" in t for t in page.findings.texts)
+    assert page.answer.text == "Not yet"
+    assert "smaller current scale or a larger voltage scale" in page.answer.reason
+    window.document.undo_stack.undo()
     window.document.undo_stack.undo()
     window.travel("hand_over")
     hand = window.page

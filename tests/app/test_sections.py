@@ -302,7 +302,7 @@ def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, win
     qtbot.waitUntil(
         lambda: isinstance(window.page, MechanicsPage) and len(window.page.trace.data("fit")[0]) > 0, timeout=30000
     )
-    assert window.page.answer.text == "1.8997 kg·cm²"
+    assert window.page.answer.text == "1.900 kg·cm²"
     press_main(qtbot, window)
     assert window.document.bench.settled["mechanics"].values["inertia"].value == pytest.approx(1.9e-4, rel=1e-3)
     drop(window, tmp_path / "winch-lcr.csv")

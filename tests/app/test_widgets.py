@@ -120,7 +120,7 @@ def test_wheel_and_escape(lever: Lever, qtbot: QtBot) -> None:
     qtbot.keyClicks(lever.edit, "zz")
     assert lever._frame.property("wrong") is True
     qtbot.keyClick(lever.edit, Qt.Key.Key_Escape)
-    assert lever.edit.text() == "1.3"
+    assert lever.edit.text() == "1.3 k"
     assert lever._frame.property("wrong") is False
 
 

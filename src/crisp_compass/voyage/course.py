@@ -139,6 +139,8 @@ def state_of(bench: Bench, leg: Leg) -> State:
 
 def headline(bench: Bench, leg: Leg) -> str:
     """Return the leg's figure for the course strip; empty where there is none yet."""
+    if family_gap(bench) and leg.key not in _PLATE_ONLY:
+        return ""
     plate = bench.levers.plate
     settled = {t: bench.settled[t].values for t in bench.settled}
     if leg.key == "plate" and "plate" in settled:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
@@ -113,6 +113,13 @@ class LegPage(QWidget):
             if isinstance(widget, Lever):
                 widget.refused.connect(self.refused)
 
+    def break_levers(self) -> None:
+        """Close a row of levers; what is added from here on stands in a row below."""
+        self.lever_row.addStretch(1)
+        self.column.addLayout(self.lever_row)
+        self.lever_row = QHBoxLayout()
+        self.lever_row.setSpacing(8)
+
     def finish(self, main_text: str = "", *others: QPushButton) -> None:
         """Close the lever row with its buttons, the main one last."""
         self.lever_row.addStretch(1)
@@ -131,8 +138,6 @@ class LegPage(QWidget):
 
     @staticmethod
     def _bottom() -> Any:
-        from PySide6.QtCore import Qt
-
         return Qt.AlignmentFlag.AlignBottom
 
     def bind(self, lever: Lever | Choice, field: str, topic: str | None = None) -> None:
@@ -164,12 +169,14 @@ class LegPage(QWidget):
             for widget in self._hidden:
                 widget.show()
             self._hidden = []
+            self.column.setAlignment(Qt.AlignmentFlag(0))
             self.refresh()
             return
         shown = [w for w in self.children() if isinstance(w, QWidget) and w is not self.answer and not w.isHidden()]
         for widget in shown:
             widget.hide()
         self._hidden += shown
+        self.column.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.answer.show_answer("Not for this motor", "", f"{gap[:1].upper()}{gap[1:]}.", stale=True)
         self.show_dial(DialView())
 

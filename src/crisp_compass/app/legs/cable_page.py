@@ -118,6 +118,7 @@ class CablePage(LegPage):
         self.lever_row.addWidget(self.open, 0, Qt.AlignmentFlag.AlignBottom)
         self.add_levers(self.diode)
         self.lever_row.addWidget(self.blocks, 0, Qt.AlignmentFlag.AlignBottom)
+        self.break_levers()
         self.add_levers(self.current, self.scope, self.known)
         self.finish("", self.remove)
 
@@ -178,7 +179,7 @@ class CablePage(LegPage):
                     if w.role
                     else " or ".join(ROLE_NAMES[r] for r in w.roles)
                     if len(w.roles) < 5
-                    else "open",
+                    else "undecided",
                     "; ".join(w.reasons),
                     bool(w.role),
                 )

@@ -56,7 +56,7 @@ class CurrentLoopPage(LoopLeg):
         }
         return {
             "method": Choice("Method", methods, width=126),
-            "bandwidth_hz": Lever("Bandwidth", "Hz", width=98),
+            "bandwidth_hz": Lever("Crossover", "Hz", width=98),
             "damping": Lever("Damping", "", width=70, plain=True, tip="Of the placed pole pair"),
             "delay_samples": Lever("Delay, periods", "", width=84, plain=True),
             "step": Lever("Shown step", "A", width=82),

@@ -133,7 +133,7 @@ class FormatPage(LegPage):
     def _show_read(self, read: Read) -> None:
         m = read.loop.margins
         self.read.show_rows([
-            ("Kp, Ki", f"{show(read.kp, 'V/A')}, {show(read.ki, 'V/(A·s)')}"), ("bandwidth", show(read.bandwidth_hz, "Hz")),
+            ("Kp, Ki", f"{show(read.kp, 'V/A')}, {show(read.ki, 'V/(A·s)')}"), ("crossover", show(m.crossover_hz, "Hz")),
             ("margins", f"{m.phase_margin_deg:.0f}°, {m.gain_margin_db:.1f} dB"), ("Ki/Kp over R/L", significant(read.zero_over_pole, 3)),
             ("verdict", read.verdict),
         ])  # fmt: skip

@@ -75,9 +75,9 @@ class MeterPage(LegPage):
         self.contact = Lever("Contacts, u", "Ω", width=92, tip="Standard uncertainty of the contacts in one reading")
         self.bind(self.gain, "meter_gain", "instruments")
         self.bind(self.contact, "meter_contact", "instruments")
-        self.add_levers(
-            self.probes, *self.pairs.values(), self.resolution, self.gain, self.contact, self.cable, self.temperature
-        )
+        self.add_levers(self.resolution, self.gain, self.contact)
+        self.break_levers()
+        self.add_levers(self.probes, *self.pairs.values(), self.cable, self.temperature)
         self.finish("Settle…")
 
     def _on_reading(self, check: str, name: str, value: float) -> None:
