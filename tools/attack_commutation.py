@@ -118,13 +118,17 @@ def alignments(count: int) -> Tally:
     return tally
 
 
-def searches(count: int, *, saliency: float, pole: float) -> Tally:
+def searches(count: int, *, saliency: float, pole: float, offset: float = 0.0, rested: bool = False) -> Tally:
     """Pulses at 1 % noise; right and wrong count polarities, errors are those of the axis."""
     tally, rng = Tally(), np.random.default_rng(14)
     for k in range(count):
         theta = float(rng.uniform(0, 2 * math.pi))
         tally.captures += 1
-        found = search_pole(pulses(theta, saliency=saliency, pole=pole, noise=0.01, seed=k))
+        to = float(rng.uniform(0, 2 * math.pi))
+        away = (offset * math.cos(to), offset * math.sin(to))
+        found = search_pole(
+            pulses(theta, saliency=saliency, pole=pole, noise=0.01, seed=k, offset=away, rested=rested)
+        )
         if found.axis is not None:
             degrees = math.degrees(found.axis - theta)
             tally.errors.append(abs((degrees + 90) % 180 - 90))
@@ -141,9 +145,20 @@ ROWS: dict[str, Callable[[], Tally]] = {
     "hall tables: spacing, order, polarity; sector centres": lambda: halls(520),
     "encoders: resolution and sense; zero by back-EMF": lambda: encoders(200),
     "alignment: sense; zero": lambda: alignments(500),
-    "pole search, 10 % saliency, 5 % saturation: polarity; axis": lambda: searches(1000, saliency=0.10, pole=0.05),
+    "pole search, 10 % saliency, 5 % saturation, channels read before each pulse: polarity; axis": lambda: searches(
+        1000, saliency=0.10, pole=0.05, offset=0.025, rested=True
+    ),
+    "the same, no offset, channels not read before": lambda: searches(1000, saliency=0.10, pole=0.05),
+    "the same, offset 2.5 % of the pulse, not read before": lambda: searches(
+        1000, saliency=0.10, pole=0.05, offset=0.025
+    ),
     "pole search, 10 % saliency, no saturation": lambda: searches(1000, saliency=0.10, pole=0.0),
-    "pole search, no saliency": lambda: searches(1000, saliency=0.0, pole=0.05),
+    "pole search, no saliency, offset 2.5 %, not read before": lambda: searches(
+        1000, saliency=0.0, pole=0.05, offset=0.025
+    ),
+    "pole search, no saliency, offset 2.5 %, read before": lambda: searches(
+        1000, saliency=0.0, pole=0.05, offset=0.025, rested=True
+    ),
 }
 HEAD = """# How well the angle sensors are read
 

@@ -45,13 +45,26 @@ def _noise(low: float, high: float, whole: bool = False) -> Callable[[list[str],
     return make
 
 
+#: Ways that leave enough for some commands: those that must answer; all others must refuse.
+SOME: tuple[int, ...] = ()
+_EVERY = set(COMMANDS) - {"saturation"}  # the demo's step of one height has no curve in it
+ANSWERED: dict[str, set[str]] = {
+    "ten rows": {"saliency", "align"},
+    "negative": {"mechanics", "inductance", "flux", "resistance", "align"},
+    "a thousand million times too large": {"saliency", "mechanics", "inductance", "flux", "resistance", "poles"},
+    "first half": _EVERY - {"poles"},
+    "second half": _EVERY - {"mechanics", "poles"},
+    "a remark inside": _EVERY,
+    "semicolons and decimal commas": _EVERY,
+}
+
 #: name → (how the file is spoilt, which exit codes are right)
 WAYS: dict[str, tuple[Callable[[list[str], Body], str], tuple[int, ...]]] = {
     "empty": (lambda head, body: "", (2,)),
     "header only": (lambda head, body: _text(head, []), (2,)),
     "one row": (lambda head, body: _text(head, body[:1]), (2,)),
     "three rows": (lambda head, body: _text(head, body[:3]), (2,)),
-    "ten rows": (lambda head, body: _text(head, body[:10]), (0, 1, 2)),
+    "ten rows": (lambda head, body: _text(head, body[:10]), SOME),
     "a cell of text": (_cells(lambda k, row: ["abc", *row[1:]] if k == 7 else row), (2,)),
     "an empty cell": (_cells(lambda k, row: [*row[:-1], ""] if k == 7 else row), (2,)),
     "nan": (_cells(lambda k, row: [*row[:-1], "nan"] if k == 5 else row), (2,)),
@@ -61,16 +74,16 @@ WAYS: dict[str, tuple[Callable[[list[str], Body], str], tuple[int, ...]]] = {
     "all zeros": (_cells(lambda k, row: [row[0], *("0" for _ in row[1:])]), (2,)),
     "noise": (_noise(-1.0, 1.0), (2,)),
     "zeros and ones": (_noise(0, 1, whole=True), (2,)),
-    "negative": (_cells(lambda k, row: [row[0], *(c[1:] if c.startswith("-") else f"-{c}" for c in row[1:])]), (0, 1, 2)),
-    "a thousand million times too large": (_cells(lambda k, row: [row[0], *(f"{c}e9" if "e" not in c else c for c in row[1:])]), (0, 1, 2)),
-    "first half": (lambda head, body: _text(head, body[: len(body) // 2]), (0, 1, 2)),
-    "second half": (lambda head, body: _text(head, body[len(body) // 2 :]), (0, 1, 2)),
-    "a remark inside": (lambda head, body: _text(head, body[:9]) + "# a remark\n" + _text([], body[9:]).lstrip(), (0, 1, 2)),
+    "negative": (_cells(lambda k, row: [row[0], *(c[1:] if c.startswith("-") else f"-{c}" for c in row[1:])]), SOME),
+    "a thousand million times too large": (_cells(lambda k, row: [row[0], *(f"{c}e9" if "e" not in c else c for c in row[1:])]), SOME),
+    "first half": (lambda head, body: _text(head, body[: len(body) // 2]), SOME),
+    "second half": (lambda head, body: _text(head, body[len(body) // 2 :]), SOME),
+    "a remark inside": (lambda head, body: _text(head, body[:9]) + "# a remark\n" + _text([], body[9:]).lstrip(), SOME),
     "semicolons and decimal commas": (
         lambda head, body: _text(
             [*head[:-1], head[-1].replace(",", ";")], [[c.replace(".", ",") for c in row] for row in body], ";"
         ),
-        (0, 1, 2),
+        SOME,
     ),
     "binary": (lambda head, body: "\x00\x01\x02" * 900, (2,)),
 }  # fmt: skip
@@ -92,6 +105,8 @@ def test_awkward(name: str, way: str, tmp_path: Path, capsys: pytest.CaptureFixt
     else:
         stride = max(1, len(body) // 6000)
     make, codes = WAYS[way]
+    if codes is SOME:
+        codes = (0,) if name in ANSWERED[way] else (2,)
     if name == "align" and way == "three rows":
         codes = (0,)  # three positions are enough for a zero with a wide bar
     path = tmp_path / "awkward.csv"
