@@ -450,3 +450,24 @@ def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Pat
     assert window.page.tabs["Encoder"].isHidden()
     assert window.page.tabs["Pole search"].isHidden()
     assert not window.page.tabs["Lead orders"].isHidden()
+
+
+def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run")
+    page = window.page
+    assert isinstance(page, RunPage)
+    qtbot.waitUntil(lambda: page.sim is not None, timeout=60000)
+    assert page.sim is not None
+    for text, words in (("-10", "0 V to 1.50 kV is"), ("1e9", "more than any motor bench has")):
+        type_into(qtbot, page.supply, text)
+        assert words in window.notice_text.text()
+        assert page.sim.inputs[5] == pytest.approx(48.0)
+    type_into(qtbot, page._levers["load"], "0.1")
+    page.sim.advance(0.3)
+    assert page.sim.speed == 0.0  # off, and a brake
+    page.load_kind.moved.emit("drives")
+    page.sim.advance(0.3)
+    assert page.sim.speed < -10.0

@@ -304,8 +304,8 @@ class InstrumentLevers(_Frozen):
 class ResistanceLevers(_Frozen):
     """Temperatures in °C, one lead of the cable in Ω."""
 
-    temperature: float | None = None
-    reference: float = 20.0
+    temperature: float | None = Field(default=None, ge=-273.15, le=1000)
+    reference: float = Field(default=20.0, ge=-273.15, le=1000)
     rule: Literal["iec", "ieee"] = "iec"
     cable: float = Field(default=0.0, ge=0)
     meter_resolution: float | None = Field(default=None, gt=0, description="Ω, last digit of the meter")
@@ -382,10 +382,14 @@ class SpeedLevers(_Frozen):
 
 
 class RunLevers(_Frozen):
-    """Reference in rad/s, load in N·m, limits of the first run."""
+    """Reference in rad/s, load in N·m, limits of the first run.
+
+    A load brakes whichever way the shaft turns, unless it ``drives`` (a weight): then it pulls one way, at rest too.
+    """
 
     speed: float = 100.0
     load: float = 0.0
+    load_kind: Literal["brakes", "drives"] = "brakes"
     i_limit: float = Field(default=5.0, gt=0, description="A peak")
     i_trip: float = Field(default=10.0, gt=0, description="A peak")
     v_min: float = Field(default=10.0, ge=0, description="V")

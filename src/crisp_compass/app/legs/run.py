@@ -13,7 +13,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -27,6 +27,8 @@ from crisp_compass.voyage.design import build_drive
 from crisp_compass.voyage.scenarios import open_simulation
 
 FRAME_MS = 33
+#: Highest bus that the plate takes too, V.
+MOST_BUS = 1500.0
 WINDOW_S = 4.0
 _POINTS_PER_SECOND = 1000
 _WHY = {
@@ -89,9 +91,16 @@ class RunPage(LegPage):
             "i_trip": Lever("Trip level", "A", width=88),
             "v_min": Lever("Minimum bus", "V", width=98),
         }
-        self.supply = Lever("Supply now", "V", width=98)
+        self.load_kind = Choice(
+            "Load",
+            {"brakes": "brakes", "drives": "drives (weight)"},
+            width=122,
+            tip="Friction only brakes; a weight or wind drives, at rest too",
+        )
+        self.bind(self.load_kind, "load_kind")
+        self.supply = Lever("Supply now", "V", width=98, between=(0.0, MOST_BUS))
         self.supply.moved.connect(self._on_supply)
-        self.add_levers(*self._levers.values(), self.supply)
+        self.add_levers(*self._levers.values(), self.load_kind, self.supply)
         for field, lever in self._levers.items():
             self.bind(lever, field)
         self.reverse = QPushButton("Reverse")
@@ -108,6 +117,7 @@ class RunPage(LegPage):
         bench = self.document.bench
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.run, field))
+        self.load_kind.show_value(bench.levers.run.load_kind)
         assert self.main_button is not None
         try:
             self.check_ready(self.waiting, self.stack)
@@ -140,7 +150,7 @@ class RunPage(LegPage):
             self._history = {k: np.empty(0) for k in self._history}
         elif self.sim.drive != drive:
             self.sim.retune(drive)
-        self.sim.set_load(bench.levers.run.load)
+        self.sim.set_load(bench.levers.run.load, drives=bench.levers.run.load_kind == "drives")
         if self.running:
             self.sim.command(SPEED, speed=bench.levers.run.speed)
 

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QW
 
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import editable, from_si, parse, plain, to_si, unit_label
+from crisp_compass.quantities import editable, from_si, parse, plain, show, to_si, unit_label
 
 
 class _Framed(QWidget):
@@ -73,9 +73,11 @@ class Lever(_Framed):
         optional: bool = False,
         compact: bool = False,
         hint: str = "",
+        between: tuple[float, float] | None = None,
     ) -> None:
         super().__init__(title, width, compact=compact)
         self._optional = optional
+        self._between = between  # SI, for values that no model checks
         self._unit, self._whole, self._plain = unit, whole, plain or whole
         self.base = ""  # ``peak`` or ``rms`` where the figure is one of these
         self._value: float | None = None
@@ -125,6 +127,9 @@ class Lever(_Framed):
     def _read(self) -> float:
         """Parse the text; a bare number is in the unit that stands beside the field."""
         value = parse(self.edit.text(), self._unit, base=self.base)
+        if self._between is not None and not self._between[0] <= value <= self._between[1]:
+            low, high = (show(x, self._unit) for x in self._between)
+            raise Refusal(f"{show(value, self._unit)} is not possible here", f"{low} to {high} is")
         if self._whole and from_si(value, self._unit) != round(from_si(value, self._unit)):
             raise Refusal("a whole number is needed")
         return value
