@@ -9,9 +9,13 @@ from collections.abc import Iterator
 import numpy as np
 import pytest
 
-from crisp_compass.loops.current import axis_loop, tune_current
+from crisp_compass.errors import Refusal
+from crisp_compass.loops.current import axis_loop, largest_linear_step, placed_gains, tune_current
+from crisp_compass.loops.number_format import Scales, from_integers, to_forms
+from crisp_compass.loops.sampled import discretise, margins
 from crisp_compass.loops.speed import tune_speed
 from crisp_compass.modulation.pwm import VOLTAGE_PER_BUS
+from crisp_compass.quantities import parse
 
 with warnings.catch_warnings():
     warnings.simplefilter("ignore")
@@ -132,3 +136,50 @@ def test_space_vector_limit() -> None:
     """Vdc/√3, 15.47 % above sine modulation (D. G. Holmes, T. A. Lipo, 2003)."""
     assert VOLTAGE_PER_BUS["space-vector"] == pytest.approx(1 / math.sqrt(3))
     assert VOLTAGE_PER_BUS["space-vector"] / VOLTAGE_PER_BUS["sine"] - 1 == pytest.approx(0.1547, abs=1e-4)
+
+
+def test_placement_names_the_end_that_was_missed_with_a_limit_that_is_accepted() -> None:
+    """Below the winding's own pole the gain would be negative; above, the delay's own poles are slower. Both limits work."""
+    winding = {"r": 0.4, "l_axis": 1e-3, "damping": 0.8, "loop_hz": 20e3, "delay_samples": 1.5}
+    for wanted, words in ((10.0, "winding's own pole"), (9000.0, "delay's own poles")):
+        with pytest.raises(Refusal, match=words) as caught:
+            placed_gains(natural_hz=wanted, **winding)
+        text = caught.value.sentence.split("about ")[1]
+        limit = parse(" ".join(text.split(" ")[:2]).rstrip(","), "Hz")
+        assert min(placed_gains(natural_hz=limit, **winding)) > 0
+    for natural in (60.0, 200.0, 900.0):
+        assert min(placed_gains(natural_hz=natural, **winding)) > 0
+
+
+def test_the_phase_margin_of_a_loop_far_beyond_is_followed_not_wrapped() -> None:
+    """Integrator behind two and a half periods of delay: 90° − 360°·f·τ exactly, however far below zero."""
+    ts = 1 / 10e3
+    for gain in (1e3, 4e3, 1.9e4):
+        found = margins(discretise(np.array([[0.0]]), np.array([[gain]]), np.array([[1.0]]), ts, 2 * ts))
+        exact = 90 - math.degrees(2 * math.pi * found.crossover_hz * 2.5 * ts)
+        assert found.phase_margin_deg == pytest.approx(exact, abs=1e-6)
+        assert found.stable == (exact > 0 and found.gain_margin_db > 0)
+    assert exact < -90
+
+
+def test_one_threshold_says_ringing_everywhere() -> None:
+    axis = tune_current(r=0.4, ld=1e-3, lq=1e-3, loop_hz=20e3, bandwidth_hz=2550.0)
+    scales = Scales(40.0, 60.0, 20e3)
+    forms = to_forms(axis.q.kp, axis.q.ki, scales)
+    read = from_integers(forms.kp_q, forms.ki_q, scales, r=0.4, inductance=1e-3, delay_samples=1.5)
+    assert (
+        axis.q.margins.rings
+        == ("small-margin" in [f.code for f in axis.findings])
+        == ("small-margin" in [f.code for f in read.findings])
+    )
+
+
+@pytest.mark.parametrize(("kp", "ki", "r"), [(8.0, 3000.0, 0.4), (0.1, 200.0, 2.0), (8.0, 3e5, 0.4)])
+def test_the_largest_linear_step_is_where_the_limit_begins(kp: float, ki: float, r: float) -> None:
+    """By running the sampled loop: a hair below it the output never reaches the limit in its first sample or its end, above it does."""
+    limit, ts = 12.0, 5e-5
+    step = largest_linear_step(limit, kp, ki, r, ts)
+    for share, reaches in ((0.999, False), (1.001, True)):
+        size = share * step
+        first, last = (kp + ki * ts) * size, r * size
+        assert (max(first, last) > limit) == reaches
