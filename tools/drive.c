@@ -26,14 +26,27 @@ static double friction(double t, double w, double c)
     return 0;
 }
 
-static void period(state *x, const drive *d, double h, double c, double s)
+/* Weights of the exponential rule for a decay of rate a over h: e^(-ah), (1 - e^(-ah))/a, (e^(-ah) - 1 + ah)/(a*a*h). */
+static void weights(double a, double h, double *w)
 {
-    const double p = d->p, over_ld = 1 / d->ld, over_lq = 1 / d->lq, over_j = 1 / d->inertia, over_k = 1 / d->knee;
-    double i_d = x->i_d, i_q = x->i_q, w = x->w, th = x->th, torque = 0, w_mid = w;
-    for (int n = 0; n < SUBSTEPS; n++) {
-        const double d0 = i_d, q0 = i_q, w0 = w, turn = 0.5 * h * p * w0, sq = turn * turn;
-        const double st = turn * (1 - sq / 6), ct = 1 - sq * (0.5 - sq / 24);
-        double step = 0.5 * h;
+    const double z = a * h;
+    w[0] = exp(-z);
+    if (z < 1e-3) { w[1] = h * (1 - z * (0.5 - z / 6)); w[2] = h * (0.5 - z * (1.0 / 6 - z / 24)); }
+    else { w[1] = (1 - w[0]) / a; w[2] = (w[0] - 1 + z) / (a * z); }
+}
+
+static void period(state *x, const drive *d, double c, double s)
+{
+    const double p = d->p, over_j = 1 / d->inertia, rate_d = d->r / d->ld, rate_q = d->r / d->lq;
+    double i_d = x->i_d, i_q = x->i_q, w = x->w, th = x->th, wd[3], wq[3];
+    const double far = ceil(fmin(8 * fabs(p * w * d->ts), 64));
+    const int steps = far > SUBSTEPS ? (int)far : SUBSTEPS;
+    const double h = d->ts / steps;
+    weights(rate_d, h, wd); weights(rate_q, h, wq);
+    const double least = d->dead * fmax(wd[1] / d->ld, wq[1] / d->lq), over_k = 1 / fmax(fmax(d->knee, least), 1e-9);
+    for (int n = 0; n < steps; n++) {
+        const double d0 = i_d, q0 = i_q, w0 = w;
+        double n_d = 0, n_q = 0, k_w0 = 0, k_w = 0;
         for (int stage = 0; stage < 2; stage++) {
             const double we = p * w, al = i_d * c - i_q * s, be = i_d * s + i_q * c, half = 0.5 * SQRT3 * be;
             double ua = x->v_a, ub = x->v_b;
@@ -42,28 +55,31 @@ static void period(state *x, const drive *d, double h, double c, double s)
                 ua -= d->dead * (2 * ea - eb - ec) / 3;
                 ub -= d->dead * (eb - ec) / SQRT3;
             }
-            const double vd = ua * c + ub * s, vq = ub * c - ua * s;
-            const double k_d = (vd - d->r * i_d + we * d->lq * i_q) * over_ld;
-            const double k_q = (vq - d->r * i_q - we * (d->ld * i_d + d->psi)) * over_lq;
-            torque = 1.5 * p * ((d->psi + d->ld * i_d) * i_q - d->lq * i_q * i_d);
-            const double k_w = friction(torque - d->viscous * w, w, d->coulomb) * over_j;
-            i_d = d0 + step * k_d; i_q = q0 + step * k_q; w = w0 + step * k_w;
+            const double f_d = (ua * c + ub * s - d->r * i_d + we * d->lq * i_q) / d->ld + rate_d * i_d;
+            const double f_q = (ub * c - ua * s - d->r * i_q - we * (d->ld * i_d + d->psi)) / d->lq + rate_q * i_q;
+            k_w = friction(1.5 * p * ((d->psi + d->ld * i_d) * i_q - d->lq * i_q * i_d) - d->viscous * w, w, d->coulomb) * over_j;
             if (stage == 0) {
                 const double c0 = c;
+                n_d = f_d; n_q = f_q; k_w0 = k_w;
+                i_d = wd[0] * d0 + wd[1] * n_d; i_q = wq[0] * q0 + wq[1] * n_q;
+                w = w0 + h * k_w;
+                if (w0 * w < 0) w = 0;
+                const double turn = h * p * (w0 + 0.5 * h * k_w), sq = turn * turn;
+                const double st = turn * (1 - sq / 6 * (1 - sq / 20)), ct = 1 - sq * (0.5 - sq * (1.0 / 24 - sq / 720));
                 c = c * ct - s * st; s = s * ct + c0 * st;
-                w_mid = w; step = h;
-            }
+            } else { i_d += wd[2] * (f_d - n_d); i_q += wq[2] * (f_q - n_q); }
         }
+        w = w0 + 0.5 * h * (k_w0 + k_w);
         if (w0 * w < 0) w = 0;
-        th += h * (w0 != 0 ? w_mid : 0.5 * w);
-        { const double c0 = c; c = c * ct - s * st; s = s * ct + c0 * st; }
+        th += 0.5 * h * (w0 + w);
     }
-    x->i_d = i_d; x->i_q = i_q; x->w = w; x->th = th; x->torque = torque;
+    x->i_d = i_d; x->i_q = i_q; x->w = w; x->th = th;
+    x->torque = 1.5 * p * ((d->psi + d->ld * i_d) * i_q - d->lq * i_q * i_d);
 }
 
 static void run(state *x, const drive *d, double target, long steps, long every, double *out)
 {
-    const double h = d->ts / SUBSTEPS;
+    const double track_d = d->ki_d * d->ts / d->kp_d, track_q = d->ki_q * d->ts / d->kp_q;
     const int divider = (int)d->divider;
     int phase = 0;
     for (long k = 0; k < steps; k++) {
@@ -88,8 +104,10 @@ static void run(state *x, const drive *d, double target, long steps, long every,
         const double e_d = -i_d, e_q = x->iq_ref - i_q, n_d = x->int_d + d->ki_d * d->ts * e_d, n_q = x->int_q + d->ki_q * d->ts * e_q;
         const double vd = d->kp_d * e_d + n_d - we * d->lq * i_q, vq = d->kp_q * e_q + n_q + we * (d->ld * i_d + d->psi);
         const double limit = x->bus / SQRT3, sd = clampd(vd, limit), left = limit * limit - sd * sd, sq = clampd(vq, sqrt(left > 0 ? left : 0));
-        x->int_d = n_d + (sd - vd); x->int_q = n_q + (sq - vq); x->vd = sd; x->vq = sq;
-        const double a = clampd(1.5 * d->ts * d->p * x->seen, 0.7), ct = cos(a), st = sin(a), ca = cs * ct - ss * st, sa = ss * ct + cs * st;
+        x->int_d = sd == vd ? n_d : x->int_d + track_d * (d->kp_d * e_d + sd - vd);
+        x->int_q = sq == vq ? n_q : x->int_q + track_q * (d->kp_q * e_q + sq - vq);
+        x->vd = sd; x->vq = sq;
+        const double a = 1.5 * d->ts * d->p * x->seen, ct = cos(a), st = sin(a), ca = cs * ct - ss * st, sa = ss * ct + cs * st;
         const double next_a = sd * ca - sq * sa, next_b = sd * sa + sq * ca;
         if (sqrt(x->i_d * x->i_d + x->i_q * x->i_q) > d->i_trip) x->fault = 1;
         else if (x->bus < d->v_min) x->fault = 2;
@@ -100,7 +118,7 @@ static void run(state *x, const drive *d, double target, long steps, long every,
             row[0] = (double)k * d->ts; row[1] = x->ref; row[2] = x->w; row[3] = 0; row[4] = x->i_d; row[5] = x->iq_ref; row[6] = x->i_q; row[7] = sd; row[8] = sq;
             row[9] = al; row[10] = -0.5 * al + 0.5 * SQRT3 * be; row[11] = -row[9] - row[10]; row[12] = x->bus; row[13] = x->torque; row[14] = x->th; row[15] = te; row[16] = x->seen;
         }
-        period(x, d, h, c, s);
+        period(x, d, c, s);
         x->v_a = next_a; x->v_b = next_b;
     }
 }

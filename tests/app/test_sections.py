@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
 import numpy as np
@@ -471,3 +472,25 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     page.load_kind.moved.emit("drives")
     page.sim.advance(0.3)
     assert page.sim.speed < -10.0
+
+
+def test_amperes_typed_as_rms_are_brought_to_the_fields_base(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("plate", "Motor")
+    lever = window.page._levers["rated_current"]  # type: ignore[attr-defined]
+    type_into(qtbot, lever, "5 A rms")
+    assert window.document.bench.levers.plate.rated_current == pytest.approx(5 * math.sqrt(2))
+    window.document.set_lever("plate", "current_base", "rms")
+    type_into(qtbot, lever, "5 A rms")
+    assert window.document.bench.levers.plate.rated_current == pytest.approx(5.0)
+    # a bare number is in the unit that stands at the field, whatever prefix was shown before
+    window.travel("run")
+    page = window.page
+    assert isinstance(page, RunPage)
+    type_into(qtbot, page._levers["load"], "50m")
+    assert page._levers["load"].edit.text() == "50 m"
+    type_into(qtbot, page._levers["load"], "0.1")
+    assert window.document.bench.levers.run.load == pytest.approx(0.1)
+    assert page._levers["load"].suffix.text() == "N·m"

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from crisp_compass.cli.output import command, emit, number
+from crisp_compass.cli.output import command, emit, number, refuse_idle
 from crisp_compass.errors import Refusal
 
 identify = typer.Typer(help="Motor constants from captures.", no_args_is_help=True)
@@ -37,6 +37,10 @@ def resistance(
     from crisp_compass.capture import read_capture
     from crisp_compass.identify.resistance import fit_resistance
 
+    if temperature_rule == "ieee" and reference_temperature is None:
+        raise Refusal(
+            "it has no effect without --reference-temperature", "give both or none", where="--temperature-rule"
+        )
     if temperature_rule not in ("iec", "ieee"):
         raise Refusal(f"“{temperature_rule}” is no rule", "use iec or ieee", where="--temperature-rule")
     capture = read_capture(file, column or ())
@@ -83,6 +87,9 @@ def flux(
 
     capture = read_capture(file, column or ())
     running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
+    refuse_idle(
+        "a running motor (v_q)" if running else "open-circuit voltages", {"--turns": turns} if running else {"--r": r}
+    )
     result: Result = (
         fit_running(capture, pole_pairs=pole_pairs, r=r)
         if running
@@ -135,5 +142,7 @@ def mechanics(
     from crisp_compass.capture import read_capture
     from crisp_compass.identify.mechanics import fit_mechanics
 
+    if inertia is not None:
+        refuse_idle("--inertia", {"--kt": kt})
     result = fit_mechanics(read_capture(file, column or ()), kt=kt, inertia=inertia)
     emit("identify mechanics", json, estimates=result.estimates, method=result.method, findings=result.findings)

@@ -111,11 +111,19 @@ def _decay(rate: float, h: float) -> tuple[float, float, float]:
 
 @njit(cache=True, error_model="numpy", fastmath=_FAST)
 def _advance(
-    x: FloatArray, drive: Drive, va: float, vb: float, active: bool, load: float, holds: float, span: float
+    x: FloatArray,
+    drive: Drive,
+    va: float,
+    vb: float,
+    active: bool,
+    load: float,
+    holds: float,
+    span: float,
+    usual: FloatArray,
 ) -> None:
     """Advance the machine by ``span`` seconds under one stationary voltage; ``load`` drives, ``holds`` only brakes [N·m].
 
-    The rotor's sine and cosine are turned on by each sub-step's angle instead of being computed anew; they start each
+    ``usual`` (7,) holds the weights of the usual sub-step and its length. The rotor's sine and cosine are turned on by each sub-step's angle instead of being computed anew; they start each
     period exact.
     """
     m, inv = drive.machine, drive.inverter
@@ -128,8 +136,11 @@ def _advance(
     steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
     h = span / steps
     rate_d, rate_q = r / ld, r / lq
-    e_d, first_d, second_d = _decay(rate_d, h)
-    e_q, first_q, second_q = _decay(rate_q, h)
+    if h == usual[0]:
+        e_d, first_d, second_d, e_q, first_q, second_q = usual[1], usual[2], usual[3], usual[4], usual[5], usual[6]
+    else:
+        e_d, first_d, second_d = _decay(rate_d, h)
+        e_q, first_q, second_q = _decay(rate_q, h)
     # never a steeper knee than the sub-step resolves; the current's ripple, which makes the knee, is always wider
     knee = max(inv.knee, loss * max(first_d / ld, first_q / lq), 1e-9)
     over_knee = 1.0 / knee
@@ -385,6 +396,10 @@ def run(
     whole = int(computing + 1e-9)
     early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
     p = drive.machine.pole_pairs
+    usual = np.empty(7)
+    usual[0] = (c.ts - early) / math.ceil(SUBSTEPS * (c.ts - early) / c.ts - 1e-9)
+    usual[1], usual[2], usual[3] = _decay(drive.machine.r / drive.machine.ld, usual[0])
+    usual[4], usual[5], usual[6] = _decay(drive.machine.r / drive.machine.lq, usual[0])
     rows = 0
     divider = int(c.speed_divider)
     speed_phase = int(x[COUNT]) % divider
@@ -419,8 +434,10 @@ def run(
         drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
         holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
         if early > 0.0:
-            _advance(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early)
-        _advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
+            _advance(
+                x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual
+            )
+        _advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)
         x[TIME] += c.ts
     return rows
 

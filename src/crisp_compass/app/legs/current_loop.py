@@ -59,7 +59,7 @@ class CurrentLoopPage(LoopLeg):
             "bandwidth_hz": Lever("Crossover", "Hz", width=98),
             "damping": Lever("Damping", "", width=70, plain=True, tip="Of the placed pole pair"),
             "delay_samples": Lever("Delay, periods", "", width=84, plain=True),
-            "step": Lever("Shown step", "A", width=82),
+            "step": Lever("Shown step", "A", base="peak", width=82),
             "saturation": Lever(
                 "L falls by", "%", width=74, tip="Most that the iron's saturation takes at this step"
             ),

@@ -160,6 +160,9 @@ class PlatePage(LegPage):
         self._arrange(plate.family)
         for field, lever in self._levers.items():
             lever.show_value(getattr(plate, field))
+        rated = self._levers["rated_current"]
+        assert isinstance(rated, Lever)
+        rated.base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean
         outlook = plate_outlook(bench)
         self.answer.show_answer(outlook.answer, outlook.doubt, outlook.reason)
         self.findings.show_findings(outlook.findings)

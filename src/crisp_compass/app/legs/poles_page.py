@@ -49,7 +49,7 @@ class PolesPage(OutlookLeg):
         caution.setWordWrap(True)
         self.column.addWidget(caution)
         self.current = Lever(
-            "Pulse current", "A", width=112, optional=True, tip="At the end of a pulse; rated if empty"
+            "Pulse current", "A", base="peak", width=112, optional=True, tip="At the end of a pulse; rated if empty"
         )
         self.noise = Lever(
             "Noise of one", "%", width=104, tip="Standard deviation of a reading, of the pulse current"

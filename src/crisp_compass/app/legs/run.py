@@ -87,8 +87,8 @@ class RunPage(LegPage):
         self._levers = {
             "speed": Lever("Speed", "rpm", width=100),
             "load": Lever("Load torque", "N·m", width=104),
-            "i_limit": Lever("Current limit", "A", width=98),
-            "i_trip": Lever("Trip level", "A", width=88),
+            "i_limit": Lever("Current limit", "A", base="peak", width=98),
+            "i_trip": Lever("Trip level", "A", base="peak", width=88),
             "v_min": Lever("Minimum bus", "V", width=98),
         }
         self.load_kind = Choice(

@@ -76,6 +76,10 @@ class SupplyPage(LegPage):
         bench = self.document.bench
         supply = bench.levers.supply
         self.v_bus.show_value(bench.levers.plate.v_bus)
+        for field in ("drive_continuous", "drive_peak"):
+            lever = self._levers[field]
+            assert isinstance(lever, Lever)
+            lever.base = supply.drive_base
         shown = _BY_SOURCE[supply.source]
         for field, lever in self._levers.items():
             if field != "mains_hz":

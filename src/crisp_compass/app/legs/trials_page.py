@@ -59,7 +59,7 @@ class TrialsPage(LegPage):
         self.column.addWidget(self.stack, 1)
         self.kp = Lever("Kp", "V/A", width=112, optional=True)
         self.ki = Lever("Ki", "V/(A·s)", width=132, optional=True)
-        self.current = Lever("Test current", "A", width=108, optional=True)
+        self.current = Lever("Test current", "A", base="peak", width=108, optional=True)
         self.automatic = QCheckBox("found by the drive itself")
         for lever, field in ((self.kp, "trial_kp"), (self.ki, "trial_ki"), (self.current, "trial_current")):
             self.bind(lever, field)

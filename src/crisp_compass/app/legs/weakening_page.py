@@ -51,6 +51,7 @@ class WeakeningPage(LegPage):
 
     def refresh(self) -> None:
         bench = self.document.bench
+        self._levers["rated_current"].base = bench.levers.plate.current_base
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.plate, field))
         try:

@@ -74,12 +74,13 @@ class Lever(_Framed):
         compact: bool = False,
         hint: str = "",
         between: tuple[float, float] | None = None,
+        base: str = "",
     ) -> None:
         super().__init__(title, width, compact=compact)
         self._optional = optional
         self._between = between  # SI, for values that no model checks
         self._unit, self._whole, self._plain = unit, whole, plain or whole
-        self.base = ""  # ``peak`` or ``rms`` where the figure is one of these
+        self.base = base  # ``peak`` or ``rms`` where the figure is one of these
         self._value: float | None = None
         self._before: tuple[float | None] | None = None  # what stood here before the typing began
         self.edit = QLineEdit()
