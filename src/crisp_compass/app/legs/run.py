@@ -85,20 +85,20 @@ class RunPage(LegPage):
 
     def _build_levers(self) -> None:
         self._levers = {
-            "speed": Lever("Speed", "rpm", width=100),
-            "load": Lever("Load torque", "N·m", width=104),
-            "i_limit": Lever("Current limit", "A", base="peak", width=98),
-            "i_trip": Lever("Trip level", "A", base="peak", width=88),
-            "v_min": Lever("Minimum bus", "V", width=98),
+            "speed": Lever("Speed", "rpm", width=92),
+            "load": Lever("Load torque", "N·m", width=98),
+            "i_limit": Lever("Current limit", "A", base="peak", width=88),
+            "i_trip": Lever("Trip level", "A", base="peak", width=82),
+            "v_min": Lever("Minimum bus", "V", width=88),
         }
         self.load_kind = Choice(
             "Load",
-            {"brakes": "brakes", "drives": "drives (weight)"},
-            width=122,
+            {"brakes": "brakes", "drives": "drives"},
+            width=88,
             tip="Friction only brakes; a weight or wind drives, at rest too",
         )
         self.bind(self.load_kind, "load_kind")
-        self.supply = Lever("Supply now", "V", width=98, between=(0.0, MOST_BUS))
+        self.supply = Lever("Supply now", "V", width=86, between=(0.0, MOST_BUS))
         self.supply.moved.connect(self._on_supply)
         self.add_levers(*self._levers.values(), self.load_kind, self.supply)
         for field, lever in self._levers.items():
