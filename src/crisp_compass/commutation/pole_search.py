@@ -150,10 +150,12 @@ def _read(
         findings.append(Finding("caution", "axis-wide", text))
     along, cross, u_along, u_cross = _first(solution, covariance, axis)
     if abs(cross) > max(4 * u_cross, 0.35 * abs(along)):
-        text = (
-            "The current differs between opposite directions across the axis too: the current channels have an offset (read them before "
-            "each pulse, column i_rest), or the other inductance is the larger."
+        why = (
+            "the current channels have an offset (read them before each pulse, column i_rest), or the other inductance is the larger"
+            if offset > 0
+            else "the other inductance is the larger, or the shaft moved"
         )
+        text = f"The current differs between opposite directions across the axis too: {why}."
         findings.append(Finding("caution", "current-offset", text))
     chance, sign, reach = _polarity(
         solution, covariance, axis, along, u_along, math.hypot(offset, 0.0 if offset == 0 else cross), dof
