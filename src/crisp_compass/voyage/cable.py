@@ -14,7 +14,7 @@ from __future__ import annotations
 
 import math
 from collections import defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 
 import numpy as np
 
@@ -127,18 +127,14 @@ def _diode_class(v: float) -> int:
     return 0 if v < DIODE[0] else 1 if v < DIODE[1] else 2
 
 
-@dataclass
 class _Readings:
     """All readings by unordered pair (ohms), ordered pair (diode, red probe first) and wire (current, scope)."""
 
-    ohms: dict[frozenset[str], list[float]] = field(default_factory=lambda: defaultdict(list))
-    diode: dict[tuple[str, str], list[float]] = field(default_factory=lambda: defaultdict(list))
-    current: dict[str, list[float]] = field(default_factory=lambda: defaultdict(list))
-    scope: dict[str, list[str]] = field(default_factory=lambda: defaultdict(list))
-
     def __init__(self, wires: tuple[CableWire, ...]) -> None:
-        self.ohms, self.diode = defaultdict(list), defaultdict(list)
-        self.current, self.scope = defaultdict(list), defaultdict(list)
+        self.ohms: dict[frozenset[str], list[float]] = defaultdict(list)
+        self.diode: dict[tuple[str, str], list[float]] = defaultdict(list)
+        self.current: dict[str, list[float]] = defaultdict(list)
+        self.scope: dict[str, list[str]] = defaultdict(list)
         for wire in wires:
             for other, value in wire.ohms.items():
                 self.ohms[frozenset((wire.name, other))].append(value)
@@ -308,9 +304,6 @@ def _next(
         if n in open_ and any(r < JOINED for r in taken) and len(taken) < _REPEATS:
             return f"Measure from {n} to the motor's frame once more, probes exchanged: one reading decides nothing."
     likely = {r: [n for n, g in zip(names, guess, strict=True) if g == r] for r in "GS"}
-    for n in open_:
-        if readings.scope.get(n) and feed and len(readings.scope[n]) < 3:
-            break
     ends = [*likely["G"][:1], *likely["S"][:1]]
     asks: list[tuple[int, int, str]] = []
     rank = {n: 0 if n in ends else 1 for n in names}
