@@ -26,7 +26,7 @@ from crisp_compass.identify.plate import (
 )
 from crisp_compass.modulation.pwm import linear_limit
 from crisp_compass.quantities import show
-from crisp_compass.voyage.sources import best_value
+from crisp_compass.voyage.sources import best_source, best_value
 from crisp_compass.voyage.supply import rated_peak
 
 Rows = tuple[tuple[str, str], ...]
@@ -92,8 +92,10 @@ def _magnet(bench: Bench) -> PlateOutlook:
         pole_pairs=plate.pole_pairs, kv=plate.kv, kv_school=plate.kv_school, kt=plate.kt, kt_school=plate.kt_school
     )
     settled = settled_value(bench, "flux.flux_linkage")
-    flux = settled.value if settled else typed.flux
-    source = "measured flux" if settled else "the plate's Kv" if typed.flux_by_kv else "the plate's Kt"
+    best = best_source(bench, "flux_linkage")
+    flux = best.value if best else None
+    names = {"settled": "measured flux", "plate, Kv": "the plate's Kv", "plate, Kt": "the plate's Kt"}
+    source = names.get(best.name, best.name) if best else ""
     findings = list(typed.findings) + power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)
     findings += supply_checks(
         flux=flux, pole_pairs=plate.pole_pairs, r_phase=best_value(bench, "resistance"), volts=plate.rated_voltage or plate.v_bus,
