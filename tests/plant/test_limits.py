@@ -56,7 +56,7 @@ def _turning(drive: Drive, omega: float, seed: int = 1) -> Simulation:
 
 def test_large_steps_use_the_whole_voltage_and_do_not_overshoot() -> None:
     ratios, tops = [], []
-    for machine, ts, bus, omega, step in random_steps(150, seed=3):
+    for machine, ts, bus, omega, step in random_steps(90, seed=3):
         sim = _turning(_held(machine, ts, bus), omega)
         sim.command(CURRENT, i_q=step)
         need = full_voltage_time(machine, bus / math.sqrt(3), omega, step)
