@@ -212,7 +212,7 @@ def _with_lag(data: RunUp, fit: _Fit, findings: list[Finding]) -> tuple[RunUp, _
     if not data.driven:
         return data, fit
     late = replace(data, lag=True)
-    candidate = _search(late)
+    candidate = _search(late, fit.b)
     lag = float(candidate.coefficients[-1])
     if not (candidate.cost < 0.95 * fit.cost and 0.5 * data.dt < lag < 0.2 * float(data.t[-1] - data.t[0])):
         return data, fit
