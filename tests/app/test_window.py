@@ -22,6 +22,7 @@ from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import FORMAT
+from crisp_compass.loops.current import axis_loop
 from hands import copy_bench, drop, press_main
 from makers import save, staircase
 
@@ -69,7 +70,9 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
     assert found["CC_RESISTANCE_OHM"] == pytest.approx(0.0622, rel=2e-3)
     assert found["CC_INDUCTANCE_LD_H"] == pytest.approx(44.1e-6, rel=5e-3)
     assert found["CC_FLUX_LINKAGE_WB"] == pytest.approx(2.137e-3, rel=1e-3)
-    assert found["CC_CURRENT_LOOP_KP_Q_V_PER_A"] == pytest.approx(2 * np.pi * 1500 * 44.1e-6, rel=0.05)
+    gains = (found["CC_CURRENT_LOOP_KP_Q_V_PER_A"], found["CC_CURRENT_LOOP_KI_Q_V_PER_AS"])
+    loop = axis_loop(found["CC_RESISTANCE_OHM"], found["CC_INDUCTANCE_LQ_H"], *gains, found["CC_PWM_LOOP_HZ"], 1.5)
+    assert loop.margins.crossover_hz == pytest.approx(1500, rel=1e-5)  # the crossover asked for, met exactly
     assert found["CC_HALL_SPACING_DEG"] == 60
     if shutil.which("gcc"):
         import subprocess

@@ -12,6 +12,7 @@ from crisp_compass.bench.models import FORMAT, Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.bench.rules import settled_value, stale_inputs
 from crisp_compass.errors import Refusal
+from crisp_compass.voyage.checks import BY_CHECK, forget_check, judge
 
 WHEN = "2026-05-12T15:00:00"
 
@@ -101,3 +102,11 @@ def test_files_of_every_format_open_and_keep_what_they_say(version: int, tmp_pat
             assert (bench.checks[key].said, bench.checks[key].choice) == (record["said"], "")
     save_bench(bench, tmp_path / "again.bench.json")
     assert load_bench(tmp_path / "again.bench.json") == bench
+
+
+def test_readings_that_were_reset_do_not_come_back_from_the_ledger(winch: Path, tmp_path: Path) -> None:
+    bench = forget_check(load_bench(winch), "pairs", WHEN)
+    save_bench(bench, tmp_path / "reset.bench.json")
+    again = load_bench(tmp_path / "reset.bench.json")
+    assert judge(again, BY_CHECK["pairs"]).verdict == "open"
+    assert judge(again, BY_CHECK["probe_zero"]).verdict == "passed"

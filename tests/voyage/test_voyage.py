@@ -87,9 +87,9 @@ def test_rated_current_base_is_applied_once(bench: Bench) -> None:
 def test_design_uses_settled_values_not_evidence(bench: Bench) -> None:
     base = design.design_current(bench)
     other = settle(bench, "resistance", {"resistance": Quantity(value=0.8, unit="Ω")}, reason="test", when=WHEN)
-    assert design.design_current(other).q.ki == pytest.approx(
-        base.q.ki * 0.8 / bench.settled["resistance"].values["resistance"].value, rel=0.02
-    )
+    q, lq = design.design_current(other).q, bench.settled["inductance"].values["lq"].value
+    assert q.ki / q.kp == pytest.approx(0.8 / lq, rel=1e-9)  # the zero lies on the settled winding's pole
+    assert q.margins.crossover_hz == pytest.approx(base.q.margins.crossover_hz, rel=1e-9)
     assert design.build_drive(other).machine.r == 0.8
     optimum = design.design_current(_levers(bench, "current_loop", method="modulus-optimum"))
     assert "modulus optimum" in optimum.method

@@ -17,6 +17,10 @@ READINGS: dict[str, tuple[str, str]] = {
 }
 
 
+#: Typed readings that belong to a check before power: word → check and reading.
+TYPED = {"lead": ("probe_zero", "lead"), "ruv": ("pairs", "uv"), "rvw": ("pairs", "vw"), "rwu": ("pairs", "wu")}
+
+
 def parse_reading(text: str, when: str) -> LedgerEntry:
     """Turn a typed line into a ledger entry; raises Refusal if it is not understood."""
     word, _, rest = text.strip().partition(" ")

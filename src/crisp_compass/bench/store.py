@@ -12,6 +12,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from crisp_compass.bench.models import FORMAT, Bench
+from crisp_compass.bench.readings import TYPED
 from crisp_compass.errors import Refusal
 
 
@@ -87,29 +88,26 @@ def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:
     return data
 
 
-_TYPED = {"lead": ("probe_zero", "lead"), "ruv": ("pairs", "uv"), "rvw": ("pairs", "vw"), "rwu": ("pairs", "wu")}
-
-
 def _typed_into_checks(data: dict[str, Any]) -> dict[str, Any]:
-    """Older files keep typed meter readings in the ledger alone; the newer one of both becomes the check's reading."""
+    """Older files keep typed meter readings in the ledger alone; a check that was recorded or reset later stands."""
     ledger, checks = data.get("ledger"), data.get("checks", {})
     if not isinstance(ledger, list) or not isinstance(checks, dict):
         return data
     checks = dict(checks)
     for line in ledger:
         kind = str(line.get("kind", "")) if isinstance(line, dict) else ""
-        quantity, when = (line.get("value"), line.get("when")) if kind in _TYPED else (None, None)
+        quantity, when = (line.get("value"), line.get("when")) if kind in TYPED else (None, None)
         if (
             not isinstance(quantity, dict)
             or not isinstance(when, str)
             or not isinstance(quantity.get("value"), int | float)
         ):
             continue
-        key, name = _TYPED[kind]
-        record = checks.get(key, {"values": {}, "when": when})
+        key, name = TYPED[kind]
+        record = checks.get(key, {"values": {}, "when": ""})
         if not isinstance(record, dict) or not isinstance(record.get("values", {}), dict):
             continue
-        if name not in record.get("values", {}) or str(record.get("when", "")) < when:
+        if str(record.get("when", "")) < when or record.get("when") == when:
             values = {**record.get("values", {}), name: quantity["value"]}
             checks[key] = {**record, "values": values, "when": max(str(record.get("when", "")), when)}
     return {**data, "checks": checks} if checks else data

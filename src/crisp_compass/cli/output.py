@@ -14,7 +14,7 @@ import typer
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding
-from crisp_compass.quantities import UNITS, parse, show, show_with_error, to_si
+from crisp_compass.quantities import UNITS, check_bounds, parse, show, show_with_error, to_si
 
 P = ParamSpec("P")
 
@@ -57,7 +57,12 @@ def number(unit: str) -> Callable[[str], float]:
         if isinstance(text, float):  # a default
             return text
         if re.fullmatch(r"[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?", text):
-            return to_si(float(text), unit) + UNITS[unit].offset
+            value = to_si(float(text), unit)
+            try:
+                check_bounds(value, UNITS[unit].dimension, text)
+            except Refusal as refusal:
+                raise typer.BadParameter(refusal.sentence.rstrip(".")) from None
+            return value
         try:
             return parse(text, unit)
         except Refusal as refusal:

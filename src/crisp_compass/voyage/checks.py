@@ -12,6 +12,7 @@ from dataclasses import dataclass
 from typing import Literal
 
 from crisp_compass.bench.models import Bench, CheckChoice, CheckRecord, LedgerEntry
+from crisp_compass.bench.readings import TYPED
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.meter import MeterPhases, solve_pairs
@@ -142,8 +143,6 @@ CHECKS: tuple[Check, ...] = (
 )  # fmt: skip
 BY_CHECK = {check.key: check for check in CHECKS}
 CHOICES = {"in-order": "in order", "not-in-order": "not in order", "not-applicable": "does not apply"}
-#: Typed readings that belong to a check: word → check and reading.
-TYPED = {"lead": ("probe_zero", "lead"), "ruv": ("pairs", "uv"), "rvw": ("pairs", "vw"), "rwu": ("pairs", "wu")}
 
 
 def probe_lead(bench: Bench) -> float:
@@ -178,6 +177,8 @@ def judge(bench: Bench, check: Check) -> Judged:
         word = CHOICES[record.choice]
         verdict: Verdict = "stop" if record.choice == "not-in-order" else "passed"
         return Judged(check, verdict, f"{word[:1].upper()}{word[1:]}{remark}.", record)
+    if not record.values:
+        return Judged(check, "open", check.how, None)
     verdict, reason = check.judge(bench, record.values)
     return Judged(check, verdict, reason, record)
 
@@ -240,6 +241,8 @@ def skip_check(bench: Bench, key: str, reason: str, when: str) -> Bench:
 def forget_check(bench: Bench, key: str, when: str) -> Bench:
     """Return the bench with a check open again."""
     checks = {k: v for k, v in bench.checks.items() if k != key}
+    if any(check == key for check, _ in TYPED.values()):
+        checks[key] = CheckRecord(when=when)  # younger than the lines typed before, so that these do not come back
     line = LedgerEntry(when=when, kind="check", text=f"{BY_CHECK[key].title} taken back")
     return bench.model_copy(update={"checks": checks, "ledger": (*bench.ledger, line)})
 

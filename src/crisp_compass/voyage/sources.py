@@ -164,6 +164,15 @@ def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:
     return Quantity(value=mean.value, unit=mean.unit, u=mean.u, interval95=(mean.low, mean.high))
 
 
+def repeats_temperature(bench: Bench) -> Quantity | None:
+    """Return the winding's temperature of the resistance's captures where all were taken at one (within a kelvin), else None."""
+    taken = [e.estimates.get("temperature") for e in bench.evidence.get("resistance", ())]
+    known = [q for q in taken if q is not None]
+    if not known or len(known) < len(taken) or max(q.value for q in known) - min(q.value for q in known) > 1:
+        return None
+    return known[-1]
+
+
 def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:
     """Compare constants that must fit each other: R of two captures as a temperature, L/R as a time constant."""
     if constant != "resistance":

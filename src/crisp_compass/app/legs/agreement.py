@@ -18,7 +18,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.design import inductance_values
 from crisp_compass.voyage.evidence import drop_evidence, set_instrument
-from crisp_compass.voyage.sources import Constant, repeats_mean, side_by_side
+from crisp_compass.voyage.sources import Constant, repeats_mean, repeats_temperature, side_by_side
 
 _NAMES: dict[Constant, str] = {"resistance": "R", "ld": "Ld", "lq": "Lq", "flux_linkage": "Flux", "inertia": "J"}
 
@@ -137,6 +137,9 @@ class AgreementPage(LegPage):
         except Refusal as refusal:
             self.refuse(refusal)
             return
+        temperature = repeats_temperature(bench) if self.key == "resistance" else None
+        if temperature is not None:
+            values["temperature"] = temperature
         if self.key == "mechanics":
             newest = bench.evidence["mechanics"][-1].estimates
             values = {k: newest[k] for k in ("viscous_friction", "coulomb_friction") if k in newest} | values

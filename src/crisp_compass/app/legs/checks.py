@@ -20,6 +20,7 @@ from crisp_compass.voyage.checks import (
     Check,
     Judged,
     forget_check,
+    judge,
     judge_all,
     record_choice,
     record_reading,
@@ -212,7 +213,7 @@ class ChecksPage(LegPage):
 
     def on_skip(self, check: Check) -> None:
         """Skip an open check for a reason; open a judged one again."""
-        if check.key in self.document.bench.checks:
+        if judge(self.document.bench, check).verdict != "open":
             self._change(lambda bench: forget_check(bench, check.key, now()))
             return
         reason, ok = QInputDialog.getText(
