@@ -14,17 +14,20 @@ class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunct
         What is needed or what to do about it; may be empty.
     where
         File or option at fault; filled in by whoever knows it.
+    code
+        A word by which a caller may act on it, e.g. ``channels`` where a capture's channels have other names.
     """
 
-    def __init__(self, problem: str, remedy: str = "", *, where: str = "") -> None:
+    def __init__(self, problem: str, remedy: str = "", *, where: str = "", code: str = "") -> None:
         super().__init__(problem)
         self.problem = problem
         self.remedy = remedy
         self.where = where
+        self.code = code
 
     def at(self, where: str) -> Refusal:
         """Return the same refusal, with the place named if it was not known before."""
-        return self if self.where else Refusal(self.problem, self.remedy, where=where)
+        return self if self.where else Refusal(self.problem, self.remedy, where=where, code=self.code)
 
     @property
     def sentence(self) -> str:

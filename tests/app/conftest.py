@@ -1,4 +1,4 @@
-"""The real window for every test of it, closed clean afterwards; reasons are taken as proposed."""
+"""The real window for every test of it, closed clean afterwards."""
 
 from __future__ import annotations
 
@@ -6,10 +6,10 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
+from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool, QTimer
+from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from crisp_compass.app.legs import base
 from crisp_compass.app.main import make_application
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.window import Window
@@ -21,6 +21,9 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
     THEME.use("light")
     made = Window(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
     made.show()
+    qtbot.waitExposed(made)
+    made.activateWindow()
+    qtbot.waitUntil(made.isActiveWindow, timeout=5000)
     yield made
     made.page.leave()
     made.document.undo_stack.setClean()
@@ -32,6 +35,17 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
 
 
 @pytest.fixture(autouse=True)
-def _reasons(monkeypatch: pytest.MonkeyPatch) -> None:
-    """Take the proposed reason, as Enter would."""
-    monkeypatch.setattr(base.ReasonDialog, "exec", lambda self: base.QDialog.DialogCode.Accepted)
+def _no_dialog_waits_for_ever(qtbot: QtBot) -> Iterator[None]:
+    """Close a dialog that nobody answers, so that the test fails instead of hanging."""
+
+    def close() -> None:
+        dialog = QApplication.activeModalWidget()
+        if dialog is not None:
+            dialog.close()
+
+    timer = QTimer()
+    timer.setInterval(20000)
+    timer.timeout.connect(close)
+    timer.start()
+    yield
+    timer.stop()

@@ -21,7 +21,7 @@ from crisp_compass.app.window import Window
 from crisp_compass.bench.models import Trial
 from crisp_compass.capture import read_capture, write_capture
 from crisp_compass.voyage.orders import rank_orders
-from hands import copy_bench, drop, press_main, type_into
+from hands import copy_bench, drop, dropped, press_main, type_into
 from makers import turning
 
 
@@ -31,7 +31,7 @@ def test_turn_the_dial_read_the_table_judge_the_edges(
     window.open(copy_bench(thruster, tmp_path))
     window.travel("commutation", "Edges")
     assert "Capture a hand turn first" in window.page.answer.reason
-    drop(window, tmp_path / "thruster-hand-turn.csv")
+    dropped(qtbot, window, tmp_path / "thruster-hand-turn.csv")
     qtbot.waitUntil(lambda: isinstance(window.page, CommutationPage) and bool(window.page.evidence()), timeout=30000)
     page = window.page
     assert isinstance(page, CommutationPage)
@@ -92,7 +92,7 @@ def test_align_from_table_to_settled_zero(window: Window, qtbot: QtBot, winch: P
     # a shaft that did not follow, and one row too few, are refused and lose nothing
     target.write_text("\n".join([rows[0], *(f"{a},{0.1 * k}" for k, a in enumerate(field))]) + "\n")
     drop(window, target)
-    qtbot.waitUntil(lambda: "does not follow the field" in window.notice_text.text(), timeout=30000)
+    qtbot.waitUntil(lambda: "does not follow the field" in window.notices.text, timeout=30000)
     assert page.answer.text == "100.00°"
 
 
@@ -100,7 +100,7 @@ def test_pulses_tell_the_pole_and_the_outlook_whether_it_can_work(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
-    drop(window, tmp_path / "winch-pulses.csv")
+    dropped(qtbot, window, tmp_path / "winch-pulses.csv")
     qtbot.waitUntil(lambda: isinstance(window.page, PolesPage), timeout=30000)
     page = window.page
     assert isinstance(page, PolesPage)
@@ -142,12 +142,12 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     for seen, measured, text in (
         ("wanted", "wanted", "Agree"), ("wanted", "other", "Disagree"), ("other", "other", "Disagree"), ("other", "wanted", "Both the other way"),
     ):  # fmt: skip
-        page.seen.moved.emit(seen)
+        page.seen_way.moved.emit(seen)
         page.measured.moved.emit(measured)
         assert page.answer.text == text
     page.observed.moved.emit("other")
     assert "current channels" in page.answer.reason
-    page.seen.moved.emit("wanted")
+    page.seen_way.moved.emit("wanted")
     page.measured.moved.emit("other")
     qtbot.waitUntil(lambda: page.run is not None and page.run.outcome == "stands", timeout=60000)
 
@@ -161,7 +161,7 @@ def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: 
     columns = {**turning(0.02, 7 * turned + 0.5, np.full(8000, 7 * 2 * math.pi * 1.1), t), "position": word}
     write_capture(tmp_path / "word.csv", t, columns, {})
     window.document.set_lever("plate", "counts_per_rev", 4096)
-    drop(window, tmp_path / "word.csv")
+    dropped(qtbot, window, tmp_path / "word.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, EncoderPage) and window.page.answer.text == "4096 counts", timeout=30000
     )

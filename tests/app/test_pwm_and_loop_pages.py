@@ -26,7 +26,7 @@ from crisp_compass.app.legs.weakening_page import WeakeningPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import write_capture
 from crisp_compass.loops.step_fit import Expected, respond
-from hands import copy_bench, drop, press_main, type_into
+from hands import copy_bench, drop, dropped, press_main, type_into
 
 
 def test_one_carrier_period_and_its_window(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
@@ -97,7 +97,7 @@ def test_a_command_from_capture_to_speed(window: Window, qtbot: QtBot, winch: Pa
     for name, hertz in (("slow", 500.0), ("good", 2000.0)):
         level = ((t * hertz) % 1 < 0.2999).astype(float)
         write_capture(tmp_path / f"{name}.csv", t, {"command": level}, {})
-    drop(window, tmp_path / "good.csv")
+    dropped(qtbot, window, tmp_path / "good.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, CommandPage) and window.page.evidence() is not None, timeout=30000
     )
@@ -163,7 +163,7 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     y = respond(e, e.r, 0.7 * e.inductance, 1.5 / 20e3, np.full(170, 1.5), t)
     y += 0.006 * np.random.default_rng(0).standard_normal(200)
     write_capture(tmp_path / "step.csv", t + 0.002, {"i_q_ref": np.where(t >= 0, 1.5, 0.0), "i_q": y}, {})
-    drop(window, tmp_path / "step.csv")
+    dropped(qtbot, window, tmp_path / "step.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, MeasuredPage) and window.page.evaluated is not None, timeout=30000
     )

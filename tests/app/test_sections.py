@@ -12,6 +12,7 @@ from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtWidgets import QInputDialog, QTableWidgetItem
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.intake import Arrival
 from crisp_compass.app.legs import plate as plate_module
 from crisp_compass.app.legs.agreement import ResistanceAgreement
 from crisp_compass.app.legs.cable_page import CablePage
@@ -32,7 +33,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.pyramid import Pyramid
 from crisp_compass.app.window import Window
 from crisp_compass.capture import Capture
-from hands import copy_bench, drop, press_main, type_into
+from hands import copy_bench, drop, dropped, press_main, type_into
 from makers import save, staircase, turning
 
 
@@ -52,7 +53,7 @@ def test_with_only_a_meter_and_a_supply(window: Window, qtbot: QtBot) -> None:
     press_main(qtbot, window)
     assert window.document.bench.settled["resistance"].values["resistance"].value == pytest.approx(0.41333, rel=1e-3)
     type_into(qtbot, page.pairs["uv"], "-3")
-    assert "cannot be read on a meter" in window.notice_text.text()
+    assert "cannot be read on a meter" in window.notices.text
     assert page.pairs["uv"].value == pytest.approx(0.88)
 
 
@@ -103,7 +104,7 @@ def test_checks_are_done_skipped_and_opened_again(
     assert "insulation_motor" not in window.document.bench.checks
     monkeypatch.setattr(QInputDialog, "getText", lambda *_: ("", True))
     qtbot.mouseClick(page.rows["frame"].skip, Qt.MouseButton.LeftButton)
-    assert "no reason is given" in window.notice_text.text()
+    assert "no reason is given" in window.notices.text
 
 
 def test_a_data_sheet_in_the_wrong_base(window: Window, qtbot: QtBot) -> None:
@@ -182,8 +183,8 @@ def test_a_profile_marks_what_it_changes(
     assert isinstance(page, PlatePage)
     page.save_profile(tmp_path / "winch.motor.json")
     page.open_profile(tmp_path / "winch.motor.json")
-    assert "holds what this bench already has" in window.notice_text.text()
-    window.new()
+    assert "holds what this bench already has" in window.notices.text
+    window.files.new()
     page = window.page
     assert isinstance(page, PlatePage)
     seen: list[int] = []
@@ -205,7 +206,7 @@ def test_a_profile_marks_what_it_changes(
     assert "flux" not in window.document.bench.settled
     (tmp_path / "bad.motor.json").write_text("[]")
     page.open_profile(tmp_path / "bad.motor.json")
-    assert "this is no motor profile" in window.notice_text.text()
+    assert "this is no motor profile" in window.notices.text
 
 
 def test_wiring_chart_swaps_colours_and_prints(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
@@ -215,7 +216,7 @@ def test_wiring_chart_swaps_colours_and_prints(window: Window, qtbot: QtBot, tmp
     assert page.answer.text == "Forward"
     page.table.item(0, 1).setText("brown")
     page.table.item(1, 1).setText("mauve")
-    assert "no wire colour" in window.notice_text.text()
+    assert "no wire colour" in window.notices.text
     assert window.document.bench.leads[0].colour == "BN"
     assert window.document.bench.leads[1].colour == ""
     page.table.selectRow(0)
@@ -258,7 +259,7 @@ def test_an_unknown_cable_is_worked_through(window: Window, qtbot: QtBot, thrust
     assert [roles[w] for w in ("yellow", "violet", "pink")] == ["channel"] * 3
     page.first.moved.emit("pink")
     type_into(qtbot, page.ohms, "-4")
-    assert window.notice_text.isVisible()
+    assert window.notices.isVisible()
 
 
 def test_interference_readings(window: Window, qtbot: QtBot) -> None:
@@ -266,7 +267,7 @@ def test_interference_readings(window: Window, qtbot: QtBot) -> None:
     page = window.page
     assert isinstance(page, InterferencePage)
     press_main(qtbot, window)
-    assert "the peak is missing" in window.notice_text.text()
+    assert "the peak is missing" in window.notices.text
     for remedy, peak in (("nothing changed yet", "8.4"), ("screened and earthed", "2.7"), ("ferrites", "4.7")):
         page.remedy.setCurrentText(remedy)
         type_into(qtbot, page.peak, peak)
@@ -299,14 +300,14 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
 
 def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
-    drop(window, tmp_path / "winch-run-up.csv")
+    dropped(qtbot, window, tmp_path / "winch-run-up.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, MechanicsPage) and len(window.page.trace.data("fit")[0]) > 0, timeout=30000
     )
     assert window.page.answer.text == "1.900 kg·cm²"
     press_main(qtbot, window)
     assert window.document.bench.settled["mechanics"].values["inertia"].value == pytest.approx(1.9e-4, rel=1e-3)
-    drop(window, tmp_path / "winch-lcr.csv")
+    dropped(qtbot, window, tmp_path / "winch-lcr.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, InductancePage) and len(window.page.trace.data("fit")[0]) > 0, timeout=30000
     )
@@ -319,7 +320,7 @@ def test_pole_pairs_from_turns_counted_by_hand(window: Window, qtbot: QtBot, tmp
     omega = 2 * np.pi * 10 * (1 + 0.2 * np.sin(3 * t))
     theta = np.concatenate([[0], np.cumsum((omega[1:] + omega[:-1]) / 2) * 1e-3])
     save(Capture("h", t, turning(0.02, theta, omega, t)), tmp_path / "hand.csv")
-    drop(window, tmp_path / "hand.csv")
+    dropped(qtbot, window, tmp_path / "hand.csv")
     qtbot.waitUntil(lambda: isinstance(window.page, FluxPage) and bool(window.page.evidence()), timeout=30000)
     page = window.page
     assert isinstance(page, FluxPage)
@@ -337,7 +338,7 @@ def test_a_foreign_capture_gives_the_same_value_once_mapped(window: Window, qtbo
     ]
     (tmp_path / "scope.csv").write_text("\n".join(["Zeit;CH1;CH2", "s;V;V", *rows]) + "\n", encoding="utf-8")
     window.travel("resistance")
-    window.page.load(tmp_path / "scope.csv", ("v_ab=CH1", "i_a=CH2"))  # type: ignore[attr-defined]
+    window.intake.add(Arrival(tmp_path / "scope.csv", leg="resistance", columns=("v_ab=CH1", "i_a=CH2")))
     qtbot.waitUntil(lambda: bool(window.document.bench.evidence.get("resistance")), timeout=20000)
     assert window.document.bench.evidence["resistance"][0].estimates["resistance"].value == pytest.approx(
         0.4, rel=2e-3
@@ -388,7 +389,7 @@ def test_an_encoder_capture_goes_to_its_section_and_is_settled(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.document.edit("sensor", window.document.bench.model_copy(update={"evidence": {}, "settled": {}}))
-    drop(window, tmp_path / "winch-encoder.csv")
+    dropped(qtbot, window, tmp_path / "winch-encoder.csv")
     qtbot.waitUntil(lambda: isinstance(window.page, EncoderPage) and bool(window.page.evidence()), timeout=30000)
     page = window.page
     assert isinstance(page, EncoderPage)
@@ -421,7 +422,7 @@ def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch:
     type_into(qtbot, page.rows["BAC"].readings[0], "90m")
     assert window.document.bench.trials["BAC"].current_forward == pytest.approx(0.09)
     type_into(qtbot, page.rows["BAC"].readings[1], "-4")
-    assert "is no reading" in window.notice_text.text()
+    assert "is no reading" in window.notices.text
     type_into(qtbot, page.rows["BAC"].readings[2], "600")
     assert window.document.bench.trials["BAC"].speed_forward == pytest.approx(600 * np.pi / 30)
     qtbot.mouseClick(page.clear, Qt.MouseButton.LeftButton)
@@ -464,7 +465,7 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     assert page.sim is not None
     for text, words in (("-10", "0 V to 1.50 kV is"), ("1e9", "more than any motor bench has")):
         type_into(qtbot, page.supply, text)
-        assert words in window.notice_text.text()
+        assert words in window.notices.text
         assert page.sim.inputs[5] == pytest.approx(48.0)
     type_into(qtbot, page._levers["load"], "0.1")
     page.sim.advance(0.3)

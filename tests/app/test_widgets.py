@@ -252,8 +252,8 @@ def test_course_is_travelled_by_mouse_and_keys(qtbot: QtBot) -> None:
     for name in ("light", "night"):
         THEME.use(name)
         image = strip.grab().toImage()
-        cells = {bytes(image.copy(200 * k + 85, 8, 30, 26).constBits()) for k in range(5)}
-        assert len(cells) == 5  # every state has a shape of its own
+        cells = {bytes(image.copy(int(1000 / 6 * (k + 0.5)) - 15, 8, 30, 26).constBits()) for k in range(6)}
+        assert len(cells) == 6  # every state has a shape of its own
 
 
 def test_answer_and_findings(qtbot: QtBot) -> None:
@@ -271,7 +271,12 @@ def test_answer_and_findings(qtbot: QtBot) -> None:
             Finding("info", "d", "D."),
         ]
     )
-    assert findings.texts == ["B.", "C.", "A."]
+    assert findings.texts == ["B.", "C.", "A.", "D."]
+    findings.show()
+    assert [line.isVisible() for line in findings._lines] == [True, True, True, False]
+    assert findings.more.text() == "Show 1 more"
+    qtbot.mouseClick(findings.more, Qt.MouseButton.LeftButton)
+    assert all(line.isVisible() for line in findings._lines)
     findings.show_findings([])
     assert findings.isHidden()
 

@@ -14,7 +14,8 @@ from crisp_compass.bench.readings import parse_reading
 from crisp_compass.bench.store import dump_bench, write_atomically
 from crisp_compass.errors import Refusal
 from crisp_compass.voyage import design
-from crisp_compass.voyage.course import BY_KEY, State, check_bench, next_bearing, stale_effect, state_of
+from crisp_compass.voyage.course import BY_KEY, State, state_of
+from crisp_compass.voyage.open_points import check_bench, next_bearing, stale_effect
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -63,7 +64,7 @@ def test_damaged_and_newer_files_are_refused_and_untouched(name: str, tmp_path: 
 def test_missing_and_unreadable() -> None:
     with pytest.raises(Refusal, match="no such file"):
         load_bench("/nowhere/x.bench.json")
-    with pytest.raises(Refusal, match="cannot be read"):
+    with pytest.raises(Refusal, match="a folder, not a file"):
         load_bench("/tmp")
 
 

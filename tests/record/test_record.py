@@ -75,10 +75,10 @@ def test_record_stands_alone_and_escapes_what_people_typed(winch: Path) -> None:
     html = write_report(bench, winch.parent, "2026-05-12 15:00")
     assert not re.search(r"(src|href)=\"(http|//)", html)
     assert "<script>" not in html
-    assert "Rests on resistance 408.0 mΩ" in html
+    assert "Uses an outdated resistance: 408.0 mΩ then" in html
     assert "local codes and qualified people" in html
     moved = write_report(bench, winch.parent.parent, "now")
-    assert "no such file" in moved
+    assert "no longer there" in moved
 
 
 def test_record_says_when_a_capture_has_changed(winch: Path, tmp_path: Path) -> None:
@@ -86,7 +86,7 @@ def test_record_says_when_a_capture_has_changed(winch: Path, tmp_path: Path) -> 
         shutil.copy(file, tmp_path)
     path = tmp_path / "winch-staircase.csv"
     path.write_text(path.read_text().replace("-1.9,", "-1.8,"))
-    assert "The capture has changed since it was read" in write_report(load_bench(winch), tmp_path, "now")
+    assert "the capture has changed since it was read" in write_report(load_bench(winch), tmp_path, "now")
 
 
 def test_pdf_record_has_a_page_for_every_capture(winch: Path) -> None:

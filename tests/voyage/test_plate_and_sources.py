@@ -11,9 +11,10 @@ import pytest
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import Bench, Evidence, Quantity
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.voyage.course import LEGS, State, headline, legs_of, next_bearing, state_of
+from crisp_compass.voyage.course import LEGS, State, headline, legs_of, state_of
 from crisp_compass.voyage.design import build_drive, inductance_values
 from crisp_compass.voyage.evidence import add_evidence, drop_evidence, evaluate, guess_leg, torque_constant_of
+from crisp_compass.voyage.open_points import next_bearing
 from crisp_compass.voyage.plate_outlook import plate_outlook, pole_pairs_of
 from crisp_compass.voyage.sources import meter_phases, repeats_mean, side_by_side
 
@@ -183,7 +184,7 @@ def test_repeats_and_taking_one_off(bench: Bench) -> None:
     assert mean.u == pytest.approx(math.hypot(shared, scatter), rel=1e-6)
     one = drop_evidence(both, "resistance", second, WHEN)
     assert repeats_mean(one, "resistance") is None
-    assert "again.csv taken off" in one.ledger[-1].text
+    assert "again.csv removed" in one.ledger[-1].text
 
 
 def test_meter_pairs_of_the_ledger_solve_three_phases(bench: Bench) -> None:

@@ -91,6 +91,11 @@ def test_the_delay_reaches_plant_prediction_and_thousand_runs(bench: Bench) -> N
     tops = []
     for delay in (1.0, 1.5, 3.0):
         slow = changed(bench, "current_loop", delay_samples=delay, bandwidth_hz=1500.0, step=1.0)
+        assert (
+            design.build_drive(slow).control.delay_samples == 1.5
+        )  # edited, not settled: the drive keeps the settled one
+        values = design.current_values(slow, design.design_current(slow))
+        slow = settle(slow, "current_loop", values, reason="test", when=WHEN)
         assert design.build_drive(slow).control.delay_samples == delay
         found = design.design_current(slow)
         still = current_band(slow, found, runs=20, spread=Spread(20.0, 20.0, 0.0, 0.0))

@@ -14,8 +14,9 @@ from crisp_compass.errors import Refusal
 from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import export_settings
 from crisp_compass.voyage import design
-from crisp_compass.voyage.course import LEGS, State, check_bench, headline, legs_of, next_bearing, state_of
+from crisp_compass.voyage.course import LEGS, State, headline, legs_of, state_of
 from crisp_compass.voyage.evidence import add_evidence, differs, evaluate, guess_leg
+from crisp_compass.voyage.open_points import check_bench, next_bearing
 from crisp_compass.voyage.outlook import (
     bode,
     nice,

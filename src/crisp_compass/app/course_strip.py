@@ -123,7 +123,7 @@ class CourseStrip(QWidget):
             painter.setPen(THEME.color("soft" if quiet and not current else "ink"))
             painter.drawText(QRectF(cell.left(), 31, cell.width(), 18), int(Qt.AlignmentFlag.AlignCenter), point.name)
             painter.setFont(font(12))
-            painter.setPen(THEME.color("ochre" if point.state is State.STALE else "soft"))
+            painter.setPen(THEME.color("ochre" if point.state in (State.STALE, State.EDITED) else "soft"))
             painter.drawText(
                 QRectF(cell.left(), 49, cell.width(), 18), int(Qt.AlignmentFlag.AlignCenter), point.headline
             )
@@ -148,6 +148,13 @@ class CourseStrip(QWidget):
             painter.setPen(THEME.pen("ink", 1.4))
             painter.setBrush(ink)
             painter.drawEllipse(at, 7, 7)
+        elif state is State.EDITED:
+            painter.setPen(THEME.pen("ochre", 1.8))
+            painter.setBrush(sheet)
+            painter.drawEllipse(at, 8, 8)
+            painter.setPen(Qt.PenStyle.NoPen)
+            painter.setBrush(ink)
+            painter.drawEllipse(at, 4, 4)
         elif state is State.STALE:
             painter.setPen(THEME.pen("ochre", 1.8))
             painter.setBrush(sheet)

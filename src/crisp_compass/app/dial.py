@@ -46,13 +46,20 @@ class Dial(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._view = DialView()
+        self._factor = 1.0
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(322)
         self.setAccessibleName("Dial: electrical circle")
         THEME.changed.connect(self.update)
 
+    def fit(self, width: int, height: int) -> None:
+        """Take the size that a panel and a window of these sizes leave."""
+        self._factor = max(min(width / 332, height / 700, 1.0), 0.6)
+        self.setFixedHeight(round(322 * self._factor))
+        self.update()
+
     def sizeHint(self) -> QSize:
-        return QSize(320, 322)
+        return QSize(320, round(322 * self._factor))
 
     @property
     def view(self) -> DialView:
@@ -71,7 +78,7 @@ class Dial(QWidget):
     # ---- turning by hand
 
     def _angle_at(self, point: QPointF) -> float:
-        centre = self._centre()
+        centre, point = self._centre(), point / self._factor
         return math.degrees(math.atan2(point.x() - centre.x(), centre.y() - point.y())) % 360
 
     def _held(self) -> float:
@@ -108,7 +115,7 @@ class Dial(QWidget):
     # ---- painting
 
     def _centre(self) -> QPointF:
-        return QPointF(self.width() / 2, 140)
+        return QPointF(self.width() / self._factor / 2, 140)
 
     def _at(self, degrees: float, radius: float) -> QPointF:
         a = math.radians(degrees)
@@ -117,6 +124,7 @@ class Dial(QWidget):
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.scale(self._factor, self._factor)
         outer, inner = 112.0, 97.0
         self._paint_ring(painter, outer, inner)
         if self._view.sectors:
@@ -143,13 +151,14 @@ class Dial(QWidget):
         painter.setPen(THEME.color("soft"))
         painter.setFont(font(12))
         painter.drawText(
-            QRectF(4, 282, self.width() - 8, 36),
+            QRectF(4, 282, self.width() / self._factor - 8, 36),
             int(Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignTop | Qt.TextFlag.TextWordWrap),
             self._view.caption,
         )
         if self.hasFocus():
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.setPen(THEME.pen("deep", 1, Qt.PenStyle.DotLine))
+            painter.resetTransform()
             painter.drawRect(self.rect().adjusted(2, 2, -3, -3))
 
     def _paint_ring(self, painter: QPainter, outer: float, inner: float) -> None:

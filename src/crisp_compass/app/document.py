@@ -2,36 +2,25 @@
 
 from __future__ import annotations
 
-import json
+import math
 import os
 import sys
 import time
-from datetime import datetime
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-import platformdirs
 from PySide6.QtCore import QObject, QTimer, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from crisp_compass.app import autosave
+from crisp_compass.app.autosave import now
+from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench, HallRecord, LedgerEntry, Quantity, Topic
 from crisp_compass.bench.rules import settle
-from crisp_compass.bench.store import dump_bench, load_bench, save_bench, write_atomically
+from crisp_compass.bench.store import load_bench, save_bench
 from crisp_compass.errors import Refusal
-
-AUTOSAVE_MS = 2500
-
-
-def now() -> str:
-    """Return the local time as ISO text to the second."""
-    return datetime.now().isoformat(timespec="seconds")
-
-
-def autosave_folder() -> Path:
-    """Return the folder of unsaved work, made if missing."""
-    folder = Path(platformdirs.user_state_dir("crisp-compass")) / "autosave"
-    folder.mkdir(parents=True, exist_ok=True)
-    return folder
+from crisp_compass.files import fingerprint
 
 
 def demo_folder() -> Path:
@@ -65,35 +54,50 @@ class _Change(QUndoCommand):
 
 
 class Document(QObject):
-    """One open bench. ``changed`` follows every edit, undo, redo and load; ``renamed`` the file's name."""
+    """One open bench.
+
+    ``changed`` follows every edit, undo, redo and load; ``edited`` a person's edit alone; ``replaced`` another bench in this
+    place; ``renamed`` the file's name.
+    """
 
     changed = Signal()
+    edited = Signal()
+    replaced = Signal()
     renamed = Signal()
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
         self.bench = Bench()
         self.path: Path | None = None
+        #: Captures that the person chose: they may lie anywhere.
+        self.picked: set[str] = set()
         self.undo_stack = QUndoStack(self)
         self.undo_stack.cleanChanged.connect(lambda _: self.renamed.emit())
         self._autosave = QTimer(self)
         self._autosave.setSingleShot(True)
-        self._autosave.setInterval(AUTOSAVE_MS)
+        self._autosave.setInterval(autosave.AUTOSAVE_MS)
         self._autosave.timeout.connect(self.write_autosave)
-        self._autosave_file = autosave_folder() / f"{os.getpid()}-{id(self):x}.json"
+        self._autosave_file = autosave.autosave_file(self)
         self._recovered = False
+        self._base: Path | None = None
+        self._on_disk = ""
 
     # ---- state
 
     @property
     def base(self) -> Path:
         """Folder that capture paths are relative to."""
-        return self.path.parent if self.path else Path.cwd()
+        return self.path.parent if self.path else self._base or Path.cwd()
 
     @property
     def unsaved(self) -> bool:
         """Whether there is work that the file does not hold."""
         return self._recovered or not self.undo_stack.isClean()
+
+    @property
+    def untouched(self) -> bool:
+        """Whether this is the empty bench that a window opens with."""
+        return self.path is None and not self.unsaved
 
     @property
     def title(self) -> str:
@@ -102,30 +106,46 @@ class Document(QObject):
 
     def _show(self, bench: Bench) -> None:
         self.bench = bench
-        self._autosave.start()
+        if not self._autosave.isActive():  # steady work must not put it off for ever
+            self._autosave.start()
         self.changed.emit()
 
     # ---- edits
 
-    def edit(self, text: str, bench: Bench, key: str = "") -> None:
-        """Make a change that can be undone; nothing happens if the bench stays equal."""
+    def edit(self, text: str, bench: Bench, key: str = "", *, by_hand: bool = True) -> None:
+        """Make a person's change, one undo step; nothing happens if the bench stays equal.
+
+        What arrives later than it was asked for, such as a capture, is not ``by_hand``: the person is at something else.
+        """
         if bench != self.bench:
             self.undo_stack.push(_Change(self, text, self.bench, bench, key))
+            if by_hand:
+                self.edited.emit()
+
+    def amend(self, bench: Bench) -> None:
+        """Take what the program worked out by itself: shown and saved with the rest, but no undo step of anybody's."""
+        if bench != self.bench:
+            self.bench = bench
+            self.changed.emit()
 
     def set_lever(self, topic: str, field: str, value: Any) -> None:
         """Set one field of a page; raises Refusal if the model does not allow the value."""
-        levers = self.bench.levers
-        page = getattr(levers, topic)
-        try:
-            fresh = type(page).model_validate({**page.model_dump(), field: value})
-        except ValueError:
-            raise Refusal(
-                f"{value:g} is outside what is possible here"
-                if isinstance(value, float)
-                else f"“{value}” is not possible here"
-            ) from None
-        bench = self.bench.model_copy(update={"levers": levers.model_copy(update={topic: fresh})})
-        self.edit(f"{field.replace('_', ' ')}", bench, f"{topic}.{field}")
+        self.set_levers(field.replace("_", " "), {topic: {field: value}}, key=f"{topic}.{field}")
+
+    def set_levers(self, text: str, changes: Mapping[str, Mapping[str, Any]], key: str = "") -> None:
+        """Set fields by topic as one undo step; raises Refusal if the models do not allow a value."""
+        bench = self.bench
+        for topic, fields in changes.items():
+            try:
+                bench = enter(bench, topic, fields)
+            except ValueError:
+                value = next(iter(fields.values()))
+                raise Refusal(
+                    f"{value:g} is outside what is possible here"
+                    if isinstance(value, float) and math.isfinite(value)
+                    else f"“{value}” is not possible here"
+                ) from None
+        self.edit(text, bench, key)
 
     def log(self, entry: LedgerEntry, text: str) -> None:
         """Add a ledger line."""
@@ -133,20 +153,18 @@ class Document(QObject):
 
     def settle(
         self, topic: Topic, values: dict[str, Quantity], *, reason: str, method: str = "", rests_on: tuple[str, ...] = (),
-        halls: HallRecord | None = None, headline: str = "",
+        halls: HallRecord | None = None, headline: str = "", confirmed: Mapping[str, tuple[str, ...]] | None = None,
     ) -> None:  # fmt: skip
-        """Settle a topic; raises Refusal without a reason or with an input missing."""
+        """Settle a topic; raises Refusal without a reason or with an input missing.
+
+        ``confirmed`` are fields by topic that nobody had entered and that the person has now said are right.
+        """
+        bench = self.bench
+        for page, fields in (confirmed or {}).items():
+            bench = enter(bench, page, {f: getattr(getattr(bench.levers, page), f) for f in fields})
         bench = settle(
-            self.bench,
-            topic,
-            values,
-            reason=reason,
-            when=now(),
-            method=method,
-            rests_on=rests_on,
-            halls=halls,
-            headline=headline,
-        )
+            bench, topic, values, reason=reason, when=now(), method=method, rests_on=rests_on, halls=halls, headline=headline,
+        )  # fmt: skip
         self.edit(f"settle {topic.replace('_', ' ')}", bench)
 
     # ---- files
@@ -157,17 +175,27 @@ class Document(QObject):
 
     def load(self, path: Path) -> None:
         """Open a bench file; on Refusal the open bench stays as it was."""
-        bench = load_bench(path)
+        known = fingerprint(path)
+        self.take(load_bench(path), path, known)
+
+    def take(self, bench: Bench, path: Path, known: str) -> None:
+        """Show a bench that was read; ``known`` is the fingerprint of the file then."""
         self._replace(bench, path.resolve())
+        self._on_disk = known
+
+    @property
+    def changed_on_disk(self) -> bool:
+        """Whether somebody else has written the bench's file since this document read or wrote it."""
+        return self.path is not None and fingerprint(self.path) not in ("", self._on_disk)
 
     def save(self, path: Path | None = None) -> None:
-        """Save to the file, or to a new one; capture paths follow the file."""
+        """Save to the file, or to a new one; capture paths follow the file. Asking about what stands there is the window's."""
         target = path or self.path
         assert target is not None
         target = target.resolve()
         bench = self.bench if self.path == target else self._moved(target.parent)
         save_bench(bench, target)
-        self.path, self._recovered = target, False
+        self.path, self._recovered, self._on_disk = target, False, fingerprint(target)
         if bench != self.bench:
             self.bench = bench
             self.changed.emit()
@@ -177,18 +205,21 @@ class Document(QObject):
 
     def _moved(self, folder: Path) -> Bench:
         """Return the bench with capture paths relative to another folder."""
+        base = self.base
         evidence = {
             leg: tuple(
-                e.model_copy(update={"file": os.path.relpath((self.base / e.file).resolve(), folder)}) for e in items
+                e.model_copy(update={"file": os.path.relpath((base / e.file).resolve(), folder)}) for e in items
             )
             for leg, items in self.bench.evidence.items()
         }
         return self.bench.model_copy(update={"evidence": evidence})
 
-    def _replace(self, bench: Bench, path: Path | None, *, recovered: bool = False) -> None:
+    def _replace(self, bench: Bench, path: Path | None, *, base: Path | None = None, recovered: bool = False) -> None:
         self.drop_autosave()
-        self.bench, self.path, self._recovered = bench, path, recovered
+        self.bench, self.path, self._base, self._recovered = bench, path, base, recovered
+        self._on_disk = fingerprint(path) if path else ""
         self.undo_stack.clear()
+        self.replaced.emit()
         self.changed.emit()
         self.renamed.emit()
 
@@ -198,13 +229,8 @@ class Document(QObject):
         """Keep unsaved work where the next start finds it."""
         if not self.unsaved:
             return
-        data = {
-            "path": str(self.path) if self.path else "",
-            "when": now(),
-            "bench": json.loads(dump_bench(self.bench)),
-        }
         try:
-            write_atomically(self._autosave_file, json.dumps(data, ensure_ascii=False))
+            autosave.write_work(self._autosave_file, self.bench, self.path, self.base)
         except Refusal:
             return  # a full disk must not disturb the work; saving itself will say so
 
@@ -215,22 +241,7 @@ class Document(QObject):
 
     def recover(self, file: Path) -> None:
         """Take over the unsaved work of a session that ended without closing; raises Refusal if it is damaged."""
-        try:
-            data = json.loads(file.read_text(encoding="utf-8"))
-            bench = Bench.model_validate(data["bench"])
-            path = Path(data["path"]) if data["path"] else None
-        except (ValueError, KeyError, TypeError, OSError):
-            raise Refusal("the unsaved work cannot be read", where=file.name) from None
-        self._replace(bench, path, recovered=True)
-        file.unlink(missing_ok=True)
+        bench, path, base = autosave.read_work(file)
+        self._replace(bench, path, base=base, recovered=True)
         self.write_autosave()
-
-
-def leftovers() -> list[Path]:
-    """Return autosaves of sessions that no longer run, newest first."""
-    found = []
-    for file in autosave_folder().glob("*.json"):
-        pid = file.name.split("-")[0]
-        if pid.isdigit() and not Path(f"/proc/{pid}").exists():
-            found.append(file)
-    return sorted(found, key=lambda f: f.stat().st_mtime, reverse=True)
+        file.unlink(missing_ok=True)

@@ -8,8 +8,10 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
 
+from crisp_compass.app.logs import LOG
 from crisp_compass.capture import CancelledError, Progress
 from crisp_compass.errors import Refusal
+from crisp_compass.files import shortened
 
 
 class _Signals(QObject):
@@ -31,9 +33,10 @@ class _Work(QRunnable):
         except Refusal as refusal:
             self._emit(self._signals.refused, refusal)
         except Exception as error:  # the window must live on; the sentence says what broke
+            LOG.exception("a calculation failed")
+            text = f"the calculation failed ({type(error).__name__}: {shortened(error)})"
             self._emit(
-                self._signals.refused,
-                Refusal(f"the calculation failed ({type(error).__name__}: {error})", "please report this"),
+                self._signals.refused, Refusal(text, "please report this; Help, Copy diagnostics has the details")
             )
         else:
             self._emit(self._signals.done, result)
@@ -54,6 +57,7 @@ class Job(QObject):
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
         self._generation = 0
+        self.running = False
         self._signals = _Signals(self)
         self._signals.progress.connect(self._on_progress)
         self._signals.done.connect(self._on_done)
@@ -62,6 +66,7 @@ class Job(QObject):
     def ask(self, function: Callable[[], Any]) -> None:
         """Run ``function`` in the pool; its result or refusal arrives as a signal."""
         self._generation += 1
+        self.running = True
         self.busy.emit(True)
         QThreadPool.globalInstance().start(_Work(self._generation, function, self._signals))
 
@@ -80,6 +85,7 @@ class Job(QObject):
     def cancel(self) -> None:
         """Drop whatever is under way."""
         self._generation += 1
+        self.running = False
         self.busy.emit(False)
 
     def _on_progress(self, generation: int, part: float) -> None:
@@ -88,10 +94,12 @@ class Job(QObject):
 
     def _on_done(self, generation: int, result: object) -> None:
         if generation == self._generation:
+            self.running = False
             self.busy.emit(False)
             self.done.emit(result)
 
     def _on_refused(self, generation: int, refusal: object) -> None:
         if generation == self._generation:
+            self.running = False
             self.busy.emit(False)
             self.refused.emit(refusal)

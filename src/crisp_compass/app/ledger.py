@@ -7,15 +7,16 @@ from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
-    QLineEdit,
     QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.autosave import now
+from crisp_compass.app.document import Document
 from crisp_compass.app.theme import THEME, font
+from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.bench.models import LedgerEntry
 from crisp_compass.bench.readings import entry_text, parse_reading
@@ -51,7 +52,7 @@ class Ledger(QWidget):
         self._list.verticalHeader().setDefaultSectionSize(21)
         self._list.verticalScrollBar().rangeChanged.connect(self._list.scrollToBottom)
         self._list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.entry = QLineEdit(placeholderText="type a reading:  ruv 0.84   temp 24   note …")
+        self.entry = Line(placeholderText="type a reading:  ruv 0.84   temp 24   note …")
         self.entry.setAccessibleName("Reading: ruv, rvw, rwu, lead, temp, vbus or note, then the value")
         self.entry.returnPressed.connect(self._on_entry)
         column = QVBoxLayout(self)
@@ -105,4 +106,4 @@ class Ledger(QWidget):
         except Refusal as refusal:
             self.refused.emit(refusal.sentence)
             return
-        self.entry.clear()
+        self.entry.setText("")  # clear() would be a step to undo of its own

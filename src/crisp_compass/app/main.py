@@ -4,17 +4,21 @@ from __future__ import annotations
 
 import os
 import sys
+from functools import partial
 from importlib.resources import files
 from pathlib import Path
 
 from PySide6.QtCore import QTimer
-from PySide6.QtGui import QIcon
-from PySide6.QtWidgets import QApplication, QMessageBox
+from PySide6.QtGui import QIcon, QPixmapCache
+from PySide6.QtWidgets import QApplication
 
-from crisp_compass.app.document import leftovers
+from crisp_compass.app.autosave import Leftover
+from crisp_compass.app.logs import keep_alive, start_log
+from crisp_compass.app.recovery import offer_recovery
 from crisp_compass.app.theme import THEME, load_fonts
 from crisp_compass.app.window import Window
 from crisp_compass.errors import Refusal
+from crisp_compass.voyage.open_points import next_bearing
 
 
 def make_application() -> QApplication:
@@ -27,6 +31,8 @@ def make_application() -> QApplication:
     application.setStyle("Fusion")
     application.setWindowIcon(QIcon(str(files("crisp_compass.app") / "assets" / "crisp-compass.svg")))
     load_fonts()
+    # the axes of plots are kept as pictures; on a large screen they would not fit the usual cache and be drawn every frame
+    QPixmapCache.setCacheLimit(256 * 1024)
     THEME.use(THEME.name)
     return application
 
@@ -39,8 +45,10 @@ def main(arguments: list[str]) -> int:
     if len(arguments) > 1:
         print(f"{arguments[1]}: one bench file can be opened at a time.", file=sys.stderr)
         return 2
+    start_log()
     application = make_application()
     window = Window()
+    keep_alive(window.notice)
     theme = window.settings.value("theme")
     if theme:
         THEME.use(str(theme))
@@ -55,7 +63,7 @@ def main(arguments: list[str]) -> int:
         window.open(Path(arguments[0]))
     window.show()
     window.prepare_simulation()
-    QTimer.singleShot(0, lambda: offer_recovery(window))
+    QTimer.singleShot(0, lambda: offer_recovery(window, partial(restore, window)))
     return application.exec()
 
 
@@ -66,21 +74,15 @@ def _has_display() -> bool:
     )
 
 
-def offer_recovery(window: Window) -> None:
-    """Offer the unsaved work of a session that ended without closing."""
-    for file in leftovers()[:1]:
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            window,
-            "Unsaved work found",
-            "The last session ended without closing. Take up its unsaved work?",
-            buttons.Yes | buttons.Discard | buttons.Cancel,
-            buttons.Yes,
-        )
-        if answer == buttons.Yes:
-            try:
-                window.document.recover(file)
-            except Refusal as refusal:
-                window.notice(refusal.sentence)
-        elif answer == buttons.Discard:
-            file.unlink(missing_ok=True)
+def restore(window: Window, left: Leftover) -> bool:
+    """Restore a session: in this window if it is empty or shows that very bench, else in another; return whether it could be."""
+    document = window.document
+    same = document.path is not None and str(document.path) == left.path and not document.unsaved
+    target = window if document.untouched or same else window.another()
+    try:
+        target.document.recover(left.file)
+    except Refusal as refusal:
+        window.notice(refusal.sentence)
+        return False
+    target.travel(next_bearing(target.document.bench).leg)
+    return True

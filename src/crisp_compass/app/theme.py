@@ -10,15 +10,15 @@ from PySide6.QtWidgets import QApplication
 
 from crisp_compass.app.tokens import TOKENS
 
-FAMILY = "B612"
+FAMILY, MONO = "IBM Plex Sans", "IBM Plex Mono"
 DASHES = {"A": Qt.PenStyle.SolidLine, "B": Qt.PenStyle.DashLine, "C": Qt.PenStyle.DotLine}
 PHASE_TOKENS = {"A": "deep", "B": "ochre", "C": "moss"}
 
 
 def load_fonts() -> None:
-    """Register the shipped font with the application."""
-    for name in ("B612-Regular.otf", "B612-Bold.otf"):
-        with as_file(files("crisp_compass.app") / "assets" / "fonts" / name) as path:
+    """Register the shipped fonts, text and mono, with the application."""
+    for name in ("Sans-Regular", "Sans-Bold", "Sans-Italic", "Mono-Regular"):
+        with as_file(files("crisp_compass.app") / "assets" / "fonts" / f"IBMPlex{name}.ttf") as path:
             QFontDatabase.addApplicationFont(str(path))
 
 
@@ -75,7 +75,7 @@ class Theme(QObject):
 
     def style_sheet(self) -> str:
         """Return the style sheet of the whole application."""
-        return _SHEET.format(**TOKENS[self.name], family=FAMILY)
+        return _SHEET.format(**TOKENS[self.name], family=FAMILY, mono=MONO)
 
 
 THEME = Theme()
@@ -106,6 +106,8 @@ QFrame#field {{ background: {sheet}; border: 1px solid {line}; border-radius: 3p
 QFrame#field:hover {{ border-color: {soft}; }}
 QFrame#field[focused="true"] {{ border: 2px solid {deep}; }}
 QFrame#field[wrong="true"] {{ border: 2px solid {brick}; }}
+QFrame#field[presumed="true"] {{ border-style: dashed; border-color: {soft}; }}
+QFrame#field[presumed="true"] QLineEdit {{ color: {soft}; font-style: italic; }}
 QFrame#field QLineEdit {{ border: none; background: transparent; color: {ink}; font-size: 15px; }}
 QFrame#field QComboBox {{ border: none; background: transparent; color: {ink}; font-size: 13px; padding-left: 4px; }}
 QComboBox#plain {{ background: {sheet}; border: 1px solid {line}; border-radius: 3px; color: {ink}; padding-left: 4px; }}
@@ -126,6 +128,8 @@ QPushButton#section {{ background: transparent; color: {soft}; border: none; bor
 QPushButton#section:hover {{ color: {ink}; }}
 QPushButton#section:focus {{ border: 1px dotted {soft}; border-bottom: 2px solid transparent; padding: 1px 6px 2px 6px; }}
 QPushButton#section:checked {{ color: {ink}; font-weight: bold; border-bottom: 2px solid {magenta}; }}
+QPushButton#more {{ background: transparent; border: none; color: {deep}; padding: 0; font-size: 12px; text-align: left; }}
+QPushButton#more:focus {{ border: 1px dotted {deep}; }}
 QPushButton#small {{ padding: 4px 9px; font-size: 12px; }}
 QPushButton#small:focus {{ padding: 3px 8px; }}
 QLabel#passed {{ color: {moss}; font-size: 12px; }}
@@ -135,8 +139,12 @@ QScrollArea#sheet {{ background: {sheet}; border: none; }}
 QPushButton#fault {{ background: {brick}; color: {sheet}; border: 1px solid {brick}; font-weight: bold; }}
 QFrame#panel {{ background: {sheet}; border-left: 1px solid {line}; }}
 QFrame#bearing {{ background: {sheet}; border-top: 1px solid {line}; }}
+QFrame#busy {{ background: {sheet}; border-top: 1px solid {line}; }}
+QScrollArea#body, QWidget#body {{ background: transparent; border: none; }}
 QFrame#notice {{ background: {sheet}; border: 1px solid {brick}; border-left: 4px solid {brick}; }}
 QFrame#notice QLabel {{ color: {brick}; }}
+QFrame#notice[kind="news"] {{ border-color: {deep}; }}
+QFrame#notice[kind="news"] QLabel {{ color: {ink}; }}
 QFrame#sheet {{ background: {sheet}; }}
 QTableWidget {{ background: {sheet}; color: {ink}; border: none; gridline-color: transparent; selection-background-color: {water}; selection-color: {ink}; }}
 QScrollBar:vertical {{ background: transparent; width: 10px; margin: 0; }}
@@ -145,6 +153,7 @@ QScrollBar:horizontal {{ background: transparent; height: 10px; }}
 QScrollBar::handle:horizontal {{ background: {line}; min-width: 24px; border-radius: 4px; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QPlainTextEdit#code {{ font-family: "{mono}"; font-size: 12px; }}
 QCheckBox {{ color: {ink}; }}
 QStatusBar {{ background: {sheet}; color: {soft}; border-top: 1px solid {line}; font-size: 12px; }}
 QStatusBar::item {{ border: none; }}

@@ -8,10 +8,9 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QShortcut
+from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
-    QFileDialog,
     QHBoxLayout,
     QLabel,
     QMainWindow,
@@ -22,33 +21,36 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from crisp_compass.app.bench_files import BenchFiles
 from crisp_compass.app.course_strip import CourseStrip, Waypoint
 from crisp_compass.app.dial import Dial
 from crisp_compass.app.document import Document, demo_folder
+from crisp_compass.app.intake import Arrival, Intake, section_of
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.capture_leg import CaptureLeg
-from crisp_compass.app.legs.hand_over import HandOverPage
+from crisp_compass.app.legs.mapping import MappingDialog
+from crisp_compass.app.logs import copy_diagnostics
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.bearing import BearingLine
 from crisp_compass.app.widgets.deck import Deck
+from crisp_compass.app.widgets.notice import Notice
 from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
-from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
 from crisp_compass.voyage.angle_evidence import SECTIONS
-from crisp_compass.voyage.course import headline, legs_of, next_bearing, state_of
-from crisp_compass.voyage.evidence import guess_leg
-
-_RECENT = 8
-
+from crisp_compass.voyage.course import BY_KEY, headline, legs_of, state_of
+from crisp_compass.voyage.evidence import Evaluated
+from crisp_compass.voyage.open_points import next_bearing
 
 #: Between two pages that are built ahead.
 AHEAD_MS = 120
+#: Width of the panel, and below which width of the window it is the narrow one.
+PANEL, NARROW_PANEL, NARROW = 332, 250, 1200
 
 
 def _get_ready() -> None:
@@ -62,13 +64,18 @@ def _get_ready() -> None:
 class Window(QMainWindow):
     """One bench in one window."""
 
+    #: Windows that are open: without this list the second one would be collected.
+    opened: list[Window] = []  # noqa: RUF012 - shared on purpose
+
     def __init__(self, settings: QSettings | None = None) -> None:
         super().__init__()
         self.settings = settings or QSettings("crisp-compass", "crisp-compass")
         self.document = Document(self)
+        self.intake = Intake(self.document, self.settings)
+        self.files = BenchFiles(self, self.document, self.settings)
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        self.setMinimumSize(1260, 730)  # every lever row fits
+        self.setMinimumSize(880, 520)
         self.course = CourseStrip()
         self.dial = Dial()
         #: Every section by leg and name; a page is built when it is first opened, so that the window opens fast.
@@ -77,29 +84,36 @@ class Window(QMainWindow):
             self.sections.setdefault(kind.key, {})[kind.section] = kind
         self._built: dict[type[LegPage], LegPage] = {}
         self.stack = Deck()
+        self.notices = Notice()
         self.page: LegPage = self.page_of("plate")
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
-        self.ledger.refused.connect(self.notice)
         self.bearing = BearingLine()
         self.bearing.button.clicked.connect(self._follow_bearing)
-        self._drop_job = Job(self)
-        self._dropped = ""
-        self._drop_job.progress.connect(self._on_drop_progress)
-        self._drop_job.done.connect(lambda found: self._open_in_leg(*found))
-        self._drop_job.refused.connect(lambda refusal: self.notice(refusal_text(refusal)))
         self._build()
         self._build_menus()
-        self.course.chosen.connect(self.travel)
-        self.document.changed.connect(self.refresh)
-        self.document.renamed.connect(self._show_title)
-        THEME.changed.connect(self.bearing.restyle)
+        self._connect()
         geometry = self.settings.value("geometry")
         if geometry is not None:
             self.restoreGeometry(geometry)
         self.bearing.restyle()
         self.travel("plate")
         self._show_title()
+
+    def _connect(self) -> None:
+        self.ledger.refused.connect(self.notice)
+        self.course.chosen.connect(self.travel)
+        self.document.changed.connect(self.refresh)
+        self.document.edited.connect(self.notices.clear)
+        self.document.renamed.connect(self._show_title)
+        self.files.refused.connect(self.notice)
+        self.files.done.connect(self.say)
+        self.files.opened.connect(self._on_opened)
+        self.intake.busy.connect(self._on_busy)
+        self.intake.taken.connect(self._on_taken)
+        self.intake.refused.connect(self._on_capture_refused)
+        self.intake.asks.connect(self._ask_channels)
+        THEME.changed.connect(self.bearing.restyle)
 
     def page_of(self, key: str, section: str = "") -> LegPage:
         """Return a section's page (a leg's main one without a name), building it the first time."""
@@ -108,10 +122,13 @@ class Window(QMainWindow):
         if kind not in self._built:
             page = self._built[kind] = kind(self.document)
             page.refused.connect(self.notice)
+            page.mended.connect(self.notices.clear)
             page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
             page.section_chosen.connect(partial(self.travel, key))
-            if isinstance(page, HandOverPage):
-                page.written.connect(lambda text: self.statusBar().showMessage(text, 8000))
+            page.done.connect(self.say)
+            if isinstance(page, CaptureLeg):
+                page.chosen.connect(lambda path, p=page: self.intake.add(Arrival(path, leg=p.key)))
+                self.intake.taken.connect(page.on_taken)
             page.show_sections(tuple(kinds))
             self.stack.add(page)
         return self._built[kind]
@@ -142,45 +159,42 @@ class Window(QMainWindow):
         self._ahead.stop()
 
     def _build(self) -> None:
-        self._notice = frame("notice")
-        row = QHBoxLayout(self._notice)
-        row.setContentsMargins(12, 4, 6, 4)
-        self.notice_text = QLabel()
-        self.notice_text.setWordWrap(True)
-        self.notice_text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
-        close = QPushButton("Dismiss")
-        close.clicked.connect(self._notice.hide)
-        row.addWidget(self.notice_text, 1)
-        row.addWidget(close)
-        self._notice.hide()
-        panel = frame("panel")
-        panel.setFixedWidth(332)
-        side = QVBoxLayout(panel)
+        self._busy = frame("busy")
+        row = QHBoxLayout(self._busy)
+        row.setContentsMargins(12, 2, 6, 2)
+        self.busy_text = QLabel()
+        cancel = QPushButton("Cancel reading")
+        cancel.setObjectName("small")
+        cancel.clicked.connect(self.intake.cancel)
+        row.addWidget(self.busy_text)
+        row.addWidget(cancel)
+        row.addStretch(1)
+        self._busy.hide()
+        self._panel = frame("panel")
+        self._panel.setFixedWidth(PANEL)
+        side = QVBoxLayout(self._panel)
         side.setContentsMargins(0, 4, 0, 0)
         side.setSpacing(0)
         side.addWidget(self.dial)
         side.addWidget(self.ledger, 1)
-        left = QVBoxLayout()
-        left.setSpacing(0)
-        left.addWidget(self.stack, 1)
         middle = QHBoxLayout()
         middle.setSpacing(0)
-        middle.addLayout(left, 1)
-        middle.addWidget(panel)
+        middle.addWidget(self.stack, 1)
+        middle.addWidget(self._panel)
         central = QWidget()
         column = QVBoxLayout(central)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self.course)
         column.addLayout(middle, 1)
-        column.addWidget(self._notice)
+        column.addWidget(self._busy)
+        column.addWidget(self.notices)
         column.addWidget(self.bearing)
         self.setCentralWidget(central)
         self.statusBar().setSizeGripEnabled(False)
         self._status = QLabel()
         self._status.setContentsMargins(0, 0, 14, 0)
         self.statusBar().addPermanentWidget(self._status)
-        self.statusBar().setFixedHeight(24)
 
     def _build_menus(self) -> None:
         def add(menu: QMenu, text: str, slot: Callable[..., object], keys: str = "") -> QAction:
@@ -191,16 +205,18 @@ class Window(QMainWindow):
             return action
 
         file = self.menuBar().addMenu("&File")
-        add(file, "&New bench", self.new, "Ctrl+N")
-        add(file, "&Open bench…", self._ask_open, "Ctrl+O")
+        add(file, "&New bench", self.files.new, "Ctrl+N")
+        add(file, "New &window", self.another, "Ctrl+Shift+N")
+        add(file, "&Open bench…", self.files.ask_open, "Ctrl+O")
         demos = file.addMenu("Open &demo")
         for name in ("winch", "thruster"):
             add(demos, name.capitalize(), partial(self.open, demo_folder() / name / f"{name}.bench.json"))
         self._recent = file.addMenu("Open &recent")
         self._recent.aboutToShow.connect(self._fill_recent)
         file.addSeparator()
-        add(file, "&Save", self.save, "Ctrl+S")
-        add(file, "Save &as…", self.save_as, "Ctrl+Shift+S")
+        add(file, "&Save", self.files.save, "Ctrl+S")
+        add(file, "Save &as…", self.files.save_as, "Ctrl+Shift+S")
+        add(file, "Bench na&me…", self.rename)
         file.addSeparator()
         add(file, "&Quit", self.close, "Ctrl+Q")
         edit = self.menuBar().addMenu("&Edit")
@@ -219,7 +235,7 @@ class Window(QMainWindow):
             self._leg_actions.append(action)
         travel.addSeparator()
         add(travel, "Next sec&tion", partial(self._turn_section, 1), "Ctrl+PgDown")
-        add(travel, "Section befo&re", partial(self._turn_section, -1), "Ctrl+PgUp")
+        add(travel, "P&revious section", partial(self._turn_section, -1), "Ctrl+PgUp")
         travel.addSeparator()
         add(travel, "Follow &next bearing", self._follow_bearing, "Ctrl+B")
         add(travel, "Type a &reading", self.ledger.entry.setFocus, "Ctrl+E")
@@ -229,6 +245,7 @@ class Window(QMainWindow):
         self._night.setChecked(THEME.name == "night")
         help_menu = self.menuBar().addMenu("&Help")
         add(help_menu, "&Keyboard…", self._show_keys, "F1")
+        add(help_menu, "Copy &diagnostics", self._copy_diagnostics)
         add(help_menu, "&About…", self._show_about)
         QShortcut(QKeySequence("F6"), self).activated.connect(self.course.setFocus)
 
@@ -247,22 +264,26 @@ class Window(QMainWindow):
             action.setVisible(index < len(legs))
             if index < len(legs):
                 action.setText(legs[index].name)
-        self.bearing.text.setText(next_bearing(bench).text)
-        self.bearing.setAccessibleName("Next bearing: " + next_bearing(bench).text)
+        self.bearing.show_text(next_bearing(bench).text)
         self.page.offer_sections(self._sections_of(self.page.key))
         self.page.show_document()
         self._show_title()
 
     def _show_title(self) -> None:
-        mark = " • unsaved" if self.document.unsaved else ""
-        self.setWindowTitle(f"{self.document.bench.name} – Crisp Compass{mark}")
-        self._status.setText(f"{self.document.title}{mark}   ·   F1 keyboard   ·   Ctrl+T night")
+        document = self.document
+        mark = " • unsaved" if document.unsaved else ""
+        motor = document.bench.levers.plate.motor
+        names = " · ".join(n for n in (document.bench.name, motor) if n)
+        self.setWindowTitle(f"{names} – Crisp Compass{mark}")
+        self._status.setText(f"{document.title}{mark}   ·   F1 keyboard   ·   Ctrl+T night")
 
     def notice(self, sentence: str) -> None:
-        """Show one sentence until it is dismissed or the next leg is opened."""
-        self.notice_text.setText(sentence)
-        self._notice.setAccessibleName(sentence)
-        self._notice.show()
+        """Show one sentence until its cause is gone: the next entry, another page, or dismissed."""
+        self.notices.show_sentence(sentence)
+
+    def say(self, text: str) -> None:
+        """Say in the status bar what was done."""
+        self.statusBar().showMessage(text, 8000)
 
     def travel(self, key: str, section: str = "") -> None:
         """Open a leg, at one of its sections or at the main one."""
@@ -271,9 +292,11 @@ class Window(QMainWindow):
         fresh = self.page_of(key, section)
         if fresh is not self.page:
             self.page.leave()
-            self._notice.hide()
+            self.notices.clear()
         self.page = fresh
         self.stack.show_page(fresh)
+        self.dial.setVisible(fresh.has_dial)
+        fresh.enter()
         self.refresh()
         self.dial.show_view(fresh.dial_view)
 
@@ -288,7 +311,7 @@ class Window(QMainWindow):
         if key != "commutation":
             return names
         bench = self.document.bench
-        held = {SECTIONS[e.slot] for e in bench.evidence.get(key, ())}
+        held = {SECTIONS[e.slot] for e in bench.evidence.get(key, ()) if e.slot in SECTIONS}
         halls, encoder = {"Hand turn", "Edges"}, {"Encoder", "Alignment", "Pole search"}
         other = halls if bench.levers.plate.sensor == "encoder" else encoder
         return tuple(n for n in names if n not in other or n in held)
@@ -309,94 +332,49 @@ class Window(QMainWindow):
         self._night.setChecked(THEME.name == "night")
         self.settings.setValue("theme", THEME.name)
 
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._panel.setFixedWidth(PANEL if self.width() >= NARROW else NARROW_PANEL)
+        self.dial.fit(self._panel.width(), self.height())
+
     # ---- files
-
-    def new(self) -> None:
-        """Start an empty bench after asking about unsaved work."""
-        if self._may_discard():
-            self.document.new()
-            self.travel("plate")
-
-    def _ask_open(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(
-            self, "Open bench", str(self.document.base), "Benches (*.bench.json);;All files (*)"
-        )
-        if path:
-            self.open(Path(path))
 
     def open(self, path: Path) -> bool:
         """Open a bench; on refusal the open one stays and a sentence says why."""
-        if not self._may_discard():
-            return False
-        try:
-            self.document.load(path)
-        except Refusal as refusal:
-            self.notice(refusal_text(refusal))
-            return False
-        self._remember(path)
-        self.travel(next_bearing(self.document.bench).leg)
-        return True
+        return self.files.open(path)
 
     def save(self) -> bool:
         """Save, asking for a name if there is none; return whether it was saved."""
-        if self.document.path is None:
-            return self.save_as()
-        return self._save_to(self.document.path)
+        return self.files.save()
 
-    def save_as(self) -> bool:
-        """Save under a new name."""
-        start = (
-            self.document.path
-            or self.document.base / f"{self.document.bench.name.lower().replace(' ', '-')}.bench.json"
-        )
-        text, _ = QFileDialog.getSaveFileName(self, "Save bench", str(start), "Benches (*.bench.json)")
-        if not text:
-            return False
-        path = Path(text)
-        return self._save_to(path if path.name.endswith(".json") else path.with_name(path.name + ".bench.json"))
+    def another(self) -> Window:
+        """Open a second window with an empty bench."""
+        fresh = Window(self.settings)
+        Window.opened.append(fresh)
+        fresh.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        fresh.show()
+        return fresh
 
-    def _save_to(self, path: Path) -> bool:
-        try:
-            self.document.save(path)
-        except Refusal as refusal:
-            self.notice(refusal_text(refusal))
-            return False
-        self._remember(path)
-        self.statusBar().showMessage(f"Saved {path.name}", 4000)
-        return True
+    def rename(self) -> None:
+        """Ask for the names of bench and motor."""
+        from crisp_compass.app.names import NamesDialog
 
-    def _may_discard(self) -> bool:
-        """Ask about unsaved work; True if it may go."""
-        if not self.document.unsaved:
-            return True
-        buttons = QMessageBox.StandardButton
-        answer = QMessageBox.question(
-            self,
-            "Unsaved work",
-            f"Save the changes of {self.document.title}?",
-            buttons.Save | buttons.Discard | buttons.Cancel,
-            buttons.Save,
-        )
-        if answer == buttons.Save:
-            return self.save()
-        return answer == buttons.Discard
+        NamesDialog(self, self.document).exec()
 
-    def _remember(self, path: Path) -> None:
-        recent = [str(path.resolve()), *(p for p in self._recent_paths() if p != str(path.resolve()))]
-        self.settings.setValue("recent", recent[:_RECENT])
-
-    def _recent_paths(self) -> list[str]:
-        stored = self.settings.value("recent") or []
-        return [stored] if isinstance(stored, str) else list(stored)
+    def _on_opened(self) -> None:
+        self.notices.clear()
+        self.travel(next_bearing(self.document.bench).leg if self.document.path else "plate")
 
     def _fill_recent(self) -> None:
         self._recent.clear()
-        for text in self._recent_paths():
-            self._recent.addAction(Path(text).name).triggered.connect(partial(self.open, Path(text)))
+        for text in self.files.recent():
+            action = self._recent.addAction(Path(text).name)
+            action.setToolTip(text)
+            action.triggered.connect(partial(self.open, Path(text)))
         if self._recent.isEmpty():
             self._recent.addAction("None yet").setEnabled(False)
 
-    # ---- dropped files
+    # ---- captures
 
     def dragEnterEvent(self, event: QDragEnterEvent) -> None:
         if event.mimeData().hasUrls():
@@ -404,50 +382,64 @@ class Window(QMainWindow):
 
     def dropEvent(self, event: QDropEvent) -> None:
         event.acceptProposedAction()
-        for url in event.mimeData().urls():
-            self.take_file(Path(url.toLocalFile()))
+        self.take_files([Path(url.toLocalFile()) for url in event.mimeData().urls()])
+
+    def take_files(self, paths: list[Path]) -> None:
+        """Open a bench, or bring every capture to the leg it belongs to; several benches at once are refused by name."""
+        benches = [p for p in paths if p.name.endswith(".json")]
+        if len(benches) == 1 and len(paths) == 1:
+            self.open(benches[0])
+            return
+        for path in benches:
+            self.notices.add_refusal(f"{path.name}: a bench is opened by itself; drop it alone.")
+        here = self.page.key if isinstance(self.page, CaptureLeg) else ""
+        for path in paths:
+            if path not in benches:
+                self.intake.add(Arrival(path, here=here))
 
     def take_file(self, path: Path) -> None:
         """Open a bench or bring a capture to the leg it belongs to."""
-        if path.name.endswith(".json"):
-            self.open(path)
-            return
-        here = self.page.key if isinstance(self.page, CaptureLeg) else ""
+        self.take_files([path])
 
-        def decide(report: Progress) -> tuple[str, Path, Capture | None]:
-            try:
-                capture = read_capture(path, need_time=False, progress=report)
-                return guess_leg(capture), path, capture
-            except Refusal:
-                if not here:
-                    raise
-                return here, path, None  # the open leg says what is wrong, or asks for the channels
+    def _on_busy(self, text: str) -> None:
+        self._busy.setVisible(bool(text))
+        self.busy_text.setText(text)
 
-        self._dropped = path.name
-        self._drop_job.ask_reporting(decide)
-
-    def _on_drop_progress(self, part: float) -> None:
-        self.statusBar().showMessage(f"Reading {self._dropped} … {100 * part:.0f} %", 2000)
-
-    def _open_in_leg(self, key: str, path: Path, capture: Capture | None) -> None:
-        section = {"pwm": "Command", "current_loop": "Measured step"}.get(key, "")
-        if key == "commutation" and capture is not None and "hall_1" not in capture:
-            section = "Pole search" if "i_peak" in capture else "Alignment" if "field_angle" in capture else "Encoder"
-        halls = capture is not None and "hall_1" in capture
-        if key == "commutation" and halls and self.document.bench.levers.plate.sensor != "halls":
-            self.notice(
-                f"{path.name} holds hall signals, but the plate says encoder: set the angle sensor on the plate to halls first."
-            )
-            return
-        self.travel(key, section)
+    def _on_taken(self, evaluated: Evaluated) -> None:
+        """Say where a capture went, unless the person is looking at it."""
+        key, section = evaluated.leg, section_of(evaluated)
         page = self.page
-        assert isinstance(page, CaptureLeg)
-        page.load(path, capture=capture)
+        if page.key == key and (page.section == section or not section):
+            return
+        name = BY_KEY[key].name
+        self.notices.add_news(
+            f"{Path(evaluated.evidence.file).name} was read into {name}{f', {section}' if section else ''}.",
+            f"Show {name}",
+            partial(self.travel, key, section),
+        )
+
+    def _on_capture_refused(self, arrival: Arrival, refusal: Refusal) -> None:
+        self.notices.add_refusal(refusal_text(refusal.at(str(arrival.path))))
+
+    def _ask_channels(self, arrival: Arrival, refusal: Refusal) -> None:
+        page = self.page_of(arrival.leg or arrival.here)
+        wanted = page.wanted if isinstance(page, CaptureLeg) else ()
+        dialog = MappingDialog(self, arrival.path, wanted, refusal_text(refusal))
+        if not dialog.usable or not dialog.exec():
+            self._on_capture_refused(arrival, refusal)
+            return
+        columns = dialog.mappings()
+        self.intake.remember_mappings(arrival.path, columns)
+        self.intake.add(Arrival(arrival.path, arrival.leg, arrival.here, columns, asked=True), first=True)
 
     # ---- help and end
 
     def _show_keys(self) -> None:
         QMessageBox.information(self, "Keyboard", KEYS)
+
+    def _copy_diagnostics(self) -> None:
+        copy_diagnostics()
+        self.say("Diagnostics copied to the clipboard")
 
     def _show_about(self) -> None:
         from crisp_compass import __version__
@@ -455,16 +447,20 @@ class Window(QMainWindow):
         QMessageBox.about(
             self,
             "Crisp Compass",
-            f"Crisp Compass {__version__}\nThe navigator of the motor bench.\n\nSet in B612 (SIL Open Font License 1.1).",
+            f"Crisp Compass {__version__}\nThe navigator of the motor bench.\n\nSet in IBM Plex Sans and Mono (SIL Open Font License 1.1).",
         )
 
     def closeEvent(self, event: QCloseEvent) -> None:
-        if not self._may_discard():
+        if not self.files.may_discard():
             event.ignore()
             return
         self.page.leave()
+        self.intake.clear()
         self.document.drop_autosave()
         self.settings.setValue("geometry", self.saveGeometry())
+        THEME.changed.disconnect(self.bearing.restyle)
+        if self in Window.opened:
+            Window.opened.remove(self)
         event.accept()
 
 

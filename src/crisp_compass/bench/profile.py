@@ -11,8 +11,9 @@ from pydantic import ValidationError
 
 from crisp_compass.bench.models import Bench, LedgerEntry, PlateLevers, Profile, Quantity, Settled, Topic
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.bench.store import write_atomically
+from crisp_compass.bench.store import parse_json
 from crisp_compass.errors import Refusal
+from crisp_compass.files import read_text, shortened, write_atomically
 
 #: Fields of the plate that belong to the bench, not to the motor.
 _OF_THE_BENCH = {"v_bus"}
@@ -54,12 +55,11 @@ def save_profile(profile: Profile, path: Path) -> None:
 
 def load_profile(path: Path) -> Profile:
     """Read a profile, or the motor of a bench file; raises Refusal for anything else."""
+    text = read_text(path)
     try:
-        data = json.loads(path.read_text(encoding="utf-8"))
-    except OSError as error:
-        raise Refusal(f"the file cannot be read ({error.strerror})", where=str(path)) from None
-    except (UnicodeDecodeError, json.JSONDecodeError, RecursionError):
-        raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path)) from None
+        data = parse_json(text, str(path), "motor profile")
+    except Refusal:
+        data = None
     if not isinstance(data, dict) or data.get("kind") != "motor-profile":
         raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path))
     try:
@@ -67,7 +67,7 @@ def load_profile(path: Path) -> Profile:
         PlateLevers.model_validate(profile.plate)
     except ValidationError as error:
         first = error.errors()[0]
-        place = ".".join(str(part) for part in first["loc"])
+        place = ".".join(shortened(part, 40) for part in first["loc"])
         raise Refusal(
             f"the profile is damaged at {place}", "mend it there or save it anew", where=str(path)
         ) from None

@@ -6,6 +6,7 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from crisp_compass.bench.entered import snapshot
 from crisp_compass.bench.models import Bench, HallRecord, LedgerEntry, Quantity, Settled, Topic
 from crisp_compass.errors import Refusal
 
@@ -88,8 +89,9 @@ def settle(
         raise Refusal("no reason is given", "say in a few words why this value is the right one")
     inputs = {key: need(bench, key) for key in rests_on}
     entry = Settled(
-        values=dict(values), method=method, reason=reason.strip(), when=when, rests_on=inputs, halls=halls
-    )
+        values=dict(values), method=method, reason=reason.strip(), when=when, rests_on=inputs, halls=halls,
+        levers=snapshot(bench, topic),
+    )  # fmt: skip
     line = LedgerEntry(when=when, kind="settled", text=f"{headline or topic.replace('_', ' ')}: {reason.strip()}")
     return bench.model_copy(update={"settled": {**bench.settled, topic: entry}, "ledger": (*bench.ledger, line)})
 

@@ -2,73 +2,78 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
-import os
-import tempfile
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
 
+from crisp_compass.bench.entered import PRESUMABLE, SETTLES
 from crisp_compass.bench.models import FORMAT, Bench
 from crisp_compass.bench.readings import TYPED
 from crisp_compass.errors import Refusal
+from crisp_compass.files import read_text, shortened, sweep, write_atomically
 
 
 def load_bench(path: Path | str) -> Bench:
     """Read a bench file; raises Refusal for missing, damaged or newer files (which stay untouched)."""
-    file = Path(path)
     where = str(path)
+    sweep(Path(path))
+    return read_bench(parse_json(read_text(Path(path)), where, "bench file"), where)
+
+
+def parse_json(text: str, where: str, what: str) -> Any:
+    """Return what a JSON text of ours holds; raises Refusal where it is damaged or says a thing twice."""
+    untouched = "restore an earlier copy; the file was not changed"
+
+    def once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        found = dict(pairs)
+        if len(found) < len(pairs):
+            keys = [k for k, _ in pairs]
+            double = next(k for k in keys if keys.count(k) > 1)
+            raise Refusal(f"the {what} is damaged (“{shortened(double)}” stands there twice)", untouched, where=where)
+        return found
+
     try:
-        text = file.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise Refusal("there is no such file", "check the path", where=where) from None
-    except UnicodeDecodeError:
-        raise Refusal("this is no bench file (not UTF-8 text)", where=where) from None
-    except OSError as error:
-        raise Refusal(f"the file cannot be read ({error.strerror})", where=where) from None
-    try:
-        data = json.loads(text)
+        return json.loads(text, object_pairs_hook=once)
     except json.JSONDecodeError as error:
-        raise Refusal(
-            f"line {error.lineno}: the bench file is damaged ({error.msg})",
-            "restore an earlier copy; the file was not changed",
-            where=where,
-        ) from None
+        raise Refusal(f"line {error.lineno}: the {what} is damaged ({error.msg})", untouched, where=where) from None
     except RecursionError:
-        raise Refusal(
-            "the bench file is damaged (nested too deeply)",
-            "restore an earlier copy; the file was not changed",
-            where=where,
-        ) from None
-    return _validate(data, where)
+        raise Refusal(f"the {what} is damaged (nested too deeply)", untouched, where=where) from None
+    except ValueError:  # Python refuses to read integers of thousands of digits
+        raise Refusal(f"the {what} is damaged (a number of thousands of digits)", untouched, where=where) from None
 
 
-def _validate(data: Any, where: str) -> Bench:
+def read_bench(data: Any, where: str) -> Bench:
+    """Return the bench that parsed JSON holds, older formats brought up; raises Refusal naming what is wrong."""
     if not isinstance(data, dict) or "format" not in data:
         raise Refusal("this is no bench file (it has no “format”)", where=where)
     version = data["format"]
     if not isinstance(version, int) or isinstance(version, bool) or version < 1:
-        raise Refusal(f"the format “{version}” is unknown", "open it with the program that wrote it", where=where)
+        raise Refusal(
+            f"the format “{shortened(version)}” is unknown", "open it with the program that wrote it", where=where
+        )
     if version > FORMAT:
         raise Refusal(
-            f"the bench has format {version}, this program knows up to {FORMAT}",
+            f"the bench has format {shortened(version)}, this program knows up to {FORMAT}",
             "open it with a newer version; the file was not changed",
             where=where,
         )
     if version == 1:
         data = _from_format_1(data)
     data = _typed_into_checks(data)
+    if version < 4:
+        data = _from_format_3(data)
     if version < FORMAT:
         data = {**data, "format": FORMAT}  # format 3 only adds levers
     try:
         return Bench.model_validate(data)
     except ValidationError as error:
         first = error.errors()[0]
-        place = ".".join(str(part) for part in first["loc"])
+        place = ".".join(shortened(part, 40) for part in first["loc"])
+        message = shortened(first["msg"].removeprefix("Value error, "), 160)
         raise Refusal(
-            f"the bench file is damaged at {place}: {first['msg'][:1].lower()}{first['msg'][1:]}",
+            f"the bench file is damaged at {place}: {message[:1].lower()}{message[1:]}",
             "mend it there or restore an earlier copy; the file was not changed",
             where=where,
         ) from None
@@ -86,6 +91,32 @@ def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:
             fresh[topic] = {**entry, **moved} if moved else entry
         data = {**data, "settled": fresh}
     return data
+
+
+def _from_format_3(data: dict[str, Any]) -> dict[str, Any]:
+    """Format 4 knows what was entered, keeps the fields with what was settled, and presumes no inertia.
+
+    In an older file what was settled counts as entered; an inertia that stands at the old default and was never settled is not.
+    """
+    levers, settled = data.get("levers"), data.get("settled")
+    if not isinstance(levers, dict) or not isinstance(settled, dict):
+        return data
+    plate = levers.get("plate")
+    if isinstance(plate, dict) and plate.get("inertia") == 1e-4 and "plate" not in settled:
+        levers = {**levers, "plate": {k: v for k, v in plate.items() if k != "inertia"}}
+    fresh, entered = dict(settled), {}
+    for topic, fields in SETTLES.items():
+        entry, page = settled.get(topic), levers.get(topic, {})
+        if not isinstance(entry, dict) or not isinstance(page, dict):
+            continue
+        then = {f: page[f] for f in fields if f in page}
+        values = entry.get("values")
+        if topic == "plate" and isinstance(values, dict):  # what was settled stands, whatever the fields say now
+            kept = {k: q["value"] for k, q in values.items() if k in fields and isinstance(q, dict) and "value" in q}
+            then |= {**kept, "current_base": "peak"} if "rated_current" in kept else kept
+        fresh[topic] = {**entry, "levers": then}
+        entered[topic] = [f for f in PRESUMABLE.get(topic, ()) if f in fields]
+    return {**data, "levers": levers, "settled": fresh, "entered": entered}
 
 
 def _typed_into_checks(data: dict[str, Any]) -> dict[str, Any]:
@@ -121,31 +152,3 @@ def dump_bench(bench: Bench) -> str:
 def save_bench(bench: Bench, path: Path | str) -> None:
     """Write by temporary file and atomic rename; the last good version survives any failure."""
     write_atomically(Path(path), dump_bench(bench))
-
-
-def write_atomically(path: Path, content: str | bytes) -> None:
-    """Write bytes, or text as UTF-8, so that the path holds either the old or the new content, never a part."""
-    try:
-        handle, temporary = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
-    except OSError as error:
-        raise Refusal(
-            f"the file cannot be written ({error.strerror})", "choose another folder", where=str(path)
-        ) from None
-    try:
-        with os.fdopen(handle, "wb") as stream:
-            stream.write(content if isinstance(content, bytes) else content.encode())
-            stream.flush()
-            os.fsync(stream.fileno())
-        os.chmod(temporary, 0o644 if not path.exists() else path.stat().st_mode & 0o777)
-        os.replace(temporary, path)
-    except OSError as error:
-        Path(temporary).unlink(missing_ok=True)
-        raise Refusal(
-            f"the file cannot be written ({error.strerror})", "choose another folder", where=str(path)
-        ) from None
-
-
-def sha256_of(path: Path) -> str:
-    """Return the hex digest of a file's bytes."""
-    with path.open("rb") as stream:
-        return hashlib.file_digest(stream, "sha256").hexdigest()

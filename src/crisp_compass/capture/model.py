@@ -50,6 +50,7 @@ class Capture:
                 f"the column {describe(name)} is missing (found: {present})",
                 f"add it or map a channel to it: {name}=SOURCE",
                 where=self.source,
+                code="channels",
             )
         return self.columns[name]
 

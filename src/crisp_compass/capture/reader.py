@@ -103,12 +103,15 @@ def _wanted(dialect: Dialect, mappings: Sequence[ColumnMapping], need_time: bool
             wanted["t"] = _take("t", 0, dialect.units[0])
     if "t" not in wanted and need_time:
         raise Refusal(
-            f"there is no time column (found: {', '.join(dialect.names)})", "name it t [s] or map it: t=SOURCE"
+            f"there is no time column (found: {', '.join(dialect.names)})",
+            "name it t [s] or map it: t=SOURCE",
+            code="channels",
         )
     if not set(wanted) - {"t"}:
         raise Refusal(
             f"no column has a signal name known here (found: {', '.join(dialect.names)})",
             "name them like v_ab [V] or map them: v_ab=CH1",
+            code="channels",
         )
     return list(wanted.values())
 

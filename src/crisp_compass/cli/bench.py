@@ -65,7 +65,7 @@ def simulate(
 def check(bench: BenchFile, json: Json = False) -> None:
     """Say what is settled, what is stale and what blocks the next step."""
     from crisp_compass.bench import load_bench
-    from crisp_compass.voyage.course import check_bench
+    from crisp_compass.voyage.open_points import check_bench
 
     emit("check", json, findings=check_bench(load_bench(bench)))
 
@@ -79,9 +79,9 @@ def export(
 ) -> None:
     """Write the settled settings for firmware or other tools."""
     from crisp_compass.bench import load_bench
-    from crisp_compass.bench.store import write_atomically
+    from crisp_compass.files import write_atomically
     from crisp_compass.record.export import export_settings
-    from crisp_compass.voyage.course import check_bench
+    from crisp_compass.voyage.open_points import check_bench
 
     loaded = load_bench(bench)
     if format == "c-controller":
@@ -99,7 +99,7 @@ def export(
 
 def _controller(loaded: Bench, bench: str, output: str) -> None:
     """Write the current controller's four files into a folder."""
-    from crisp_compass.bench.store import write_atomically
+    from crisp_compass.files import write_atomically
     from crisp_compass.record.c_controller import controller_sources
 
     folder = Path(output)
@@ -121,9 +121,9 @@ def report(
 ) -> None:
     """Write the record of the bench as one HTML or PDF file."""
     from crisp_compass.bench import load_bench
-    from crisp_compass.bench.store import write_atomically
+    from crisp_compass.files import write_atomically
     from crisp_compass.record.report import write_report
-    from crisp_compass.voyage.course import check_bench
+    from crisp_compass.voyage.open_points import check_bench
 
     loaded = load_bench(bench)
     path = _target(output)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import json
-import re
 
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Quantity
 from crisp_compass.bench.rules import require_built, stale_inputs
 from crisp_compass.errors import Refusal
 from crisp_compass.record.c_commutation import HALL_CONVENTION, c_encoder, c_halls
-from crisp_compass.voyage.course import check_bench
+from crisp_compass.record.safe_text import c_comment, c_identifier, csv_cell
+from crisp_compass.voyage.open_points import check_bench
 
 FORMATS = ("c-header", "json", "csv")
 _UNIT_WORDS = {
@@ -38,16 +38,6 @@ def export_settings(bench: Bench, form: str) -> str:
     return {"c-header": _c_header, "json": _json, "csv": _csv}[form](bench)
 
 
-def _identifier(text: str) -> str:
-    word = re.sub(r"[^A-Z0-9]+", "_", text.upper().encode("ascii", "ignore").decode()).strip("_")
-    return word if word and not word[0].isdigit() else f"N_{word}"
-
-
-def _comment(text: str) -> str:
-    """Make a text safe inside a C comment (no comment end, no trigraph, one line)."""
-    return re.sub(r"\s+", " ", text).replace("*/", "* /").replace("/*", "/ *").replace("??", "? ?")
-
-
 def _c_number(name: str, quantity: Quantity) -> str:
     if name in _COUNTS:
         return f"{round(quantity.value)}"
@@ -62,23 +52,24 @@ def _doubt(quantity: Quantity) -> str:
 
 
 def _c_header(bench: Bench) -> str:
-    guard = f"CRISP_COMPASS_{_identifier(bench.name)}_H"
+    motor = f", motor {c_comment(bench.levers.plate.motor)}" if bench.levers.plate.motor else ""
+    guard = f"CRISP_COMPASS_{c_identifier(bench.name)}_H"
     lines = [
-        f"/* Motor settings of “{_comment(bench.name)}”, written by Crisp Compass {__version__}.",
+        f"/* Motor settings of “{c_comment(bench.name)}”{motor}, written by Crisp Compass {__version__}.",
         " * SI units; motor constants per phase of the star equivalent; currents are phase peaks.",
         " * Current loop: parallel PI, error in A, output in V. Speed loop: error in rad/s (mechanical), output iq in A.",
     ]
-    lines += [f" * {f.level.upper()}: {_comment(f.text)}" for f in check_bench(bench) if f.level != "info"]
+    lines += [f" * {f.level.upper()}: {c_comment(f.text)}" for f in check_bench(bench) if f.level != "info"]
     lines += [" */", f"#ifndef {guard}", f"#define {guard}", ""]
     for topic, settled in bench.settled.items():
         state = "STALE, " if stale_inputs(bench, topic) else ""
         lines.append(
-            f"/* {topic.replace('_', ' ')}: {state}{_comment(settled.reason)} ({_comment(settled.when[:10])}) */"
+            f"/* {topic.replace('_', ' ')}: {state}{c_comment(settled.reason)} ({c_comment(settled.when[:10])}) */"
         )
         for name, quantity in settled.values.items():
-            unit = _UNIT_WORDS[quantity.unit]
+            unit = _UNIT_WORDS.get(quantity.unit) or c_identifier(quantity.unit) if quantity.unit else ""
             doubt = f" /* {_doubt(quantity)} */" if _doubt(quantity) else ""
-            word = f"{_identifier(topic)}_{_identifier(name)}" if not name.startswith(topic) else _identifier(name)
+            word = f"{c_identifier(topic)}_{c_identifier(name)}" if not name.startswith(topic) else c_identifier(name)
             if unit and not word.endswith(f"_{unit}"):
                 word += f"_{unit}"
             lines.append(f"#define CC_{word} ({_c_number(name, quantity)}){doubt}")
@@ -115,19 +106,9 @@ def _csv(bench: Bench) -> str:
         stale = "yes" if stale_inputs(bench, topic) else "no"
         for name, q in settled.values.items():
             low, high = q.interval95 or ("", "")
-            writer.writerow(
-                [
-                    topic,
-                    name,
-                    repr(q.value),
-                    q.unit,
-                    "" if q.u is None else repr(q.u),
-                    low,
-                    high,
-                    stale,
-                    settled.reason,
-                ]
-            )
+            doubt = "" if q.u is None else repr(q.u)
+            row = [topic, name, repr(q.value), q.unit, doubt, low, high, stale, settled.reason]
+            writer.writerow([row[0], row[1], row[2], *(csv_cell(c) for c in row[3:])])
         if settled.halls:
             for code, sector in settled.halls.states.items():
                 for part, angle in (

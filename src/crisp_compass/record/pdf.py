@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import io
 import textwrap
-from collections.abc import Iterable, Iterator
+from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
 
 from matplotlib import rc_context
@@ -15,8 +15,9 @@ from crisp_compass import __version__
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import entry_text
 from crisp_compass.estimates import Finding
-from crisp_compass.record.report import CAUTIONS, Exhibit, Row, draw, exhibits_of, open_points, settled_rows
+from crisp_compass.record.report import CAUTIONS, Exhibit, Row, draw, exhibits_of, settled_rows
 from crisp_compass.record.tables import tables_of
+from crisp_compass.voyage.open_points import open_points
 
 _SIZE = (8.27, 11.69)  # A4, inch
 _LEFT, _TOP, _BOTTOM, _LINE = 0.09, 0.93, 0.07, 0.0165
@@ -26,7 +27,7 @@ _INK, _SOFT, _OCHRE, _PAPER = "#16293D", "#5A666E", "#8A5C0E", "#FFFFFF"
 Line = tuple[list[tuple[float, str, bool, str]], int]
 
 
-def write_pdf(bench: Bench, base: Path, when: str) -> bytes:
+def write_pdf(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> bytes:
     """Return the record as PDF; arguments as for :func:`crisp_compass.record.report.write_report`."""
     out = io.BytesIO()
     with (
@@ -34,7 +35,7 @@ def write_pdf(bench: Bench, base: Path, when: str) -> bytes:
         PdfPages(out, metadata={"Title": f"{bench.name}, bench record"}) as pages,
     ):
         _text_pages(pages, [*_front(bench, when), *_tables(bench)])
-        for exhibit in exhibits_of(bench, base):
+        for exhibit in exhibits_of(bench, base, picked):
             _exhibit_page(pages, exhibit)
         _text_pages(pages, _back(bench))
     return out.getvalue()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -13,16 +14,15 @@ from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure, FigureBase
 
 from crisp_compass import __version__
+from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
 from crisp_compass.bench.rules import stale_inputs
-from crisp_compass.bench.store import sha256_of
 from crisp_compass.commutation.absolute import AbsoluteResult
 from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.inductance import InductanceResult
 from crisp_compass.identify.mechanics import MechanicsResult
@@ -36,8 +36,9 @@ from crisp_compass.quantities import show, show_with_error
 from crisp_compass.record import figures
 from crisp_compass.record.c_commutation import HALL_CONVENTION
 from crisp_compass.record.tables import tables_of
-from crisp_compass.voyage.course import BY_KEY, check_bench, stale_effect
-from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, evaluate
+from crisp_compass.voyage.course import BY_KEY
+from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, read_again
+from crisp_compass.voyage.open_points import open_points, stale_effect
 
 #: The cautions that belong to first runs; the record repeats them where somebody will act on it.
 CAUTIONS = (
@@ -92,7 +93,7 @@ class Exhibit:
         return _svg(self.evaluated) if self.evaluated else ""
 
 
-def write_report(bench: Bench, base: Path, when: str) -> str:
+def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> str:
     """Return the record as HTML.
 
     Parameters
@@ -103,6 +104,8 @@ def write_report(bench: Bench, base: Path, when: str) -> str:
         Folder of the bench file; captures are read again from there and checked against their SHA-256.
     when
         Time of writing, as text.
+    picked
+        Absolute paths of captures outside ``base`` that the person chose; others are not read.
     """
     environment = Environment(
         loader=PackageLoader("crisp_compass.record"),
@@ -112,7 +115,7 @@ def write_report(bench: Bench, base: Path, when: str) -> str:
     )
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     return environment.get_template("record.html").render(
-        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base), halls=halls, hall_convention=HALL_CONVENTION, tables=tables_of(bench), cautions=CAUTIONS,
+        bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base, picked), halls=halls, hall_convention=HALL_CONVENTION, tables=tables_of(bench), cautions=CAUTIONS,
         findings=open_points(bench),
     )  # fmt: skip
 
@@ -125,14 +128,10 @@ def settled_rows(bench: Bench) -> dict[str, list[Row]]:
     }
 
 
-def exhibits_of(bench: Bench, base: Path) -> list[Exhibit]:
+def exhibits_of(bench: Bench, base: Path, picked: Collection[str] = ()) -> list[Exhibit]:
     """Read every capture again and return it with its result, or with what is wrong with it."""
-    return [_exhibit(bench, leg, e, base) for leg in EVIDENCE_LEGS for e in bench.evidence.get(leg, ())]
-
-
-def open_points(bench: Bench) -> list[Finding]:
-    """Return what a reader of the record must know before trusting it."""
-    return [f for f in check_bench(bench) if f.level != "info"]
+    bench = standing(bench)
+    return [_exhibit(bench, leg, e, base, picked) for leg in EVIDENCE_LEGS for e in bench.evidence.get(leg, ())]
 
 
 def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> Row:
@@ -146,17 +145,11 @@ def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> Row:
     return Row(name.replace("_", " "), shown, doubt, settled.reason, settled.when[:16].replace("T", " "), stale)
 
 
-def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path) -> Exhibit:
+def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path, picked: Collection[str]) -> Exhibit:
     title = BY_KEY[leg].name + _SLOTS.get(evidence.slot, "")
-    path = base / evidence.file
     problem, evaluated = "", None
     try:
-        if path.is_file() and sha256_of(path) != evidence.sha256:
-            problem = "The capture has changed since it was read; the plot is left out."
-        else:
-            evaluated = evaluate(
-                bench, leg, path, base=base, when=evidence.when, columns=evidence.columns, slot=evidence.slot
-            )
+        evaluated = read_again(bench, leg, evidence, base, picked)
     except Refusal as refusal:
         problem = refusal.sentence
     findings = tuple(f.text for f in evidence.findings)

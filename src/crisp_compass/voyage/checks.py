@@ -243,7 +243,7 @@ def forget_check(bench: Bench, key: str, when: str) -> Bench:
     checks = {k: v for k, v in bench.checks.items() if k != key}
     if any(check == key for check, _ in TYPED.values()):
         checks[key] = CheckRecord(when=when)  # younger than the lines typed before, so that these do not come back
-    line = LedgerEntry(when=when, kind="check", text=f"{BY_CHECK[key].title} taken back")
+    line = LedgerEntry(when=when, kind="check", text=f"{BY_CHECK[key].title} reset")
     return bench.model_copy(update={"checks": checks, "ledger": (*bench.ledger, line)})
 
 
@@ -260,13 +260,15 @@ def standing_stops(bench: Bench) -> list[Judged]:
 
 
 def check_findings(bench: Bench) -> list[Finding]:
-    """Return what a reader of the bench must know of the checks; silent while none was begun."""
+    """Return what a reader of the bench must know of the checks."""
     judged = judge_all(bench)
     findings = [Finding("stop", "check-stop", f"{j.check.title}: {j.reason}") for j in judged if j.verdict == "stop"]
     findings += [
         Finding("caution", "check-caution", f"{j.check.title}: {j.reason}") for j in judged if j.verdict == "caution"
     ]
     left = [j.check.inline for j in judged if j.verdict == "open"]
-    if left and bench.checks:
-        findings.append(Finding("caution", "checks-open", f"Checks before power still open: {', '.join(left)}."))
+    if left:
+        which = "all of them" if len(left) == len(judged) else ", ".join(left)
+        text = f"{len(left)} of {len(judged)} checks before power are still open: {which}."
+        findings.append(Finding("caution", "checks-open", text))
     return findings

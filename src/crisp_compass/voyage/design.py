@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Quantity
 from crisp_compass.bench.rules import need, require_built, settled_value
 from crisp_compass.conversions import kt_from_flux
@@ -31,9 +32,14 @@ def plate_values(bench: Bench) -> dict[str, Quantity]:
     p = bench.levers.plate
     values = {
         "pole_pairs": (float(pole_pairs_of(p)), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak(bench), "A"),
-        "top_speed": (p.top_speed, "rad/s"), "inertia": (p.inertia, "kg·m²"), "viscous": (p.viscous, "N·m·s/rad"),
-        "coulomb": (p.coulomb, "N·m"),
+        "top_speed": (p.top_speed, "rad/s"),
     }  # fmt: skip
+    if p.inertia is not None:  # nobody's inertia is settled for them
+        values |= {
+            "inertia": (p.inertia, "kg·m²"),
+            "viscous": (p.viscous, "N·m·s/rad"),
+            "coulomb": (p.coulomb, "N·m"),
+        }
     return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
 
 
@@ -139,13 +145,19 @@ def pwm_values(figures: PwmFigures) -> dict[str, Quantity]:
 
 def design_current(bench: Bench) -> CurrentDesign:
     """Design the current loop from settled R, L and PWM with the page's levers; raises Refusal if one is missing."""
+    bench = standing(bench, "current_loop")
     levers = bench.levers.current_loop
     r, ld, lq, loop_hz, _ = (need(bench, key) for key in CURRENT_INPUTS)
-    return tune_current(
+    found = tune_current(
         r=r, ld=ld, lq=lq, loop_hz=loop_hz, v_limit=usable_voltage(bench).command, exact=True, delay_samples=levers.delay_samples,
         bandwidth_hz=None if levers.method == "modulus-optimum" else levers.bandwidth_hz,
         damping=levers.damping if levers.method == "placement" else None,
     )  # fmt: skip
+    if any(a.margins.stable and not math.isfinite(a.margins.crossover_hz) for a in (found.d, found.q)):
+        raise Refusal(
+            "with these gains the open loop crosses 0 dB nowhere that can be told", "choose a higher bandwidth"
+        )
+    return found
 
 
 def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
@@ -176,6 +188,7 @@ def torque_constant(bench: Bench) -> float:
 
 def design_speed(bench: Bench) -> SpeedDesign:
     """Design the speed loop from settled values with the page's levers; raises Refusal if one is missing."""
+    bench = standing(bench, "speed_loop")
     levers = bench.levers.speed_loop
     return tune_speed(
         inertia=need(bench, "mechanics.inertia"), kt=torque_constant(bench), viscous=need(bench, "mechanics.viscous_friction"),
@@ -237,6 +250,7 @@ def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
 
 def build_drive(bench: Bench) -> Drive:
     """Assemble the simulated drive from settled values; raises Refusal naming what is missing."""
+    bench = standing(bench)
     r, ld, lq, psi = (
         need(bench, k) for k in ("resistance.resistance", "inductance.ld", "inductance.lq", "flux.flux_linkage")
     )

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 import os
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -20,12 +20,12 @@ from crisp_compass.bench.models import (
     Topic,
 )
 from crisp_compass.bench.rules import require_built
-from crisp_compass.bench.store import sha256_of
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, Result
+from crisp_compass.files import sha256_of, shortened
 from crisp_compass.identify.flux import fit_flux
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
@@ -105,7 +105,7 @@ def evaluate(
         Whatever the reader or the estimator refuses.
     """
     require_built(bench)
-    if capture is None or columns:
+    if capture is None:
         capture = read_capture(file, columns, need_time=leg not in TABLE_LEGS, progress=progress)
     elif not len(capture.time) and leg not in TABLE_LEGS:
         raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=str(file))
@@ -130,6 +130,40 @@ def evaluate(
         method=result.method, estimates=estimates, findings=tuple(FoundNote(**f.__dict__) for f in result.findings), halls=halls,
     )  # fmt: skip
     return Evaluated(leg, capture, result, evidence)
+
+
+def evidence_path(base: Path, file: str, picked: Collection[str] = ()) -> Path:
+    """Return where a capture named by a bench file lies; raises Refusal where it leaves the bench's folder.
+
+    A bench file may come from anybody, so what it names elsewhere is read only if the person ``picked`` it (absolute paths).
+    """
+    try:
+        path = (base / file).resolve()
+        inside = path.is_relative_to(base.resolve())
+    except (OSError, ValueError, RuntimeError):
+        raise Refusal(
+            "the path of the capture is not possible", "load the capture again", where=shortened(file)
+        ) from None
+    if not inside and str(path) not in picked:
+        raise Refusal(
+            "the capture lies outside the bench's folder, and is not read on the word of a file",
+            "load it again to use it",
+            where=shortened(file),
+        )
+    return path
+
+
+def read_again(bench: Bench, leg: Topic, evidence: Evidence, base: Path, picked: Collection[str] = ()) -> Evaluated:
+    """Evaluate a capture of the bench anew; raises Refusal where it vanished, changed or lies elsewhere."""
+    path = evidence_path(base, evidence.file, picked)
+    if not path.is_file():
+        raise Refusal("the capture is no longer there", "put it back or load another", where=shortened(evidence.file))
+    if sha256_of(path) != evidence.sha256:
+        raise Refusal(
+            "the capture has changed since it was read", "load it again to take the new content",
+            where=shortened(evidence.file),
+        )  # fmt: skip
+    return evaluate(bench, leg, path, base=base, when=evidence.when, columns=evidence.columns, slot=evidence.slot)
 
 
 #: Estimates that a channel's gain scales, by leg, with the channels that do.
@@ -252,6 +286,12 @@ def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
 
 def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:
     if "i_q" not in capture:
+        if bench.levers.plate.inertia is None:
+            raise Refusal(
+                "the column i_q is missing, and from a coast alone the inertia cannot be told",
+                "capture i_q during the run-up, or enter the inertia",
+                where=capture.source, code="channels",
+            )  # fmt: skip
         return fit_mechanics(capture, inertia=bench.levers.plate.inertia)
     known = torque_constant_of(bench)
     if known is None:
@@ -285,7 +325,7 @@ def add_evidence(bench: Bench, leg: Topic, evidence: Evidence) -> Bench:
 def drop_evidence(bench: Bench, leg: Topic, evidence: Evidence, when: str) -> Bench:
     """Return the bench without one capture and with a ledger line that says so."""
     kept = tuple(e for e in bench.evidence.get(leg, ()) if e != evidence)
-    line = LedgerEntry(when=when, kind="file", text=f"{Path(evidence.file).name} taken off the bench")
+    line = LedgerEntry(when=when, kind="file", text=f"{Path(evidence.file).name} removed from the bench")
     return bench.model_copy(update={"evidence": {**bench.evidence, leg: kept}, "ledger": (*bench.ledger, line)})
 
 
@@ -315,8 +355,11 @@ def headline_of(evidence: Evidence) -> str:
     return ""
 
 
-def guess_leg(capture: Capture) -> Topic:
-    """Tell from the channels which leg a dropped capture belongs to; raises Refusal if it fits none."""
+def guess_leg(capture: Capture, here: str = "") -> Topic:
+    """Tell from the channels which leg a dropped capture belongs to; raises Refusal if it fits none.
+
+    ``here`` is the leg whose page is open: it comes first where the capture would do for it.
+    """
     names = set(capture.columns)
     lines = names & _LINES
     if {"hall_1", "hall_2", "hall_3"} <= names and len(lines) >= 2:
@@ -332,7 +375,7 @@ def guess_leg(capture: Capture) -> Topic:
     if "i_a" in names and "v_cmd" in names and "v_ab" not in names:
         return "resistance"
     if {"v_ab", "i_a"} <= names:
-        return "resistance" if _is_staircase(capture) else "inductance"
+        return _stair_or_steps(capture, here)
     if lines and "i_a" not in names:
         return "flux"
     if {"angle", "l_ab"} <= names:
@@ -347,14 +390,25 @@ def guess_leg(capture: Capture) -> Topic:
     )  # fmt: skip
 
 
-def _is_staircase(capture: Capture) -> bool:
-    """Tell a staircase from pulses: its voltage rests on three or more clearly different levels."""
+def _stair_or_steps(capture: Capture, here: str) -> Topic:
+    """Tell a staircase from pulses: its voltage rests on three or more different levels.
+
+    The open page's purpose is known, so there fewer hints are enough: levels need not be far apart, and steps of several heights
+    are steps.
+    """
+    if here == "inductance":
+        try:
+            fit_inductance(capture)
+        except Refusal:
+            pass
+        else:
+            return "inductance"
     try:
-        result = fit_resistance(capture)
+        voltage = np.sort(fit_resistance(capture).voltage)
     except Refusal:
-        return False
-    voltage = np.sort(result.voltage)
-    return int(np.sum(np.diff(voltage) > 0.12 * np.ptp(voltage))) >= 2
+        return "inductance"
+    apart = (0.03 if here == "resistance" else 0.12) * np.ptp(voltage)
+    return "resistance" if int(np.sum(np.diff(voltage) > apart)) >= 2 else "inductance"
 
 
 def differs(first: Evidence, second: Evidence) -> bool:

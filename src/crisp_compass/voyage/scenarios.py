@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -84,6 +85,7 @@ def run_scenario(bench: Bench, name: str, *, seed: int = 1) -> tuple[Trace, str]
     """
     if name not in SCENARIOS:
         raise Refusal(f"there is no scenario “{name}”", f"use one of {', '.join(SCENARIOS)}", where="--scenario")
+    bench = standing(bench)
     sim = open_simulation(bench, seed=seed)
     trace = join(SCENARIOS[name](sim, bench))
     columns = dict(trace.columns)

@@ -20,12 +20,13 @@ from crisp_compass.quantities import show
 from crisp_compass.voyage.checks import solve_bench_pairs
 
 Constant = Literal["resistance", "ld", "lq", "flux_linkage", "inertia"]
+CONSTANTS: tuple[Constant, ...] = ("resistance", "ld", "lq", "flux_linkage", "inertia")
 #: Data sheets state ±10 % on R and L, ±10 % on constants (common practice); as standard uncertainty of an even spread.
 PLATE_U = 0.10 / math.sqrt(3)
 #: A drive's own learn repeats within a few per cent (common practice).
 LEARN_U = 0.03
 _UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
-_LEGS: dict[str, str] = {
+LEG_OF: dict[str, str] = {
     "resistance": "resistance",
     "ld": "inductance",
     "lq": "inductance",
@@ -55,7 +56,7 @@ def meter_phases(bench: Bench) -> MeterPhases | None:
 
 def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     """Collect and test every value of a constant."""
-    unit, leg = _UNITS[constant], _LEGS[constant]
+    unit, leg = _UNITS[constant], LEG_OF[constant]
     sources = [*_from_plate(bench, constant), *_from_meter(bench, constant), *_from_captures(bench, leg, constant)]
     learned, findings = _from_drive(bench, constant)
     sources += learned
@@ -70,7 +71,7 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
 
 def best_source(bench: Bench, constant: Constant) -> Source | None:
     """Return the one answer to “which value is it?”: settled, else the source with the smallest uncertainty, else None; SI."""
-    settled = settled_value(bench, f"{_LEGS[constant]}.{constant}")
+    settled = settled_value(bench, f"{LEG_OF[constant]}.{constant}")
     if settled is not None:
         return Source("settled", "settled", settled.value, settled.u or 0.0)
     sources = side_by_side(bench, constant).sources
@@ -156,7 +157,7 @@ def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Fi
 
 def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:
     """Return the weighted mean of the captures of a constant (two or more), its error bar widened by their scatter."""
-    sources = _from_captures(bench, _LEGS[constant], constant)
+    sources = _from_captures(bench, LEG_OF[constant], constant)
     agreement = combine_kinds(sources, _UNITS[constant]) if len(sources) > 1 else None
     if agreement is None:
         return None

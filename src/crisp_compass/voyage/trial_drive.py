@@ -50,8 +50,11 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
     inertia, viscous, coulomb = (
         settled_value(bench, f"mechanics.{k}") for k in ("inertia", "viscous_friction", "coulomb_friction")
     )
+    turning = inertia.value if inertia else plate.inertia
+    if turning is None:
+        raise Refusal("the inertia is not known", "measure it on the mechanics leg, or enter the data sheet's there")
     load = Load(
-        inertia.value if inertia else plate.inertia,
+        turning,
         viscous.value if viscous else plate.viscous,
         coulomb.value if coulomb else plate.coulomb,
     )

@@ -8,8 +8,8 @@ from typing import ClassVar
 
 from PySide6.QtWidgets import QMenu, QPushButton
 
-from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.autosave import now
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.forest import Bar, Forest
 from crisp_compass.app.widgets.lever import Choice, Lever
@@ -28,6 +28,7 @@ class AgreementPage(LegPage):
 
     key: Topic
     section = "Side by side"
+    has_dial = False
     constants: tuple[Constant, ...] = ()
     learned = ""
     channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u", "i_gain": "Amps, u"}
@@ -74,7 +75,7 @@ class AgreementPage(LegPage):
         self.refresh()
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.learned, field))
         for field, lever in self._gains.items():
@@ -118,10 +119,9 @@ class AgreementPage(LegPage):
         self.main_button.setEnabled(repeats is not None)
         self.main_button.setText(f"Settle mean {show(repeats.value, found.unit)}…" if repeats else "Settle mean…")
         self.remove.setEnabled(bool(bench.evidence.get(self.key)))
-        self.show_dial(DialView(caption=""))
 
     def on_main(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         repeats = repeats_mean(bench, self.constant)
         if repeats is None:
             return
@@ -154,7 +154,7 @@ class AgreementPage(LegPage):
 
     def _fill_menu(self) -> None:
         self.menu.clear()
-        for evidence in self.document.bench.evidence.get(self.key, ()):
+        for evidence in self.seen.evidence.get(self.key, ()):
             slot = f" ({evidence.slot})" if evidence.slot else ""
             action = self.menu.addAction(f"{Path(evidence.file).name}{slot}")
             action.triggered.connect(partial(self._take_off, evidence))

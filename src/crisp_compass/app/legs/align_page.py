@@ -6,18 +6,19 @@ import math
 from pathlib import Path
 
 import numpy as np
-from PySide6.QtWidgets import QFileDialog, QPushButton, QWidget
+from PySide6.QtWidgets import QPushButton, QWidget
 
 from crisp_compass.app.dial import DialView
+from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.legs.angle_leg import OutlookLeg
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.store import write_atomically
 from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.errors import Refusal
+from crisp_compass.files import write_atomically
 from crisp_compass.quantities import show
 from crisp_compass.voyage.evidence import Evaluated, findings_of
 from crisp_compass.voyage.plate_outlook import pole_pairs_of
@@ -88,7 +89,7 @@ class AlignPage(OutlookLeg):
             )
 
     def show_texts(self) -> None:
-        bench, evidence = self.document.bench, self.evidence()
+        bench, evidence = self.seen, self.evidence()
         self.lag.show_value(bench.levers.commutation.lag)
         self.counts.show_value(bench.levers.plate.counts_per_rev)
         assert self.main_button is not None
@@ -125,7 +126,7 @@ class AlignPage(OutlookLeg):
         )
 
     def _show_rows(self) -> None:
-        bench, evidence = self.document.bench, self.evidence()
+        bench, evidence = self.seen, self.evidence()
         p = pole_pairs_of(bench.levers.plate)
         rows = []
         if self.outlook is not None:
@@ -168,17 +169,17 @@ class AlignPage(OutlookLeg):
             self.plot.set(key, [], [])
 
     def _ask_table(self) -> None:
-        start = str(self.document.base / "alignment.csv")
-        text, _ = QFileDialog.getSaveFileName(self, "Write table", start, "Tables (*.csv)")
-        if text:
-            self.write_table(Path(text))
+        start = self.document.base / "alignment.csv"
+        path = ask_save_path(self, "Write table", start, "Tables (*.csv)", (".csv",))
+        if path is not None:
+            self.write_table(path)
 
     def write_table(self, path: Path) -> None:
         """Write the table to fill in."""
         if self.outlook is None:
             return
         try:
-            write_atomically(path, align_table(self.outlook, pole_pairs_of(self.document.bench.levers.plate)))
+            write_atomically(path, align_table(self.outlook, pole_pairs_of(self.seen.levers.plate)))
         except Refusal as refusal:
             self.refuse(refusal)
 

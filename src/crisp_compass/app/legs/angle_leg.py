@@ -9,8 +9,6 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.bench.models import Bench, Evidence
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.angle_evidence import SECTIONS
-from crisp_compass.voyage.evidence import Evaluated
 
 
 class AngleLeg(CaptureLeg):
@@ -21,13 +19,8 @@ class AngleLeg(CaptureLeg):
 
     def evidence(self) -> Evidence | None:
         """Return the newest capture of this section's kind."""
-        items = [e for e in self.document.bench.evidence.get("commutation", ()) if e.slot == self.slot]
+        items = [e for e in self.seen.evidence.get("commutation", ()) if e.slot == self.slot]
         return items[-1] if items else None
-
-    def _on_loaded(self, evaluated: Evaluated) -> None:
-        super()._on_loaded(evaluated)
-        if evaluated.evidence.slot != self.slot:
-            self.section_chosen.emit(SECTIONS[evaluated.evidence.slot])
 
 
 class OutlookLeg(AngleLeg):
@@ -60,7 +53,7 @@ class OutlookLeg(AngleLeg):
         raise NotImplementedError
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         motor = {
             k: bench.settled[k].values
             for k in ("resistance", "inductance", "flux", "mechanics")

@@ -7,12 +7,9 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QDialog,
-    QDialogButtonBox,
-    QHBoxLayout,
-    QLabel,
-    QLineEdit,
     QPushButton,
     QStackedWidget,
     QVBoxLayout,
@@ -22,46 +19,35 @@ from PySide6.QtWidgets import (
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
+from crisp_compass.app.widgets.flow import FlowRow, Scroll
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.app.widgets.reason import ReasonDialog
+from crisp_compass.bench.entered import presumed, presumed_for, standing
 from crisp_compass.bench.models import Bench, Topic
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
-from crisp_compass.voyage.course import BY_KEY, first_steps, stale_effect, waiting_text
+from crisp_compass.voyage.course import BY_KEY, first_steps, waiting_text
+from crisp_compass.voyage.open_points import describe_field, edited_text, stale_effect
 
-
-class ReasonDialog(QDialog):
-    """Asks why this value is the right one; Enter takes the proposed reason."""
-
-    def __init__(self, parent: QWidget, what: str, proposal: str) -> None:
-        super().__init__(parent)
-        self.setWindowTitle(f"Settle {what}")
-        self.edit = QLineEdit(proposal)
-        self.edit.setAccessibleName("Reason")
-        self.edit.selectAll()
-        buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Settle")
-        buttons.button(QDialogButtonBox.StandardButton.Ok).setObjectName("main")
-        buttons.accepted.connect(self.accept)
-        buttons.rejected.connect(self.reject)
-        column = QVBoxLayout(self)
-        column.addWidget(QLabel(f"Why is {what} the right value? The reason goes into the ledger and the record."))
-        column.addWidget(self.edit)
-        column.addWidget(buttons)
-        self.setMinimumWidth(520)
+#: Below this height of a page its levers scroll with its body.
+_LOW = 520
 
 
 class LegPage(QWidget):
     """A page, or one section of a leg that has several. Subclasses build their middle, implement :meth:`refresh` and set :attr:`dial_view` through show_dial."""
 
     refused = Signal(str)
+    mended = Signal()
+    done = Signal(str)
     dial_changed = Signal(object)
     section_chosen = Signal(str)
     key = ""
     section = ""
     question = ""
+    has_dial = True
 
     def __init__(self, document: Document) -> None:
         super().__init__()
@@ -70,16 +56,33 @@ class LegPage(QWidget):
         self.answer = Answer(self.question or self.leg.question)
         self.findings = Findings()
         self.dial_view = DialView()
-        self.column = QVBoxLayout(self)
-        self.column.setContentsMargins(20, 12, 16, 10)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 10)
+        outer.setSpacing(8)
+        self.body = Scroll()
+        outer.addWidget(self.body, 1)
+        self.column = QVBoxLayout(self.body.inside)
+        self.column.setContentsMargins(20, 12, 16, 0)
         self.column.setSpacing(8)
         self.column.addWidget(self.answer)
         self.column.addWidget(self.findings)
-        self.lever_row = QHBoxLayout()
-        self.lever_row.setSpacing(8)
+        self.foot = QVBoxLayout()
+        self.foot.setContentsMargins(20, 0, 16, 0)
+        self.foot.setSpacing(8)
+        outer.addLayout(self.foot)
+        self.lever_row = FlowRow()
         self.main_button: QPushButton | None = None
         self.tabs: dict[str, QPushButton] = {}
         self._hidden: list[QWidget] = []
+        self._bound: list[tuple[Lever | Choice, str, str]] = []
+        self._rows: list[FlowRow] = []
+        self._buttons = FlowRow()
+        self._low = False
+
+    @property
+    def seen(self) -> Bench:
+        """The bench as this page sees it: other legs as settled, whatever is being edited there."""
+        return standing(self.document.bench, self.key)
 
     # ---- building
 
@@ -93,7 +96,7 @@ class LegPage(QWidget):
             tab.setChecked(name == self.section)
             tab.setAccessibleName(f"Section {name}")
             tab.clicked.connect(lambda _on, n=name, t=tab: self._on_section(n, t))
-            self.answer.corner.addWidget(tab)
+            self.answer.top.add(tab, tail=True)
             self.tabs[name] = tab
 
     def offer_sections(self, names: tuple[str, ...]) -> None:
@@ -109,39 +112,65 @@ class LegPage(QWidget):
     def add_levers(self, *widgets: QWidget) -> None:
         """Put levers into the row at the bottom and connect their refusals."""
         for widget in widgets:
-            self.lever_row.addWidget(widget)
+            self.lever_row.add(widget)
             if isinstance(widget, Lever):
                 widget.refused.connect(self.refused)
+                widget.mended.connect(self.mended)
 
     def break_levers(self) -> None:
         """Close a row of levers; what is added from here on stands in a row below."""
-        self.lever_row.addStretch(1)
-        self.column.addLayout(self.lever_row)
-        self.lever_row = QHBoxLayout()
-        self.lever_row.setSpacing(8)
+        self.add_row(self.lever_row)
+        self.lever_row = FlowRow()
+
+    def add_row(self, row: FlowRow) -> None:
+        """Put a closed row of levers below those that stand."""
+        self._rows.append(row)
+        self.foot.addLayout(row)
 
     def finish(self, main_text: str = "", *others: QPushButton) -> None:
         """Close the lever row with its buttons, the main one last."""
-        self.lever_row.addStretch(1)
         for other in others:
-            self.lever_row.addWidget(other, 0)
-            self.lever_row.setAlignment(other, self._bottom())
+            self.lever_row.add(other, tail=True)
         if main_text:
             self.main_button = button(main_text, "main")
             self.main_button.setShortcut("Ctrl+Return")
             self.main_button.setToolTip("Ctrl+Enter")
             self.main_button.setMinimumWidth(130)
-            self.main_button.clicked.connect(self.on_main)
-            self.lever_row.addWidget(self.main_button, 0)
-            self.lever_row.setAlignment(self.main_button, self._bottom())
-        self.column.addLayout(self.lever_row)
+            self.main_button.clicked.connect(self._on_main_pressed)
+            self.lever_row.add(self.main_button, tail=True)
+        self.add_row(self.lever_row)
+        self.foot.addLayout(self._buttons)
 
-    @staticmethod
-    def _bottom() -> Any:
-        return Qt.AlignmentFlag.AlignBottom
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._place_levers(low=self.height() < _LOW)
+
+    def _place_levers(self, *, low: bool) -> None:
+        """In a low window the levers scroll with the body, and the buttons alone stay in view."""
+        if low == self._low or not self._rows:
+            return
+        self._low = low
+        for row in self._rows:
+            row.setParent(None)
+            (self.column if low else self.foot).addLayout(row)
+        last = self._rows[-1]
+        origin, target = (last, self._buttons) if low else (self._buttons, last)
+        for widget in origin.take_tail():
+            target.add(widget, tail=True)
+        if not low:  # the buttons' own row stays the last one
+            self._buttons.setParent(None)
+            self.foot.addLayout(self._buttons)
+
+    def _on_main_pressed(self) -> None:
+        """Enter what is still being typed, then do what the button says."""
+        for lever in self.findChildren(Lever):
+            if lever.edit.hasFocus():
+                lever.commit()
+        self.on_main()
 
     def bind(self, lever: Lever | Choice, field: str, topic: str | None = None) -> None:
-        """Tie a lever to a field of this page's levers: an edit sets the model."""
+        """Tie a lever to a field of this page's levers: an edit sets the model; the field shows whether it is presumed."""
+        self._bound.append((lever, topic or self.key, field))
         lever.moved.connect(lambda value: self._set(topic or self.key, field, value))
 
     def _set(self, topic: str, field: str, value: Any) -> None:
@@ -171,8 +200,12 @@ class LegPage(QWidget):
             self._hidden = []
             self.column.setAlignment(Qt.AlignmentFlag(0))
             self.refresh()
+            for lever, topic, field in self._bound:
+                lever.show_presumed(presumed(self.document.bench, topic, field))
             return
-        shown = [w for w in self.children() if isinstance(w, QWidget) and w is not self.answer and not w.isHidden()]
+        keep = (self.answer, self.body)
+        children = (*self.children(), *self.body.inside.children())
+        shown = [w for w in children if isinstance(w, QWidget) and w not in keep and not w.isHidden()]
         for widget in shown:
             widget.hide()
         self._hidden += shown
@@ -185,6 +218,9 @@ class LegPage(QWidget):
 
     def on_dial(self, angle: float) -> None:
         """The dial's hand was turned to an electrical angle in degrees."""
+
+    def enter(self) -> None:
+        """The page is opened, also when it is the open one already."""
 
     def leave(self) -> None:
         """The page is left or the window closes."""
@@ -223,15 +259,27 @@ class LegPage(QWidget):
         self.dial_changed.emit(view)
 
     def stale_text(self) -> str:
-        """Return what staleness of this leg would change."""
-        return stale_effect(self.document.bench, self.key) if self.key in self.document.bench.settled else ""
+        """Return what staleness of this leg would change, or what was edited here and is not settled yet."""
+        bench, topic = self.document.bench, self.leg.topic
+        if topic is None or topic not in bench.settled:
+            return ""
+        return stale_effect(bench, topic) or edited_text(bench, topic)
 
     def settle(self, topic: Topic, what: str, proposal: str, **arguments: Any) -> None:
-        """Ask for the reason and settle."""
-        dialog = ReasonDialog(self, what, proposal)
+        """Ask for the reason and settle; what nobody has entered is confirmed with it, and never the reason."""
+        bench = self.document.bench
+        fields = presumed_for(bench, topic)
+        listed = [describe_field(bench, topic, f) for f in fields]
+        dialog = ReasonDialog(self, what, "" if fields else proposal, listed)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
         try:
-            self.document.settle(topic, reason=dialog.edit.text(), headline=what, **arguments)
+            self.document.settle(
+                topic,
+                reason=dialog.edit.text(),
+                headline=what,
+                confirmed={topic: fields} if fields else {},
+                **arguments,
+            )
         except Refusal as refusal:
             self.refuse(refusal)

@@ -8,7 +8,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QHeaderView,
-    QLineEdit,
     QStackedWidget,
     QTableWidget,
     QTableWidgetItem,
@@ -21,6 +20,7 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.bench.models import Bench, CableWire
 from crisp_compass.errors import Refusal
@@ -75,28 +75,33 @@ class CablePage(LegPage):
         )
         caution.setWordWrap(True)
         self.column.addWidget(caution)
-        self.wire = QLineEdit()
+        self.wire = Line()
         self.wire.setPlaceholderText("colour")
         self.wire.setAccessibleName("New wire's colour")
         self.wire.setFixedSize(92, 32)
         self.wire.returnPressed.connect(self._on_wire)
         self.first = Choice("Read at", {}, width=98)
         self.other = Choice("against", {FRAME: FRAME}, width=98)
-        self.ohms = Lever("Resistance", "Ω", width=104, optional=True, tip="type “open” as 1G")
+        self.ohms = Lever("Resistance", "Ω", width=104, optional=True, reading=True, tip="type “open” as 1G")
         self.diode = Lever(
-            "Diode test", "V", width=92, optional=True, tip="Red probe on the first wire, black on the other"
+            "Diode test",
+            "V",
+            width=92,
+            optional=True,
+            reading=True,
+            tip="Red probe on the first wire, black on the other",
         )
         self.known = Choice(
             "Known as", {"": "–", **ROLE_NAMES}, width=104, tip="A role from a drawing or the drive's terminals"
         )
-        self.current = Lever("Current at 5 V", "A", width=104, optional=True)
+        self.current = Lever("Current at 5 V", "A", width=104, optional=True, reading=True)
         self.scope = Choice("Scope shows", {"": "–", **_SCOPES}, width=146)
         self.other_key, self.first_key = FRAME, ""
         self.first.moved.connect(self._on_first)
         self.other.moved.connect(self._on_other)
-        self.ohms.settled.connect(self._on_ohms)
-        self.current.settled.connect(self._on_current)
-        self.diode.settled.connect(self._on_diode)
+        self.ohms.moved.connect(self._on_ohms)
+        self.current.moved.connect(self._on_current)
+        self.diode.moved.connect(self._on_diode)
         self.known.moved.connect(self._on_known)
         self.scope.moved.connect(self._on_scope)
         box = QVBoxLayout()
@@ -115,9 +120,9 @@ class CablePage(LegPage):
         self.remove = button("Remove", "small")
         self.remove.clicked.connect(self._on_remove)
         self.add_levers(holder, self.first, self.other, self.ohms)
-        self.lever_row.addWidget(self.open, 0, Qt.AlignmentFlag.AlignBottom)
+        self.lever_row.add(self.open)
         self.add_levers(self.diode)
-        self.lever_row.addWidget(self.blocks, 0, Qt.AlignmentFlag.AlignBottom)
+        self.lever_row.add(self.blocks)
         self.break_levers()
         self.add_levers(self.current, self.scope, self.known)
         self.finish("", self.remove)

@@ -5,46 +5,40 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
-from crisp_compass.app.legs.mapping import MappingDialog
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.models import Evidence, Topic
-from crisp_compass.bench.store import sha256_of
-from crisp_compass.capture import Capture
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.evidence import Evaluated, add_evidence, differs, evaluate
+from crisp_compass.voyage.evidence import Evaluated, differs, read_again
 
 
 class CaptureLeg(LegPage):
     """Base of the identification pages. Subclasses build plots in :meth:`build` and fill them in :meth:`draw`."""
 
+    chosen = Signal(object)
     key: Topic
     wanted: tuple[str, ...] = ()
     sketch = ""
     always_plots = False  # the plots show an outlook before there is a capture
     empty_answer = "No capture yet"
+    settles = True  # whether something of this section is settled here
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self._shown: tuple[object, ...] = ()
         self.evaluated: Evaluated | None = None
-        self._load = Job(self)
-        self._load.done.connect(self._on_loaded)
-        self._load.refused.connect(self._on_load_refused)
-        self._load.busy.connect(self._on_busy)
-        self._load.progress.connect(self._on_progress)
+        self._stamp: tuple[int, ...] = ()
         self._again = Job(self)
         self._again.done.connect(self._on_evaluated)
         self._again.refused.connect(self._on_gone)
         self._again.busy.connect(self._on_busy)
-        self._pending: tuple[Path, tuple[str, ...]] = (Path(), ())
         self.plots = QWidget()
         self.stack = QStackedWidget()
         self.stack.addWidget(WiringSketch(self.sketch or self.key))
@@ -68,7 +62,7 @@ class CaptureLeg(LegPage):
         self.open_button.setToolTip("Ctrl+L, or drop a file on the window")
         self.open_button.clicked.connect(self._ask_file)
         self.build_levers()
-        self.finish("Settle…", self.open_button)
+        self.finish("Settle…" if self.settles else "", self.open_button)
 
     # ---- for subclasses
 
@@ -112,52 +106,36 @@ class CaptureLeg(LegPage):
         if path:
             self.load(Path(path))
 
-    def load(self, path: Path, columns: tuple[str, ...] = (), capture: Capture | None = None) -> None:
-        """Read (unless done already) and evaluate a capture off the window's thread."""
-        bench, base = self.document.bench, self.document.base
-        self._pending = (path, columns)
-        self._busy_text.setText(f"Reading {path.name} …")
-        self._load.ask_reporting(
-            lambda report: evaluate(
-                bench, self.key, path, base=base, when=now(), columns=columns, progress=report, capture=capture
-            )
-        )
+    def load(self, path: Path) -> None:
+        """Hand a capture over to be read; it is, wherever the person goes meanwhile."""
+        self.chosen.emit(path)
 
-    def _on_loaded(self, evaluated: Evaluated) -> None:
+    def on_taken(self, evaluated: Evaluated) -> None:
+        """Show a capture that was read into this leg without fitting it a second time."""
+        if evaluated.leg != self.key or self.evidence() != evaluated.evidence:
+            return
         self.evaluated = evaluated
-        evidence = evaluated.evidence
-        self._shown = self._state(evidence)
-        self.document.edit(f"load {Path(evidence.file).name}", add_evidence(self.document.bench, self.key, evidence))
-        self.refresh()
+        self._again.cancel()
+        self._shown, self._stamp = self._state(evaluated.evidence), self._file_stamp()
+        self.stack.setCurrentIndex(1)
+        self.show_texts()
         self._show_plots(evaluated)
-
-    def _on_load_refused(self, refusal: Refusal) -> None:
-        path, columns = self._pending
-        if not columns and (
-            "missing" in refusal.problem or "signal name" in refusal.problem or "time column" in refusal.problem
-        ):
-            dialog = MappingDialog(self, path, self.wanted, refusal.sentence)
-            if dialog.usable and dialog.exec():
-                self.load(path, dialog.mappings())
-                return
-        self.refuse(refusal)
-
-    def _on_progress(self, part: float) -> None:
-        name = self._pending[0].name
-        self._busy_text.setText(f"Reading {name} … {100 * part:.0f} %" if part < 0.995 else f"Fitting {name} …")
 
     def _on_busy(self, busy: bool) -> None:
         self._busy.setVisible(busy)
 
     def _cancel(self) -> None:
-        self._load.cancel()
         self._again.cancel()
 
     # ---- showing
 
     def _state(self, evidence: Evidence | None) -> tuple[object, ...]:
         levers = getattr(self.document.bench.levers, self.key, None)
-        return (evidence.sha256, evidence.slot, evidence.columns, levers, self.document.path) if evidence else ()
+        return (
+            (evidence.file, evidence.sha256, evidence.slot, evidence.columns, levers, self.document.path)
+            if evidence
+            else ()
+        )
 
     def refresh(self) -> None:
         """Show the document; plots are made again when the evidence they show is another."""
@@ -173,26 +151,25 @@ class CaptureLeg(LegPage):
             self._evaluate_again(evidence)
 
     def _evaluate_again(self, evidence: Evidence) -> None:
-        bench, base = self.document.bench, self.document.base
-        path = base / evidence.file
-        self._busy_text.setText(f"Fitting {path.name} …")
+        bench, base, picked = self.seen, self.document.base, frozenset(self.document.picked)
+        self._busy_text.setText(f"Fitting {Path(evidence.file).name} …")
+        self._stamp = self._file_stamp()
+        self._again.ask(lambda: read_again(bench, self.key, evidence, base, picked))
 
-        def work() -> Evaluated:
-            if not path.is_file():
-                raise Refusal(
-                    "the capture is no longer beside the bench", "put it back or load another", where=evidence.file
-                )
-            if sha256_of(path) != evidence.sha256:
-                raise Refusal(
-                    "the capture has changed since it was read",
-                    "load it again to take the new content",
-                    where=evidence.file,
-                )
-            return evaluate(
-                bench, self.key, path, base=base, when=evidence.when, columns=evidence.columns, slot=evidence.slot
-            )
+    def _file_stamp(self) -> tuple[int, ...]:
+        """Return what tells a changed file without reading it: time and size, nothing where it is gone."""
+        evidence = self.evidence()
+        try:
+            found = (self.document.base / evidence.file).stat() if evidence else None
+        except (OSError, ValueError):
+            found = None
+        return (found.st_mtime_ns, found.st_size, found.st_ino) if found else ()
 
-        self._again.ask(work)
+    def enter(self) -> None:
+        """Look whether the capture is still the one that was read: on every visit."""
+        evidence = self.evidence()
+        if evidence is not None and self._state(evidence) == self._shown and self._file_stamp() != self._stamp:
+            self._evaluate_again(evidence)
 
     def _on_evaluated(self, evaluated: Evaluated) -> None:
         self.evaluated = evaluated
@@ -201,22 +178,21 @@ class CaptureLeg(LegPage):
         fresh = tuple(new if (e.sha256, e.slot) == (new.sha256, new.slot) and differs(e, new) else e for e in items)
         if fresh != items:
             bench = self.document.bench
-            self.document.edit(
-                "fit again",
-                bench.model_copy(update={"evidence": {**bench.evidence, self.key: fresh}}),
-                f"{self.key}.fit",
-            )
+            # nobody's edit: an undo step here would throw away what can be redone
+            self.document.amend(bench.model_copy(update={"evidence": {**bench.evidence, self.key: fresh}}))
             self._shown = self._state(self.evidence())
         self.show_texts()
         self._show_plots(evaluated)
 
     def _on_gone(self, refusal: Refusal) -> None:
-        self.evaluated = None
+        self.evaluated, self._stamp = None, (-1,)  # so that the next visit looks again
         self._show_plots(None)
         self.refuse(refusal)
 
     def leave(self) -> None:
-        """Stop what is under way."""
+        """Stop fitting again: it is done anew at the next visit."""
+        if self._again.running:
+            self._shown = ()
         self._cancel()
 
     # ---- helpers

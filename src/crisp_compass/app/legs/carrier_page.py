@@ -56,11 +56,11 @@ class CarrierPage(LegPage):
         self.finish()
 
     def refresh(self) -> None:
-        levers = self.document.bench.levers.pwm
+        levers = self.seen.levers.pwm
         for field, lever in self._levers.items():
             lever.show_value(getattr(levers, field))
         try:
-            picture = carrier_picture(self.document.bench)
+            picture = carrier_picture(self.seen)
         except Refusal as refusal:
             self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
             for plot in (self.gates, self.ripple):
@@ -91,7 +91,7 @@ class CarrierPage(LegPage):
         self.ripple.setYRange(-1.15 * most, 1.15 * most, padding=0)
 
     def _say(self, picture: CarrierPicture) -> None:
-        levers, window = self.document.bench.levers.pwm, picture.window
+        levers, window = self.seen.levers.pwm, picture.window
         longest = max(((b - a) / picture.carrier_hz for a, b in picture.allowed), default=0.0)
         needed = show(window.needed, "s", 3)
         if levers.shunts == "in-line":
@@ -115,7 +115,7 @@ class CarrierPage(LegPage):
         ], note="Thick bar: a sample of two phase currents may end here. Solid: high switch, dashed: low switch, the gap between them is dead time.")  # fmt: skip
 
     def _show_dial(self) -> None:
-        levers = self.document.bench.levers.pwm
+        levers = self.seen.levers.pwm
         degrees = math.degrees(levers.angle) % 360
         self.show_dial(
             DialView(

@@ -8,11 +8,12 @@ from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QInputDialog, QLineEdit, QScrollArea, QVBoxLayout, QWidget
 
-from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.autosave import now
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.voyage.checks import (
     CHECKS,
@@ -80,7 +81,7 @@ class _Row:
         words.addWidget(self.title)
         words.addWidget(self.reason)
         self.levers: dict[str, Lever] = {}
-        self.said = QLineEdit()
+        self.said = Line()
         self.choice = Choice(check.title, {"": "choose…", **CHOICES}, width=132, compact=True)
         fields = QHBoxLayout()
         fields.setSpacing(6)
@@ -88,7 +89,7 @@ class _Row:
             for item in check.fields:
                 lever = Lever(item.title, item.unit, width=116, optional=True, compact=True, tip=item.title)
                 lever.edit.setPlaceholderText(item.title.removesuffix(" to frame"))
-                lever.settled.connect(lambda value, n=item.name: page.on_reading(check.key, n, value))
+                lever.moved.connect(lambda value, n=item.name: page.on_reading(check.key, n, value))
                 lever.refused.connect(page.refused)
                 fields.addWidget(lever)
                 self.levers[item.name] = lever
@@ -133,6 +134,7 @@ class ChecksPage(LegPage):
 
     key = "plate"
     section = "Checks"
+    has_dial = False
     question = "May this motor get power?"
 
     def __init__(self, document: Document) -> None:
@@ -192,7 +194,6 @@ class ChecksPage(LegPage):
             self.answer.show_answer(
                 "Yes", f"all {len(judged)} checks passed", "Set the limits of a first run under Drive and supply."
             )
-        self.show_dial(DialView(caption="No current before the checks are done"))
 
     def on_reading(self, key: str, name: str, value: float) -> None:
         """Keep a reading."""

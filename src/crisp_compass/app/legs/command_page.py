@@ -30,6 +30,7 @@ class CommandPage(CaptureLeg):
 
     key = "pwm"
     section = "Command"
+    settles = False
     sketch = "encoder"
     always_plots = True
     question = "What speed does the command ask for?"
@@ -58,15 +59,13 @@ class CommandPage(CaptureLeg):
 
     def evidence(self) -> Evidence | None:
         """Return the newest command capture."""
-        items = [e for e in self.document.bench.evidence.get("pwm", ()) if e.slot == "command"]
+        items = [e for e in self.seen.evidence.get("pwm", ()) if e.slot == "command"]
         return items[-1] if items else None
 
     def show_texts(self) -> None:
-        bench, evidence = self.document.bench, self.evidence()
+        bench, evidence = self.seen, self.evidence()
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.pwm, field))
-        assert self.main_button is not None
-        self.main_button.hide()
         self.show_dial(DialView(caption="A command asks for speed"))
         findings = findings_of(evidence) if evidence else []
         try:

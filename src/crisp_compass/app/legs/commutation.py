@@ -59,7 +59,7 @@ class CommutationPage(AngleLeg):
         evidence = self.evidence()
         if evidence is not None:
             return evidence.halls
-        settled = self.document.bench.settled.get("commutation")
+        settled = self.seen.settled.get("commutation")
         return settled.halls if settled else None
 
     def show_texts(self) -> None:

@@ -68,7 +68,7 @@ class CurrentLoopPage(LoopLeg):
         }
 
     def predict(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         levers = bench.levers.current_loop
         self._levers["bandwidth_hz"].setEnabled(levers.method != "modulus-optimum")
         self._levers["damping"].setVisible(levers.method == "placement")
@@ -93,7 +93,7 @@ class CurrentLoopPage(LoopLeg):
 
     def _ask_band(self, design: CurrentDesign) -> None:
         """Start the thousand runs where something that they rest on is another."""
-        bench = self.document.bench
+        bench = self.seen
         inputs = (bench.settled, bench.levers.current_loop, bench.levers.resistance.reference)
         if inputs == self._made_for:
             return
@@ -135,12 +135,12 @@ class CurrentLoopPage(LoopLeg):
         self._forget_band()
 
     def on_main(self) -> None:
-        design = design_current(self.document.bench)
+        design = design_current(self.seen)
         self.settle(
             "current_loop",
             f"Kp {show(design.q.kp, 'V/A')}, Ki {show(design.q.ki, 'V/(A·s)')}",
             f"{design.q.margins.phase_margin_deg:.0f}° margin is enough here",
-            values=current_values(self.document.bench, design),
+            values=current_values(self.seen, design),
             method=design.method,
             rests_on=CURRENT_INPUTS,
         )

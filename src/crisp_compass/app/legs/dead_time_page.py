@@ -45,7 +45,7 @@ class DeadTimePage(LegPage):
         self.finish()
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.pwm, field))
         self.show_dial(DialView(caption="The error vector jumps every 60° against the current", current=(90.0, 0.8)))

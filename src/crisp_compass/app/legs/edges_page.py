@@ -54,7 +54,7 @@ class EdgesPage(LegPage):
         self.finish()
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         halls = known_halls(bench)
         speed = bench.levers.commutation.edge_speed or default_edge_speed(bench)
         self.at.show_value(speed)
@@ -101,7 +101,7 @@ class EdgesPage(LegPage):
         self.answer.show_answer(
             f"Torque ripple {100 * cost.ripple[0]:.0f} %",
             f"falls to {100 * cost.ripple[1]:.0f} % once the edges are corrected",
-            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque; dashed: even edges believed. {stand_ins(self.document.bench)}".strip(),
+            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque; dashed: even edges believed. {stand_ins(self.seen)}".strip(),
         )
         self.rows.show_rows(
             [
@@ -115,7 +115,7 @@ class EdgesPage(LegPage):
         )
 
     def _pole_pairs(self) -> int:
-        return self.document.bench.levers.plate.pole_pairs
+        return self.seen.levers.plate.pole_pairs
 
     def leave(self) -> None:
         self._job.cancel()

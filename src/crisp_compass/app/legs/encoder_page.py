@@ -54,7 +54,7 @@ class EncoderPage(AngleLeg):
         self.add_levers(self.turns)
 
     def show_texts(self) -> None:
-        bench, evidence = self.document.bench, self.evidence()
+        bench, evidence = self.seen, self.evidence()
         self.turns.show_value(bench.levers.commutation.revolutions)
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
@@ -110,7 +110,7 @@ class EncoderPage(AngleLeg):
         if counts is None:
             self.rows.show_rows(())
             return
-        bench = self.document.bench
+        bench = self.seen
         loop = bench.settled["pwm"].values["loop_hz"].value if "pwm" in bench.settled else 20e3
         plate = bench.levers.plate
         p, top = pole_pairs_of(plate), plate.top_speed

@@ -47,7 +47,7 @@ class FluxPage(CaptureLeg):
         self.add_levers(self.turns)
 
     def show_texts(self) -> None:
-        self.turns.show_value(self.document.bench.levers.flux.turns)
+        self.turns.show_value(self.seen.levers.flux.turns)
         evidence = self.evidence()
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.answer import Waiting
@@ -23,6 +22,7 @@ class FormatPage(LegPage):
 
     key = "current_loop"
     section = "Number format"
+    has_dial = False
     question = "What are the gains in the firmware's own numbers?"
 
     def __init__(self, document: Document) -> None:
@@ -73,7 +73,7 @@ class FormatPage(LegPage):
         self.finish()
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         levers = bench.levers.current_loop
         for field, lever in self._levers.items():
             value = getattr(levers, field)
@@ -81,9 +81,6 @@ class FormatPage(LegPage):
                 lever.show_value(str(value))
             else:
                 lever.show_value(None if value is None else float(value))
-        self.show_dial(
-            DialView(caption="Full scale is what the largest integer stands for", rotor=35.0, current=(125.0, 0.8))
-        )
         try:
             self.check_ready(self.waiting, self.stack)
             picture = format_picture(bench)

@@ -8,27 +8,30 @@ from pathlib import Path
 from PySide6.QtCore import QSize, Signal
 from PySide6.QtWidgets import QFileDialog, QPlainTextEdit, QPushButton, QSizePolicy
 
-from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.autosave import now
+from crisp_compass.app.dialogs import ask_save_path, may_replace
+from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.bench.rules import family_gap
-from crisp_compass.bench.store import write_atomically
 from crisp_compass.errors import Refusal
+from crisp_compass.files import write_atomically
 from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import export_settings
-from crisp_compass.voyage.course import check_bench
+from crisp_compass.voyage.open_points import check_bench
 
 
 class HandOverPage(LegPage):
     """The C header as it will be written; the record as HTML; JSON and CSV for tools."""
 
     key = "hand_over"
+    has_dial = False
     written = Signal(str)
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.preview = QPlainTextEdit(readOnly=True)
+        self.preview.setObjectName("code")
         self.preview.setAccessibleName("C header as it will be written")
         self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
         self.preview.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -91,7 +94,6 @@ class HandOverPage(LegPage):
         )
         if text != self.preview.toPlainText():
             self.preview.setPlainText(text)
-        self.show_dial(DialView(caption="θe = 0: flux along A; positive A → B → C", rotor=0.0))
 
     def _ask_folder(self) -> None:
         text = QFileDialog.getExistingDirectory(
@@ -104,6 +106,9 @@ class HandOverPage(LegPage):
         """Write header and source of the current controller, in float and in fixed point."""
         try:
             sources = controller_sources(self.document.bench)
+            there = [s.name for s in sources if (folder / s.name).exists()]
+            if there and not may_replace(self, f"{', '.join(there)} are already in {folder.name}."):
+                return
             for source in sources:
                 write_atomically(folder / source.name, source.text)
         except Refusal as refusal:
@@ -112,10 +117,11 @@ class HandOverPage(LegPage):
         self.written.emit(f"{len(sources)} files written to {folder}")
 
     def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
-        name = self.document.bench.name.lower().replace(" ", "-")
-        path, _ = QFileDialog.getSaveFileName(self, "Save", str(self.document.base / f"{name}-{stem}{suffix}"), kinds)
-        if path:
-            save(Path(path))
+        name = self.document.bench.name.lower().replace(" ", "-").replace("/", "-")
+        suffixes = (suffix, ".pdf") if suffix == ".html" else (suffix,)
+        path = ask_save_path(self, "Save", self.document.base / f"{name}-{stem}{suffix}", kinds, suffixes)
+        if path is not None:
+            save(path)
 
     def on_main(self) -> None:
         self._ask("motor", ".h", "C header (*.h)", lambda p: self.save_settings(p, "c-header"))

@@ -57,13 +57,14 @@ class InductancePage(CaptureLeg):
         self.refresh()
 
     def evidence(self) -> Evidence | None:
-        items = self.document.bench.evidence.get("inductance", ())
+        items = self.seen.evidence.get("inductance", ())
         chosen = [e for e in items if e.slot == self._slot]
         return chosen[-1] if chosen else (items[-1] if items else None)
 
-    def _on_loaded(self, evaluated: Evaluated) -> None:
-        self._slot = evaluated.evidence.slot
-        super()._on_loaded(evaluated)
+    def on_taken(self, evaluated: Evaluated) -> None:
+        if evaluated.leg == self.key:
+            self._slot = evaluated.evidence.slot
+        super().on_taken(evaluated)
 
     def show_texts(self) -> None:
         evidence = self.evidence()
@@ -94,7 +95,7 @@ class InductancePage(CaptureLeg):
             reason += f" {show(full.value, 'H')} at the largest current; knee at {show(knee.value, 'A')}."
         findings = list(findings_of(evidence))
         try:
-            values = inductance_values(self.document.bench)
+            values = inductance_values(self.seen)
             ld, lq = values["ld"].value, values["lq"].value
             if ld != lq:
                 reason += f" Ld {show(ld, 'H')}, Lq {show(lq, 'H')}: ratio {lq / ld:.2f}."
@@ -189,7 +190,7 @@ class InductancePage(CaptureLeg):
     def on_main(self) -> None:
         evidence = self.evidence()
         try:
-            values = inductance_values(self.document.bench)
+            values = inductance_values(self.seen)
         except Refusal as refusal:
             self.refuse(refusal)
             return

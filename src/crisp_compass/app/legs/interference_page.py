@@ -6,8 +6,8 @@ from PySide6.QtCore import QRectF, QSize, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QComboBox, QSizePolicy, QVBoxLayout, QWidget
 
-from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.autosave import now
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.lever import Choice, Lever
@@ -85,6 +85,7 @@ class InterferencePage(LegPage):
 
     key = "plate"
     section = "Interference"
+    has_dial = False
     question = "What brought the spikes down?"
 
     def __init__(self, document: Document) -> None:
@@ -140,7 +141,6 @@ class InterferencePage(LegPage):
                 f"From {show(found.before.peak, 'V')} to {show(best.peak, 'V')}. A dense braid, earth at one point, signals short, twisted and apart (common practice).",
             )
         self.findings.show_findings(found.findings)
-        self.show_dial(DialView(caption=""))
 
     def on_main(self) -> None:
         """Add the reading typed."""

@@ -65,7 +65,7 @@ class LoopLeg(LegPage):
         raise NotImplementedError
 
     def refresh(self) -> None:
-        levers = getattr(self.document.bench.levers, self.key)
+        levers = getattr(self.seen.levers, self.key)
         for field, lever in self._levers.items():
             lever.show_value(getattr(levers, field))
         try:

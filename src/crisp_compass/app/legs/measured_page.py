@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QPushButton, QWidget
 
+from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import now
 from crisp_compass.app.legs.capture_leg import CaptureLeg
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.parts import beside
@@ -62,11 +62,11 @@ class MeasuredPage(CaptureLeg):
 
     def evidence(self) -> Evidence | None:
         """Return the newest measured step."""
-        items = [e for e in self.document.bench.evidence.get("current_loop", ()) if e.slot == "step"]
+        items = [e for e in self.seen.evidence.get("current_loop", ()) if e.slot == "step"]
         return items[-1] if items else None
 
     def show_texts(self) -> None:
-        bench, evidence = self.document.bench, self.evidence()
+        bench, evidence = self.seen, self.evidence()
         levers = bench.levers.current_loop
         self.kp.show_value(levers.trial_kp)
         self.ki.show_value(levers.trial_ki)

@@ -7,8 +7,9 @@ import math
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
+from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.forest import Bar, Forest
 from crisp_compass.app.widgets.lever import Lever
@@ -64,8 +65,8 @@ class MeterPage(LegPage):
         self.temperature = Lever("Winding", "degC", width=82, optional=True)
         self.cable = Lever("Cable, one lead", "Ω", width=108)
         for name, lever in self.pairs.items():
-            lever.settled.connect(lambda value, n=name: self._on_reading("pairs", n, value))
-        self.probes.settled.connect(lambda value: self._on_reading("probe_zero", "lead", value))
+            lever.moved.connect(lambda value, n=name: self._on_reading("pairs", n, value))
+        self.probes.moved.connect(lambda value: self._on_reading("probe_zero", "lead", value))
         self.bind(self.resolution, "meter_resolution")
         self.bind(self.temperature, "temperature")
         self.bind(self.cable, "cable")
@@ -85,7 +86,7 @@ class MeterPage(LegPage):
             self._change(lambda bench: record_reading(bench, check, name, value, now()))
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         levers = bench.levers.resistance
         record = judge(bench, BY_CHECK["pairs"]).record
         values = record.values if record else {}
@@ -136,7 +137,7 @@ class MeterPage(LegPage):
         return f"{digit}, {probes}.{balance}"
 
     def _show_temperatures(self, r: float) -> None:
-        levers = self.document.bench.levers.resistance
+        levers = self.seen.levers.resistance
         self.plot.setVisible(levers.temperature is not None)
         if levers.temperature is None:
             self.rows.show_rows((), note="Enter the winding's temperature to bring the value to another one.")
@@ -153,11 +154,11 @@ class MeterPage(LegPage):
         self.plot.fit()
 
     def _temperature(self) -> dict[str, Quantity]:
-        known = self.document.bench.levers.resistance.temperature
+        known = self.seen.levers.resistance.temperature
         return {} if known is None else {"temperature": Quantity(value=known, unit="degC")}
 
     def on_main(self) -> None:
-        solved = meter_phases(self.document.bench)
+        solved = meter_phases(self.seen)
         if solved is None:
             return
         mean = solved.mean

@@ -9,8 +9,9 @@ from PySide6.QtCore import QRectF, Qt
 from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
+from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME, font
@@ -92,7 +93,7 @@ class _TrialRow:
             widget.box.setAccessibleName(f"{order}, {field}: what was seen")
             widget.moved.connect(partial(page.on_seen, order, field))
         for lever, field in zip(self.readings, _READ, strict=True):
-            lever.settled.connect(partial(page.on_reading, order, field))
+            lever.moved.connect(partial(page.on_reading, order, field))
             lever.refused.connect(page.refused)
         for column, cell in enumerate((self.name, self.forward, self.backward, *self.readings, self.chance)):
             grid.addWidget(cell, line, column, Qt.AlignmentFlag.AlignVCenter)
@@ -170,7 +171,7 @@ class OrdersPage(LegPage):
     # ---- showing
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         inputs = (
             bench.levers.plate,
             {k: s.values for k, s in bench.settled.items() if k in ("resistance", "inductance", "flux", "mechanics")},
@@ -192,7 +193,7 @@ class OrdersPage(LegPage):
         self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
 
     def _show(self) -> None:
-        trials = self.document.bench.trials
+        trials = self.seen.trials
         if not self.expected:
             for order, row in self.rows.items():
                 row.show_trial(trials.get(order, Trial()), 1 / 6, False, False)
@@ -213,7 +214,7 @@ class OrdersPage(LegPage):
         self.outlook.show_rows(
             [(" ".join(order), self._expected_text(order, best)) for order in ORDERS],
             heading=f"What each order does if {' '.join(best)} is right (simulated, no load)",
-            note=turn_round(self.document.bench),
+            note=turn_round(self.seen),
         )
 
     def _expected_text(self, order: str, right: str) -> str:

@@ -4,15 +4,20 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QWidget
 
+from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.dialogs import ask_save_path
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.legs.profile import ProfileDialog
+from crisp_compass.app.widgets.answer import Waiting
+from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.entered import untouched
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.errors import Refusal
@@ -51,6 +56,20 @@ _ROWS["trapezoidal"] = _ROWS["sinusoidal"]
 _EVERY = 3
 
 
+_BEGIN = (
+    (
+        "Motor",
+        "Copy what the plate or the data sheet says into the fields below: pole pairs, rated current, top speed, Kv or Kt.",
+    ),
+    ("Drive and supply", "Enter the bus voltage and what the drive and the supply can give."),
+    ("Wiring, Checks", "Write down the leads, and measure before power is applied."),
+    (
+        "A motor seen before",
+        "Profile, Start from a profile takes its figures over. File, Open demo shows a finished bench.",
+    ),
+)
+
+
 class PlatePage(LegPage):
     """The motor's plate by family: one answer, its picture, the derived figures, and what does not fit."""
 
@@ -64,11 +83,18 @@ class PlatePage(LegPage):
         self.plot.curve("limit", "ink", width=1.4, dash="dash")
         self.plot.curve("mark", "ochre", width=1.4, dash="dot")
         self.rows = Rows("The same constant in every school", width=312)
-        row = QHBoxLayout()
+        self.waiting = Waiting()
+        self.waiting.show_steps(_BEGIN)
+        picture = QWidget()
+        row = QHBoxLayout(picture)
+        row.setContentsMargins(0, 0, 0, 0)
         row.setSpacing(8)
         row.addWidget(self.plot, 1)
         row.addWidget(self.rows)
-        self.column.addLayout(row, 1)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
+        self.stack.addWidget(picture)
+        self.column.addWidget(self.stack, 1)
         self._build_levers()
 
     def _build_levers(self) -> None:
@@ -109,17 +135,17 @@ class PlatePage(LegPage):
             "i2": Lever("current", "A", width=96, optional=True),
             "n2": Lever("speed", "rpm", width=96, optional=True),
         }
-        self._lines = [QHBoxLayout() for _ in range(_EVERY)]
+        self._lines = [FlowRow() for _ in range(_EVERY - 1)]
+        self._lines.append(self.lever_row)
         for field, lever in self._levers.items():
             lever.setParent(self)  # before it is first shown: a field without a parent would be a window
-            self.bind(lever, field)
+            if field != "family":
+                self.bind(lever, field)
             if isinstance(lever, Lever):
                 lever.refused.connect(self.refused)
+                lever.mended.connect(self.mended)
         for line in self._lines[:-1]:
-            line.setSpacing(8)
-            self.column.addLayout(line)
-        self._lines[-1].setSpacing(8)
-        self.lever_row.addLayout(self._lines[-1])
+            self.add_row(line)
         self._levers["family"].moved.connect(self._on_family)
         self._family = ""
         self._arrange("sinusoidal")
@@ -137,22 +163,20 @@ class PlatePage(LegPage):
         self._family = family
         rows = _ROWS[family]
         for line in self._lines:
-            while line.takeAt(0) is not None:
-                pass
+            line.clear_heads()
         wanted = {field for row in rows for field in row}
         for field, lever in self._levers.items():
             lever.setVisible(field in wanted)
         for line, row in zip(self._lines[_EVERY - len(rows) :], rows, strict=True):
             for field in row:
-                line.addWidget(self._levers[field])
-            line.addStretch(1)
+                line.add(self._levers[field])
         voltage = {"induction": "Voltage, line rms", "stepper": "Voltage, phase"}.get(family, "Voltage")
         self._levers["rated_voltage"].set_title(voltage)
 
     def _on_family(self, family: str) -> None:
-        """An induction motor's plate states line rms; the others' rated current keeps its base."""
-        if family == "induction":
-            self._set("plate", "current_base", "rms")
+        """An induction motor's plate states line rms; the others' rated current keeps its base. One step to undo."""
+        base = {"current_base": "rms"} if family == "induction" else {}
+        self.document.set_levers("kind of motor", {"plate": {"family": family, **base}})
 
     def refresh(self) -> None:
         bench = self.document.bench
@@ -164,8 +188,19 @@ class PlatePage(LegPage):
         assert isinstance(rated, Lever)
         rated.base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean
         outlook = plate_outlook(bench)
-        self.answer.show_answer(outlook.answer, outlook.doubt, outlook.reason)
+        self.stack.setCurrentIndex(0 if untouched(bench) else 1)
+        if untouched(bench):
+            self.answer.show_answer(
+                "Nothing entered yet",
+                "",
+                "Enter what stands on the motor. Figures in italics are presumed; Enter in a field confirms one.",
+            )
+        else:
+            self.answer.show_answer(
+                outlook.answer, outlook.doubt, self.stale_text() or outlook.reason, stale=bool(self.stale_text())
+            )
         self.findings.show_findings(outlook.findings)
+        self.rows.setVisible(bool(outlook.rows))
         self.rows.show_rows(outlook.rows, heading=outlook.heading, note=outlook.legend)
         self.plot.set_axes(outlook.x_axis, outlook.y_axis)
         n = len(outlook.x)
@@ -201,14 +236,15 @@ class PlatePage(LegPage):
             .replace(" ", "-")
             .replace("/", "-")
         )
-        path, _ = QFileDialog.getSaveFileName(
+        path = ask_save_path(
             self,
             "Save motor profile",
-            str(self.document.base / f"{name}.motor.json"),
+            self.document.base / f"{name}.motor.json",
             "Motor profiles (*.motor.json)",
+            (".motor.json",),
         )
-        if path:
-            self.save_profile(Path(path))
+        if path is not None:
+            self.save_profile(path)
 
     def save_profile(self, path: Path) -> None:
         """Write the bench's motor as a profile."""

@@ -28,6 +28,7 @@ class PolesPage(OutlookLeg):
     """Current of each pulse over its direction, the fit, and whether the search can work with this motor."""
 
     section = "Pole search"
+    settles = False
     slot = "poles"
     sketch = "encoder"
     question = "Where does the rotor lie at standstill?"
@@ -88,14 +89,12 @@ class PolesPage(OutlookLeg):
         self.rows.show_rows((), note=refusal.sentence)
 
     def show_texts(self) -> None:
-        bench, evidence = self.document.bench, self.evidence()
+        bench, evidence = self.seen, self.evidence()
         levers = bench.levers.commutation
         self.current.show_value(levers.pulse_current or rated_peak(bench))
         self.noise.show_value(levers.pulse_noise)
         self.magnet.show_value(levers.magnet)
         self.larger.show_value(levers.larger)
-        assert self.main_button is not None
-        self.main_button.hide()
         self.findings.show_findings(findings_of(evidence) if evidence else ())
         self._show_rows()
         if evidence is None:

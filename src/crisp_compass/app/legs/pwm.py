@@ -61,7 +61,7 @@ class PwmPage(LegPage):
         self.finish("Settle PWM…")
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.pwm, field))
         assert self.main_button is not None
@@ -112,7 +112,7 @@ class PwmPage(LegPage):
             shown.setText(value)
 
     def on_main(self) -> None:
-        figures = plan_bench_pwm(self.document.bench)
+        figures = plan_bench_pwm(self.seen)
         self.settle(
             "pwm",
             f"{show(figures.carrier_actual_hz, 'Hz')}, {show(figures.v_usable, 'V')} usable",

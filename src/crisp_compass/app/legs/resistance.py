@@ -49,13 +49,13 @@ class ResistancePage(CaptureLeg):
             self.bind(lever, field)
 
     def show_texts(self) -> None:
-        levers = self.document.bench.levers.resistance
+        levers = self.seen.levers.resistance
         self.temperature.show_value(levers.temperature)
         self.reference.show_value(levers.reference)
         self.rule.show_value(levers.rule)
         self.cable.show_value(levers.cable)
         evidence, settled = self.evidence(), self.settled_quantity("resistance")
-        meter = meter_phases(self.document.bench)
+        meter = meter_phases(self.seen)
         meter_text = f"The meter says {show(meter.mean.value, 'Ω')}, pairs less the probes." if meter else ""
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
@@ -64,7 +64,7 @@ class ResistancePage(CaptureLeg):
                 self.answer.show_answer(
                     show(settled.value, "Ω", 4),
                     "settled, phase of the star",
-                    self.document.bench.settled["resistance"].reason + ". " + meter_text,
+                    self.seen.settled["resistance"].reason + ". " + meter_text,
                 )
             else:
                 self.answer.show_answer(

@@ -31,6 +31,8 @@ FRAME_MS = 33
 MOST_BUS = 1500.0
 WINDOW_S = 4.0
 _POINTS_PER_SECOND = 1000
+#: Figures are written anew in every so many frames: faster cannot be read.
+_TEXT_EVERY = 5
 _WHY = {
     "over-current": "the current passed the trip level",
     "under-voltage": "the supply fell below its minimum",
@@ -49,13 +51,15 @@ class RunPage(LegPage):
         self._made_from: object = None
         self.running = False
         self._wall = 0.0
+        self._frames = 0
         self._history: dict[str, np.ndarray] = {k: np.empty(0) for k in ("t", "speed", "speed_ref", "i_q", "i_q_ref")}
-        self.speed_plot = Plot(("time", "s"), ("speed", "rpm"), name="speed")
-        self.speed_plot.curve("reference", "ink", dash="dash")
-        self.speed_plot.curve("actual", "magenta", width=2)
-        self.current_plot = Plot(("time", "s"), ("current i_q", "A"), name="torque current")
-        self.current_plot.curve("reference", "ink", dash="dash")
-        self.current_plot.curve("actual", "magenta", width=1.2)
+        self.speed_plot = Plot(("time, 0 is now", "s"), ("speed", "rpm"), name="speed")
+        # dense: no more points than pixels, and none smoothed, or a second of run takes longer than a second to draw
+        self.speed_plot.curve("reference", "ink", width=1, dense=True)
+        self.speed_plot.curve("actual", "magenta", width=1, dense=True)
+        self.current_plot = Plot(("time, 0 is now", "s"), ("current i_q", "A"), name="torque current")
+        self.current_plot.curve("reference", "ink", width=1, dense=True)
+        self.current_plot.curve("actual", "magenta", width=1, dense=True)
         plots = QWidget()
         column = QVBoxLayout(plots)
         column.setContentsMargins(0, 0, 0, 0)
@@ -110,11 +114,13 @@ class RunPage(LegPage):
         assert self.main_button is not None
         self.main_button.setShortcut(Qt.Key.Key_Space)
         self.main_button.setToolTip("Space")
+        for lever in self.findChildren(Lever):  # stopping must work wherever the hand is
+            lever.edit.lets_through = (Qt.Key.Key_Space,)
 
     # ---- document → drive
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.run, field))
         self.load_kind.show_value(bench.levers.run.load_kind)
@@ -140,7 +146,7 @@ class RunPage(LegPage):
 
     def _follow(self) -> None:
         """Build the drive, or carry changed settings into the one that runs."""
-        bench = self.document.bench
+        bench = self.seen
         drive = build_drive(bench)
         made_from = (self.document.path, bench.settled.get("commutation"))
         if self.sim is None or made_from != self._made_from:
@@ -159,7 +165,7 @@ class RunPage(LegPage):
             self.sim.set_supply(value)
 
     def _on_reverse(self) -> None:
-        self._set("run", "speed", -self.document.bench.levers.run.speed)
+        self._set("run", "speed", -self.seen.levers.run.speed)
 
     # ---- running
 
@@ -177,7 +183,7 @@ class RunPage(LegPage):
             self.refuse(Refusal(f"the fault “{self.sim.fault}” stands", "acknowledge it first"))
             return
         self.running, self._wall = True, time.monotonic()
-        self.sim.command(SPEED, speed=self.document.bench.levers.run.speed)
+        self.sim.command(SPEED, speed=self.seen.levers.run.speed)
         self._timer.start()
         self._show()
 
@@ -216,7 +222,9 @@ class RunPage(LegPage):
         if self.sim.fault and self.running:
             self.running = False
         self._draw(trace)
-        self._show()
+        self._frames += 1
+        if self._frames % _TEXT_EVERY == 0 or not self.running:
+            self._show()
 
     def _remember(self, trace: Trace) -> None:
         start = float(trace["t"][-1]) - WINDOW_S if len(trace["t"]) else 0.0
@@ -226,14 +234,16 @@ class RunPage(LegPage):
 
     def _draw(self, trace: Trace) -> None:
         h = self._history
-        self.speed_plot.set("reference", h["t"], h["speed_ref"] * RPM_PER_RAD_S)
-        self.speed_plot.set("actual", h["t"], h["speed"] * RPM_PER_RAD_S)
-        self.current_plot.set("reference", h["t"], h["i_q_ref"])
-        self.current_plot.set("actual", h["t"], h["i_q"])
         if len(h["t"]):
-            end = max(float(h["t"][-1]), WINDOW_S)
-            for plot in (self.speed_plot, self.current_plot):
-                plot.setXRange(end - WINDOW_S, end, padding=0)
+            # time before now: the axis stands still, so that a frame draws curves and nothing else
+            ago = h["t"] - float(h["t"][-1])
+            self.speed_plot.set("reference", ago, h["speed_ref"] * RPM_PER_RAD_S)
+            self.speed_plot.set("actual", ago, h["speed"] * RPM_PER_RAD_S)
+            self.current_plot.set("reference", ago, h["i_q_ref"])
+            self.current_plot.set("actual", ago, h["i_q"])
+            run = self.seen.levers.run
+            self.speed_plot.follow(-WINDOW_S, 0.0, floor=max(0.05 * abs(run.speed) * RPM_PER_RAD_S, 2.0))
+            self.current_plot.follow(-WINDOW_S, 0.0, floor=0.1 * run.i_limit)
         self._draw_dial(trace)
 
     def _draw_dial(self, trace: Trace) -> None:
@@ -243,7 +253,7 @@ class RunPage(LegPage):
         i_size, v_size = math.hypot(last["i_d"], last["i_q"]), math.hypot(last["v_d"], last["v_q"])
         limit_v, limit_i = (
             last["v_bus"] * self.sim.drive.control.volts_per_bus,
-            self.document.bench.levers.run.i_limit,
+            self.seen.levers.run.i_limit,
         )
         ahead = math.degrees(math.atan2(last["i_q"], last["i_d"]))
         caption = (
@@ -269,7 +279,7 @@ class RunPage(LegPage):
         if self.sim is None:
             return
         rpm = self.sim.speed * RPM_PER_RAD_S
-        wanted = self.document.bench.levers.run.speed * RPM_PER_RAD_S
+        wanted = self.seen.levers.run.speed * RPM_PER_RAD_S
         state = (
             f"of {wanted:.0f} rpm wanted, simulated"
             if self.running
@@ -278,11 +288,7 @@ class RunPage(LegPage):
             else "simulated drive, off"
         )
         stale = next(
-            (
-                BY_KEY[t].name
-                for t in ("current_loop", "speed_loop")
-                if t in self.document.bench.settled and self._is_stale(t)
-            ),
+            (BY_KEY[t].name for t in ("current_loop", "speed_loop") if t in self.seen.settled and self._is_stale(t)),
             "",
         )
         reason = (
@@ -295,4 +301,4 @@ class RunPage(LegPage):
     def _is_stale(self, topic: str) -> bool:
         from crisp_compass.bench.rules import stale_inputs
 
-        return bool(stale_inputs(self.document.bench, topic))  # type: ignore[arg-type]
+        return bool(stale_inputs(self.seen, topic))  # type: ignore[arg-type]

@@ -81,7 +81,7 @@ class SchemesPage(LegPage):
         self.finish()
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         levers = bench.levers.pwm
         for field, lever in self._levers.items():
             lever.show_value(getattr(levers, field))
@@ -140,7 +140,7 @@ class SchemesPage(LegPage):
 
     def _edges(self) -> str:
         """Say how far up the switching edges carry interference: a trapezoid's spectrum bends at 1/(π·t_rise)."""
-        levers = self.document.bench.levers.pwm
+        levers = self.seen.levers.pwm
         fastest = min((t for t in (levers.t_on, levers.t_off) if t > 0), default=0.0)
         if not fastest:
             return ""

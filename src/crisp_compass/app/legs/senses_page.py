@@ -54,25 +54,26 @@ class SensesPage(LegPage):
         caution.setWordWrap(True)
         self.column.addWidget(caution)
         self.offset = Lever("Angle error", "deg", width=104, tip="Electrical; or drag the current on the dial")
-        self.seen = Choice(
+        self.seen_way = Choice(
             "Shaft really turns", _WAYS, width=138, tip="Field forced the wanted way; looked at, or by tachometer"
         )
         self.measured = Choice("Sensor shows", _WAYS, width=138)
         self.observed = Choice("Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one")
         self.bind(self.offset, "offset")
-        for field in ("seen", "measured", "observed"):
-            self.bind(getattr(self, field), field)
-        self.add_levers(self.seen, self.measured, self.observed, self.offset)
+        self._ways = {"seen": self.seen_way, "measured": self.measured, "observed": self.observed}
+        for field, choice in self._ways.items():
+            self.bind(choice, field)
+        self.add_levers(self.seen_way, self.measured, self.observed, self.offset)
         self.finish()
 
     # ---- document → page
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         levers = bench.levers.commutation
         self.offset.show_value(levers.offset)
-        for field in ("seen", "measured", "observed"):
-            getattr(self, field).show_value(getattr(levers, field))
+        for field, choice in self._ways.items():
+            choice.show_value(getattr(levers, field))
         senses = self._senses()
         backwards = senses is not None and not senses.closes
         inputs = (
@@ -90,13 +91,11 @@ class SensesPage(LegPage):
         self._show()
 
     def _senses(self) -> Senses | None:
-        levers = self.document.bench.levers.commutation
+        levers = self.seen.levers.commutation
         if not (levers.seen and levers.measured):
             return None
         observed = _SIGN[levers.observed] if levers.observed else None
-        return judge_senses(
-            1.0, _SIGN[levers.seen], _SIGN[levers.measured], observed, self.document.bench.levers.plate.sensor
-        )
+        return judge_senses(1.0, _SIGN[levers.seen], _SIGN[levers.measured], observed, self.seen.levers.plate.sensor)
 
     def on_dial(self, angle: float) -> None:
         """Set the error by where the current was dragged to; right is a quarter turn ahead of the rotor."""
@@ -104,7 +103,7 @@ class SensesPage(LegPage):
         self._set("commutation", "offset", math.radians(error))
 
     def _show_dial(self) -> None:
-        degrees = math.degrees(self.document.bench.levers.commutation.offset)
+        degrees = math.degrees(self.seen.levers.commutation.offset)
         share = math.cos(math.radians(degrees))
         self.show_dial(
             DialView(
@@ -135,7 +134,7 @@ class SensesPage(LegPage):
         self.current.set(key, trace["t"], np.hypot(trace["i_d"], trace["i_q"]))
 
     def _share_rows(self) -> list[tuple[str, str]]:
-        share = math.cos(self.document.bench.levers.commutation.offset)
+        share = math.cos(self.seen.levers.commutation.offset)
         factor = f"{1 / share:.2f} times" if share > 0.01 else "no current is enough"
         return [
             ("torque for the same current", f"{100 * share:.0f} %".replace("-", "−")),
@@ -146,9 +145,9 @@ class SensesPage(LegPage):
         senses = self._senses()
         rows = self._share_rows()
         if self.run is not None:
-            self.rows.show_rows(rows, note=f"Dashed: the right angle. {stand_ins(self.document.bench)}".strip())
+            self.rows.show_rows(rows, note=f"Dashed: the right angle. {stand_ins(self.seen)}".strip())
         if senses is None:
-            degrees = math.degrees(self.document.bench.levers.commutation.offset)
+            degrees = math.degrees(self.seen.levers.commutation.offset)
             angle = (
                 "with the right angle"
                 if abs(degrees) < 0.5

@@ -56,10 +56,10 @@ class SpeedLoopPage(LoopLeg):
         }
 
     def predict(self) -> None:
-        by_bandwidth = self.document.bench.levers.speed_loop.method == "bandwidth"
+        by_bandwidth = self.seen.levers.speed_loop.method == "bandwidth"
         self._levers["bandwidth_hz"].setVisible(by_bandwidth)
         self._levers["a"].setVisible(not by_bandwidth)
-        bench = self.document.bench
+        bench = self.seen
         self._levers["lowest_speed"].setVisible(bench.levers.plate.sensor == "halls")
         design = design_speed(bench)
         time, plain, filtered = predict_speed_step(design)
@@ -86,12 +86,12 @@ class SpeedLoopPage(LoopLeg):
         self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8)))
 
     def on_main(self) -> None:
-        design = design_speed(self.document.bench)
+        design = design_speed(self.seen)
         self.settle(
             "speed_loop",
             f"Kp {show(design.kp, 'A/(rad/s)')}, Ki {show(design.ki, 'A/rad')}",
             f"{design.method}, {design.margins.phase_margin_deg:.0f}° margin",
-            values=speed_values(self.document.bench, design),
+            values=speed_values(self.seen, design),
             method=design.method,
             rests_on=SPEED_INPUTS,
         )

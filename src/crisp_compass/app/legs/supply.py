@@ -133,8 +133,16 @@ class SupplyPage(LegPage):
         """Carry current and speed of a first run over to the run's levers."""
         limits = supply_outlook(self.document.bench).limits
         try:
-            self.document.set_lever("run", "i_limit", limits.current.value)
-            self.document.set_lever("run", "i_trip", 2 * limits.current.value)
-            self.document.set_lever("run", "speed", limits.speed.value)
+            fields = {
+                "i_limit": limits.current.value,
+                "i_trip": 2 * limits.current.value,
+                "speed": limits.speed.value,
+            }
+            self.document.set_levers("run limits", {"run": fields})
         except Refusal as refusal:
             self.refuse(refusal)
+            return
+        self.done.emit(
+            f"Run limits set: {show(limits.current.value, 'A')} peak, trip at {show(2 * limits.current.value, 'A')}, "
+            f"{limits.speed.value * RPM_PER_RAD_S:.0f} rpm"
+        )

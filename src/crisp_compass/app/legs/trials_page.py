@@ -7,8 +7,9 @@ import math
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
+from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.answer import Waiting
@@ -64,7 +65,7 @@ class TrialsPage(LegPage):
         for lever, field in ((self.kp, "trial_kp"), (self.ki, "trial_ki"), (self.current, "trial_current")):
             self.bind(lever, field)
         self.add_levers(self.kp, self.ki, self.current)
-        self.lever_row.addWidget(self.automatic, 0, Qt.AlignmentFlag.AlignBottom)
+        self.lever_row.add(self.automatic)
         self.clear = QPushButton("Clear list")
         self.clear.clicked.connect(
             lambda: self._change(lambda bench: bench.model_copy(update={"current_trials": ()}), "clear trials")
@@ -72,7 +73,7 @@ class TrialsPage(LegPage):
         self.finish("Add trial", self.clear)
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = self.seen
         levers = bench.levers.current_loop
         for lever, field in ((self.kp, "trial_kp"), (self.ki, "trial_ki"), (self.current, "trial_current")):
             lever.show_value(getattr(levers, field))
@@ -133,7 +134,7 @@ class TrialsPage(LegPage):
         )  # fmt: skip
 
     def on_main(self) -> None:
-        current, automatic = self.document.bench.levers.current_loop.trial_current, self.automatic.isChecked()
+        current, automatic = self.seen.levers.current_loop.trial_current, self.automatic.isChecked()
         self._change(
             lambda bench: add_trial(bench, now(), *gains_that_ran(bench), current=current, automatic=automatic),
             "add trial",

@@ -13,9 +13,11 @@ from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.entered import standing
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
+from crisp_compass.voyage.open_points import edited_text
 from crisp_compass.voyage.weakening_outlook import WeakeningOutlook, weakening_outlook
 
 _CAUTION = "In field weakening a drive that loses control gives the bus the whole back-EMF: the parts must stand it, or it must never run there."
@@ -50,7 +52,7 @@ class WeakeningPage(LegPage):
         self.finish()
 
     def refresh(self) -> None:
-        bench = self.document.bench
+        bench = standing(self.document.bench, "plate")  # this page tries other plates
         self._levers["rated_current"].base = bench.levers.plate.current_base
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.plate, field))
@@ -89,7 +91,8 @@ class WeakeningPage(LegPage):
         self.answer.show_answer(
             f"{show(float(curve.torque[0]), 'N·m')} up to {curve.base * RPM_PER_RAD_S:.0f} rpm",
             f"{reach}; without weakening it ends at {curve.no_weakening * RPM_PER_RAD_S:.0f} rpm",
-            _CAUTION,
+            edited_text(self.document.bench, "plate") or _CAUTION,
+            stale=bool(edited_text(self.document.bench, "plate")),
         )
 
         def seconds(value: float) -> str:

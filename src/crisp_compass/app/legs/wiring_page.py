@@ -16,8 +16,9 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
 )
 
+from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.document import Document, now
+from crisp_compass.app.document import Document
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.chart import WiringChart

@@ -6,8 +6,9 @@ from collections.abc import Sequence
 from html import escape
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
+from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.estimates import Finding
 
@@ -25,8 +26,11 @@ class Answer(QWidget):
         self._reason = label("", "reason")
         for text in (self._doubt, self._reason):
             text.setWordWrap(True)
-        for text in (self._doubt, self._reason):  # their place is fixed, so a new text need not lay out the page anew
-            text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        for text in (self._doubt, self._reason):  # they wrap, and the head grows with them
+            policy = QSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Minimum)
+            policy.setHeightForWidth(True)
+            text.setSizePolicy(policy)
+            text.setMinimumWidth(160)
         for text in (self._answer, self._doubt, self._reason):
             text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
         side = QVBoxLayout()
@@ -37,24 +41,22 @@ class Answer(QWidget):
         row.setSpacing(24)
         row.addWidget(self._answer, 0, Qt.AlignmentFlag.AlignVCenter)
         row.addLayout(side, 1)
-        top = QHBoxLayout()
-        top.setSpacing(8)
-        top.addWidget(self._question, 1)
-        self.corner = QHBoxLayout()  # where a leg of several sections puts their names
-        self.corner.setSpacing(2)
-        top.addLayout(self.corner)
+        self.top = FlowRow(2)  # the question, and at its right the names of a leg's sections
+        self.top.add(self._question)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
-        column.addLayout(top)
+        column.addLayout(self.top)
         column.addLayout(row)
-        column.addStretch(1)
-        self.setFixedHeight(92)
+        self.setMinimumHeight(92)
+        policy = QSizePolicy(QSizePolicy.Policy.Preferred, QSizePolicy.Policy.Minimum)
+        policy.setHeightForWidth(True)
+        self.setSizePolicy(policy)
 
     def show_answer(self, answer: str, doubt: str = "", reason: str = "", *, stale: bool = False) -> None:
         """Put the texts in; ``stale`` shows the reason in ochre."""
         self._answer.setText(answer)
-        sheet = "font-size: 24px;" if len(answer) > 20 else ""
+        sheet = "font-size: 24px;" if len(answer) > 18 else ""
         if self._answer.styleSheet() != sheet:
             self._answer.setStyleSheet(sheet)
         self._doubt.setText(doubt)
@@ -107,32 +109,57 @@ class Waiting(QFrame):
 
 
 class Findings(QWidget):
-    """Findings as plain sentences, cautions in ochre, stops in brick; hidden while there are none."""
+    """Findings as plain sentences, cautions in ochre, stops in brick, the gravest first; hidden while there are none.
+
+    The first few stand open; a button opens the others, so that all can be read.
+    """
 
     def __init__(self, most: int = 3) -> None:
         super().__init__()
-        self._lines = [label("", "info") for _ in range(most)]
+        self._most, self._open = most, False
+        self._lines: list[QLabel] = []
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(2)
-        for line in self._lines:
-            line.setWordWrap(True)
-            line.hide()
-            self._column.addWidget(line)
+        self.more = QPushButton("Show more", flat=True)
+        self.more.setObjectName("more")
+        self.more.clicked.connect(self._on_more)
+        self._column.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
+        self.more.hide()
         self.texts: list[str] = []
 
     def show_findings(self, findings: Sequence[Finding]) -> None:
-        """Show the gravest first."""
+        """Show them, the gravest first."""
         order = {"stop": 0, "caution": 1, "info": 2}
-        chosen = sorted(findings, key=lambda f: order[f.level])[: len(self._lines)]
-        self.texts = [f.text for f in chosen]
-        for place, finding in enumerate(chosen):
-            line = self._lines[place]
+        chosen = sorted(findings, key=lambda f: order[f.level])
+        texts = [f.text for f in chosen]
+        if texts != self.texts:
+            self._open = False
+        self.texts = texts
+        while len(self._lines) < len(chosen):
+            line = label("", "info")
+            line.setWordWrap(True)
+            line.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            self._column.insertWidget(len(self._lines), line)
+            self._lines.append(line)
+        for line, finding in zip(self._lines, chosen, strict=False):
             line.setText(_MARK[finding.level] + finding.text)
             if line.objectName() != finding.level:
                 line.setObjectName(finding.level)
                 line.style().unpolish(line)
                 line.style().polish(line)
+        self._arrange()
+
+    def _arrange(self) -> None:
+        count = len(self.texts)
+        shown = count if self._open else min(count, self._most)
         for place, line in enumerate(self._lines):
-            line.setVisible(place < len(chosen))
-        self.setVisible(bool(chosen))
+            line.setVisible(place < shown)
+        hidden = count - self._most
+        self.more.setText("Show fewer" if self._open else f"Show {hidden} more")
+        self.more.setVisible(hidden > 0)
+        self.setVisible(bool(count))
+
+    def _on_more(self) -> None:
+        self._open = not self._open
+        self._arrange()

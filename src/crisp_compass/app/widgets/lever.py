@@ -6,8 +6,9 @@ import math
 
 from PySide6.QtCore import QEvent, QObject, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QWheelEvent
-from PySide6.QtWidgets import QComboBox, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
+from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import editable, from_si, parse, plain, show, to_si, unit_label
@@ -20,7 +21,8 @@ class _Framed(QWidget):
         super().__init__()
         self.setFixedWidth(width)
         self._label = label(title, "label")
-        self._label.setHidden(compact)
+        if compact:  # never show it here: without a parent it would be a window for a moment
+            self._label.hide()
         self._frame = frame("field")
         self._frame.setFixedHeight(32)
         self._inside = QHBoxLayout(self._frame)
@@ -35,6 +37,15 @@ class _Framed(QWidget):
     def set_title(self, title: str) -> None:
         """Name the field anew."""
         self._label.setText(title)
+        self._entry().setAccessibleName(title)
+
+    def _entry(self) -> QWidget:
+        """Return the part that takes the focus."""
+        raise NotImplementedError
+
+    def set_group(self, name: str) -> None:
+        """Say to screen readers what this field belongs to, where others of the page have the same label."""
+        self._entry().setAccessibleName(f"{name}: {self._label.text()}")
 
     def _mark(self, name: str, on: bool) -> None:
         if bool(self._frame.property(name)) == on:
@@ -52,14 +63,15 @@ class _Framed(QWidget):
 
 
 class Lever(_Framed):
-    """A number. ``moved`` carries the new SI value while it is typed, wheeled or stepped.
+    """A number. ``moved`` carries the new SI value once it is entered (Enter, Tab, leaving the field), wheeled or stepped.
 
-    An ``optional`` lever may be emptied; ``moved`` then carries NaN. ``settled`` carries the value once typing is done.
+    An ``optional`` lever may be emptied; ``moved`` then carries NaN. What is refused, or escaped from, restores what stood.
+    ``refused`` carries a sentence; ``mended`` says that its cause is gone.
     """
 
     moved = Signal(float)
-    settled = Signal(float)
     refused = Signal(str)
+    mended = Signal()
 
     def __init__(
         self,
@@ -75,16 +87,18 @@ class Lever(_Framed):
         hint: str = "",
         between: tuple[float, float] | None = None,
         base: str = "",
+        reading: bool = False,
     ) -> None:
         super().__init__(title, width, compact=compact)
-        self._optional = optional
+        self._optional, self._reading = optional, reading  # a reading may be taken again with the same figure
         self._between = between  # SI, for values that no model checks
         self._unit, self._whole, self._plain = unit, whole, plain or whole
         self.base = base  # ``peak`` or ``rms`` where the figure is one of these
         self._value: float | None = None
-        self._before: tuple[float | None] | None = None  # what stood here before the typing began
-        self.edit = QLineEdit()
-        self.edit.setAccessibleName(f"{title}, {unit_label(unit)}" if unit else title)
+        self._presumed = False
+        self._was_refused = False
+        self.edit = Line()
+        self.edit.setAccessibleName(title)
         self.edit.setPlaceholderText(hint or (title if compact else ""))
         self.edit.installEventFilter(self)
         self.edit.textEdited.connect(self._on_text)
@@ -113,6 +127,29 @@ class Lever(_Framed):
         self.edit.setToolTip("")
         if not (self.edit.hasFocus() and self.edit.isModified()):
             self._print()
+        else:
+            self._describe()
+
+    def show_presumed(self, presumed: bool) -> None:
+        """Show whether the value is only presumed: nobody has entered or confirmed it."""
+        if presumed == self._presumed:
+            return
+        self._presumed = presumed
+        self._mark("presumed", presumed)
+        for widget in (self.edit, self.suffix):
+            widget.style().unpolish(widget)
+            widget.style().polish(widget)
+        self._describe()
+
+    def _describe(self) -> None:
+        """Tell screen readers the figure with its unit, and whether it is presumed."""
+        shown = "empty" if self._value is None else show(self._value, self._unit, 6)
+        words = f"{shown}, {self.base}" if self.base and self._value is not None else shown
+        self.edit.setAccessibleDescription(f"{words}, presumed: Enter confirms it" if self._presumed else words)
+        self._frame.setToolTip("Presumed: nobody has entered it. Enter confirms it." if self._presumed else "")
+
+    def _entry(self) -> QWidget:
+        return self.edit
 
     def _print(self) -> None:
         if self._value is None:
@@ -124,6 +161,7 @@ class Lever(_Framed):
             # the prefix stands with the number, so that the unit beside the field never changes under the hand
             self.edit.setText(editable(self._value, self._unit))
         self.edit.setModified(False)
+        self._describe()
 
     def _read(self) -> float:
         """Parse the text; a bare number is in the unit that stands beside the field."""
@@ -136,48 +174,45 @@ class Lever(_Framed):
         return value
 
     def _on_text(self) -> None:
-        if self._before is None:
-            self._before = (self._value,)
-        if self._optional and not self.edit.text().strip():
-            self._mark("wrong", False)
-            return
-        try:
-            value = self._read()
-        except Refusal as refusal:
-            self._mark("wrong", True)
-            self.edit.setToolTip(refusal.sentence)
-            return
-        self._accept(value)
+        """Mark what could not be entered while it is typed; nothing is told to anyone yet."""
+        if self._was_refused:
+            self._was_refused = False
+            self.mended.emit()
+        problem = ""
+        if not (self._optional and not self.edit.text().strip()):
+            try:
+                self._read()
+            except Refusal as refusal:
+                problem = refusal.sentence
+        self._mark("wrong", bool(problem))
+        self.edit.setToolTip(problem)
 
     def _on_finished(self) -> None:
         if not self.edit.isModified():
             return
-        if self._optional and not self.edit.text().strip():
-            self._value, self._before = None, None
-            self._print()
-            self.moved.emit(math.nan)
-            self.settled.emit(math.nan)
-            return
-        done = False
-        try:
-            self._accept(self._read())
-            done = True
-        except Refusal as refusal:
-            self.refused.emit(f"{self._label.text()}: {refusal.sentence}")
-            if self._before is not None and self._before[0] is not None:
-                self._accept(self._before[0])
-        self._before = None
-        self._mark("wrong", False)
-        self._print()
-        if done and self._value is not None:
-            self.settled.emit(self._value)
-
-    def _accept(self, value: float) -> None:
         self._mark("wrong", False)
         self.edit.setToolTip("")
-        if value != self._value:
-            self._value = value
+        if self._optional and not self.edit.text().strip():
+            self._value = None
+            self._print()
+            self.moved.emit(math.nan)
+            return
+        try:
+            value = self._read()
+        except Refusal as refusal:
+            self._print()
+            self._was_refused = True
+            self.refused.emit(f"{self._label.text()}: {refusal.sentence}")
+            return
+        changed = value != self._value or self._presumed or self._reading
+        self._value = value
+        self._print()
+        if changed:
             self.moved.emit(value)
+
+    def commit(self) -> None:
+        """Enter what is being typed, as leaving the field would."""
+        self._on_finished()
 
     def step(self, up: bool, *, coarse: bool = False) -> None:
         """Move by one engineering step: the second digit, or 1-2-5 when coarse."""
@@ -188,30 +223,38 @@ class Lever(_Framed):
         self._value = to_si(fresh, self._unit)
         self._print()
         self.moved.emit(self._value)
-        self.settled.emit(self._value)
 
     def eventFilter(self, watched: QObject, event: QEvent) -> bool:
         if watched is self.edit and isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
+            coarse = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
             if event.key() in (Qt.Key.Key_Up, Qt.Key.Key_Down):
-                self.step(
-                    event.key() == Qt.Key.Key_Up, coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
-                )
+                self.step(event.key() == Qt.Key.Key_Up, coarse=coarse)
                 return True
             if event.key() == Qt.Key.Key_Escape and self.edit.isModified():
                 self._print()
                 self._mark("wrong", False)
+                self.edit.setToolTip("")
                 return True
-        if watched is self.edit and isinstance(event, QWheelEvent) and self.edit.hasFocus():
-            self.step(
-                event.angleDelta().y() + event.angleDelta().x() > 0,
-                coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier),
-            )
-            return True
+            if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._presumed and not self.edit.isModified():
+                if self._value is not None:
+                    self.moved.emit(self._value)
+                return True
+        if watched is self.edit and isinstance(event, QWheelEvent):
+            return self._wheel(event)
         return super().eventFilter(watched, event)
 
     def wheelEvent(self, event: QWheelEvent) -> None:
-        self.step(event.angleDelta().y() > 0, coarse=bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier))
+        self._wheel(event)
+
+    def _wheel(self, event: QWheelEvent) -> bool:
+        """Step a field in use; elsewhere the wheel is the page's, which may scroll."""
+        if not self.edit.hasFocus():
+            event.ignore()
+            return True
+        coarse = bool(event.modifiers() & Qt.KeyboardModifier.ShiftModifier)
+        self.step(event.angleDelta().y() + event.angleDelta().x() > 0, coarse=coarse)
         event.accept()
+        return True
 
 
 def _step(value: float, up: bool, coarse: bool, whole: bool) -> float:
@@ -256,6 +299,20 @@ class Choice(_Framed):
         self._label.setBuddy(self.box)
         if tip:
             self.setToolTip(tip)
+
+    def _entry(self) -> QWidget:
+        return self.box
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if isinstance(event, QWheelEvent) and not self.box.hasFocus():
+            event.ignore()
+            return True
+        return super().eventFilter(watched, event)
+
+    def show_presumed(self, presumed: bool) -> None:
+        """Show whether the choice is only presumed."""
+        self._mark("presumed", presumed)
+        self.box.setAccessibleDescription("presumed" if presumed else "")
 
     def show_value(self, key: str) -> None:
         """Show a choice without telling anyone."""

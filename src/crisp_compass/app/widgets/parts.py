@@ -14,9 +14,20 @@ def label(text: str, role: str) -> QLabel:
     return result
 
 
+class KeyedButton(QPushButton):
+    """A button that keeps its key when its text changes: Qt would take the key away."""
+
+    def setText(self, text: str) -> None:
+        if text != self.text():
+            keys = self.shortcut()
+            super().setText(text)
+            self.setShortcut(keys)
+            self.setMinimumWidth(max(self.sizeHint().width(), 130))
+
+
 def button(text: str, role: str) -> QPushButton:
     """Return a button with a role."""
-    result = QPushButton(text)
+    result = KeyedButton(text) if role == "main" else QPushButton(text)
     result.setObjectName(role)
     return result
 

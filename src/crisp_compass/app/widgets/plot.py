@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -12,11 +13,13 @@ import pyqtgraph as pg
 from numpy.typing import ArrayLike
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
-from PySide6.QtWidgets import QApplication, QFileDialog, QGraphicsItem, QMenu, QWidget
+from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, QWidget
 
+from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.theme import FAMILY, THEME, font
 from crisp_compass.app.widgets.pyramid import LONG, Pyramid
 from crisp_compass.errors import Refusal
+from crisp_compass.files import write_atomically
 from crisp_compass.quantities import show
 
 _PREFIXED = {"s", "V", "A", "H"}
@@ -61,6 +64,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self._log_x = log_x
         self.setAccessibleName(f"Plot: {name}")
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumSize(160, 110)
         self.plotItem.setMenuEnabled(False)
         self.plotItem.hideButtons()
         self.plotItem.showGrid(x=True, y=True, alpha=0.35)
@@ -187,6 +191,29 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self.plotItem.enableAutoRange()
         self.plotItem.autoRange(padding=0.04)
 
+    def follow(self, left: float, right: float, *, floor: float) -> None:
+        """Show a moving window of x; y is set anew only when a curve leaves it or fills little of it.
+
+        ``floor`` is the least span of y: ripple and noise below it are not worth the whole height.
+        """
+        lows, highs = [], []
+        for key in self._curves:
+            x, y = self.data(key)
+            seen = y[(x >= left) & (x <= right)]
+            if len(seen):
+                lows.append(float(np.nanmin(seen)))
+                highs.append(float(np.nanmax(seen)))
+        box = self.plotItem.getViewBox()
+        if box.viewRange()[0] != [left, right]:
+            box.setXRange(left, right, padding=0)
+        if not lows or not (np.isfinite(min(lows)) and np.isfinite(max(highs))):
+            return
+        low, high = min(lows), max(highs)
+        middle, span = (low + high) / 2, max(high - low, floor)
+        y0, y1 = box.viewRange()[1]
+        if low < y0 or high > y1 or span < 0.4 * (y1 - y0):
+            box.setYRange(middle - 0.62 * span, middle + 0.62 * span, padding=0)
+
     def keep_in_view(self) -> None:
         """Fit only if a curve leaves the view or fills little of it; a lever that moves does not make axes jump."""
         (x0, x1), (y0, y1) = self.plotItem.viewRange()
@@ -268,9 +295,13 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         QApplication.clipboard().setPixmap(self.grab())
 
     def _ask_csv(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Save plot data", f"{self.name}.csv", "CSV (*.csv)")
-        if path:
-            self.save_csv(Path(path))
+        path = ask_save_path(self, "Save plot data", Path(f"{self.name}.csv"), "CSV (*.csv)", (".csv",))
+        if path is None:
+            return
+        try:
+            self.save_csv(path)
+        except Refusal as refusal:
+            QMessageBox.warning(self, "Not saved", refusal.sentence)
 
     def save_csv(self, path: Path) -> None:
         """Write every curve as an x and a y column, base units in the header."""
@@ -279,11 +310,12 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             x, y = self.data(key)
             if len(x):
                 columns[f"{key} {self._x[0]} [{self._x[1]}]"], columns[f"{key} {self._y[0]} [{self._y[1]}]"] = x, y
-        with path.open("w", newline="", encoding="utf-8") as stream:
-            writer = csv.writer(stream)
-            writer.writerow(columns)
-            for row in range(max((len(c) for c in columns.values()), default=0)):
-                writer.writerow([repr(float(c[row])) if row < len(c) else "" for c in columns.values()])
+        out = io.StringIO(newline="")
+        writer = csv.writer(out)
+        writer.writerow(columns)
+        for row in range(max((len(c) for c in columns.values()), default=0)):
+            writer.writerow([repr(float(c[row])) if row < len(c) else "" for c in columns.values()])
+        write_atomically(path, out.getvalue())
 
 
 def refusal_text(refusal: Refusal) -> str:

@@ -1,0 +1,173 @@
+"""Captures on their way in: read and evaluated one after the other, wherever the person goes meanwhile."""
+
+from __future__ import annotations
+
+from collections import deque
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QSettings, Signal
+
+from crisp_compass.app.autosave import now
+from crisp_compass.app.bench_files import keep_picked
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.capture import Capture, Progress, read_capture
+from crisp_compass.capture.dialect import detect
+from crisp_compass.errors import Refusal
+from crisp_compass.voyage.angle_evidence import SECTIONS
+from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, add_evidence, evaluate, guess_leg
+
+
+@dataclass(frozen=True)
+class Arrival:
+    """A capture to be taken: ``leg`` where it was loaded on purpose, ``here`` the leg whose page was open when it was dropped,
+    ``columns`` the mappings of its channels; ``asked`` once a person has said which channel is which."""
+
+    path: Path
+    leg: str = ""
+    here: str = ""
+    columns: tuple[str, ...] = ()
+    asked: bool = False
+
+
+class Intake(QObject):
+    """A queue of captures. ``taken`` carries what was found, ``refused`` an arrival and its refusal, ``asks`` the same where its
+    channels have names that nobody here knows; ``busy`` a text while something is read, empty when nothing is."""
+
+    taken = Signal(object)
+    refused = Signal(object, object)
+    asks = Signal(object, object)
+    busy = Signal(str)
+
+    def __init__(self, document: Document, settings: QSettings) -> None:
+        super().__init__(document)
+        self._document, self._settings = document, settings
+        self._remember_picked = keep_picked(document, settings)
+        self._queue: deque[Arrival] = deque()
+        self._now: Arrival | None = None
+        self._job = Job(self)
+        self._job.done.connect(self._on_done)
+        self._job.refused.connect(self._on_refused)
+        self._job.progress.connect(self._on_progress)
+        document.replaced.connect(self.clear)
+
+    def add(self, arrival: Arrival, *, first: bool = False) -> None:
+        """Queue a capture; ``first`` puts it before those that wait."""
+        self._remember_picked(arrival.path)
+        (self._queue.appendleft if first else self._queue.append)(arrival)
+        self._next()
+
+    def cancel(self) -> None:
+        """Drop the capture that is being read; the others go on."""
+        self._job.cancel()
+        self._now = None
+        self._next()
+
+    def clear(self) -> None:
+        """Drop everything: another bench is open."""
+        self._queue.clear()
+        self.cancel()
+
+    @property
+    def idle(self) -> bool:
+        """Whether nothing is being read and nothing waits."""
+        return self._now is None and not self._queue
+
+    def _next(self) -> None:
+        if self._now is not None:
+            return
+        if not self._queue:
+            self.busy.emit("")
+            return
+        arrival = self._now = self._queue.popleft()
+        bench, base = standing(self._document.bench), self._document.base
+        columns = arrival.columns or self._remembered(arrival.path)
+        self._on_progress(0.0)
+        self._job.ask_reporting(lambda report: _take(bench, replace(arrival, columns=columns), base, report))
+
+    def _on_progress(self, part: float) -> None:
+        if self._now is not None:
+            name = self._now.path.name
+            doing = f"Reading {name}: {100 * part:.0f} %" if part < 0.995 else f"Fitting {name}"
+            waiting = f", {len(self._queue)} more waiting" if self._queue else ""
+            self.busy.emit(doing + waiting)
+
+    def _on_done(self, evaluated: Evaluated) -> None:
+        self._now = None
+        name, bench = Path(evaluated.evidence.file).name, self._document.bench
+        self._document.edit(f"load {name}", add_evidence(bench, evaluated.leg, evaluated.evidence), by_hand=False)
+        self.taken.emit(evaluated)
+        self._next()
+
+    def _on_refused(self, refusal: Refusal) -> None:
+        arrival, self._now = self._now, None
+        if arrival is not None:
+            known = bool(arrival.leg or arrival.here) and not arrival.asked
+            (self.asks if refusal.code == "channels" and known else self.refused).emit(arrival, refusal)
+        self._next()
+
+    # ---- mappings of a scope, kept for its next files
+
+    def _mappings(self) -> dict[str, list[str]]:
+        stored = self._settings.value("mappings")
+        return dict(stored) if isinstance(stored, dict) else {}
+
+    def _remembered(self, path: Path) -> tuple[str, ...]:
+        """Return the mappings said for a file with these very columns, if any."""
+        return tuple(self._mappings().get(_head(path), ()))
+
+    def remember_mappings(self, path: Path, columns: tuple[str, ...]) -> None:
+        """Keep what was said of a file's columns for the next file that has the same ones."""
+        head = _head(path)
+        if head:
+            kept = {**self._mappings(), head: list(columns)}
+            self._settings.setValue("mappings", dict(list(kept.items())[-40:]))
+
+
+def _head(path: Path) -> str:
+    """Return what the header says of its columns, or an empty text where they are known here or cannot be read."""
+    try:
+        dialect = detect(path)
+    except (Refusal, OSError):
+        return ""
+    return "\t".join(f"{n} [{u or ''}]" for n, u in zip(dialect.names, dialect.units, strict=True))
+
+
+def _take(bench: Bench, arrival: Arrival, base: Path, report: Progress) -> Evaluated:
+    """Read a capture, find out where it belongs, evaluate it; runs off the window's thread."""
+    capture = read_capture(arrival.path, arrival.columns, need_time=False, progress=report)
+    leg = _leg_of(bench, arrival, capture)
+    return evaluate(
+        bench, leg, arrival.path, base=base, when=now(), columns=arrival.columns, progress=report, capture=capture
+    )
+
+
+def _leg_of(bench: Bench, arrival: Arrival, capture: Capture) -> Topic:
+    """Return the leg that a capture goes to; raises Refusal where it fits none."""
+    here: Topic | None = next((leg for leg in EVIDENCE_LEGS if leg == (arrival.leg or arrival.here)), None)
+    if arrival.leg and here is not None:
+        leg = here
+    else:
+        try:
+            leg = guess_leg(capture, arrival.here)
+        except Refusal:
+            if here is None:
+                raise
+            leg = here  # the open leg says what is wrong, or asks for the channels
+    if leg == "commutation" and "hall_1" in capture and bench.levers.plate.sensor != "halls":
+        raise Refusal(
+            "the capture holds hall signals, but the plate says encoder",
+            "set the angle sensor on the plate to halls first",
+            where=str(arrival.path),
+        )
+    return leg
+
+
+def section_of(evaluated: Evaluated) -> str:
+    """Return the section of its leg that shows a capture; empty for the main one."""
+    if evaluated.leg == "commutation":
+        return SECTIONS[evaluated.evidence.slot]
+    return {"pwm": "Command", "current_loop": "Measured step"}.get(evaluated.leg, "")

@@ -1,0 +1,386 @@
+"""Files, undo, autosave and captures in the real window: nothing that a person made is lost, and nothing replaced unasked."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+from functools import partial
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import QPoint, QPointF, Qt
+from PySide6.QtGui import QWheelEvent
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app import autosave
+from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.main import restore
+from crisp_compass.app.recovery import RecoveryDialog, offer_recovery
+from crisp_compass.app.widgets.reason import ReasonDialog
+from crisp_compass.app.window import Window
+from crisp_compass.bench import load_bench
+from crisp_compass.bench.store import save_bench
+from hands import answering, choose, copy_bench, drop, press_main, type_into
+from makers import save, staircase
+
+
+def _names(monkeypatch: pytest.MonkeyPatch, path: Path) -> None:
+    """Have the file dialog answer with a name as typed."""
+    monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *_a, **_k: (str(path), ""))
+
+
+def test_save_as_asks_with_the_whole_name(
+    window: Window, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    other = tmp_path / "mine.bench.json"
+    save_bench(load_bench(winch).model_copy(update={"name": "somebody's"}), other)
+    _names(monkeypatch, tmp_path / "mine")
+    with answering(choose("Keep")) as asked:
+        assert not window.files.save_as()
+    assert len(asked) == 1
+    assert load_bench(other).name == "somebody's"
+    with answering(choose("Replace")):
+        assert window.files.save_as()
+    assert load_bench(other) == window.document.bench
+    _names(monkeypatch, tmp_path / "fresh")
+    assert window.files.save_as()  # nothing stands there: nobody is asked
+    assert window.document.path == tmp_path / "fresh.bench.json"
+    window.travel("hand_over")
+    (tmp_path / "motor.h").write_text("mine")
+    _names(monkeypatch, tmp_path / "motor")
+    with answering(choose("Keep")) as asked:
+        window.page.on_main()
+    assert (tmp_path / "motor.h").read_text() == "mine"
+    assert len(asked) == 1
+
+
+def test_a_protected_or_changed_file_is_not_replaced_unasked(window: Window, winch: Path, tmp_path: Path) -> None:
+    path = copy_bench(winch, tmp_path)
+    window.open(path)
+    window.document.set_lever("run", "speed", 55.0)
+    path.chmod(0o444)
+    assert not window.save()
+    assert "write-protected" in window.notices.text
+    path.chmod(0o644)
+    theirs = load_bench(path).model_copy(update={"name": "theirs"})
+    save_bench(theirs, path)  # another window, or another program
+    with answering(choose("Keep")) as asked:
+        assert not window.save()
+    assert len(asked) == 1
+    assert load_bench(path) == theirs
+    with answering(choose("Replace")):
+        assert window.save()
+    assert load_bench(path) == window.document.bench
+    window.document.set_lever("run", "speed", 56.0)
+    with answering(choose("Keep")) as asked:
+        assert window.save()  # its own writing is no stranger's
+    assert not asked
+
+
+def test_two_windows_on_one_bench(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    path = copy_bench(winch, tmp_path)
+    window.open(path)
+    second = window.another()
+    assert second.open(path)
+    second.document.set_lever("run", "speed", 44.0)
+    assert second.save()
+    window.document.set_lever("run", "speed", 33.0)
+    with answering(choose("Keep")):
+        assert not window.save()
+    assert load_bench(path).levers.run.speed == 44.0
+    gone = []
+    second.destroyed.connect(lambda: gone.append(1))
+    second.close()
+    qtbot.waitUntil(lambda: bool(gone), timeout=5000)  # a closed window is really freed
+    assert second not in Window.opened
+
+
+def test_a_wrong_file_asks_nothing_and_recent_files_open(window: Window, winch: Path, tmp_path: Path) -> None:
+    path = copy_bench(winch, tmp_path)
+    window.open(path)
+    window.document.set_lever("run", "speed", 55.0)
+    (tmp_path / "x.bench.json").write_text("{")
+    with answering(choose("Cancel")) as asked:
+        assert not window.open(tmp_path / "x.bench.json")
+    assert not asked
+    assert "damaged" in window.notices.text
+    with answering(choose("Discard")) as asked:
+        window.files.new()
+    assert len(asked) == 1
+    assert not window.document.unsaved
+    window._fill_recent()
+    window._recent.actions()[0].trigger()
+    assert window.document.path == path
+    assert window.document.bench.levers.run.speed != 55.0
+
+
+def test_steady_work_is_autosaved_and_offered_by_name(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    path = copy_bench(winch, tmp_path)
+    window.open(path)
+    steps = iter(range(1000))
+    while not window.document._autosave_file.exists():  # an edit every 0.2 s must not put it off
+        number = next(steps)
+        assert number < 60, "steady work was never saved"
+        window.document.set_lever("run", "speed", 60.0 + number)
+        qtbot.wait(200)
+    held = autosave.read_work(window.document._autosave_file)[0].levers.run.speed
+    folder = autosave.autosave_folder()
+    window.document._autosave_file.rename(folder / "999999999-1-a.json")
+    autosave.write_work(folder / "999999999-2-b.json", load_bench(winch), None, tmp_path)
+    (folder / "999999999-3-c.json").write_text("{damaged")
+    assert [left.path for left in autosave.leftovers()] in ([str(path), ""], ["", str(path)])
+    assert (folder / "999999999-3-c.damaged").exists()
+    fresh = window.another()
+    fresh.open(copy_bench(winch.parents[1] / "thruster" / "thruster.bench.json", tmp_path))
+    asked_for = fresh.document.path
+
+    def restore_all(dialog: object) -> None:
+        assert isinstance(dialog, RecoveryDialog)
+        texts = [take.accessibleName() for _, take, _ in dialog.rows]
+        assert any("winch.bench.json of 20" in t for t in texts)
+        assert any("never saved of 20" in t for t in texts)
+        for _, take, _ in list(dialog.rows):
+            qtbot.mouseClick(take, Qt.MouseButton.LeftButton)
+
+    with answering(restore_all):
+        offer_recovery(fresh, partial(restore, fresh))
+    assert fresh.document.path == asked_for  # the bench that was asked for stays
+    restored = {w.document.path: w for w in Window.opened if w is not fresh}
+    assert restored[path].document.bench.levers.run.speed == held
+    assert restored[path].document.unsaved
+    assert (restored[None].document.base / restored[None].document.bench.evidence["resistance"][0].file).exists()
+    assert autosave.leftovers() == []
+    for other in list(Window.opened):
+        other.document._recovered = False
+        other.close()
+
+
+_KILLED = """
+import os, sys
+from pathlib import Path
+from crisp_compass.bench.store import load_bench, save_bench
+bench = load_bench(sys.argv[1])
+print("ready", flush=True)
+for k in range(100000):
+    save_bench(bench.model_copy(update={"name": f"bench {k}"}), Path(sys.argv[1]))
+"""
+
+
+def test_kills_leave_a_whole_file_and_no_litter(winch: Path, tmp_path: Path) -> None:
+    path = copy_bench(winch, tmp_path)
+    for k in range(4):
+        child = subprocess.Popen([sys.executable, "-c", _KILLED, str(path)], stdout=subprocess.PIPE)
+        assert child.stdout is not None
+        child.stdout.readline()
+        while not list(tmp_path.glob(".*.part")) and k < 3:
+            pass  # until it is in the middle of a save
+        child.kill()
+        child.wait()
+        child.stdout.close()
+        assert load_bench(path).settled
+    assert not list(tmp_path.glob(".*.part"))
+
+
+def test_what_the_program_does_itself_is_no_undo_step(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    stack = window.document.undo_stack
+    window.travel("resistance")
+    qtbot.keyClicks(window.ledger.entry, "temp 24")
+    qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
+    assert window.document.bench.levers.resistance.temperature == 24.0
+    assert window.document.bench.evidence["resistance"][-1].estimates["temperature"].value == 24.0  # fitted again
+    assert stack.count() == 1
+    window.ledger.entry.setFocus()
+    qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert stack.index() == 0
+    qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
+    assert stack.canRedo()  # fitting again has not thrown it away
+    stack.redo()
+    assert window.document.bench.levers.resistance.temperature == 24.0
+    window.travel("plate", "Drive and supply")
+    press_main(qtbot, window)
+    assert stack.count() == 2
+    assert "Run limits set" in window.statusBar().currentMessage()
+
+
+def test_keys_of_the_window_work_wherever_the_focus_is(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("current_loop")
+    lever = window.page._levers["bandwidth_hz"]  # type: ignore[attr-defined]
+    type_into(qtbot, lever, "1.5k")
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.document.bench.levers.current_loop.bandwidth_hz == 1200.0
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    field = run._levers["speed"].edit
+    field.setFocus()
+    qtbot.keyClick(field, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: run.running, timeout=2000)
+    qtbot.keyClick(field, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: not run.running, timeout=2000)
+    window.ledger.entry.setFocus()
+    load = run._levers["load"]
+    before = load.value
+    at = QPointF(load.edit.rect().center())
+    wheel = QWheelEvent(
+        at, load.edit.mapToGlobal(at), QPoint(0, 0), QPoint(0, 120), Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
+    )  # fmt: skip
+    QApplication.sendEvent(load.edit, wheel)
+    assert load.value == before  # a wheel that passes by changes nothing
+
+
+def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("plate", "Drive and supply")
+    lever = window.page.v_bus  # type: ignore[attr-defined]
+    type_into(qtbot, lever, "3600")
+    assert window.document.bench.levers.plate.v_bus == 48.0
+    assert lever.edit.text() == "48"
+    assert "outside what is possible" in window.notices.text
+    lever.edit.selectAll()
+    qtbot.keyClicks(lever.edit, "36")
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Escape)
+    assert (lever.edit.text(), window.document.bench.levers.plate.v_bus) == ("48", 48.0)
+    lever.edit.selectAll()
+    qtbot.keyClicks(lever.edit, "36")
+    window.ledger.entry.setFocus()  # leaving the field enters it
+    assert window.document.bench.levers.plate.v_bus == 36.0
+    assert window.notices.text == ""  # the cause is gone
+    window.travel("plate")
+    power = window.page._levers["rated_power"]  # type: ignore[attr-defined]
+    type_into(qtbot, power, "5 kg")
+    assert window.document.bench.levers.plate.rated_power is None
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    press_main(qtbot, window)
+    run._timer.stop()
+    run.supply.edit.setFocus()
+    run.supply.edit.selectAll()
+    qtbot.keyClicks(run.supply.edit, "30")
+    run.advance(0.05)
+    assert run.sim is not None
+    assert run.sim.fault == ""  # not at the “3”
+    run.stop()
+
+
+def test_every_dropped_file_is_taken_or_refused_by_name(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    for seed in range(3):
+        save(staircase(0.5, [1, 2, 3, 4], seed=seed), tmp_path / f"r{seed}.csv")
+    (tmp_path / "bad.csv").write_text("t [s],v_ab [V],i_a [A]\n0,1,2\n1,2\n")
+    (tmp_path / "one.bench.json").write_text("{}")
+    window.take_files([*sorted(tmp_path.glob("*.csv")), tmp_path / "one.bench.json"])
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=60000)
+    assert len(window.document.bench.evidence["resistance"]) == 3
+    assert window.page.key == "plate"  # a drop does not pull anybody away
+    text = window.notices.text
+    assert "bad.csv: line 3 has 2 cells" in text
+    assert "one.bench.json: a bench is opened by itself" in text
+    qtbot.mouseClick(window.notices.action, Qt.MouseButton.LeftButton)
+    assert window.page.key == "resistance"
+
+
+def test_a_capture_that_changed_or_left_is_noticed_on_every_visit(
+    window: Window, qtbot: QtBot, tmp_path: Path
+) -> None:
+    file = tmp_path / "r.csv"
+    save(staircase(0.5, [1, 2, 3, 4], seed=1), file)
+    window.travel("resistance")
+    drop(window, file)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+    assert window.notices.text == ""
+    save(staircase(0.6, [1, 2, 3, 4], seed=1), file)
+    for word in ("has changed", "no longer there"):
+        for _ in range(2):
+            window.travel("plate")
+            window.travel("resistance")
+            qtbot.waitUntil(lambda w=word: w in window.notices.text, timeout=20000)  # type: ignore[misc]
+        file.unlink(missing_ok=True)
+
+
+def test_a_bench_from_anybody_reads_nothing_outside_its_folder(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    folder = tmp_path / "theirs"
+    folder.mkdir()
+    path = copy_bench(winch, folder)
+    secret = tmp_path / "secret.csv"
+    save(staircase(0.5, [1, 2, 3, 4], seed=1), secret)
+    os.symlink("/dev/zero", folder / "endless.csv")
+    bench = load_bench(path)
+    for name in ("../secret.csv", str(secret), "endless.csv", "x" * 3000):
+        one = bench.evidence["resistance"][0].model_copy(update={"file": name})
+        save_bench(bench.model_copy(update={"evidence": {"resistance": (one,)}}), path)
+        window.open(path)
+        window.travel("resistance")
+        words = ("lies outside", "not a file", "not possible", "no longer there", "File name too long")
+        qtbot.waitUntil(lambda w=words: any(x in window.notices.text for x in w), timeout=10000)  # type: ignore[misc]
+    drop(window, secret)  # what the person picks may lie anywhere
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+    assert window.save()
+    window.open(path)
+    window.travel("resistance")
+    qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
+    assert window.notices.text == ""
+
+
+def test_the_question_for_a_reason(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    """The real dialog: cancelled, empty, and with presumed figures, for which nobody's reason is proposed."""
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("pwm")
+    settled = window.document.bench.settled["pwm"]
+    button = window.page.main_button
+    assert button is not None
+    with answering(choose("Cancel")):
+        qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert window.document.bench.settled["pwm"] == settled
+
+    def empty_then_reason(dialog: object) -> None:
+        assert isinstance(dialog, ReasonDialog)
+        dialog.edit.clear()
+        qtbot.keyClick(dialog.edit, Qt.Key.Key_Return)
+        assert dialog.result() != QDialog.DialogCode.Accepted
+        assert dialog._empty.isVisible()
+        qtbot.keyClicks(dialog.edit, "timer set so")
+        qtbot.keyClick(dialog.edit, Qt.Key.Key_Return)
+
+    with answering(empty_then_reason):
+        qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    assert window.document.bench.settled["pwm"].reason == "timer set so"
+    window.files._document.undo_stack.setClean()
+    window.files.new()
+    window.travel("plate")
+    main = window.page.main_button
+    assert main is not None
+    assert window.page.answer.text == "Nothing entered yet"
+    lever = window.page._levers["pole_pairs"]  # type: ignore[attr-defined]
+    assert "presumed" in lever.edit.accessibleDescription()
+    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)  # Enter confirms what stands there
+    assert window.document.bench.entered["plate"] == ("pole_pairs",)
+    assert "presumed" not in lever.edit.accessibleDescription()
+
+    def look(dialog: object) -> None:
+        assert isinstance(dialog, ReasonDialog)
+        assert dialog.edit.text() == ""
+        assert dialog.settle.text() == "Confirm and settle"
+        qtbot.keyClick(dialog, Qt.Key.Key_Escape)
+
+    with answering(look) as asked:
+        qtbot.mouseClick(main, Qt.MouseButton.LeftButton)
+    assert len(asked) == 1
+    assert "plate" not in window.document.bench.settled
+    press_main(qtbot, window)
+    values = window.document.bench.settled["plate"].values
+    assert set(values) == {"pole_pairs", "v_bus", "rated_current", "top_speed"}  # no inertia that nobody typed

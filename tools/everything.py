@@ -1,0 +1,158 @@
+"""Everything that can be asked of a bench, as one list: whatever the models accept, each gives a finite answer or a Refusal."""
+
+from __future__ import annotations
+
+import math
+import re
+import traceback
+import warnings
+from collections.abc import Callable, Iterator
+from dataclasses import fields, is_dataclass
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from crisp_compass.bench.entered import edits, presumed_for, standing
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.profile import make_profile
+from crisp_compass.bench.store import dump_bench
+from crisp_compass.errors import Refusal
+from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.record.export import FORMATS, export_settings
+from crisp_compass.record.pdf import write_pdf
+from crisp_compass.record.report import write_report
+from crisp_compass.record.tables import tables_of
+from crisp_compass.voyage import design
+from crisp_compass.voyage.cable import identify_cable
+from crisp_compass.voyage.course import LEGS, headline, state_of, waiting_text
+from crisp_compass.voyage.evidence import headline_of, torque_constant_of
+from crisp_compass.voyage.formats import format_picture, read_picture
+from crisp_compass.voyage.interference import judge_spikes
+from crisp_compass.voyage.open_points import next_bearing, open_points, stale_effect
+from crisp_compass.voyage.orders import expect_orders, turn_round
+from crisp_compass.voyage.outlook import predict_current_step, pwm_picture
+from crisp_compass.voyage.plate_outlook import plate_outlook
+from crisp_compass.voyage.pwm_outlook import (
+    bench_command_map,
+    carrier_picture,
+    dead_time_picture,
+    scheme_rows,
+)
+from crisp_compass.voyage.sources import CONSTANTS, repeats_mean, side_by_side
+from crisp_compass.voyage.step_trials import advise, predicted_step, trial_rows
+from crisp_compass.voyage.supply import supply_outlook
+from crisp_compass.voyage.trial_drive import default_edge_speed, edge_cost, known_halls, trial_drive
+from crisp_compass.voyage.weakening_outlook import weakening_outlook
+from crisp_compass.voyage.wiring import consequence
+from crisp_compass.voyage.zero_outlook import align_outlook
+
+NOWHERE = Path("/nonexistent")
+#: A text that shows a figure gone wrong.
+BROKEN = re.compile(r"(?<![A-Za-z])(?:nan|-?inf)(?![A-Za-z])")
+
+
+def _bench_design(bench: Bench) -> Any:
+    return design.current_values(bench, design.design_current(bench))
+
+
+def _speed_design(bench: Bench) -> Any:
+    found = design.design_speed(bench)
+    return design.speed_values(bench, found), design.sensor_lowest_speed(bench, found)
+
+
+def _pwm(bench: Bench) -> Any:
+    figures = design.plan_bench_pwm(bench)
+    return (
+        design.pwm_values(figures),
+        pwm_picture(bench, figures.loop_hz, figures.v_limit),
+        dead_time_picture(bench, figures),
+    )
+
+
+def _step(bench: Bench) -> Any:
+    return predict_current_step(bench, design.design_current(bench))
+
+
+def _edges(bench: Bench) -> Any:
+    halls = known_halls(bench)
+    if halls is None:
+        raise Refusal("no halls")
+    edges = np.sort([s.from_deg for s in halls.states.values()])
+    return edge_cost(bench, edges, bench.levers.commutation.edge_speed or default_edge_speed(bench)).ripple
+
+
+QUICK: dict[str, Callable[[Bench], Any]] = {
+    "plate": design.plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
+    "speed": _speed_design, "drive": design.build_drive, "trial drive": trial_drive, "usable": design.usable_voltage,
+    "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
+    "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
+    "torque constant": torque_constant_of, "open points": open_points, "bearing": next_bearing,
+    "states": lambda b: [(state_of(b, leg), headline(b, leg), waiting_text(b, leg)) for leg in LEGS],
+    "stale": lambda b: [stale_effect(b, t) for t in b.settled], "edited": lambda b: [edits(b, t) for t in b.settled],
+    "presumed": lambda b: [presumed_for(b, t) for t in b.settled], "standing": standing,
+    "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),
+    "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": tables_of,
+    "evidence": lambda b: [headline_of(e) for items in b.evidence.values() for e in items],
+    "exports": lambda b: [export_settings(b, f) for f in FORMATS], "controller": controller_sources, "profile": make_profile,
+    "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
+}  # fmt: skip
+SLOW: dict[str, Callable[[Bench], Any]] = {
+    "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
+    "pdf": lambda b: write_pdf(b, NOWHERE, "now"),
+}  # fmt: skip
+#: Results in which a missing or infinite figure is an answer: no crossover, a motor that never gets there. Their texts are whole.
+_MAY_LACK = {
+    "weakening",
+    "pwm",
+    "current",
+    "speed",
+    "format",
+    "read",
+    "trials",
+    "schemes",
+    "orders",
+    "edges",
+    "step",
+    "align",
+}
+
+
+def run_all(bench: Bench, *, slow: bool = False) -> Iterator[tuple[str, str]]:
+    """Ask everything; yield the name and the fault of each answer that is neither finite nor a Refusal."""
+    for name, function in {**QUICK, **(SLOW if slow else {})}.items():
+        with warnings.catch_warnings():
+            warnings.simplefilter("error")
+            try:
+                answer = function(bench)
+            except Refusal as refusal:
+                if BROKEN.search(refusal.sentence):
+                    yield name, f"broken sentence: {refusal.sentence}"
+                continue
+            except Exception as error:
+                at = traceback.extract_tb(error.__traceback__)[-1]
+                yield name, f"{type(error).__name__} at {Path(at.filename).name}:{at.lineno}: {str(error)[:160]}"
+                continue
+        fault = _broken(answer, name not in _MAY_LACK)
+        if fault:
+            yield name, fault
+
+
+def _broken(answer: Any, finite: bool) -> str:
+    """Return what of an answer is not a finite figure or a whole sentence; empty if nothing."""
+    if isinstance(answer, float):
+        return "" if math.isfinite(answer) or not finite else f"{answer}"
+    if isinstance(answer, str):
+        found = BROKEN.search(answer)
+        return f"“{answer[max(found.start() - 60, 0) : found.end() + 20]}”" if found else ""
+    if isinstance(answer, np.ndarray):
+        return "" if answer.dtype.kind != "f" or finite is False or np.isfinite(answer).all() else "array not finite"
+    if isinstance(answer, dict):
+        answer = list(answer.values())
+    elif hasattr(answer, "model_dump"):
+        answer = list(answer.model_dump().values())
+    elif is_dataclass(answer) and not isinstance(answer, type):
+        answer = [getattr(answer, f.name) for f in fields(answer)]
+    if isinstance(answer, list | tuple):
+        return next((fault for a in answer if (fault := _broken(a, finite))), "")
+    return ""
