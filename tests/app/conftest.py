@@ -38,13 +38,16 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
 def _no_dialog_waits_for_ever(qtbot: QtBot) -> Iterator[None]:
     """Close a dialog that nobody answers, so that the test fails instead of hanging."""
 
+    before: list[object] = [None]
+
     def close() -> None:
         dialog = QApplication.activeModalWidget()
-        if dialog is not None:
+        if dialog is not None and dialog is before[0]:
             dialog.close()
+        before[0] = dialog
 
     timer = QTimer()
-    timer.setInterval(20000)
+    timer.setInterval(10000)
     timer.timeout.connect(close)
     timer.start()
     yield

@@ -115,7 +115,7 @@ def test_pulses_tell_the_pole_and_the_outlook_whether_it_can_work(
     flat = 6 + 0.05 * np.random.default_rng(0).standard_normal(72)
     write_capture(tmp_path / "flat.csv", np.empty(0), {"field_angle": table["field_angle"], "i_peak": flat}, {})
     drop(window, tmp_path / "flat.csv")
-    qtbot.waitUntil(lambda: page.answer.text == "Not told", timeout=30000)
+    qtbot.waitUntil(lambda: page.answer.text == "Undetermined", timeout=30000)
     assert any("No saliency" in t for t in page.findings.texts)
 
 
@@ -140,7 +140,7 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     assert float(np.min(page.speed.data("wrong")[1])) < -500
     type_into(qtbot, page.offset, "0")
     for seen, measured, text in (
-        ("wanted", "wanted", "Agree"), ("wanted", "other", "Disagree"), ("other", "other", "Disagree"), ("other", "wanted", "Both the other way"),
+        ("wanted", "wanted", "Agree"), ("wanted", "other", "Disagree"), ("other", "other", "Disagree"), ("other", "wanted", "Both reversed"),
     ):  # fmt: skip
         page.seen_way.moved.emit(seen)
         page.measured.moved.emit(measured)

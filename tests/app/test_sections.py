@@ -434,7 +434,7 @@ def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch:
 def test_orders_say_what_is_missing(window: Window, qtbot: QtBot) -> None:
     window.travel("commutation", "Lead orders")
     qtbot.waitUntil(lambda: window.page.answer.text == "Not yet", timeout=20000)
-    assert "the resistance is not known" in window.page.answer.reason
+    assert "the resistance is missing" in window.page.answer.reason
 
 
 def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Path, tmp_path: Path) -> None:

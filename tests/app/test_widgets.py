@@ -310,13 +310,17 @@ def test_mapping_dialog_makes_the_text_form(qtbot: QtBot, tmp_path: Path) -> Non
     dialog = MappingDialog(None, path, ("v_ab", "i_a"), "why.")  # type: ignore[arg-type]
     qtbot.addWidget(dialog)
     assert dialog.usable
-    assert dialog.mappings() == ("t=Time", "v_ab=CH1", "i_a=CH2")
-    dialog.choose("i_a", "CH2", flip=True, factor="10")
+    with pytest.raises(Refusal, match="i_a: the channel is in mV, the signal in A"):
+        dialog.mappings()
+    dialog.choose("i_a", "CH2", flip=True, scale="10")
     dialog.choose("v_ab", "")
     assert dialog.mappings() == ("t=Time", "i_a=-CH2*10")
-    dialog.choose("i_a", "CH2", factor="ten")
-    dialog._check()
-    assert dialog._error.text() == "the factor “ten” of i_a is not a number."
+    dialog.choose("i_a", "CH2", scale="20 mV/A")
+    assert dialog.mappings() == ("t=Time", "i_a=CH2*50")
+    for scale in ("ten", "10 A/K", "10 K"):
+        dialog.choose("i_a", "CH2", scale=scale)
+        dialog._check()
+        assert dialog._error.text().startswith(f"i_a: “{scale}” ")
     broken = MappingDialog(None, tmp_path / "none.csv", ("v_ab",), "why.")  # type: ignore[arg-type]
     qtbot.addWidget(broken)
     assert not broken.usable

@@ -184,7 +184,7 @@ def test_foreign_channels_are_asked_for(
     def answer(self: MappingDialog) -> int:
         self.choose("v_ab", "CH1")
         self.choose("v_cmd", "")
-        self.choose("i_a", "CH2", factor="2")
+        self.choose("i_a", "CH2", scale="2 A/V")
         return 1
 
     monkeypatch.setattr(MappingDialog, "exec", answer)
@@ -271,6 +271,12 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
     window.open(copy_bench(winch, tmp_path))
     for page in (window.page_of(key, name) for key, names in window.sections.items() for name in names):
         key = (page.key, page.section)
+        names = [
+            c.accessibleName()
+            for c in page.findChildren(QLineEdit) + page.findChildren(QComboBox)
+            if not isinstance(c.parent(), QComboBox)
+        ]
+        assert len(set(names)) == len(names), (key, sorted(n for n in names if names.count(n) > 1))
         for kind in (QAbstractButton, QLineEdit, QComboBox):
             for control in page.findChildren(kind):
                 if control.objectName().startswith("qt_") or isinstance(control.parent(), QComboBox):

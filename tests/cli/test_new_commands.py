@@ -67,7 +67,7 @@ def test_saliency(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: int)
 def test_saliency_refusals_and_findings(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     angle, l_ab = _angles(4, 1e-3, 1.3e-3, 5.0, 1e-3, 1)
     good = _table(tmp_path / "a.csv", "angle [deg],l_ab [mH]", angle, 1e3 * l_ab)
-    assert "pole pairs are not known" in _refused(capsys, "identify", "saliency", good)
+    assert "pole pairs are missing" in _refused(capsys, "identify", "saliency", good)
     assert "0 pole pairs" in _refused(capsys, "identify", "saliency", good, "--pole-pairs", 0)
     assert run(["identify", "saliency", str(good), "--pole-pairs", "3", "--json"]) == 1
     assert "stop" in [f["level"] for f in json.loads(capsys.readouterr().out)["findings"]]
@@ -158,7 +158,7 @@ def test_mechanics_refusals(capsys: pytest.CaptureFixture[str], tmp_path: Path) 
     t, w, i = _run_up(3.1e-4, 2.5e-4, 8e-3, 0.09)
     header = "t [s],speed [rpm],i_q [A]"
     good = _table(tmp_path / "m.csv", header, t, w, i)
-    assert "torque constant is not known" in _refused(capsys, "identify", "mechanics", good)
+    assert "torque constant is missing" in _refused(capsys, "identify", "mechanics", good)
     assert "cannot be meant" in _refused(capsys, "identify", "mechanics", good, "--kt", -1)
     rising = t < t[np.argmax(w)]
     assert "no coast" in _refused(

@@ -275,7 +275,7 @@ def test_the_four_combinations_are_told_apart() -> None:
     assert not judge_senses(10.0, 10.0, 10.0, -8.0).current
     assert "two hall wires" in judge_senses(1.0, 1.0, -1.0, sensor="halls").mends[0]
     assert "channels A and B" in judge_senses(1.0, 1.0, -1.0).mends[0]
-    with pytest.raises(Refusal, match="measured speed is nought"):
+    with pytest.raises(Refusal, match="measured speed is zero"):
         judge_senses(1.0, 1.0, 0.0)
 
 

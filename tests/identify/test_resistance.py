@@ -63,7 +63,7 @@ def test_temperature_cable_and_circuit() -> None:
     assert found["resistance"].value == pytest.approx(0.49, rel=3e-3)
     joined = Capture("m", capture.time, dict(capture.columns), {"circuit": "a-bc"})
     assert fit_resistance(joined).estimates["resistance"].value == pytest.approx(0.5 * 2 / 1.5, rel=3e-3)
-    with pytest.raises(Refusal, match="temperature is not known"):
+    with pytest.raises(Refusal, match="temperature is missing"):
         fit_resistance(capture, reference_c=20)
 
 

@@ -77,6 +77,7 @@ def test_record_stands_alone_and_escapes_what_people_typed(winch: Path) -> None:
     assert "<script>" not in html
     assert "Uses an outdated resistance: 408.0 mΩ then" in html
     assert "local codes and qualified people" in html
+    assert "880 mΩ  pair, meter" in html  # what was typed, with its figure
     moved = write_report(bench, winch.parent.parent, "now")
     assert "no longer there" in moved
 

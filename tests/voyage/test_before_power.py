@@ -139,7 +139,7 @@ def test_halls_and_phases_exchanged_together() -> None:
     names = [lead.name for lead in leads_of(bench)]
     h1, h2 = names.index("H1"), names.index("H2")
     only_halls = swap_leads(bench, h1, h2, WHEN)
-    assert "sequence of codes runs the other way" in " ".join(consequence(only_halls).texts)
+    assert "sequence of codes is reversed" in " ".join(consequence(only_halls).texts)
     both = swap_leads(only_halls, 0, 1, WHEN)
     assert "agree again and the shaft turns backwards" in " ".join(consequence(both).texts)
 

@@ -99,5 +99,5 @@ def test_the_log_is_kept_and_refuses_nonsense(winch: Path) -> None:
     for wrong in (-1.0, math.inf, math.nan):
         with pytest.raises(Refusal, match="is no reading"):
             set_trial(bench, "ABC", WHEN, current_forward=wrong)
-    with pytest.raises(Refusal, match="is not known"):
+    with pytest.raises(Refusal, match="is missing"):
         expect_orders(Bench())

@@ -91,5 +91,5 @@ def test_outlooks_of_alignment_and_search(winch_bench: Bench, thruster_bench: Be
     assert (round_rotor.refused, round_rotor.right) == (0, 1)
     assert trial_drive(thruster_bench).control.kp_q > 0
     nothing = Bench()
-    with pytest.raises(Refusal, match="resistance is not known"):
+    with pytest.raises(Refusal, match="resistance is missing"):
         machine_of(nothing)

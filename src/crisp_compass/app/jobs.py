@@ -31,19 +31,17 @@ class _Work(QRunnable):
         except CancelledError:
             return
         except Refusal as refusal:
-            self._emit(self._signals.refused, refusal)
+            self._emit("refused", refusal)
         except Exception as error:  # the window must live on; the sentence says what broke
             LOG.exception("a calculation failed")
             text = f"the calculation failed ({type(error).__name__}: {shortened(error)})"
-            self._emit(
-                self._signals.refused, Refusal(text, "please report this; Help, Copy diagnostics has the details")
-            )
+            self._emit("refused", Refusal(text, "please report this; Help, Copy diagnostics has the details"))
         else:
-            self._emit(self._signals.done, result)
+            self._emit("done", result)
 
-    def _emit(self, signal: Any, payload: object) -> None:
-        with contextlib.suppress(RuntimeError):  # the page may have been closed meanwhile
-            signal.emit(self._generation, payload)
+    def _emit(self, name: str, payload: object) -> None:
+        with contextlib.suppress(RuntimeError):  # the window may be gone meanwhile, and its signals with it
+            getattr(self._signals, name).emit(self._generation, payload)
 
 
 class Job(QObject):

@@ -5,9 +5,10 @@ from __future__ import annotations
 import importlib
 from collections.abc import Callable
 from functools import partial
+from itertools import pairwise
 from pathlib import Path
 
-from PySide6.QtCore import QSettings, Qt, QTimer
+from PySide6.QtCore import QPoint, QSettings, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QDragEnterEvent, QDropEvent, QKeySequence, QResizeEvent, QShortcut
 from PySide6.QtWidgets import (
     QApplication,
@@ -298,7 +299,18 @@ class Window(QMainWindow):
         self.dial.setVisible(fresh.has_dial)
         fresh.enter()
         self.refresh()
+        QTimer.singleShot(0, self._order_tabs)
         self.dial.show_view(fresh.dial_view)
+
+    def _order_tabs(self) -> None:
+        """Let Tab follow the eye: course, page from top left to bottom right, ledger, next bearing."""
+        page = self.page
+        stops = [w for w in page.findChildren(QWidget) if w.focusPolicy() & Qt.FocusPolicy.TabFocus and w.isVisible()]
+        stops.sort(key=lambda w: (w.mapTo(page, QPoint(0, 0)).y() // 20, w.mapTo(page, QPoint(0, 0)).x()))
+        chain = [self.course, *stops, self.dial, *self.ledger.findChildren(QWidget), self.bearing.button]
+        chain = [w for w in chain if w.focusPolicy() != Qt.FocusPolicy.NoFocus]
+        for before, after in pairwise(chain):
+            QWidget.setTabOrder(before, after)
 
     def _travel_number(self, number: int) -> None:
         legs = legs_of(self.document.bench)
@@ -424,7 +436,7 @@ class Window(QMainWindow):
     def _ask_channels(self, arrival: Arrival, refusal: Refusal) -> None:
         page = self.page_of(arrival.leg or arrival.here)
         wanted = page.wanted if isinstance(page, CaptureLeg) else ()
-        dialog = MappingDialog(self, arrival.path, wanted, refusal_text(refusal))
+        dialog = MappingDialog(self, arrival.path, wanted, f"{arrival.path.name}: {refusal.problem}.")
         if not dialog.usable or not dialog.exec():
             self._on_capture_refused(arrival, refusal)
             return

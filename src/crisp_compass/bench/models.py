@@ -421,7 +421,7 @@ class CurrentLevers(_Frozen):
 
 
 class SpeedLevers(_Frozen):
-    """Spread of the symmetrical optimum or crossover in Hz, filter in Hz, loop divider, step in rad/s."""
+    """Factor a of the symmetrical optimum or crossover in Hz, filter in Hz, loop divider, step in rad/s."""
 
     method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
     a: float = Field(default=3.0, ge=1.05, le=50)

@@ -69,7 +69,7 @@ def load_profile(path: Path) -> Profile:
         first = error.errors()[0]
         place = ".".join(shortened(part, 40) for part in first["loc"])
         raise Refusal(
-            f"the profile is damaged at {place}", "mend it there or save it anew", where=str(path)
+            f"the profile is damaged at {place}", "correct it there or save it again", where=str(path)
         ) from None
     return profile
 

@@ -86,7 +86,7 @@ NEEDS: dict[tuple[str, str], tuple[tuple[str, ...], tuple[str, ...]]] = {
     ("commutation", ""): ((), ()),
     ("commutation", "encoder"): ((), ()),
     ("commutation", "align"): (("zero_offset", "friction_lag"), ("counts_per_rev", "direction", "offset_counts")),
-    ("commutation", "poles"): ((), ()),
+    ("commutation", "poles"): ((), ("saliency", "magnet_saturation")),
     ("pwm", "command"): ((), ("frequency", "duty", "jitter")),
     ("current_loop", "step"): ((), ("resistance", "inductance", "delay", "overshoot", "ringing")),
 }

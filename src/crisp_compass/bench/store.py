@@ -74,7 +74,7 @@ def read_bench(data: Any, where: str) -> Bench:
         message = shortened(first["msg"].removeprefix("Value error, "), 160)
         raise Refusal(
             f"the bench file is damaged at {place}: {message[:1].lower()}{message[1:]}",
-            "mend it there or restore an earlier copy; the file was not changed",
+            "correct it there or restore an earlier copy; the file was not changed",
             where=where,
         ) from None
 

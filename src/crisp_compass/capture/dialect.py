@@ -9,10 +9,12 @@ from pathlib import Path
 
 from crisp_compass.capture.signals import SIGNALS, TIME_NAMES
 from crisp_compass.errors import Refusal
+from crisp_compass.files import open_regular
 from crisp_compass.quantities import find_unit
 
 _HEAD_BYTES = 256 * 1024
 _HEAD_LINES = 400
+_MOST_COLUMNS = 512
 _CONTROL = bytes(byte for byte in range(32) if byte < 9 or byte > 13)
 _LATIN_SIGNS = frozenset(b"\xb5\xb0\xb2\xb3\xb7\xd7\xb1")
 _BRACKETED = re.compile(r"^(.*?)\s*[\[(]\s*([^\])]*?)\s*[\])]\s*$")
@@ -62,12 +64,14 @@ def detect(path: Path) -> Dialect:
 
     Raises Refusal for empty, binary and header-only files and where no table can be found.
     """
-    with path.open("rb") as stream:
+    with open_regular(path) as stream:
         head = stream.read(_HEAD_BYTES)
     if not head.strip(b"\xef\xbb\xbf \t\r\n"):
         raise Refusal("the file is empty", "a header row and samples are needed")
     encoding = detect_encoding(head)
     text = head.decode(encoding, errors="ignore")
+    if len(head) == _HEAD_BYTES and len(text.splitlines()) < 3:
+        raise Refusal(f"a line is longer than {_HEAD_BYTES // 1024} kB", "one row of the table a line is needed")
     lines = text.splitlines()[:_HEAD_LINES]
     if len(head) == _HEAD_BYTES and len(lines) < _HEAD_LINES and len(lines) > 1:
         lines = lines[:-1]  # the last line may be cut
@@ -148,6 +152,8 @@ def _table(lines: list[str], delimiter: str, encoding: str, notes: dict[str, str
     if header is None:
         return None
     line_no, cells = rows[header]
+    if len(cells) > _MOST_COLUMNS:
+        raise Refusal(f"line {line_no + 1} has {len(cells)} columns", f"at most {_MOST_COLUMNS} are read")
     split = [split_header(cell) for cell in cells]
     names = [name for name, _ in split]
     units = [unit for _, unit in split]

@@ -113,7 +113,7 @@ def undithered_variance(variance: float, step: float) -> float:
     ``variance`` is what the digitised samples of steady stretches show. Noise far below one step shows only
     where a level lies between two codes; on average over such places the variance is step·σ/√π.
     """
-    if step <= 0:
+    if step <= 1e-100:  # its square is nothing that can be divided by
         return 0.0
     if variance < 0.17 * step**2:
         sigma = variance * math.sqrt(math.pi) / step

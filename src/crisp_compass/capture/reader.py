@@ -9,20 +9,25 @@ from __future__ import annotations
 import io
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
 import polars as pl
 
-from crisp_compass.capture.bulk import NotPlainError, Progress, read_plain
+from crisp_compass.capture.bulk import NotPlainError, Progress, panicked, read_plain
 from crisp_compass.capture.dialect import Dialect, detect
 from crisp_compass.capture.mapping import ColumnMapping, find_source
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.signals import SIGNALS, TIME_NAMES, describe
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.quantities import UNITS, article, find_unit
+from crisp_compass.files import open_regular, shortened
+from crisp_compass.quantities import BOUNDS, UNITS, article, find_unit
+
+_LONGEST_LINE = 1 << 20
+#: Below this a figure is no reading of any instrument, only trouble for arithmetic.
+_LEAST = 1e-30
 
 
 @dataclass(frozen=True)
@@ -34,6 +39,7 @@ class _Wanted:
     factor: float
     assumed: str | None
     analogue: bool = False
+    offset: float = 0.0  # in the cell's own unit
 
 
 def read_capture(
@@ -68,8 +74,6 @@ def read_capture(
     """
     file = Path(path)
     try:
-        if not file.is_file():
-            raise Refusal("there is no such file" if not file.exists() else "this is not a file", "check the path")
         dialect = detect(file)
         mappings = [ColumnMapping.parse(c) if isinstance(c, str) else c for c in columns]
         wanted = _wanted(dialect, mappings, need_time)
@@ -77,6 +81,7 @@ def read_capture(
         try:
             numbers = read_plain(file, dialect, indices, progress)
         except NotPlainError:
+            _check_lines(file)
             frame = _numbers(file, dialect, indices)
             numbers = {i: frame[f"c{i}"].to_numpy(writable=True) for i in indices}
         return _assemble(file, dialect, wanted, numbers)
@@ -96,20 +101,21 @@ def _wanted(dialect: Dialect, mappings: Sequence[ColumnMapping], need_time: bool
             wanted[key] = _take(key, index, unit)
     for mapping in mappings:
         index = find_source(mapping.source, dialect.names)
-        wanted[mapping.name] = _take(mapping.name, index, dialect.units[index], mapping.factor)
+        taken = _take(mapping.name, index, dialect.units[index], mapping.factor)
+        wanted[mapping.name] = replace(taken, offset=mapping.offset)
     if "t" not in wanted and dialect.units[0] is not None:
         unit0 = find_unit(dialect.units[0] or "")
         if unit0 is not None and unit0[0].dimension == "time":
             wanted["t"] = _take("t", 0, dialect.units[0])
     if "t" not in wanted and need_time:
         raise Refusal(
-            f"there is no time column (found: {', '.join(dialect.names)})",
+            f"there is no time column (found: {shortened(', '.join(dialect.names), 200)})",
             "name it t [s] or map it: t=SOURCE",
             code="channels",
         )
     if not set(wanted) - {"t"}:
         raise Refusal(
-            f"no column has a signal name known here (found: {', '.join(dialect.names)})",
+            f"no column has a signal name known here (found: {shortened(', '.join(dialect.names), 200)})",
             "name them like v_ab [V] or map them: v_ab=CH1",
             code="channels",
         )
@@ -128,7 +134,8 @@ def _take(name: str, index: int, unit_text: str | None, mapped: float | None = N
         if logic and mapped is None:
             return _Wanted(name, index, 1.0, None)
         raise Refusal(
-            f"the unit “{unit_text}” of column {name} is unknown", f"write {target.name or '0 and 1 without a unit'}"
+            f"the unit “{shortened(unit_text)}” of column {shortened(name)} is unknown",
+            f"write {target.name or '0 and 1 without a unit'}",
         )
     source, factor = found
     if logic:
@@ -141,6 +148,23 @@ def _take(name: str, index: int, unit_text: str | None, mapped: float | None = N
         f"the column {name} is in “{unit_text}”, {article(source.dimension)}",
         f"{article(target.dimension)} in {target.name} is needed",
     )
+
+
+def _check_lines(file: Path) -> None:
+    """Refuse a line of endless length before anything tries to hold it; a part of the file is in memory at a time."""
+    since, number = 0, 1
+    with open_regular(file) as stream:
+        while part := stream.read(1 << 20):
+            first, last = part.find(b"\n"), part.rfind(b"\n")
+            since += len(part) if first < 0 else first
+            if since > _LONGEST_LINE:
+                raise Refusal(
+                    f"line {number} is longer than {_LONGEST_LINE // 1024} kB",
+                    "one row of the table a line is needed",
+                )
+            if first >= 0:
+                number += part.count(b"\n")
+                since = len(part) - 1 - last
 
 
 def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
@@ -167,6 +191,7 @@ def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
             columns=taken, skip_lines=dialect.first_data_line - 1, comment_prefix="#",
             decimal_comma=dialect.decimal_comma and not as_text and dialect.delimiter != ",",
             ignore_errors=False, raise_if_empty=False,
+            quote_char='"' if as_text else None,  # a lone quote among numbers makes the library fall over
         )  # fmt: skip
 
     try:
@@ -178,10 +203,17 @@ def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
             return frame
     except pl.exceptions.PolarsError:
         pass
+    except BaseException as error:
+        if not panicked(error):
+            raise
     try:
         texts = _without_blank_lines(read(as_text=True))
     except pl.exceptions.PolarsError:
         raise _ragged(file, dialect, width) from None
+    except BaseException as error:
+        if not panicked(error):
+            raise
+        raise Refusal("the table cannot be read", "export it again as plain CSV text") from None
     _check_short_rows(file, dialect, texts[names[-1]])
     return _from_texts(file, dialect, texts, indices)
 
@@ -233,9 +265,9 @@ def _bad_cell(file: Path, dialect: Dialect, row: int, index: int, text: object) 
     ragged = _ragged(file, dialect, len(dialect.names), last=line)
     if ragged.problem.startswith("line"):
         return ragged
-    found = f"“{str(text).strip()}”" if text is not None and str(text).strip() else "an empty cell"
+    found = f"“{shortened(text)}”" if text is not None and str(text).strip() else "an empty cell"
     return Refusal(
-        f"line {line}, column {dialect.names[index]}: {found} instead of a number", "mend or remove that row"
+        f"line {line}, column {dialect.names[index]}: {found} instead of a number", "correct or remove that row"
     )
 
 
@@ -255,7 +287,7 @@ def _ragged(file: Path, dialect: Dialect, width: int, last: int | None = None) -
                 count = 0
             if count != width:
                 return Refusal(
-                    f"line {number} has {count} cells where the header has {width}", "mend or remove that row"
+                    f"line {number} has {count} cells where the header has {width}", "correct or remove that row"
                 )
     return Refusal("the table cannot be read", "every row needs as many cells as the header")
 
@@ -271,11 +303,14 @@ def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], numbers: dict
             line = _line_of(file, dialect, int(bad[0]))
             raise Refusal(
                 f"line {line}, column {dialect.names[item.index]}: {raw[bad[0]]} is not a finite number",
-                "mend or remove that row",
+                "correct or remove that row",
             )
         # a column that several names take must stay as it is; else no second copy is made
         shared = sum(w.index == item.index for w in wanted) > 1
+        if item.offset:
+            raw = raw - item.offset
         values: FloatArray = raw * item.factor if shared else np.multiply(raw, item.factor, out=raw)
+        _check_size(file, dialect, item, values)
         if SIGNALS.get(item.name) == "logic":
             values = _logic(values, item, dialect, file)
         columns[item.name] = values
@@ -295,6 +330,22 @@ def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], numbers: dict
                 "time must increase from row to row; export more digits or sort the rows",
             )
     return Capture(str(file), time, columns, dialect.notes, tuple(findings))
+
+
+def _check_size(file: Path, dialect: Dialect, item: _Wanted, values: FloatArray) -> None:
+    """Refuse what no channel of a motor bench can hold; what is below all resolution becomes zero in place."""
+    unit = "s" if item.name == "t" else SIGNALS[item.name]
+    known = UNITS["" if unit == "logic" else unit]
+    most = BOUNDS.get(known.dimension, (0.0, 1e12))[1]
+    size = np.abs(values)
+    if len(size) and float(size.max()) > most:
+        row = int(np.argmax(size))
+        found = f"{values[row] / known.factor:.3g} {known.name}".rstrip()
+        raise Refusal(
+            f"line {_line_of(file, dialect, row)}, column {dialect.names[item.index]}: {found} is not possible",
+            "check the unit and the factor of the channel",
+        )
+    values[size < _LEAST] = 0.0
 
 
 def _logic(values: FloatArray, item: _Wanted, dialect: Dialect, file: Path) -> FloatArray:

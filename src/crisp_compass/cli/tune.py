@@ -128,7 +128,7 @@ def speed(
     ] = None,
     method: Annotated[str, typer.Option(help="symmetric-optimum or bandwidth.")] = "symmetric-optimum",
     a: Annotated[
-        float | None, typer.Option(parser=number(""), help="Spread of the symmetrical optimum, 2 if left out.")
+        float | None, typer.Option(parser=number(""), help="Factor a of the symmetrical optimum, 2 if left out.")
     ] = None,
     crossover_hz: Annotated[
         float | None, typer.Option(parser=number("Hz"), help="Crossover of the speed loop, Hz, met exactly.")

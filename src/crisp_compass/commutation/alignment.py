@@ -31,7 +31,7 @@ _FOLLOWS = 0.75
 class AlignmentResult:
     """Zero and what goes with it, angles in rad.
 
-    ``zero`` is θe where the encoder reads nought (positive rotation A → B → C); ``hysteresis`` h is None where the shaft
+    ``zero`` is θe where the encoder reads zero (positive rotation A → B → C); ``hysteresis`` h is None where the shaft
     was approached from one side only; ``direction`` +1 where the encoder's angle rises with A → B → C. ``commanded``,
     ``lag`` (how far short of the commanded angle the rotor stands once the zero is taken off) and ``side`` are (n,).
     """
@@ -59,7 +59,7 @@ def alignment_current(kt: float, coulomb: float, within: float) -> float:
     Raises Refusal for figures that are not above zero.
     """
     if not (kt > 0 and 0 < within < math.pi / 2 and coulomb >= 0):
-        raise Refusal("the alignment current cannot be told", "the torque constant must be above zero")
+        raise Refusal("the alignment current cannot be computed", "the torque constant must be above zero")
     return coulomb / (kt * math.sin(within))
 
 
@@ -110,7 +110,7 @@ def read_alignment(capture: Capture, *, pole_pairs: int) -> AlignmentResult:
     if not both:
         u = math.hypot(u, math.radians(10) / math.sqrt(3))
         findings.append(Finding(
-            "caution", "one-side", "All positions were reached from one side: friction holds the rotor short of the field and cannot be told from the zero. Come back over the same angles from the other side.",
+            "caution", "one-side", "All positions were reached from one side: friction holds the rotor short of the field and cannot be separated from the zero. Come back over the same angles from the other side.",
         ))  # fmt: skip
     zero = Estimate.from_u(_turn(start + float(solution[0])), "rad", u, dof=dof)
     hysteresis = None

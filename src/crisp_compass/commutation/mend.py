@@ -46,7 +46,7 @@ class Mend:
         if self.inverted:
             parts.append(f"invert hall {' and '.join(str(k) for k in self.inverted)}")
         said = "; ".join(p for p in parts if p) or "nothing to change"
-        return said if self.direction > 0 else f"{said} (the shaft then turns the other way)"
+        return said if self.direction > 0 else f"{said} (the shaft then turns in reverse)"
 
 
 def mends(states: Mapping[str, str], wanted: Mapping[str, str] | None = None) -> list[Mend]:

@@ -27,7 +27,7 @@ def motion_of(capture: Capture, findings: list[Finding]) -> EmfFit | None:
         )
         return None
     if not fit.vectorial or float(np.max(np.abs(fit.phase_error))) > math.radians(12):
-        text = "The voltages do not turn like a three-phase machine's: direction and zero are not told. Check which lead each probe is on."
+        text = "The voltages do not turn like a three-phase machine's: direction and zero stay undetermined. Check which lead each probe is on."
         findings.append(Finding("caution", "voltages-not-used", text))
         return None
     return fit
@@ -72,8 +72,6 @@ def direction_of(capture: Capture, counts: Counts, fit: EmfFit | None, findings:
         product = float(np.sum((mine - mine.mean()) * (motion - motion.mean())))
         if product != 0:
             return 1 if product > 0 else -1
-    text = (
-        "Neither two voltages nor an angle are there, so it is not told which way the counts run against A → B → C."
-    )
+    text = "Neither two voltages nor an angle are there, so which way the counts run stays undetermined against A → B → C."
     findings.append(Finding("caution", "direction-unknown", text))
     return None

@@ -127,7 +127,7 @@ def _read(
     # squared length freed of the noise's share, so that noise does not feign saliency
     noise = float(covariance[3, 3] + covariance[4, 4])
     size = math.sqrt(max(abs(second) ** 2 - noise, 0.0))
-    method = f"{len(alpha)} pulses, harmonics 0 to 3 by least squares{', readings before each taken off' if offset == 0 else ''}"
+    method = f"{len(alpha)} pulses, harmonics 0 to 3 by least squares{', readings before each subtracted' if offset == 0 else ''}"
     f_value = abs(second) ** 2 / noise
     seen = f_value > float(scipy.stats.f.ppf(0.9999, 2, dof))
     axis = (0.5 * math.atan2(second.imag, second.real) + (0.5 * math.pi if larger == "ld" else 0.0)) % math.pi
@@ -216,7 +216,7 @@ def _by_first(
             if offset == 0
             else " With what the channels read before each pulse (i_rest) the saturation alone may tell it."
         )
-        text = f"No saliency shows: the current varies with the direction as the noise alone would do. The axis cannot be told this way; align with a DC current instead.{why}"
+        text = f"No saliency shows: the current varies with the direction as the noise alone would do. The axis cannot be found this way; align with a DC current instead.{why}"
         findings.append(Finding("stop", "no-saliency", text))
         return PoleSearch(None, math.pi, None, 0.5, saliency, 0.0, alpha, current, solution, method, tuple(findings))
     text = (

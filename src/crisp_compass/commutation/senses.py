@@ -56,7 +56,7 @@ def judge_senses(
     for name, value in (("commanded", commanded), ("seen", seen), ("measured", measured)):
         if value == 0:
             raise Refusal(
-                f"the {name} speed is nought", "turn the field slowly, with current enough to take the shaft along"
+                f"the {name} speed is zero", "turn the field slowly, with current enough to take the shaft along"
             )
     way = 1 if commanded > 0 else -1
     phases, agrees = seen * way > 0, measured * way > 0
@@ -87,7 +87,7 @@ _VERDICTS: dict[tuple[bool, bool], tuple[str, tuple[str, ...]]] = {
         (f"{_SWAP}: one change mends both",),
     ),
     (False, True): (
-        "The loop can be closed, but the shaft turns the wrong way round: phase order and {sensor} are both the other way.",
+        "The loop can be closed, but the shaft turns backwards: phase order and {sensor} are both reversed.",
         ("invert the direction in the drive, for command and display alike", f"{_SWAP} and {{mend}}"),
     ),
 }  # fmt: skip
@@ -97,5 +97,5 @@ COMBINATIONS: tuple[tuple[str, str], ...] = (
     ("wanted, wanted", "both right: close the loop"),
     ("wanted, other", "sensor runs the wrong way: exchange A and B (encoder) or two wires (halls)"),
     ("other, other", "phase order wrong: exchange two motor leads, which mends both"),
-    ("other, wanted", "both the other way: it would run, but the wrong way round"),
+    ("other, wanted", "both reversed: it would run backwards"),
 )

@@ -36,7 +36,9 @@ def speed_resolution(counts: int, loop_hz: float, timer_hz: float) -> SpeedResol
     Raises Refusal for figures that are not above zero.
     """
     if counts < 1 or not loop_hz > 0 or not timer_hz > 0:
-        raise Refusal("the speed resolution cannot be told", "counts, loop rate and timer clock must be above zero")
+        raise Refusal(
+            "the speed resolution cannot be computed", "counts, loop rate and timer clock must be above zero"
+        )
     one = 2 * math.pi / counts
     return SpeedResolution(
         one * loop_hz, one * math.sqrt(timer_hz * loop_hz), one * timer_hz / CLOCKS_PER_EDGE, counts, timer_hz

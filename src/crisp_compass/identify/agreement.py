@@ -118,7 +118,7 @@ def learn_did_not_run(before: float | None, after: float | None, what: str, unit
     """Flag a learned value that equals what the drive held before it."""
     if before is None or after is None or not math.isclose(before, after, rel_tol=1e-6):
         return []
-    text = f"The drive's {what} is {show(after, unit)} after the learn, exactly what it held before: the learn did not run. Run it again, and twice."
+    text = f"The drive's {what} is {show(after, unit)} after the auto-tune, exactly what it held before: the auto-tune did not run. Run it again, and compare two runs."
     return [Finding("stop", "learn-did-not-run", text)]
 
 

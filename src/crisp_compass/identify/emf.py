@@ -169,6 +169,10 @@ def _block(t: FloatArray, theta: FloatArray) -> int:
     return max(1, int(2 * math.pi / fastest / interval / 250)) if even and fastest > 0 else 1
 
 
+#: Samples that the circle of the flux is fitted to, at most.
+_CIRCLE_SAMPLES = 100_000
+
+
 def _circle_start(time: FloatArray, values: FloatArray, geometry: FloatArray) -> FloatArray | None:
     """Return θ (n,) from the integrated voltage vector, or None if it describes no circle."""
     vector = values @ np.linalg.pinv(geometry).T
@@ -181,15 +185,18 @@ def _circle_start(time: FloatArray, values: FloatArray, geometry: FloatArray) ->
     if scale == 0:
         return None
     flux = (flux - flux.mean(axis=0)) / scale
+    # the integral is smooth, so a part of a very long record's samples tells the circle as well as all of them
+    thin = slice(None, None, max(1, len(tau) // _CIRCLE_SAMPLES))
+    some, at = flux[thin], tau[thin]
     # |λ − c − o·τ|² = ψ² is linear in products of the unknowns
-    design = np.column_stack([2 * flux, 2 * tau[:, None] * flux, np.ones_like(tau), tau, tau**2])
-    solution, *_ = np.linalg.lstsq(design, np.sum(flux**2, axis=1), rcond=None)
+    design = np.column_stack([2 * some, 2 * at[:, None] * some, np.ones_like(at), at, at**2])
+    solution, *_ = np.linalg.lstsq(design, np.sum(some**2, axis=1), rcond=None)
     centre, drift = solution[:2], solution[2:4]
     for _ in range(8):
-        arm = flux - centre - tau[:, None] * drift
+        arm = some - centre - at[:, None] * drift
         radius = np.hypot(arm[:, 0], arm[:, 1])
         unit = arm / np.maximum(radius, 1e-9)[:, None]
-        jacobian = np.column_stack([np.ones_like(tau), unit, unit * tau[:, None]])
+        jacobian = np.column_stack([np.ones_like(at), unit, unit * at[:, None]])
         step, *_ = np.linalg.lstsq(jacobian, radius, rcond=None)
         centre, drift = centre + step[1:3], drift + step[3:5]
     arm = flux - centre - tau[:, None] * drift

@@ -84,7 +84,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
     flux = _flux(fit, misfit, findings)
     if flux.high - flux.low > 2 * flux.value:
         raise Refusal(
-            "the flux cannot be told: its error bar would be wider than itself",
+            "the flux cannot be determined: its error bar would be wider than itself",
             "capture a faster turn or more turns, with the voltage filling the range",
             where=capture.source,
         )

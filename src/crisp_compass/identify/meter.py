@@ -115,7 +115,7 @@ def _balance(
         text = f"The phases agree within what the meter shows ({spread:.2g} % apart, ±{200 * doubt:.2g} %)."
         return [Finding("info", "balanced", text)]
     if off < 0.03:
-        return [Finding("info", "balanced", f"The phases differ by {spread:.2g} %, less than 3 %.")]
+        return [Finding("info", "balanced", f"The phases agree within {spread:.2g} % (3 % is the usual limit).")]
     others = [v for k, v in values.items() if k != worst]
     rest = sum(others) / 2
     high = values[worst] > rest

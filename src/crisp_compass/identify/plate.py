@@ -255,7 +255,7 @@ def induction_plate(
         if pf is None:  # common practice: machines from 0.5 to 50 kW reach 75 to 93 %
             guess = min(max(0.75 + 0.06 * math.log10(max(power or 1.0, 1.0) / 500), 0.7), 0.95)
             pf = min(product_ / guess, 0.97)
-            text = f"The power factor is not on the plate; with a typical efficiency of {100 * guess:.0f} % it would be {pf:.2f}. The magnetizing current rests on that guess."
+            text = f"The power factor is not on the plate; with a typical efficiency of {100 * guess:.0f} % it would be {pf:.2f}. The magnetizing current uses that guess."
             findings.append(Finding("caution", "power-factor-guessed", text))
     guessed = power_factor is None
     circuit = _circuit(frequency, volts, amps, pf, slip, guessed) if volts and amps and pf and 0 < pf < 1 else None

@@ -140,7 +140,7 @@ def fit_resistance(
             raise Refusal(f"{given:g} °C cannot be a winding's temperature", "give it in °C", where=option)
     if reference_c is not None and temperature is None:
         raise Refusal(
-            "the winding's temperature is not known", "give --temperature too", where="--reference-temperature"
+            "the winding's temperature is missing", "give --temperature too", where="--reference-temperature"
         )
     if reference_c is not None and temperature is not None:
         ratio = resistance_at(1.0, temperature, reference_c, rule)
@@ -287,7 +287,7 @@ def _through_bridge(
             Finding(
                 "info",
                 "one-sided",
-                "All levels lie on one side of zero: a current sensor offset cannot be told from the bridge's voltage loss.",
+                "All levels lie on one side of zero: a current sensor offset cannot be separated from the bridge's voltage loss.",
             )
         )
         if keep.sum() < 3:

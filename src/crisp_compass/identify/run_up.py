@@ -45,7 +45,7 @@ class RunUp:
 def prepare_run_up(capture: Capture, kt: float | None, inertia: float | None) -> RunUp:
     """Check and cut the capture; raises Refusal for what cannot be evaluated. Arguments as for ``fit_mechanics``."""
     if kt is None and inertia is None:
-        raise Refusal("the torque constant is not known", "give --kt in N·m per A peak", where="--kt")
+        raise Refusal("the torque constant is missing", "give --kt in N·m per A peak", where="--kt")
     for name, value in (("--kt", kt), ("--inertia", inertia)):
         if value is not None and not (value > 0 and math.isfinite(value)):
             raise Refusal(f"{value:g} cannot be meant", "a value above zero is needed", where=name)

@@ -43,7 +43,7 @@ def fit_running(
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if p is None:
         raise Refusal(
-            "the pole pairs are not known", "give --pole-pairs or the note “pole_pairs”", where=capture.source
+            "the pole pairs are missing", "give --pole-pairs or the note “pole_pairs”", where=capture.source
         )
     if p < 1 or p != int(p):
         raise Refusal(
@@ -89,7 +89,7 @@ def fit_running(
         r_u = math.sqrt(fit.covariance[r_at, r_at])
         estimates["resistance"] = Estimate.from_u(float(fit.values[r_at]), "Ω", r_u, dof=fit.dof)
     elif r is None:
-        text = "The current follows the speed, so its voltage drop can't be told from the back-EMF: settle the resistance first, or vary the load."
+        text = "The current follows the speed, so its voltage drop cannot be separated from the back-EMF: settle the resistance first, or vary the load."
         findings.append(Finding("caution" if u > 5e-3 * psi else "info", "resistance-not-resolved", text))
     estimates["kt"] = estimates["flux_linkage"].scaled(1.5 * p, "N·m/A")
     if float(np.max(np.abs(w))) < 2 * float(np.min(np.abs(w))):

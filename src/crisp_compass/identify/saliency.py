@@ -89,7 +89,7 @@ def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> Saliency
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     if p is None:
         raise Refusal(
-            "the pole pairs are not known", "give --pole-pairs or the note “pole_pairs”", where=capture.source
+            "the pole pairs are missing", "give --pole-pairs or the note “pole_pairs”", where=capture.source
         )
     if p < 1 or p != int(p):
         raise Refusal(
@@ -236,7 +236,7 @@ def _check_pole_pairs(
     ratio = (total - squares) / 2 / (squares / max(len(angle) - 3, 1))
     chance = _MOST_POLE_PAIRS * float(scipy.special.fdtrc(2, max(len(angle) - 3, 1), ratio))
     if best != p and squares < 0.25 * fit.squares and chance < 1e-4:
-        text = f"The readings repeat as with {best:g} pole pairs, not the given {p:g}; Ld and Lq cannot be told apart with {p:g}."
+        text = f"The readings repeat as with {best:g} pole pairs, not the given {p:g}; Ld and Lq cannot be separated with {p:g}."
         findings.append(Finding("stop", "pole-pairs-disagree", text))
 
 

@@ -139,7 +139,7 @@ def _widths(data: Steps, findings: list[Finding]) -> FloatArray:
         offset = math.hypot(rest / math.sqrt(first), step / math.sqrt(12) if rest < 0.5 * step else 0.0)
     else:
         offset = 5e-3 * float(np.ptp(data.i))
-        text = "The capture does not begin at rest, so an offset of the current can't be told from magnetisation: begin with the supply off."
+        text = "The capture does not begin at rest, so an offset of the current cannot be separated from magnetisation: begin with the supply off."
         findings.append(Finding("caution", "no-rest", text))
     edges = [abs(data.v[e + 1] - data.v[e]) * data.dt / math.sqrt(12) for e in data.edges]
     return np.array([*[math.inf] * (_HEADS - 1), max(offset, 1e-12), *np.maximum(edges, 1e-30)])

@@ -135,7 +135,7 @@ def tune_speed(
     loop_hz, current_bandwidth_hz, filter_hz
         Hz; ``filter_hz`` None means no speed filter.
     a
-        Spread of the symmetrical optimum (2 is the textbook value; larger is calmer); used when ``bandwidth_hz`` is
+        Factor a of the symmetrical optimum (2 is the textbook value; larger is calmer); used when ``bandwidth_hz`` is
         None.
     bandwidth_hz
         Crossover of the other method, Hz.

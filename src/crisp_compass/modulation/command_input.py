@@ -164,7 +164,7 @@ def command_map(
 ) -> CommandMap:
     """Return the map; raises Refusal for a band or duties that are upside down, or speeds that do not rise."""
     if not 0 < band[0] <= band[1]:
-        raise Refusal("the legal band is upside down", "its lowest frequency comes first")
+        raise Refusal("in the legal band the lower limit exceeds the upper limit", "exchange them")
     if not 0 <= duty[0] < duty[1] <= 1:
         raise Refusal(
             "the duty of the highest speed is not above the one at which the motor begins to turn",

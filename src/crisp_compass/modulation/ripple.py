@@ -97,7 +97,7 @@ def ripple(
     Raises Refusal for figures that are not above zero, or six-step, whose ripple is no matter of a carrier.
     """
     if not (v_bus > 0 and carrier_hz > 0 and ld > 0 and lq > 0):
-        raise Refusal("the ripple cannot be told", "bus, carrier and inductance must be above zero")
+        raise Refusal("the ripple cannot be computed", "bus, carrier and inductance must be above zero")
     if scheme == "six-step":
         raise Refusal("six-step has no carrier of its own", "choose a modulated scheme for ripple")
     theta = (np.arange(_ANGLES) + 0.5) * 2 * math.pi / _ANGLES

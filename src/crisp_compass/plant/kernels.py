@@ -71,7 +71,7 @@ def _seen(x: FloatArray, i: float, offset: float, noise: float, step: float, ful
     return min(full, max(-full, value))
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _hall_sector(theta: float, edges: FloatArray) -> int:
     """Return the sector whose lower edge lies last below theta (edges ascend within one turn)."""
     x = theta % _TWO_PI
@@ -109,7 +109,7 @@ def _decay(rate: float, h: float) -> tuple[float, float, float]:
     return e, (1.0 - e) / rate, (e - 1.0 + z) / (rate * z)
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _advance(
     x: FloatArray,
     drive: Drive,
@@ -208,7 +208,7 @@ def _advance(
     x[ID], x[IQ], x[OMEGA], x[THETA], x[COS], x[SIN] = i_d, i_q, w, th, c, s
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: FloatArray) -> None:
     """Update the firmware's angle (electrical rad) and, with halls, its speed."""
     p, ts = drive.machine.pole_pairs, drive.control.ts
@@ -247,7 +247,7 @@ def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: Float
         x[ANGLE_SEEN] = p * (counts + 0.5) * (_TWO_PI / n) + drive.control.angle_offset
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _sense_speed(x: FloatArray, drive: Drive) -> None:
     """Update the firmware's mechanical speed once a speed step."""
     c = drive.control
@@ -265,7 +265,7 @@ def _sense_speed(x: FloatArray, drive: Drive) -> None:
         x[SPEED_SEEN] = raw
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _speed_step(x: FloatArray, drive: Drive, target: float) -> None:
     """Ramp, PI with clamped integrator."""
     c = drive.control
@@ -302,7 +302,7 @@ def regulate(
     return vd_set, vq_set, new_d, new_q
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> None:
     """PI on d and q with decoupling; the voltage limit is a circle, d first."""
     c, s = drive.control, drive.sensing
@@ -323,7 +323,7 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
     )
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
     """Run the current controller of one period; return the stationary voltage it commands, its angle advanced by the delay."""
     if mode == OFF:
@@ -345,7 +345,7 @@ def _firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tup
     return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _protect(x: FloatArray, drive: Drive, mode: int) -> None:
     """Latch a fault: over-current, under-voltage, or full current at standstill for too long."""
     c = drive.control
@@ -362,7 +362,7 @@ def _protect(x: FloatArray, drive: Drive, mode: int) -> None:
         x[STALL_CLOCK] = 0.0
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def _record(x: FloatArray, row: FloatArray, theta_e: float) -> None:
     """Write one row in the order of ``OUT``."""
     ct, st = x[COS], x[SIN]
@@ -375,7 +375,7 @@ def _record(x: FloatArray, row: FloatArray, theta_e: float) -> None:
     row[16] = x[SPEED_SEEN]
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def run(
     x: FloatArray,
     drive: Drive,
@@ -442,7 +442,7 @@ def run(
     return rows
 
 
-@njit(cache=True, error_model="numpy", fastmath=_FAST)
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
 def six_step(
     machine: Machine,
     load: Load,

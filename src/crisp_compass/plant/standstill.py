@@ -61,6 +61,8 @@ def pulse_currents(
         off_a, off_b = pulses.offset
         seen = off_a * math.cos(alpha) + (off_a + 2 * off_b) / math.sqrt(3) * math.sin(alpha)
         currents[k] = along + seen + pulses.noise * pulses.current * rng.standard_normal()
+    if not (np.isfinite(currents).all() and math.isfinite(theta)):
+        raise Refusal("a pulse of this current throws the rotor about", "use a smaller pulse current")
     return angles, currents, theta - start
 
 

@@ -16,6 +16,7 @@ from matplotlib.figure import Figure, FigureBase
 from crisp_compass import __version__
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
+from crisp_compass.bench.readings import entry_text
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.commutation.absolute import AbsoluteResult
 from crisp_compass.commutation.alignment import AlignmentResult
@@ -116,7 +117,7 @@ def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = 
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     return environment.get_template("record.html").render(
         bench=bench, when=when, version=__version__, groups=settled_rows(bench), exhibits=exhibits_of(bench, base, picked), halls=halls, hall_convention=HALL_CONVENTION, tables=tables_of(bench), cautions=CAUTIONS,
-        findings=open_points(bench),
+        findings=open_points(bench), entry_text=entry_text,
     )  # fmt: skip
 
 

@@ -138,7 +138,7 @@ CHECKS: tuple[Check, ...] = (
     Check("limit", "Supply current limit", "Short the supply's output leads and set the limit, or read it from the display.", (Field("limit", "Limit", "A"),), _limit),
     Check("terminals", "Terminals", "Pull at each lead, tighten every screw once.", (), None, "remark, e.g. all six tight"),
     Check("clamped", "Clamped and uncoupled", "Motor held to the bench, load off the shaft, people and loose things clear.", (), None, "remark, e.g. two clamps"),
-    Check("brake", "Brake, hoist, vertical axis", "Anything that can drop is blocked mechanically: a learn can release the brake or move the load.", (), None, "remark, e.g. drum pinned"),
+    Check("brake", "Brake, hoist, vertical axis", "Anything that can drop is blocked mechanically: an auto-tune can release the brake or move the load.", (), None, "remark, e.g. drum pinned"),
     Check("stop_button", "Emergency stop", "Press it once: the supply must drop. It stays within reach.", (), None, "remark, e.g. cuts the supply"),
 )  # fmt: skip
 BY_CHECK = {check.key: check for check in CHECKS}

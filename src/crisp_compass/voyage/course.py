@@ -170,7 +170,7 @@ def headline(bench: Bench, leg: Leg) -> str:
 
 
 FIRST_STEPS = {
-    "plate": "Enter the plate and the supply, then settle them: every later leg rests on pole pairs and bus voltage.",
+    "plate": "Enter the plate and the supply, then settle them: every later leg uses pole pairs and bus voltage.",
     "resistance": "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
     "inductance": "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
     "flux": "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",

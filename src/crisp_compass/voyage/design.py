@@ -155,7 +155,8 @@ def design_current(bench: Bench) -> CurrentDesign:
     )  # fmt: skip
     if any(a.margins.stable and not math.isfinite(a.margins.crossover_hz) for a in (found.d, found.q)):
         raise Refusal(
-            "with these gains the open loop crosses 0 dB nowhere that can be told", "choose a higher bandwidth"
+            "with these gains the open loop crosses 0 dB nowhere in the range that was computed",
+            "choose a higher bandwidth",
         )
     return found
 

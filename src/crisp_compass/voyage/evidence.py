@@ -288,14 +288,14 @@ def _mechanics(bench: Bench, capture: Capture) -> MechanicsResult:
     if "i_q" not in capture:
         if bench.levers.plate.inertia is None:
             raise Refusal(
-                "the column i_q is missing, and from a coast alone the inertia cannot be told",
+                "the column i_q is missing, and from a coast alone the inertia cannot be determined",
                 "capture i_q during the run-up, or enter the inertia",
                 where=capture.source, code="channels",
             )  # fmt: skip
         return fit_mechanics(capture, inertia=bench.levers.plate.inertia)
     known = torque_constant_of(bench)
     if known is None:
-        raise Refusal("the torque constant is not known", "settle the flux, or enter Kt or Kv on the plate")
+        raise Refusal("the torque constant is missing", "settle the flux, or enter Kt or Kv on the plate")
     kt, relative, origin = known
     result = fit_mechanics(capture, kt=kt)
     wider = {name: e.widened(relative * abs(e.value)) if e.u else e for name, e in result.estimates.items()}

@@ -38,7 +38,7 @@ class PlateOutlook:
     """What the plate page shows.
 
     ``x`` (n,) with ``predicted``, ``limit`` (n,) or empty, ``mark`` an x position or None, all in ``x_axis`` and
-    ``y_axis`` units (name, unit); ``legend`` says what is drawn; ``rows`` under ``heading``.
+    ``y_axis`` units (name, unit); ``legend`` names the predicted curve, the limit and the mark; ``rows`` under ``heading``.
     """
 
     answer: str
@@ -52,7 +52,7 @@ class PlateOutlook:
     predicted: FloatArray
     limit: FloatArray
     mark: float | None
-    legend: str
+    legend: tuple[str, str, str]
     findings: tuple[Finding, ...]
 
 
@@ -118,19 +118,21 @@ def _magnet(bench: Bench) -> PlateOutlook:
     title = f"{plate.motor}: " if plate.motor else ""
     reason = f"{title}at top speed the field turns at {field}; the modulator gives {show(limit, 'V')} phase peak."
     shape = (
-        "" if plate.family == "sinusoidal" else " Its back-EMF is trapezoidal: the schools hold for the fundamental."
+        ""
+        if plate.family == "sinusoidal"
+        else " Its back-EMF is trapezoidal: the conventions hold for the fundamental."
     )
     if reach:
         answer = f"{reach * RPM_PER_RAD_S:.0f} rpm"
-        doubt = f"is where {show(plate.v_bus, 'V')} ends without field weakening ({source} {show(flux, 'Wb')})"
+        doubt = f"maximum speed at {show(plate.v_bus, 'V')}: back-EMF alone reaches the modulator's limit ({source} {show(flux, 'Wb')})"
     else:
         answer = f"{show(plate.v_bus, 'V')}, {plate.pole_pairs} pole pairs"
         doubt = "Enter the data sheet's Kv or Kt to see how fast this supply can turn the motor."
     return PlateOutlook(
-        answer, doubt, reason + shape, "The same constant in every school", schools(flux, plate.pole_pairs) if flux else (),
+        answer, doubt, reason + shape, "The same constant in every convention", schools(flux, plate.pole_pairs) if flux else (),
         ("speed", "rpm"), ("phase voltage, peak", "V"), speed * RPM_PER_RAD_S,
         speed * plate.pole_pairs * flux if flux else _NONE, np.full(len(speed), limit), top_rpm,
-        "magenta: back-EMF · dashed: modulator's limit · dotted: top speed", tuple(findings),
+        ("back-EMF", "modulator's limit", "top speed"), tuple(findings),
     )  # fmt: skip
 
 
@@ -203,7 +205,7 @@ def _induction(plate: PlateLevers) -> PlateOutlook:
     return PlateOutlook(
         torque, f"rated torque; {doubt}" if m.torque else doubt, reason, "What the plate implies", tuple(rows), *axes,
         x, y, np.full(len(x), m.torque) if m.torque else _NONE, plate.rated_speed * RPM_PER_RAD_S,
-        "magenta: torque with a pull-out of 2.5 times rated · dashed: rated torque · dotted: rated speed", tuple(findings),
+        ("torque with a pull-out of 2.5 times rated", "rated torque", "rated speed"), tuple(findings),
     )  # fmt: skip
 
 
@@ -257,7 +259,7 @@ def _stepper(plate: PlateLevers) -> PlateOutlook:
     reason = f"{plate.steps_per_turn} steps a turn are {m.pole_pairs} pole pairs of a two-phase machine; both phases on hold {show(plate.holding_torque, 'N·m')}."
     return PlateOutlook(
         answer, doubt, reason, "What the plate implies", tuple(rows), *axes, x, y, limit, mark,
-        "magenta: current at the end of a step · dashed: rated · dotted: where they part", m.findings,
+        ("current at the end of a step", "rated current", "where they part"), m.findings,
     )  # fmt: skip
 
 
@@ -287,9 +289,11 @@ def _brushed(plate: PlateLevers) -> PlateOutlook:
     speed = (plate.v_bus - torque / m.ke * m.r) / m.ke * RPM_PER_RAD_S
     return PlateOutlook(
         show(m.ke, "N·m/A"), f"Ke and Kt; R {show(m.r, 'Ω')} between the brushes", "Two working points, V = R·I + Ke·ω solved for both.",
-        "What the points imply", tuple(rows), *axes, torque, speed, _NONE, None, f"magenta: speed over torque at {show(plate.v_bus, 'V')}", tuple(findings),
+        "What the points imply", tuple(rows), *axes, torque, speed, _NONE, None, (f"speed over torque at {show(plate.v_bus, 'V')}", "", ""), tuple(findings),
     )  # fmt: skip
 
 
 def _waiting(answer: str, doubt: str, axes: tuple[tuple[str, str], tuple[str, str]]) -> PlateOutlook:
-    return PlateOutlook(answer, doubt, "", "What the plate implies", (), *axes, _NONE, _NONE, _NONE, None, "", ())
+    return PlateOutlook(
+        answer, doubt, "", "What the plate implies", (), *axes, _NONE, _NONE, _NONE, None, ("", "", ""), ()
+    )

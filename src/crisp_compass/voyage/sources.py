@@ -152,7 +152,7 @@ def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Fi
     stopped = learn_did_not_run(before, after, name, unit)
     if after is None or stopped:
         return [], stopped
-    return [Source("drive's learn", "drive", after, LEARN_U * after)], []
+    return [Source("drive's auto-tune", "drive", after, LEARN_U * after)], []
 
 
 def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:

@@ -42,7 +42,7 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
         value = best_value(bench, constant)
         if value is None:
             raise Refusal(
-                f"the {leg} is not known", f"measure it on the {leg} leg, or write the data sheet's on the plate"
+                f"the {leg} is missing", f"measure it on the {leg} leg, or write the data sheet's on the plate"
             )
         values.append(value)
     r, ld, lq, psi = values
@@ -52,7 +52,7 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
     )
     turning = inertia.value if inertia else plate.inertia
     if turning is None:
-        raise Refusal("the inertia is not known", "measure it on the mechanics leg, or enter the data sheet's there")
+        raise Refusal("the inertia is missing", "measure it on the mechanics leg, or enter the data sheet's there")
     load = Load(
         turning,
         viscous.value if viscous else plate.viscous,
@@ -125,7 +125,7 @@ def run_wrong_angle(bench: Bench, offset: float, *, reversed_sense: bool = False
     drive = trial_drive(bench)
     target = bench.levers.run.speed
     if target == 0:
-        raise Refusal("the speed of the run is nought", "set a speed above zero on the run page")
+        raise Refusal("the speed of the run is zero", "set a speed above zero on the run page")
     seconds = min(max(4 * abs(target) / drive.control.ramp, 0.25), 2.0)
     right = _step(bench, drive, target, seconds)
     wrong_drive = drive._replace(
@@ -197,6 +197,10 @@ def default_edge_speed(bench: Bench) -> float:
     return 0.25 * bench.levers.plate.top_speed
 
 
+#: Longest run that a page asks for, s of motor time, and a thinning that keeps nothing of what nobody looks at.
+_LONGEST_S, _NOT_KEPT = 30.0, 1 << 40
+
+
 def edge_cost(bench: Bench, edges_deg: FloatArray, speed: float) -> EdgeCost:
     """Run at ``speed`` [rad/s] against 0.3 of rated torque with halls at ``edges_deg`` (6,), ascending from their first.
 
@@ -209,20 +213,27 @@ def edge_cost(bench: Bench, edges_deg: FloatArray, speed: float) -> EdgeCost:
         raise Refusal(
             f"{speed * 30 / math.pi:.0f} rpm cannot be run", f"use up to {top * 30 / math.pi:.0f} rpm on this bus"
         )
+    turn = 2 * math.pi / (m.pole_pairs * speed)
+    start = max(1.5 * speed / drive.control.ramp, 60 * turn, 0.3)
+    settled = max(0.4, 40 * turn)
+    if start + settled + 6 * turn > _LONGEST_S:
+        least = 106 * 2 * math.pi / (m.pole_pairs * _LONGEST_S)
+        raise Refusal(
+            f"at {speed * 30 / math.pi:.3g} rpm and this ramp the run would take {start + settled + 6 * turn:.0f} s of motor time",
+            f"use at least {least * 30 / math.pi:.2g} rpm, and a ramp that gets there within {_LONGEST_S / 3:.0f} s",
+        )
     drive = _hall_speed_loop(drive, speed)
     edges = np.asarray(edges_deg, dtype=np.float64)
     grid = edges - 60 * np.arange(6)
     even = float(np.mean(grid)) + 60 * np.arange(6)
     load = 0.3 * 1.5 * m.pole_pairs * m.psi * drive.control.i_limit
-    turn = 2 * math.pi / (m.pole_pairs * speed)
     traces = []
     for believed in (even, edges):
         sim = Simulation(drive, edges=np.radians(edges), believed=np.radians(believed))
         sim.command(SPEED, speed=speed)
-        start = max(1.5 * speed / drive.control.ramp, 60 * turn, 0.3)
-        sim.advance(start)
+        sim.advance(start, every=_NOT_KEPT)
         sim.set_load(load)
-        sim.advance(max(0.4, 40 * turn))
+        sim.advance(settled, every=_NOT_KEPT)
         every = max(1, round(6 * turn / drive.control.ts / 3000))
         traces.append(sim.advance(6 * turn, every=every))
         if sim.fault:

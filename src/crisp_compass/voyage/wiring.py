@@ -126,7 +126,7 @@ def consequence(bench: Bench) -> Consequence:
         if _parity(halls) > 0:
             texts.append("The hall leads are turned on by one: the table moves by 120°.")
         else:
-            texts.append("Two hall leads are exchanged: the sequence of codes runs the other way.")
+            texts.append("Two hall leads are exchanged: the sequence of codes is reversed.")
         if _parity(halls) < 0 and parity < 0:
             texts.append(
                 "With two phases and two halls exchanged, field and sensor agree again and the shaft turns backwards."

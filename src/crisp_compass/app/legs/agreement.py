@@ -47,7 +47,7 @@ class AgreementPage(LegPage):
             self.add_levers(self.which)
         self._levers: dict[str, Lever] = {}
         if self.learned:
-            for when, title in (("before", "Drive held before its learn"), ("after", "after it")):
+            for when, title in (("before", "Drive held before auto-tune"), ("after", "after it")):
                 field = f"{self.learned}_{when}"
                 lever = Lever(title, self.unit, width=178 if when == "before" else 110, optional=True)
                 self.bind(lever, field, "learned")

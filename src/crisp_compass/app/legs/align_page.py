@@ -40,8 +40,8 @@ class AlignPage(OutlookLeg):
     def build(self, area: QWidget) -> None:
         self.plot = Plot(("field, electrical", "°"), ("rotor rests at", "° from zero"), name="rest against field")
         self.plot.curve("expected", "soft", symbol="o", size=6, hollow=True)
-        self.plot.curve("below", "deep", symbol="t1", size=10)
-        self.plot.curve("above", "magenta", symbol="t", size=10)
+        self.plot.curve("below", "deep", symbol="t1", size=10, title="approached from below")
+        self.plot.curve("above", "magenta", symbol="t", size=10, title="approached from above")
         self.plot.rule(y=0.0, token="line")
         self.rows = Rows("What to do, what to expect", width=330)
         beside(area, (self.plot,), (self.rows,))
@@ -115,7 +115,7 @@ class AlignPage(OutlookLeg):
         sense = "rises" if found["direction"].value > 0 else "falls"
         self.answer.show_answer(
             f"{math.degrees(zero.value):.2f}°",
-            f"±{math.degrees(half):.2f}° electrical where the encoder reads nought",
+            f"±{math.degrees(half):.2f}° electrical where the encoder reads zero",
             f"θe is 0 at count {found['offset_counts'].value:.1f} of {counts:.0f}; the count {sense} when the motor turns A → B → C. {evidence.method}.",
         )
         self.show_dial(

@@ -270,7 +270,8 @@ class LegPage(QWidget):
         bench = self.document.bench
         fields = presumed_for(bench, topic)
         listed = [describe_field(bench, topic, f) for f in fields]
-        dialog = ReasonDialog(self, what, "" if fields else proposal, listed)
+        # a reason is proposed only where nothing on this page speaks against the value
+        dialog = ReasonDialog(self, what, "" if fields or self.findings.grave else proposal, listed)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
         try:

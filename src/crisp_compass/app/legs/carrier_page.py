@@ -34,10 +34,10 @@ class CarrierPage(LegPage):
         self.gates = Plot(("time", "s"), ("gates", ""), name="gates of one carrier period")
         self.ripple = Plot(("time", "s"), ("ripple current", "A"), name="ripple of one carrier period")
         for name, token, dash in (("A", "deep", "solid"), ("B", "ochre", "dash"), ("C", "moss", "dot")):
-            self.gates.curve(f"{name} high", token, width=2)
-            self.gates.curve(f"{name} low", token, width=1.2, dash="dash")
+            self.gates.curve(f"{name} high", token, width=2, title=f"{name} high side")
+            self.gates.curve(f"{name} low", token, width=1.2, dash="dash", title="low side" if name == "C" else "")
             self.ripple.curve(name, token, width=2, dash=dash)
-        self.gates.curve("sample", "magenta", width=7)
+        self.gates.curve("sample", "magenta", width=7, title="sample may end here")
         self.gates.getAxis("left").setTicks([[(row + 0.35, name) for name, row in _ROWS] + [(1.2, "sample")]])
         self.gates.setMouseEnabled(x=True, y=False)
         self.rows = Rows("Sampling and ripple", width=312)
@@ -112,7 +112,7 @@ class CarrierPage(LegPage):
             ("voltage, phase peak", show(picture.peak, "V")), ("duties A, B, C", f"{duties} %"),
             ("needed after a switching", needed), ("window all round up to", show(window.limit, "V") if window.limit else "–"),
             ("ripple here, A", show(float(swing[0]), "A")), ("ripple here, B", show(float(swing[1]), "A")), ("ripple here, C", show(float(swing[2]), "A")),
-        ], note="Thick bar: a sample of two phase currents may end here. Solid: high switch, dashed: low switch, the gap between them is dead time.")  # fmt: skip
+        ], note="The gap between high and low side is dead time.")  # fmt: skip
 
     def _show_dial(self) -> None:
         levers = self.seen.levers.pwm

@@ -91,6 +91,8 @@ class _Row:
                 lever.edit.setPlaceholderText(item.title.removesuffix(" to frame"))
                 lever.moved.connect(lambda value, n=item.name: page.on_reading(check.key, n, value))
                 lever.refused.connect(page.refused)
+                lever.mended.connect(page.mended)
+                lever.set_group(check.title)
                 fields.addWidget(lever)
                 self.levers[item.name] = lever
         else:

@@ -38,8 +38,8 @@ class CommandPage(CaptureLeg):
 
     def build(self, area: QWidget) -> None:
         self.map = Plot(("duty of the command", "%"), ("speed asked for", "rpm"), name="speed over duty")
-        self.map.curve("map", "deep", width=2)
-        self.map.curve("here", "magenta", symbol="o", size=10)
+        self.map.curve("map", "deep", width=2, title="speed asked for")
+        self.map.curve("here", "magenta", symbol="o", size=10, title="this command")
         self.duty = Plot(("time", "s"), ("duty", "%"), name="duty over time")
         self.duty.curve("duty", "magenta", width=1.6)
         self.rows = Rows("The command input", width=330)

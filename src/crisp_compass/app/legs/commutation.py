@@ -34,9 +34,9 @@ class CommutationPage(AngleLeg):
 
     def build(self, area: QWidget) -> None:
         self.codes = Plot(("electrical angle", "°"), ("hall code", ""), name="hall codes")
-        self.codes.curve("codes", "deep", symbol="s", size=3)
-        self.codes.curve("edges", "magenta", width=1.4)
-        self.codes.curve("rotor", "ink", width=2.4)
+        self.codes.curve("codes", "deep", symbol="s", size=3, title="hall code")
+        self.codes.curve("edges", "magenta", width=1.4, title="edges found")
+        self.codes.curve("rotor", "ink", width=2.4, title="rotor")
         self.codes.getAxis("bottom").setTicks([[(a, f"{a}") for a in range(0, 361, 60)]])
         self.table = QTableWidget(6, len(_HEADS))
         self.table.setAccessibleName("Hall table")

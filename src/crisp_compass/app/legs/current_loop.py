@@ -42,8 +42,8 @@ class CurrentLoopPage(LoopLeg):
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("current i_q", "A"), name="predicted current step")
-        plot.curve("band low", "magenta", width=0.8)
-        plot.curve("band high", "magenta", width=0.8)
+        plot.curve("band low", "magenta", width=0.8, title="5 % to 95 % of a thousand runs")
+        plot.curve("band high", "magenta", width=0.8, title="")
         plot.curve("reference", "ink", dash="dash")
         plot.curve("predicted", "magenta", width=2.2)
         return plot
@@ -61,7 +61,7 @@ class CurrentLoopPage(LoopLeg):
             "delay_samples": Lever("Delay, periods", "", width=84, plain=True),
             "step": Lever("Shown step", "A", base="peak", width=82),
             "saturation": Lever(
-                "L falls by", "%", width=74, tip="Most that the iron's saturation takes at this step"
+                "Saturation, at most", "%", width=126, tip="Most that the iron's saturation takes at this step"
             ),
             "sag": Lever("Bus sags by", "%", width=78, tip="Most that the bus loses"),
             "hot": Lever("Winding to", "degC", width=80, tip="Hottest winding of the thousand runs"),

@@ -64,7 +64,7 @@ class DeadTimePage(LegPage):
         self.answer.show_answer(
             f"{show(picture.volts, 'V')} a leg",
             f"against its current; {show(figures.dead_time_vector, 'V')} of the held vector, {show(effect.fundamental, 'V')} of the turning one",
-            f"Below {show(effect.swallowed, 'A')} the winding sees nothing of a command: small currents hang at zero crossing.",
+            f"Below {show(effect.swallowed, 'A')} the winding sees nothing of a command: current sticks at zero.",
         )
         self.effects.show_rows([
             (f"R by command at {rated} reads", f"{show(effect.resistance_error, 'Ω')} too high"), ("sixth harmonic of v_q", show(effect.sixth_q, "V")),

@@ -39,8 +39,8 @@ class EdgesPage(LegPage):
         self.torque = Plot(("rotor turned, electrical", "°"), ("torque", "N·m"), name="torque over angle")
         self.speed = Plot(("rotor turned, electrical", "°"), ("speed as measured", "rpm"), name="speed over angle")
         for plot in (self.torque, self.speed):
-            plot.curve("even", "deep", width=1.5, dash="dash")
-            plot.curve("corrected", "magenta", width=1.8)
+            plot.curve("even", "deep", width=1.5, dash="dash", title="even edges assumed")
+            plot.curve("corrected", "magenta", width=1.8, title="edges corrected")
         self.rows = Rows("At this speed", width=330)
         middle = beside(QWidget(), (self.torque, self.speed), (self.rows,), (1, 1))
         self.waiting = Waiting()
@@ -98,10 +98,13 @@ class EdgesPage(LegPage):
         def pair(values: tuple[float, float]) -> str:
             return f"{100 * values[0]:.1f} → {100 * values[1]:.1f} %"
 
+        before, after = (f"{100 * r:.0f} %" for r in cost.ripple)
         self.answer.show_answer(
-            f"Torque ripple {100 * cost.ripple[0]:.0f} %",
-            f"falls to {100 * cost.ripple[1]:.0f} % once the edges are corrected",
-            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque; dashed: even edges believed. {stand_ins(self.seen)}".strip(),
+            f"Torque ripple {before}",
+            f"falls to {after} once the edges are corrected"
+            if after != before
+            else "correcting the edges gains nothing at this speed",
+            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque. {stand_ins(self.seen)}".strip(),
         )
         self.rows.show_rows(
             [

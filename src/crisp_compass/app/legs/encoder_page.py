@@ -80,7 +80,7 @@ class EncoderPage(AngleLeg):
                 if "bits" not in found
                 else f"θe {show(zero.value, 'rad', 4)} ±{show(half, 'rad', 2)} at word 0"
             )
-        text = f"{counts.value:.0f} counts" if counts else "Not told"
+        text = f"{counts.value:.0f} counts" if counts else "Undetermined"
         self.answer.show_answer(
             text,
             self._second(evidence, counts.value) if counts else "",

@@ -14,6 +14,7 @@ from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.running import RunningResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.voyage.evidence import Evaluated, findings_of
+from crisp_compass.voyage.open_points import presumed_text
 
 
 class FluxPage(CaptureLeg):
@@ -70,6 +71,9 @@ class FluxPage(CaptureLeg):
             parts.append(f"{evidence.estimates['pole_pairs'].value:.0f} pole pairs seen")
         if "kt" in evidence.estimates:
             parts.append(f"Kt {show(evidence.estimates['kt'].value, 'N·m/A')} peak")
+            said = presumed_text(self.document.bench, "plate", "pole_pairs")
+            if said and "pole_pairs" not in evidence.estimates:
+                parts.append(said.rstrip("."))
             parts.append(f"Kv {evidence.estimates['kv_peak'].value:.4g} rpm/V line peak")
         for order in ("5", "7"):
             ratio = evidence.estimates.get(f"harmonic_{order}")

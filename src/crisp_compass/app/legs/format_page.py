@@ -31,8 +31,8 @@ class FormatPage(LegPage):
         self.integers = Rows("As integers", width=0)
         self.read = Rows("Integers read back", width=0)
         self.step = Plot(("time", "s"), ("step of 1 A", "A"), name="steps of designed and of read gains")
-        self.step.curve("designed", "deep", width=1.8, dash="dash")
-        self.step.curve("read", "magenta", width=2)
+        self.step.curve("designed", "deep", width=1.8, dash="dash", title="gains as designed")
+        self.step.curve("read", "magenta", width=2, title="integers as read")
         right = QVBoxLayout()
         right.setSpacing(8)
         boxes = QHBoxLayout()
@@ -63,6 +63,8 @@ class FormatPage(LegPage):
             ),
             "ki_shift": Lever("its shift", "", width=76, whole=True),
         }
+        for field, group in (("i_base", "Current"), ("v_base", "Voltage"), ("kp_shift", "Kp"), ("ki_shift", "Ki")):
+            self._levers[field].set_group(group)
         self.add_levers(*self._levers.values())
         for field, lever in self._levers.items():
             if field != "bits":

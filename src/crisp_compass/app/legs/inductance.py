@@ -33,11 +33,11 @@ class InductancePage(CaptureLeg):
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="current steps")
         self.trace.curve("measured", "deep", symbol="o", size=5)
-        self.trace.curve("samples", "deep", width=1, dense=True)
+        self.trace.curve("samples", "deep", width=1, dense=True, title="")
         self.trace.curve("fit", "magenta", width=1.2)
         self.voltage = Plot(("time", "s"), ("voltage v_ab", "V"), name="voltage steps")
         self.voltage.curve("measured", "deep", width=1, dense=True)
-        self.voltage.curve("curve", "magenta", width=2)
+        self.voltage.curve("curve", "magenta", width=2, title="voltage over current")
         self.residual = Plot(("time", "s"), ("residual", "A"), name="residual")
         self.residual.rule(y=0.0)
         self.residual.curve("residual", "deep", width=1, dense=True)

@@ -110,7 +110,7 @@ class InterferencePage(LegPage):
         self.add_levers(holder, self.peak, self.load)
         self.loaded = True
         self.load.moved.connect(self._on_load)
-        self.remove = button("Take back last", "small")
+        self.remove = button("Remove last reading", "small")
         self.remove.clicked.connect(self._on_remove)
         self.finish("Add reading", self.remove)
 

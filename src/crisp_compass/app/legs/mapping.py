@@ -1,7 +1,8 @@
-"""Mapping a foreign instrument's channels to signal names, with sign and factor."""
+"""Mapping a foreign instrument's channels to signal names, with sign, scale and offset."""
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from pathlib import Path
 
 from PySide6.QtWidgets import (
@@ -11,63 +12,73 @@ from PySide6.QtWidgets import (
     QDialogButtonBox,
     QGridLayout,
     QLabel,
-    QLineEdit,
     QVBoxLayout,
     QWidget,
 )
 
+from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.capture.dialect import detect, number
-from crisp_compass.capture.mapping import ColumnMapping
+from crisp_compass.capture.mapping import ColumnMapping, probe_factor, propose_channels
+from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.errors import Refusal
+from crisp_compass.files import shortened
 
 _NONE = "– not in this file –"
 
 
+@dataclass
+class _Row:
+    """The fields of one signal."""
+
+    box: QComboBox
+    flip: QCheckBox
+    scale: Line
+    offset: Line
+
+
 class MappingDialog(QDialog):
-    """One row a wanted signal: which channel it is, whether to flip it, and the probe's factor."""
+    """One row a wanted signal: which channel it is, whether to flip it, the probe's scale and what it reads at zero."""
 
     def __init__(self, parent: QWidget, path: Path, wanted: tuple[str, ...], why: str) -> None:
         super().__init__(parent)
         self.setWindowTitle(f"Which channel is which in {path.name}?")
-        self._rows: dict[str, tuple[QComboBox, QCheckBox, QLineEdit]] = {}
+        self._rows: dict[str, _Row] = {}
         try:
             dialect = detect(path)
             names, units = dialect.names, dialect.units
         except (Refusal, OSError):
             names, units = (), ()
+        self._units = dict(zip(names, units, strict=True))
         self.usable = len(names) > 1
         grid = QGridLayout()
-        for place, text in enumerate(("signal", "channel in the file", "flip", "times")):
+        for place, text in enumerate(("signal", "channel in the file", "flip", "scale", "reads at zero")):
             grid.addWidget(label(text, "label"), 0, place)
-        free = list(names[1:])
-        for row, signal in enumerate(("t", *wanted), 1):
-            box = QComboBox()
-            box.setAccessibleName(f"channel for {signal}")
-            box.addItem(_NONE, "")
-            for name, unit in zip(names, units, strict=True):
-                box.addItem(f"{name} [{unit}]" if unit else name, name)
-            guess = (
-                names[0]
-                if signal == "t" and names
-                else (signal if signal in names else (free.pop(0) if free else ""))
-            )
-            box.setCurrentIndex(max(box.findData(guess), 0))
-            flip = QCheckBox()
-            flip.setAccessibleName(f"flip the sign of {signal}")
-            factor = QLineEdit("1")
-            factor.setAccessibleName(f"factor for {signal}")
-            factor.setFixedWidth(80)
-            grid.addWidget(QLabel(signal), row, 0)
-            grid.addWidget(box, row, 1)
-            grid.addWidget(flip, row, 2)
-            grid.addWidget(factor, row, 3)
-            self._rows[signal] = (box, flip, factor)
-        intro = QLabel(why + " Say which channel is which; a factor is for probes, for example 10 A per volt.")
+        proposed = propose_channels(wanted, names, units)
+        for line, signal in enumerate(("t", *wanted), 1):
+            row = self._rows[signal] = _Row(QComboBox(), QCheckBox(), Line(), Line())
+            row.box.setAccessibleName(f"channel for {signal}")
+            row.box.addItem(_NONE, "")
+            for name, unit in self._units.items():
+                row.box.addItem(f"{name} [{unit}]" if unit else name, name)
+            row.box.setCurrentIndex(max(row.box.findData(proposed.get(signal, "")), 0))
+            row.flip.setAccessibleName(f"flip the sign of {signal}")
+            row.scale.setAccessibleName(f"scale of {signal}")
+            row.scale.setPlaceholderText("1, or 10 A/V" if SIGNALS.get(signal) == "A" else "1")
+            row.offset.setAccessibleName(f"what {signal} reads at zero, in the channel's unit")
+            row.offset.setPlaceholderText("0")
+            row.scale.setFixedWidth(110)
+            row.offset.setFixedWidth(90)
+            for place, widget in enumerate((QLabel(signal), row.box, row.flip, row.scale, row.offset)):
+                grid.addWidget(widget, line, place)
+        intro = QLabel(
+            f"{why} Choose the channel of each signal; a probe's scale is written like 10 A/V or 100 mV/A."
+        )
         intro.setWordWrap(True)
         self._error = label("", "stop")
+        self._error.setWordWrap(True)
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
-        buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Read it so")
+        buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Apply mapping")
         buttons.accepted.connect(self._check)
         buttons.rejected.connect(self.reject)
         column = QVBoxLayout(self)
@@ -75,36 +86,43 @@ class MappingDialog(QDialog):
         column.addLayout(grid)
         column.addWidget(self._error)
         column.addWidget(buttons)
-        self.setMinimumWidth(560)
+        self.setMinimumWidth(640)
 
     def _check(self) -> None:
         try:
-            for signal, (_, _, factor) in self._rows.items():
-                if number(factor.text() or "1") is None:
-                    raise Refusal(f"the factor “{factor.text()}” of {signal} is not a number")
             for text in self.mappings():
                 ColumnMapping.parse(text)
         except Refusal as refusal:
-            self._error.setText(refusal.sentence)
+            self._error.setText(Refusal(refusal.problem, refusal.remedy).sentence)
             return
         self.accept()
 
-    def choose(self, signal: str, channel: str, *, flip: bool = False, factor: str = "1") -> None:
+    def choose(self, signal: str, channel: str, *, flip: bool = False, scale: str = "", offset: str = "") -> None:
         """Set one row, as a person would."""
-        box, check, edit = self._rows[signal]
-        box.setCurrentIndex(max(box.findData(channel), 0))
-        check.setChecked(flip)
-        edit.setText(factor)
+        row = self._rows[signal]
+        row.box.setCurrentIndex(max(row.box.findData(channel), 0))
+        row.flip.setChecked(flip)
+        row.scale.setText(scale)
+        row.offset.setText(offset)
 
     def mappings(self) -> tuple[str, ...]:
-        """Return the chosen mappings in text form."""
+        """Return the chosen mappings in text form; raises Refusal where a scale or an offset is not understood."""
         result = []
-        for signal, (box, flip, factor) in self._rows.items():
-            source = box.currentData()
-            if source:
-                times = factor.text().strip()
-                result.append(
-                    f"{signal}={'-' if flip.isChecked() else ''}{source}"
-                    + (f"*{times}" if times not in ("", "1") else "")
-                )
+        for signal, row in self._rows.items():
+            source = row.box.currentData()
+            if not source:
+                continue
+            try:
+                unit = "s" if signal == "t" else SIGNALS[signal]
+                factor = probe_factor(row.scale.text(), self._units[source] or "", unit)
+                offset = number(row.offset.text() or "0")
+                if offset is None:
+                    raise Refusal(
+                        f"“{shortened(row.offset.text())}” is no reading", "write what the channel reads at zero"
+                    )
+            except Refusal as refusal:
+                raise Refusal(f"{signal}: {refusal.problem}", refusal.remedy) from None
+            scaled = f"*{factor:.12g}" if factor != 1 or offset else ""
+            shifted = f"@{offset:.12g}" if offset else ""
+            result.append(f"{signal}={'-' if row.flip.isChecked() else ''}{source}{scaled}{shifted}")
         return tuple(result)

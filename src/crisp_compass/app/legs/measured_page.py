@@ -32,7 +32,7 @@ class MeasuredPage(CaptureLeg):
 
     def build(self, area: QWidget) -> None:
         self.step = Plot(("time from the step", "s"), ("current i_q", "A"), name="measured step")
-        self.step.curve("predicted", "ink", width=1.6, dash="dash")
+        self.step.curve("predicted", "ink", width=1.6, dash="dash", title="predicted with the gains that ran")
         self.step.curve("fitted", "magenta", width=2.2)
         self.step.curve("measured", "deep", symbol="o", size=5)
         self.rest = Plot(("time from the step", "s"), ("rest", "A"), name="residual")
@@ -79,7 +79,7 @@ class MeasuredPage(CaptureLeg):
             )  # fmt: skip
             self.findings.show_findings(())
             self.rows.show_rows(())
-            self.figures.show_rows((), note="Dashed: what the design predicts with the gains that ran.")
+            self.figures.show_rows(())
             try:
                 self.step.set("predicted", *predicted_step(bench))
                 self.step.fit()
@@ -123,7 +123,7 @@ class MeasuredPage(CaptureLeg):
             ("rise, 10 to 90 %", show(found["rise"].value, "s") if "rise" in found else "–"), ("overshoot", f"{100 * found['overshoot'].value:.1f} %"),
             ("within ±5 % after", show(found["settling"].value, "s") if "settling" in found else "–"),
             ("rings at", show(found["ringing"].value, "Hz") if found["ringing"].value else "does not ring"),
-        ], note="Dashed: what the design predicts with the gains that ran.")  # fmt: skip
+        ])  # fmt: skip
 
     def _show_plots(self, evaluated: Evaluated | None) -> None:
         super()._show_plots(evaluated)

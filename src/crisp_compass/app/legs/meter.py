@@ -43,9 +43,9 @@ class MeterPage(LegPage):
         self.plot = Plot(
             ("winding temperature", "°C"), ("mean phase resistance", "Ω"), name="resistance over temperature"
         )
-        self.plot.curve("IEC 235", "magenta", width=2)
-        self.plot.curve("IEEE 234.5", "deep", width=1.4, dash="dash")
-        self.plot.curve("read", "ink", symbol="o", size=9)
+        self.plot.curve("IEC 235", "magenta", width=2, title="IEC 60034-1, 235")
+        self.plot.curve("IEEE 234.5", "deep", width=1.4, dash="dash", title="IEEE and NEMA, 234.5")
+        self.plot.curve("read", "ink", symbol="o", size=9, title="meter reading")
         left = QVBoxLayout()
         left.setSpacing(8)
         left.addWidget(self.forest, 1)
@@ -146,7 +146,7 @@ class MeterPage(LegPage):
         for target in dict.fromkeys((levers.reference, 20.0, 25.0, 80.0, 120.0)):
             iec, ieee = (resistance_at(r, levers.temperature, target, rule) for rule in COPPER_RULES)
             rows.append((f"{show(target, 'degC')}", f"{show(iec, 'Ω', 4)} / {show(ieee, 'Ω', 4)}"))
-        self.rows.show_rows(rows, note="left, magenta: IEC 60034-1, copper 235 · right, dashed: IEEE and NEMA, 234.5")
+        self.rows.show_rows(rows)
         x = np.linspace(min(levers.temperature, 0.0), max(levers.temperature, 140.0), 60)
         for name, rule in zip(("IEC 235", "IEEE 234.5"), COPPER_RULES, strict=True):
             self.plot.set(name, x, [resistance_at(r, levers.temperature, float(t), rule) for t in x])

@@ -95,6 +95,8 @@ class _TrialRow:
         for lever, field in zip(self.readings, _READ, strict=True):
             lever.moved.connect(partial(page.on_reading, order, field))
             lever.refused.connect(page.refused)
+            lever.mended.connect(page.mended)
+            lever.edit.setAccessibleName(f"{order}, {field.replace('_', ' ')}")
         for column, cell in enumerate((self.name, self.forward, self.backward, *self.readings, self.chance)):
             grid.addWidget(cell, line, column, Qt.AlignmentFlag.AlignVCenter)
 

@@ -23,6 +23,7 @@ from crisp_compass.bench.profile import differences, load_profile, make_profile,
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 from crisp_compass.voyage.design import plate_values
+from crisp_compass.voyage.open_points import presumed_text
 from crisp_compass.voyage.plate_outlook import plate_outlook, pole_pairs_of
 
 _FAMILIES = {
@@ -54,6 +55,9 @@ _ROWS: dict[str, tuple[tuple[str, ...], ...]] = {
 }  # fmt: skip
 _ROWS["trapezoidal"] = _ROWS["sinusoidal"]
 _EVERY = 3
+_GROUPS = {
+    "kv_school": "Kv", "kt_school": "Kt", "i1": "Point 1", "n1": "Point 1", "i2": "Point 2", "n2": "Point 2", "current_base": "Rated current",
+}  # fmt: skip
 
 
 _BEGIN = (
@@ -82,7 +86,7 @@ class PlatePage(LegPage):
         self.plot.curve("predicted", "magenta", width=2)
         self.plot.curve("limit", "ink", width=1.4, dash="dash")
         self.plot.curve("mark", "ochre", width=1.4, dash="dot")
-        self.rows = Rows("The same constant in every school", width=312)
+        self.rows = Rows("The same constant in every convention", width=312)
         self.waiting = Waiting()
         self.waiting.show_steps(_BEGIN)
         picture = QWidget()
@@ -135,6 +139,8 @@ class PlatePage(LegPage):
             "i2": Lever("current", "A", width=96, optional=True),
             "n2": Lever("speed", "rpm", width=96, optional=True),
         }
+        for field, group in _GROUPS.items():  # labels that only their place tells apart
+            self._levers[field].set_group(group)
         self._lines = [FlowRow() for _ in range(_EVERY - 1)]
         self._lines.append(self.lever_row)
         for field, lever in self._levers.items():
@@ -196,12 +202,15 @@ class PlatePage(LegPage):
                 "Enter what stands on the motor. Figures in italics are presumed; Enter in a field confirms one.",
             )
         else:
+            said = presumed_text(bench, "plate", "v_bus", "pole_pairs", "rated_current", "top_speed")
+            waits = self.stale_text()
             self.answer.show_answer(
-                outlook.answer, outlook.doubt, self.stale_text() or outlook.reason, stale=bool(self.stale_text())
+                outlook.answer, outlook.doubt, waits or f"{outlook.reason} {said}".strip(), stale=bool(waits or said)
             )
         self.findings.show_findings(outlook.findings)
         self.rows.setVisible(bool(outlook.rows))
-        self.rows.show_rows(outlook.rows, heading=outlook.heading, note=outlook.legend)
+        self.rows.show_rows(outlook.rows, heading=outlook.heading)
+        self.plot.set_titles(dict(zip(("predicted", "limit", "mark"), outlook.legend, strict=True)))
         self.plot.set_axes(outlook.x_axis, outlook.y_axis)
         n = len(outlook.x)
         self.plot.set("predicted", outlook.x[: len(outlook.predicted)], outlook.predicted)

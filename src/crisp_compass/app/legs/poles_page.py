@@ -38,9 +38,9 @@ class PolesPage(OutlookLeg):
         self.plot = Plot(
             ("pulse direction, electrical", "°"), ("current along the pulse", "A"), name="pulse currents"
         )
-        self.plot.curve("expected", "soft", dash="dash", width=1.4)
-        self.plot.curve("model", "magenta", width=2)
-        self.plot.curve("pulses", "deep", symbol="o", size=7)
+        self.plot.curve("expected", "soft", dash="dash", width=1.4, title="expected")
+        self.plot.curve("model", "magenta", width=2, title="fitted")
+        self.plot.curve("pulses", "deep", symbol="o", size=7, title="pulses")
         self.plot.getAxis("bottom").setTicks([[(a, f"{a}") for a in range(0, 361, 60)]])
         self.rows = Rows("Would it work with this motor?", width=330)
         beside(area, (self.plot,), (self.rows,))
@@ -129,7 +129,9 @@ class PolesPage(OutlookLeg):
             )
             self.show_dial(DialView(caption=f"Axis at {degrees:.0f}°, either way round", rotor=degrees))
         else:
-            self.answer.show_answer("Not told", "the current does not depend on the direction", f"{evidence.method}.")
+            self.answer.show_answer(
+                "Undetermined", "the current does not depend on the direction", f"{evidence.method}."
+            )
             self.show_dial(DialView(caption="No saliency: align with a held current"))
 
     def _answer_outlook(self, outlook: SearchOutlook) -> None:
@@ -137,7 +139,7 @@ class PolesPage(OutlookLeg):
         degrees = math.degrees(outlook.axis_error)
         self.answer.show_answer(
             "It would work" if works else "It would not work",
-            f"axis within {degrees:.1f}°, polarity told in {100 * (1 - outlook.refused):.0f} of 100"
+            f"axis within {degrees:.1f}°, polarity found in {100 * (1 - outlook.refused):.0f} of 100"
             if works
             else "with this saliency, saturation and noise",
             "Searches simulated with this motor; drop a table of field_angle and i_peak here for the real one.",

@@ -50,7 +50,7 @@ class PwmPage(LegPage):
             "dead_time": Lever("Dead time", "s", width=96),
             "aligned": Choice("Aligned", {"centre": "centre", "edge": "edge"}, width=88),
             "scheme": Choice("Scheme", NAMES, width=124),
-            "updates": Choice("Loads a period", {"once": "once", "twice": "twice"}, width=98),
+            "updates": Choice("Updates per period", {"once": "once", "twice": "twice"}, width=118),
             "loop_divider": Lever(
                 "Loads per loop", "", width=104, whole=True, tip="Timer loads per step of the current loop"
             ),

@@ -24,7 +24,7 @@ class ResistancePage(CaptureLeg):
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="staircase")
         self.trace.curve("measured", "deep", width=1, dense=True)
-        self.trace.curve("settled", "magenta", width=3)
+        self.trace.curve("settled", "magenta", width=3, title="settled levels")
         self.line = Plot(("current i_a", "A"), ("voltage", "V"), name="voltage over current")
         self.line.curve("fit", "magenta", width=1.8)
         self.line.curve("levels", "deep", symbol="o", size=8)

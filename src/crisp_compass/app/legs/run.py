@@ -281,7 +281,7 @@ class RunPage(LegPage):
         rpm = self.sim.speed * RPM_PER_RAD_S
         wanted = self.seen.levers.run.speed * RPM_PER_RAD_S
         state = (
-            f"of {wanted:.0f} rpm wanted, simulated"
+            f"reference {wanted:.0f} rpm, simulated".replace("-", "−")
             if self.running
             else "simulated drive, fault"
             if fault
@@ -296,7 +296,8 @@ class RunPage(LegPage):
             if stale
             else "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
         )
-        self.answer.show_answer(f"{rpm:.0f} rpm".replace("-", "−"), state, reason, stale=bool(stale))
+        shown = f"{rpm:.0f}".replace("-0", "0") if abs(rpm) < 0.5 else f"{rpm:.0f}".replace("-", "−")
+        self.answer.show_answer(f"{shown} rpm", state, reason, stale=bool(stale))
 
     def _is_stale(self, topic: str) -> bool:
         from crisp_compass.bench.rules import stale_inputs

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.lever import Choice, Lever
@@ -16,11 +17,12 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.models import Scheme
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
-from crisp_compass.voyage.pwm_outlook import SchemeRow, ripple_curves, scheme_rows
+from crisp_compass.voyage.open_points import presumed_text
+from crisp_compass.voyage.pwm_outlook import RippleCurves, SchemeRow, ripple_curves, scheme_rows
 
 NAMES: dict[str, str] = {
-    "sine": "sine", "space-vector": "space vector", "third-harmonic": "third harmonic", "clamped-low": "clamped low",
-    "clamped-high": "clamped high", "clamped-60": "clamped 60°", "six-step": "six-step",
+    "sine": "sine", "space-vector": "space vector", "third-harmonic": "third harmonic", "clamped-low": "DPWMMIN, clamped low",
+    "clamped-high": "DPWMMAX, clamped high", "clamped-60": "DPWM1, clamped 60°", "six-step": "six-step",
 }  # fmt: skip
 _SHOWN: tuple[tuple[Scheme, str, str], ...] = (
     ("sine", "soft", "dot"), ("space-vector", "magenta", "solid"), ("clamped-low", "deep", "dash"), ("clamped-60", "ochre", "dash"),
@@ -37,10 +39,14 @@ class SchemesPage(LegPage):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
+        self._made_for: object = None
+        self._job = Job(self)
+        self._job.done.connect(self._on_done)
+        self._job.refused.connect(self._on_refused)
         self.plot = Plot(("voltage, phase peak", "V"), ("phase ripple, rms", "A"), name="ripple over voltage")
         for scheme, token, dash in _SHOWN:
-            self.plot.curve(scheme, token, width=2, dash=dash)
-        self.plot.curve("here", "ink", dash="dot", width=1)
+            self.plot.curve(scheme, token, width=2, dash=dash, title=NAMES[scheme])
+        self.plot.curve("here", "ink", dash="dot", width=1, title="modulation depth")
         sheet = frame("sheet")
         grid = QGridLayout(sheet)
         grid.setContentsMargins(14, 8, 14, 8)
@@ -63,14 +69,11 @@ class SchemesPage(LegPage):
         column_box.setContentsMargins(0, 0, 0, 0)
         column_box.setSpacing(8)
         column_box.addWidget(self.plot, 1)
-        column_box.addWidget(
-            label("Plot: solid space vector, dotted sine, dashed blue clamped low, dashed ochre clamped 60°.", "info")
-        )
         column_box.addWidget(sheet)
         self.column.addWidget(area, 1)
         self._levers: dict[str, Lever | Choice] = {
-            "scheme": Choice("Scheme", NAMES, width=136),
-            "depth": Lever("Voltage, of limit", "%", width=116),
+            "scheme": Choice("Scheme", NAMES, width=190),
+            "depth": Lever("Modulation depth", "%", width=116),
             "r_switch": Lever("Switch", "Ω", width=96),
             "t_on": Lever("Turns on in", "s", width=100),
             "t_off": Lever("Turns off in", "s", width=100),
@@ -91,16 +94,20 @@ class SchemesPage(LegPage):
                 voltage=(20.0, levers.depth),
             )
         )
-        try:
-            rows = scheme_rows(bench)
-            curves = ripple_curves(bench, tuple(s for s, _, _ in _SHOWN))
-        except Refusal as refusal:
-            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-            self.plot.clear_data()
-            for cells in self.cells.values():
-                for cell in cells[1:]:
-                    cell.setText("")
-            return
+        inputs = (bench.levers.pwm, bench.levers.plate, bench.settled)
+        if inputs != self._made_for:
+            self._made_for = inputs
+            self._job.ask(lambda: (scheme_rows(bench), ripple_curves(bench, tuple(s for s, _, _ in _SHOWN))))
+
+    def _on_refused(self, refusal: Refusal) -> None:
+        self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
+        self.plot.clear_data()
+        for cells in self.cells.values():
+            for cell in cells[1:]:
+                cell.setText("")
+
+    def _on_done(self, found: tuple[list[SchemeRow], RippleCurves]) -> None:
+        (rows, curves), levers = found, self.seen.levers.pwm
         for scheme, _, _ in _SHOWN:
             self.plot.set(scheme, curves.peak, curves.rms[scheme])
         here = levers.depth * float(curves.peak[-1])
@@ -135,7 +142,7 @@ class SchemesPage(LegPage):
         self.answer.show_answer(
             NAMES[chosen][:1].upper() + NAMES[chosen][1:],
             f"{ripple}, {show(mine.losses.total, 'W')} lost in the bridge at rated current",
-            f"Calmest here is {NAMES[calm.scheme]}, coolest {NAMES[cool.scheme]} ({show(cool.losses.total, 'W')}). {self._edges()}",
+            f"Lowest ripple here: {NAMES[calm.scheme]}; lowest loss: {NAMES[cool.scheme]} ({show(cool.losses.total, 'W')}). {presumed_text(self.document.bench, 'pwm', 'r_switch', 't_on', 't_off')} {self._edges()}",
         )
 
     def _edges(self) -> str:

@@ -21,7 +21,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY, Trace
 from crisp_compass.voyage.trial_drive import WrongAngle, run_wrong_angle, stand_ins
 
-_WAYS = {"": "–", "wanted": "the wanted way", "other": "the other way"}
+_WAYS = {"": "–", "wanted": "forward", "other": "reverse"}
 _SIGN = {"wanted": 1.0, "other": -1.0}
 _HEADLINES = {"runs": "It runs", "weak": "It runs weakly", "stands": "It stands still", "runs-away": "It runs away"}
 _CAUTION = "Force the angle, current just enough to take the shaft along, one electrical turn in some seconds: motor clamped and uncoupled, stop within reach. Do not close the loop before this agrees."
@@ -44,8 +44,8 @@ class SensesPage(LegPage):
         self.speed = Plot(("time", "s"), ("speed", "rpm"), name="speed")
         self.current = Plot(("time", "s"), ("current", "A"), name="current")
         for plot in (self.speed, self.current):
-            plot.curve("right", "deep", width=1.6, dash="dash")
-            plot.curve("wrong", "magenta", width=1.8)
+            plot.curve("right", "deep", width=1.6, dash="dash", title="right angle")
+            plot.curve("wrong", "magenta", width=1.8, title="wrong angle")
         self.rows = Rows("This angle error", width=330)
         self.combinations = Rows("What the signs mean: shaft, sensor", width=330, prose=True)
         self.combinations.show_rows(COMBINATIONS)
@@ -55,7 +55,7 @@ class SensesPage(LegPage):
         self.column.addWidget(caution)
         self.offset = Lever("Angle error", "deg", width=104, tip="Electrical; or drag the current on the dial")
         self.seen_way = Choice(
-            "Shaft really turns", _WAYS, width=138, tip="Field forced the wanted way; looked at, or by tachometer"
+            "Shaft really turns", _WAYS, width=138, tip="Field forced forward; looked at, or by tachometer"
         )
         self.measured = Choice("Sensor shows", _WAYS, width=138)
         self.observed = Choice("Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one")
@@ -145,7 +145,7 @@ class SensesPage(LegPage):
         senses = self._senses()
         rows = self._share_rows()
         if self.run is not None:
-            self.rows.show_rows(rows, note=f"Dashed: the right angle. {stand_ins(self.seen)}".strip())
+            self.rows.show_rows(rows, note=stand_ins(self.seen))
         if senses is None:
             degrees = math.degrees(self.seen.levers.commutation.offset)
             angle = (
@@ -157,12 +157,10 @@ class SensesPage(LegPage):
             self.answer.show_answer(
                 _HEADLINES[self.run.outcome] if self.run is not None else "Not tried yet",
                 angle,
-                f"{run}Before closing the real loop, turn the field slowly the wanted way and say below which way shaft and encoder went.",
+                f"{run}Before closing the real loop, turn the field slowly forward and enter below which way shaft and encoder went.",
             )
             return
-        text = (
-            "Agree" if senses.phases and senses.encoder else "Disagree" if not senses.closes else "Both the other way"
-        )
+        text = "Agree" if senses.phases and senses.encoder else "Disagree" if not senses.closes else "Both reversed"
         mends = " Or ".join(f"{m[:1].upper()}{m[1:]}." for m in senses.mends)
         if not senses.current:
             mends += " The observer disagrees with the field: the current channels belong to other phases, or are inverted."

@@ -27,8 +27,8 @@ class SpeedLoopPage(LoopLeg):
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("speed, part of the step", ""), name="predicted speed step")
         plot.rule(y=1.0, token="ink", dash="dash")
-        plot.curve("no filter", "magenta", width=2.2)
-        plot.curve("with filter", "magenta", width=1.6, dash="dash")
+        plot.curve("no filter", "magenta", width=2.2, title="without set-point filter")
+        plot.curve("with filter", "magenta", width=1.6, dash="dash", title="with set-point filter")
         return plot
 
     def make_levers(self) -> dict[str, Lever | Choice]:
@@ -73,7 +73,7 @@ class SpeedLoopPage(LoopLeg):
         )
         text = (
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
-            f"integral time {show(design.integral_time, 's')}. Dashed: with set-point filter."
+            f"integral time {show(design.integral_time, 's')}."
         )
         if bench.levers.plate.sensor == "halls":
             lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S

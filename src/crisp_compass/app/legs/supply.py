@@ -31,8 +31,8 @@ class SupplyPage(LegPage):
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.plot = Plot(("bus voltage", "V"), ("speed reached", "rpm"), name="speed over bus voltage")
-        self.plot.curve("reach", "magenta", width=2)
-        self.plot.curve("bus", "deep", width=5)
+        self.plot.curve("reach", "magenta", width=2, title="back-EMF meets the limit")
+        self.plot.curve("bus", "deep", width=5, title="what the bus can be")
         self.plot.curve("top speed", "ochre", width=1.4, dash="dot")
         self.rows = Rows("Motor, drive and bus", width=272)
         self.limits = Rows("Limits proposed for a first run", prose=True)
@@ -95,7 +95,7 @@ class SupplyPage(LegPage):
             text = f"{low:.0f} to {high:.0f} rpm" if high > 1.001 * low else f"{high:.0f} rpm"
             self.answer.show_answer(
                 text,
-                f"is where the bus ends without field weakening; {outlook.bus.text}",
+                f"maximum speed by back-EMF alone, without field weakening; {outlook.bus.text}",
                 f"First run: {show(limits.current.value, 'A')} peak, {limits.speed.value * RPM_PER_RAD_S:.0f} rpm, supply limit {show(limits.supply.value, 'A')}.",
             )
         else:
@@ -107,7 +107,6 @@ class SupplyPage(LegPage):
         self.findings.show_findings(outlook.findings)
         self.rows.show_rows(
             outlook.rows,
-            note="blue: what the bus can be · magenta: speed where back-EMF meets the modulator's limit · dotted: top speed",
         )
         self.limits.show_rows(
             [

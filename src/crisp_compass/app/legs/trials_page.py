@@ -37,7 +37,7 @@ class TrialsPage(LegPage):
         self.plot = Plot(("time from the step", "s"), ("current, of the step", ""), name="steps of all trials")
         for k in range(_LINES):
             self.plot.curve(f"trial {k + 1}", "soft", width=1.2)
-        self.plot.curve("last", "magenta", width=2.4)
+        self.plot.curve("last", "magenta", width=2.4, title="last trial")
         self.plot.rule(y=1.0, token="ink", dash="dash")
         sheet = frame("sheet")
         self.grid = QGridLayout(sheet)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
 from crisp_compass.app.legs.base import LegPage
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.widgets.parts import beside
@@ -32,10 +33,14 @@ class WeakeningPage(LegPage):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
+        self._made_for: object = None
+        self._job = Job(self)
+        self._job.done.connect(self._on_done)
+        self._job.refused.connect(self._on_refused)
         self.torque = Plot(("speed", "rpm"), ("torque", "N·m"), name="torque over speed")
-        self.torque.curve("plain", "deep", width=1.8, dash="dash")
-        self.torque.curve("best", "magenta", width=2.2)
-        self.torque.curve("top", "ochre", dash="dot")
+        self.torque.curve("plain", "deep", width=1.8, dash="dash", title="i_d = 0")
+        self.torque.curve("best", "magenta", width=2.2, title="with field weakening")
+        self.torque.curve("top", "ochre", dash="dot", title="top speed")
         self.currents = Plot(("speed", "rpm"), ("current", "A"), name="currents over speed")
         self.currents.curve("i_q", "magenta", width=2)
         self.currents.curve("i_d", "deep", width=2)
@@ -56,15 +61,19 @@ class WeakeningPage(LegPage):
         self._levers["rated_current"].base = bench.levers.plate.current_base
         for field, lever in self._levers.items():
             lever.show_value(getattr(bench.levers.plate, field))
-        try:
-            outlook = weakening_outlook(bench)
-        except Refusal as refusal:
-            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-            for plot in (self.torque, self.currents):
-                plot.clear_data()
-            self.rows.show_rows(())
-            self.show_dial(DialView(caption="Voltage limit and current limit meet at base speed"))
-            return
+        inputs = (bench.levers.plate, bench.levers.pwm, bench.settled, bench.evidence, bench.checks)
+        if inputs != self._made_for:
+            self._made_for = inputs
+            self._job.ask(lambda: weakening_outlook(bench))
+
+    def _on_refused(self, refusal: Refusal) -> None:
+        self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
+        for plot in (self.torque, self.currents):
+            plot.clear_data()
+        self.rows.show_rows(())
+        self.show_dial(DialView(caption="Voltage limit and current limit meet at base speed"))
+
+    def _on_done(self, outlook: WeakeningOutlook) -> None:
         self._draw(outlook)
         self._say(outlook)
 
@@ -90,7 +99,7 @@ class WeakeningPage(LegPage):
         )
         self.answer.show_answer(
             f"{show(float(curve.torque[0]), 'N·m')} up to {curve.base * RPM_PER_RAD_S:.0f} rpm",
-            f"{reach}; without weakening it ends at {curve.no_weakening * RPM_PER_RAD_S:.0f} rpm",
+            f"{reach}; maximum speed with i_d = 0: {curve.no_weakening * RPM_PER_RAD_S:.0f} rpm",
             edited_text(self.document.bench, "plate") or _CAUTION,
             stale=bool(edited_text(self.document.bench, "plate")),
         )
@@ -106,6 +115,6 @@ class WeakeningPage(LegPage):
             ("characteristic current", show(curve.characteristic, "A")), ("to rated current, at rest", seconds(outlook.rise)),
             ("the same at top speed", seconds(outlook.rise_top)),
             ("voltage must lead by", f"{math.degrees(outlook.advance):.1f}° at top speed"),
-        ], note="Dashed: i_d held at nought. A characteristic current above the limit means that weakening ends; below it, that it need not.")  # fmt: skip
+        ], note="A characteristic current above the limit means that weakening ends; below it, that it need not.")  # fmt: skip
         angle = math.degrees(math.atan2(curve.mtpa_q, curve.mtpa_d))
         self.show_dial(DialView(caption="Most torque per ampere, from the rotor", rotor=0.0, current=(angle, 1.0)))

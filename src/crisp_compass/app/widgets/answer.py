@@ -127,6 +127,7 @@ class Findings(QWidget):
         self._column.addWidget(self.more, 0, Qt.AlignmentFlag.AlignLeft)
         self.more.hide()
         self.texts: list[str] = []
+        self.grave = False  # whether something stands here that speaks against the value
 
     def show_findings(self, findings: Sequence[Finding]) -> None:
         """Show them, the gravest first."""
@@ -148,6 +149,7 @@ class Findings(QWidget):
                 line.setObjectName(finding.level)
                 line.style().unpolish(line)
                 line.style().polish(line)
+        self.grave = any(f.level != "info" for f in chosen)
         self._arrange()
 
     def _arrange(self) -> None:

@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import ArrayLike
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
+from PySide6.QtCore import QPointF, Qt
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path
@@ -47,6 +47,46 @@ class _Axis(pg.AxisItem):  # type: ignore[misc]
         return [show(10.0**v, "Hz", 1).removesuffix("Hz").replace(" ", "") for v in values]
 
 
+class _Legend(pg.GraphicsWidget):  # type: ignore[misc]
+    """Names of the curves in one line above the data, each with a sample of its line or mark."""
+
+    HEIGHT, SAMPLE, GAP = 17, 20, 14
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.entries: tuple[tuple[str, dict[str, Any]], ...] = ()
+        self.setMaximumHeight(0)
+
+    def show_entries(self, entries: tuple[tuple[str, dict[str, Any]], ...]) -> None:
+        """Show these curves; nothing where there are fewer than two."""
+        entries = entries if len(entries) > 1 else ()
+        if entries != self.entries:
+            self.entries = entries
+            height = self.HEIGHT if entries else 0
+            self.setMaximumHeight(height)
+            self.setMinimumHeight(height)
+            self.update()
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        painter.setFont(font(11))
+        x, middle = 8.0, self.rect().center().y()
+        for text, style in self.entries:
+            width = painter.fontMetrics().horizontalAdvance(text)
+            if x + self.SAMPLE + width > self.rect().width():
+                break
+            token = style["token"]
+            if style["symbol"]:
+                painter.setPen(THEME.pen(token, 1.2))
+                painter.setBrush(Qt.BrushStyle.NoBrush if style["hollow"] else THEME.color(token))
+                painter.drawEllipse(QPointF(x + self.SAMPLE / 2, middle), 3.5, 3.5)
+            else:
+                painter.setPen(THEME.pen(token, min(style["width"], 3), _DASHES[style["dash"]]))
+                painter.drawLine(QPointF(x, middle), QPointF(x + self.SAMPLE - 4, middle))
+            painter.setPen(THEME.color("ink"))
+            painter.drawText(QPointF(x + self.SAMPLE, middle + 4), text)
+            x += self.SAMPLE + width + self.GAP
+
+
 class Plot(pg.PlotWidget):  # type: ignore[misc]
     """One plot. Curves are named; each keeps the colour token it was made with and follows the theme."""
 
@@ -56,6 +96,11 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         super().__init__(parent, axisItems={"bottom": _Axis("bottom"), "left": _Axis("left")})
         self._x, self._y, self.name = x, y, name
         self._curves: dict[str, tuple[pg.PlotDataItem, dict[str, Any]]] = {}
+        self._titles: dict[str, str] = {}
+        self._legend = _Legend()
+        self.plotItem.layout.removeItem(self.plotItem.titleLabel)
+        self.plotItem.titleLabel.setVisible(False)
+        self.plotItem.layout.addItem(self._legend, 0, 1)
         self._lines: list[tuple[pg.InfiniteLine, str, Qt.PenStyle]] = []
         self._cursors: list[pg.InfiniteLine] = []
         self._dense: set[str] = set()
@@ -125,8 +170,12 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         size: int = 7,
         hollow: bool = False,
         dense: bool = False,
+        title: str | None = None,
     ) -> None:
-        """Declare a curve; ``dense`` curves keep their spikes when there are more samples than pixels."""
+        """Declare a curve; ``dense`` curves keep their spikes when there are more samples than pixels.
+
+        ``title`` is its name in the legend, its key where there is none; an empty one keeps it out.
+        """
         item = pg.PlotDataItem(antialias=not dense, connect="finite")
         style = {"token": token, "width": width, "dash": dash, "symbol": symbol, "size": size, "hollow": hollow}
         self._apply(item, style)
@@ -136,6 +185,26 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             item.setClipToView(True)
             self._dense.add(key)
         self._curves[key] = (item, style)
+        self._titles[key] = key if title is None else title
+
+    def set_titles(self, titles: Mapping[str, str]) -> None:
+        """Give curves other names in the legend."""
+        self._titles.update(titles)
+        self._name_curves()
+
+    def _name_curves(self) -> None:
+        """Show the names of the curves that have data."""
+        self._legend.show_entries(
+            tuple(
+                (self._titles[k], style)
+                for k, (_, style) in self._curves.items()
+                if self._titles[k] and self._filled(k)
+            )
+        )
+
+    def _filled(self, key: str) -> bool:
+        data = self._curves[key][0].xData
+        return key in self._long or (data is not None and len(data) > 0)
 
     def set_axes(self, x: tuple[str, str], y: tuple[str, str]) -> None:
         """Give the axes other names and units."""
@@ -150,8 +219,9 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         if key in self._dense and len(xs) > LONG and bool(np.isfinite(ys).all()):
             self._long[key] = Pyramid(xs, ys)
             self._show_long(key, float(xs[0]), float(xs[-1]))
-            return
-        self._curves[key][0].setData(xs, ys)
+        else:
+            self._curves[key][0].setData(xs, ys)
+        self._name_curves()
 
     def _show_long(self, key: str, left: float, right: float) -> None:
         self._curves[key][0].setData(*self._long[key].view(left, right))
@@ -173,6 +243,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self._long.clear()
         for item, _ in self._curves.values():
             item.setData([], [])
+        self._name_curves()
 
     def rule(
         self, *, x: float | None = None, y: float | None = None, token: str = "ink", dash: str = "solid"
@@ -322,4 +393,7 @@ def refusal_text(refusal: Refusal) -> str:
     """Return a refusal's sentence with the path shortened to the file's name, for the screen."""
     where = Path(refusal.where).name if "/" in refusal.where else refusal.where
     where = "" if where.startswith("--") else where  # an option of the command line says nothing here
-    return Refusal(refusal.problem, refusal.remedy, where=where).sentence
+    remedy = refusal.remedy
+    if "--" in remedy or "SOURCE" in remedy:  # advice for the command line
+        remedy = "load it from its page and choose the channels" if refusal.code == "channels" else ""
+    return Refusal(refusal.problem, remedy, where=where).sentence

@@ -1,0 +1,98 @@
+"""Every page at four sizes and in both themes: nothing is cut, nothing overlaps, what is needed to go on is in view."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import QEvent, QObject, QPoint, QRect, Qt, QThreadPool
+from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.window import Window
+from hands import copy_bench
+
+SIZES = ((1024, 600), (1280, 800), (1920, 1080), (2560, 1440))
+
+
+def _cut(widget: QWidget) -> str:
+    """Return what of a widget's own text does not fit, or an empty text."""
+    if isinstance(widget, QLabel) and widget.text() and widget.textFormat() != Qt.TextFormat.RichText:
+        if widget.wordWrap():
+            return "" if widget.heightForWidth(widget.width()) <= widget.height() + 1 else "too low"
+        needed = widget.fontMetrics().horizontalAdvance(widget.text())
+        return "" if needed <= widget.width() + 1 else f"{needed} > {widget.width()}"
+    if isinstance(widget, QAbstractButton) and widget.text():
+        return "" if widget.sizeHint().width() <= widget.width() + 1 else "button too narrow"
+    return ""
+
+
+def _place(widget: QWidget, within: QWidget) -> QRect:
+    return QRect(widget.mapTo(within, QPoint(0, 0)), widget.size())
+
+
+class _Watch(QObject):
+    """Notes every widget that shows itself as a window of its own."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.strays: list[str] = []
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() == QEvent.Type.Show and isinstance(watched, QWidget) and watched.isWindow():
+            self.strays.append(repr(watched))
+        return False
+
+
+def _faults(window: Window) -> tuple[int, list[tuple[str, ...]]]:
+    """Return how many texts of the shown page were looked at, and what is wrong with them."""
+    for _ in range(4):
+        QApplication.processEvents()
+    page, wrong = window.page, []
+    at = (page.key, page.section, f"{window.width()}x{window.height()}")
+    texts = [
+        w
+        for w in page.findChildren(QWidget)
+        if isinstance(w, QLabel | QAbstractButton) and w.isVisible() and w.text()
+    ]
+    wrong += [(*at, w.text()[:60], problem) for w in texts if (problem := _cut(w))]
+    for lever in (w for w in page.findChildren(Lever) if w.isVisible()):
+        if lever.edit.fontMetrics().horizontalAdvance(lever.edit.text()) >= lever.edit.width():
+            wrong.append((*at, lever.edit.text(), "field too narrow"))
+    places = [(w, _place(w, page).adjusted(1, 1, -1, -1)) for w in texts]
+    for i, (first, box) in enumerate(places):
+        for second, other in places[i + 1 :]:
+            if first.parent() is second.parent() and box.intersects(other):
+                wrong.append((*at, first.text()[:40], f"over {second.text()[:40]}"))
+    main = page.main_button
+    if main is not None and main.isVisible() and not window.rect().contains(_place(main, window)):
+        wrong.append((*at, main.text(), "out of view"))
+    if not window.rect().contains(_place(window.bearing, window)):
+        wrong.append((*at, "next bearing", "out of view"))
+    return len(texts), wrong
+
+
+def test_no_text_is_cut_and_nothing_overlaps(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    looked, wrong = 0, []
+    watch = _Watch()  # a part that is shown before it has a parent flashes up as a window and takes the focus away
+    application = QApplication.instance()
+    assert application is not None
+    application.installEventFilter(watch)
+    for theme, sizes in (("night", SIZES[1:2]), ("light", SIZES)):
+        THEME.use(theme)
+        for key, names in window.sections.items():
+            for section in names:
+                window.travel(key, section)
+                QThreadPool.globalInstance().waitForDone(20000)
+                for size in sizes:
+                    window.resize(*size)
+                    count, found = _faults(window)
+                    looked += count
+                    wrong += found
+    application.removeEventFilter(watch)
+    assert not watch.strays
+    assert not wrong, "\n".join(map(str, wrong))
+    assert looked > 2000
+    window.page.leave()
