@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import loop_gaps
 import numpy as np
 import polars as pl
 from PySide6.QtCore import QSettings
@@ -198,6 +199,7 @@ def main() -> None:
     kernel_against_c()
     thousand_runs()
     levers()
+    loop_gaps.measure()
 
 
 if __name__ == "__main__":

@@ -80,12 +80,13 @@ def test_no_text_is_cut_and_nothing_overlaps(window: Window, qtbot: QtBot, winch
     application = QApplication.instance()
     assert application is not None
     application.installEventFilter(watch)
-    for theme, sizes in (("night", SIZES[1:2]), ("light", SIZES)):
+    for theme, sizes in (("light", SIZES), ("night", SIZES[1:2])):
         THEME.use(theme)
         for key, names in window.sections.items():
             for section in names:
                 window.travel(key, section)
-                QThreadPool.globalInstance().waitForDone(20000)
+                if theme == "light":  # what it computes is shown again in the other theme
+                    QThreadPool.globalInstance().waitForDone(20000)
                 for size in sizes:
                     window.resize(*size)
                     count, found = _faults(window)

@@ -9,12 +9,13 @@ from functools import partial
 from pathlib import Path
 
 import pytest
-from PySide6.QtCore import QPoint, QPointF, Qt
+from loop_gaps import large_coast
+from PySide6.QtCore import QPoint, QPointF, Qt, qInstallMessageHandler
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
-from crisp_compass.app import autosave
+from crisp_compass.app import autosave, logs
 from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.main import restore
 from crisp_compass.app.recovery import RecoveryDialog, offer_recovery
@@ -22,6 +23,7 @@ from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.store import save_bench
+from crisp_compass.plant.simulation import READY
 from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
 
@@ -384,3 +386,49 @@ def test_the_question_for_a_reason(window: Window, qtbot: QtBot, winch: Path, tm
     press_main(qtbot, window)
     values = window.document.bench.settled["plate"].values
     assert set(values) == {"pole_pairs", "v_bus", "rated_current", "top_speed"}  # no inertia that nobody typed
+
+
+def test_a_long_read_is_cancelled_and_the_next_file_taken(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    rows = 1_500_000
+    large_coast(tmp_path / "large.csv", rows)
+    save(staircase(0.5, [1, 2, 3, 4], seed=1), tmp_path / "small.csv")
+    window.take_files([tmp_path / "large.csv", tmp_path / "small.csv"])
+    assert "large.csv" in window.busy_text.text()
+    assert "1 more waiting" in window.busy_text.text()
+    qtbot.mouseClick(window._busy.findChild(QPushButton), Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=60000)
+    assert set(window.document.bench.evidence) == {"resistance"}
+    assert window.busy_text.text() == ""
+
+
+def test_pages_wait_while_the_simulation_is_prepared(window: Window, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    READY.clear()
+    try:
+        window.travel("run")
+        assert "being prepared" in window.page.answer.reason
+        assert window.page.main_button is not None
+        assert not window.page.main_button.isEnabled()
+    finally:
+        READY.set()
+    window.refresh()
+    assert window.page.main_button.isEnabled()
+
+
+def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(sys, "excepthook", sys.excepthook)
+    logs.start_log()
+    logs.keep_alive(window.notice)
+    try:
+        raise ValueError("made to fail")
+    except ValueError as error:
+        sys.excepthook(ValueError, error, error.__traceback__)
+    assert window.notices.text.startswith("Something failed inside the program (ValueError); your work is kept.")
+    assert "made to fail" in logs.log_file().read_text(encoding="utf-8")
+    window._copy_diagnostics()
+    assert "made to fail" in QApplication.clipboard().text()
+    qInstallMessageHandler(None)
+    for handler in list(logs.LOG.handlers):
+        logs.LOG.removeHandler(handler)
+        handler.close()
+    logs.LOG.propagate = True

@@ -5,8 +5,12 @@ from __future__ import annotations
 import json
 import os
 from pathlib import Path
+from typing import Any
 
+import numpy as np
 import pytest
+from everything import run_all
+from random_benches import random_bench
 
 from crisp_compass.bench import Bench, Quantity, load_bench, save_bench, settle, stale_inputs
 from crisp_compass.bench.models import FORMAT
@@ -156,3 +160,64 @@ def test_typed_readings(text: str, kind: str, value: float | None) -> None:
 def test_readings_that_are_not_understood(text: str, wording: str) -> None:
     with pytest.raises(Refusal, match=wording):
         parse_reading(text, "now")
+
+
+def _at(data: Any, path: str, value: Any) -> Any:
+    """Set a value deep inside."""
+    place, keys = data, path.split(".")
+    for key in keys[:-1]:
+        place = place[int(key)] if isinstance(place, list) else place[key]
+    place[keys[-1]] = value
+    return data
+
+
+#: What made earlier versions end in a traceback: where in the winch's file, what stands there, which words name it.
+FOUND = [
+    ("settled.current_loop.values.kp_q.unit", "Mbit", "the unit “Mbit” is unknown"),
+    ("settled.resistance.values.resistance.unit", "V", "settled.resistance.resistance: the unit Ω is needed"),
+    ("settled.inductance.values", {"ld": {"value": 1e-3, "unit": "H"}}, "the value lq is missing"),
+    ("settled.current_loop.values", {}, "the value"),
+    ("settled.flux.values.flux_linkage.value", 1e30, "damaged at settled.flux"),
+    ("checks.frame.values", {"nothing": 1.0}, "there is no reading “nothing”"),
+    ("checks.unknown", {"when": ""}, "there is no such check"),
+    ("evidence.resistance.0.estimates", {}, "the estimate"),
+    ("evidence.flux.0.slot", "x", "is no kind of its captures"),
+    ("leads.0.colour", "XX", "damaged at leads.0.colour"),
+    ("levers.plate.inertia", 1e-30, "damaged at levers.plate.inertia"),
+    ("levers.plate.pole_pairs", 10**400, "damaged at levers.plate.pole_pairs"),
+    ("settled.plate.when", "2026 */ #error", "damaged at settled.plate.when"),
+    ("name", "x" * 100_000, "damaged at name"),
+]
+
+
+@pytest.mark.parametrize(("where", "value", "words"), FOUND, ids=[f[0] for f in FOUND])
+def test_what_was_well_formed_and_cannot_be_names_its_field(
+    winch: Path, tmp_path: Path, where: str, value: Any, words: str
+) -> None:
+    data = _at(json.loads(winch.read_text(encoding="utf-8")), where, value)
+    path = tmp_path / "x.bench.json"
+    path.write_text(json.dumps(data), encoding="utf-8")
+    with pytest.raises(Refusal) as caught:
+        load_bench(path)
+    assert words in caught.value.sentence
+    assert len(caught.value.sentence) < 500
+
+
+def test_marks_doubles_and_endless_numbers(winch: Path, tmp_path: Path) -> None:
+    text, path = winch.read_text(encoding="utf-8"), tmp_path / "x.bench.json"
+    path.write_text("\ufeff" + text, encoding="utf-8")  # a byte-order mark is no damage
+    assert load_bench(path) == load_bench(winch)
+    for bad, words in (
+        (text.replace('"name": "Winch"', '"name": "Winch", "name": "Other"', 1), "“name” stands there twice"),
+        (text.replace('"pole_pairs": 7', '"pole_pairs": ' + "7" * 5000, 1), "thousands of digits"),
+    ):
+        path.write_text(bad, encoding="utf-8")
+        with pytest.raises(Refusal, match=words):
+            load_bench(path)
+
+
+@pytest.mark.parametrize("seed", range(12))
+def test_benches_from_the_whole_allowed_range_are_answered(seed: int) -> None:
+    """Log-uniform over all ranges: every design, export and record gives finite figures or one sentence. ``make fuzz`` asks more."""
+    faults = list(run_all(random_bench(np.random.default_rng([3, seed]))))
+    assert not faults

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from pathlib import Path
 
 import numpy as np
@@ -166,3 +167,42 @@ def test_any_bytes_are_read_or_refused(tmp_path: Path, content: bytes) -> None:
         assert np.isfinite(read_capture(path).time).all()
     except Refusal as refusal:
         assert refusal.sentence.startswith(str(path))
+
+
+HOSTILE = {
+    "a lone quote": ("t [s],v_ab [V],i_a [A]\n0,1,2\n1,\",2\n2,1,3\n", "line"),
+    "beyond any motor": ("t [s],v_ab [V],i_a [A]\n0,1,2\n1,1e168,2\n2,1,3\n", "1e+168 V is not possible"),
+    "one endless line": ("t [s],v_ab [V],i_a [A]\n0,1,2\n" + "x" * 3_000_000 + ",1,2\n", "longer than 1024 kB"),
+    "an endless header": ("# " + "x" * 400_000 + "\nt [s],v_ab [V]\n0,1\n", "longer than 256 kB"),
+    "a thousand columns": ("t [s]," + ",".join(f"c{k} [V]" for k in range(1000)) + "\n" + ",".join(["1"] * 1001) + "\n", "1001 columns"),
+    "a text of a thousand letters": ("t [s],v_ab [V],i_a [A]\n0,1,2\n1," + "x" * 1000 + ",2\n2,1,3\n", "…"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("name", HOSTILE)
+def test_what_made_the_reader_fall_over_is_refused_in_one_sentence(
+    tmp_path: Path, name: str, capfd: pytest.CaptureFixture[str]
+) -> None:
+    content, wording = HOSTILE[name]
+    path = tmp_path / "c.csv"
+    path.write_text(content)
+    with pytest.raises(Refusal) as caught:
+        read_capture(path)
+    assert wording in caught.value.sentence
+    assert len(caught.value.sentence) < 500
+    assert capfd.readouterr().err == ""  # the parsing library says nothing either
+
+
+def test_only_files_are_read(tmp_path: Path) -> None:
+    os.mkfifo(tmp_path / "pipe.csv")
+    os.symlink("/dev/zero", tmp_path / "zero.csv")
+    for name in ("pipe.csv", "zero.csv", "."):
+        with pytest.raises(Refusal, match="not a file of data|a folder, not a file"):
+            read_capture(tmp_path / name)
+
+
+def test_a_mapping_takes_scale_and_offset_off(tmp_path: Path) -> None:
+    path = tmp_path / "c.csv"
+    path.write_text("t [s],CH1 [V],CH2 [mV]\n0,1,20\n1,2,120\n2,3,220\n")
+    capture = read_capture(path, ["v_ab=CH1", "i_a=-CH2*10@20"])
+    np.testing.assert_allclose(capture["i_a"], [0, -1, -2], atol=1e-12)

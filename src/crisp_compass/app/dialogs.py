@@ -25,11 +25,11 @@ def ask_save_path(parent: QWidget, title: str, start: Path, kinds: str, suffixes
     return path
 
 
-def may_replace(parent: QWidget, why: str) -> bool:
-    """Ask whether a file may be replaced; keeping it is the answer that Enter gives."""
-    box = QMessageBox(QMessageBox.Icon.Question, "Replace the file?", why, parent=parent)
-    box.addButton("Replace", QMessageBox.ButtonRole.DestructiveRole)
-    keep = box.addButton("Keep", QMessageBox.ButtonRole.RejectRole)
+def may_replace(parent: QWidget, why: str, *, go: str = "Replace") -> bool:
+    """Ask whether a file may be replaced, or written after all; leaving it is the answer that Enter gives."""
+    box = QMessageBox(QMessageBox.Icon.Question, f"{go}?", why, parent=parent)
+    box.addButton(go, QMessageBox.ButtonRole.DestructiveRole)
+    keep = box.addButton("Keep" if go == "Replace" else "Cancel", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(keep)
     box.setEscapeButton(keep)
     box.exec()

@@ -48,6 +48,7 @@ class Intake(QObject):
         self._remember_picked = keep_picked(document, settings)
         self._queue: deque[Arrival] = deque()
         self._now: Arrival | None = None
+        self._part = 0.0
         self._job = Job(self)
         self._job.done.connect(self._on_done)
         self._job.refused.connect(self._on_refused)
@@ -78,6 +79,7 @@ class Intake(QObject):
 
     def _next(self) -> None:
         if self._now is not None:
+            self._on_progress(self._part)  # one more waits
             return
         if not self._queue:
             self.busy.emit("")
@@ -89,6 +91,7 @@ class Intake(QObject):
         self._job.ask_reporting(lambda report: _take(bench, replace(arrival, columns=columns), base, report))
 
     def _on_progress(self, part: float) -> None:
+        self._part = part
         if self._now is not None:
             name = self._now.path.name
             doing = f"Reading {name}: {100 * part:.0f} %" if part < 0.995 else f"Fitting {name}"

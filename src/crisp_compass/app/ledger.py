@@ -71,18 +71,33 @@ class Ledger(QWidget):
         if lines is self._shown and not force:
             return
         self._shown = lines
-        self._list.setRowCount(len(lines))
-        for row, line in enumerate(lines):
-            token = {"settled": "magenta"}.get(line.kind, "deep")
-            for column, (text, colour, bold) in enumerate(
-                ((line.when[11:16], "soft", False), (line.kind, token, True), (entry_text(line), "ink", False))
-            ):
-                item = QTableWidgetItem(text)
-                item.setForeground(THEME.color(colour))
-                item.setFont(font(11 if column == 0 else 12, bold=bold))
-                item.setToolTip(f"{line.when.replace('T', ' ')}\n{entry_text(line)}")
-                self._list.setItem(row, column, item)
+        rows: list[LedgerEntry | str] = []
+        day = ""
+        for line in lines:
+            if line.when[:10] != day:
+                day = line.when[:10]
+                rows.append(day)
+            rows.append(line)
+        self._list.clearSpans()
+        self._list.setRowCount(len(rows))
+        for row, entry in enumerate(rows):
+            if isinstance(entry, str):
+                self._put(row, 0, entry, "soft", bold=True, tip=entry)
+                self._list.setSpan(row, 0, 1, 3)
+                continue
+            token = {"settled": "magenta"}.get(entry.kind, "deep")
+            tip = f"{entry.when.replace('T', ' ')}\n{entry_text(entry)}"
+            self._put(row, 0, entry.when[11:16], "soft", tip=tip)
+            self._put(row, 1, entry.kind, token, bold=True, tip=tip)
+            self._put(row, 2, entry_text(entry), "ink", tip=tip)
         self._settle.start()
+
+    def _put(self, row: int, column: int, text: str, token: str, *, bold: bool = False, tip: str = "") -> None:
+        item = QTableWidgetItem(text)
+        item.setForeground(THEME.color(token))
+        item.setFont(font(11 if column == 0 else 12, bold=bold))
+        item.setToolTip(tip)
+        self._list.setItem(row, column, item)
 
     def _restyle(self) -> None:
         self.refresh(force=True)

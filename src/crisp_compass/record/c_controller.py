@@ -15,8 +15,10 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
+from crisp_compass.record.safe_text import c_comment
 from crisp_compass.voyage.design import current_tracking
 from crisp_compass.voyage.formats import bench_scales
+from crisp_compass.voyage.open_points import presumed_text
 
 _MOST_BITS = 16  # error × gain × 2^30 must fit 63 bits
 
@@ -45,11 +47,13 @@ def controller_sources(bench: Bench) -> list[Source]:
     note = (
         f"Written by Crisp Compass {__version__} for the bench as settled; parallel PI, u = Kp*e + I, I += Ki*Ts*e."
     )
+    said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
+    fixed_note = f"{note}\n * {c_comment(said)} Check it against the converters." if said else note
     return [
         Source("cc_current_float.h", _float_header(note)),
         Source("cc_current_float.c", _float_source(note, gains, plant, loop_hz, tracks)),
-        Source("cc_current_fixed.h", _fixed_header(note, scales)),
-        Source("cc_current_fixed.c", _fixed_source(note, axes, tracks)),
+        Source("cc_current_fixed.h", _fixed_header(fixed_note, scales)),
+        Source("cc_current_fixed.c", _fixed_source(fixed_note, axes, tracks)),
     ]
 
 

@@ -18,7 +18,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import export_settings
-from crisp_compass.voyage.open_points import check_bench
+from crisp_compass.voyage.open_points import open_points, presumed_text
 
 
 class HandOverPage(LegPage):
@@ -40,6 +40,7 @@ class HandOverPage(LegPage):
         self._report = Job(self)
         self._report.done.connect(lambda path: self.written.emit(f"Record written to {path}"))
         self._report.refused.connect(self.refuse)
+        self._report.busy.connect(self._on_writing)
         self.buttons: dict[str, QPushButton] = {}
         for key, text in (
             ("record", "Save record…"),
@@ -63,24 +64,20 @@ class HandOverPage(LegPage):
 
     def refresh(self) -> None:
         bench = self.document.bench
-        open_points = [f for f in check_bench(bench) if f.level != "info"]
+        found = open_points(bench)
         count = sum(len(s.values) for s in bench.settled.values())
         assert self.main_button is not None
         self.main_button.setEnabled(bool(bench.settled))
         for key in ("json", "csv"):
             self.buttons[key].setEnabled(bool(bench.settled))
         self.buttons["controller"].setEnabled("current_loop" in bench.settled)
-        points = (
-            f"{len(open_points)} open point{'s' if len(open_points) != 1 else ''}"
-            if open_points
-            else "no open points"
-        )
+        points = f"{len(found)} open point{'s' if len(found) != 1 else ''}" if found else "no open points"
         self.answer.show_answer(
             f"{count} settings",
             points,
             "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
         )
-        self.findings.show_findings(open_points)
+        self.findings.show_findings(found)
         gap = family_gap(bench)
         exportable = bool(bench.settled) and not gap
         for widget in (self.main_button, *(self.buttons[key] for key in ("json", "csv", "controller"))):
@@ -105,7 +102,13 @@ class HandOverPage(LegPage):
     def save_controller(self, folder: Path) -> None:
         """Write header and source of the current controller, in float and in fixed point."""
         try:
-            sources = controller_sources(self.document.bench)
+            bench = self.document.bench
+            sources = controller_sources(bench)
+            said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
+            if said and not may_replace(
+                self, f"The fixed-point files would use figures that nobody entered. {said}", go="Write all the same"
+            ):
+                return
             there = [s.name for s in sources if (folder / s.name).exists()]
             if there and not may_replace(self, f"{', '.join(there)} are already in {folder.name}."):
                 return
@@ -135,16 +138,23 @@ class HandOverPage(LegPage):
             return
         self.written.emit(f"Written to {path.name}")
 
+    def _on_writing(self, busy: bool) -> None:
+        self.buttons["record"].setEnabled(not busy)
+        self.buttons["record"].setText("Writing record…" if busy else "Save record…")
+
     def save_record(self, path: Path) -> None:
         """Write the record off the window's thread (its plots are made anew)."""
         bench, base, when = self.document.bench, self.document.base, now().replace("T", " ")[:16]
+        picked = frozenset(self.document.picked)
 
         def work() -> str:
             from crisp_compass.record.pdf import write_pdf
             from crisp_compass.record.report import write_report
 
             pdf = path.suffix.lower() == ".pdf"
-            write_atomically(path, write_pdf(bench, base, when) if pdf else write_report(bench, base, when))
+            write_atomically(
+                path, write_pdf(bench, base, when, picked) if pdf else write_report(bench, base, when, picked)
+            )
             return path.name
 
         self._report.ask(work)

@@ -31,6 +31,7 @@ from crisp_compass.voyage.orders import (
     set_trial,
     turn_round,
 )
+from crisp_compass.voyage.trial_drive import known_halls
 
 _OPTIONS: dict[str, str] = {str(key): text for key, text in SEEN.items()}
 _HEADS = ("U V W on", "forward", "backward", "current, fwd", "back", "speed, fwd", "back", "chance")
@@ -212,7 +213,15 @@ class OrdersPage(LegPage):
             text = " ".join(f"{lead}→{terminal}" for lead, terminal in zip("UVW", best, strict=True))
             self.answer.show_answer(text, f"right with {100 * ranking.probability[best]:.0f} %", ranking.reason)
         else:
-            self.answer.show_answer("No trial yet", "all six orders are alike", ranking.reason)
+            halls = known_halls(self.seen)
+            known = (
+                "The hall table under Hand turn already tells the order: a trial would only confirm it. "
+                if halls
+                else ""
+            )
+            self.answer.show_answer(
+                "No trial yet", "all six orders are equally likely so far", known + ranking.reason
+            )
         self.outlook.show_rows(
             [(" ".join(order), self._expected_text(order, best)) for order in ORDERS],
             heading=f"What each order does if {' '.join(best)} is right (simulated, no load)",

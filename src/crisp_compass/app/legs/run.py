@@ -16,6 +16,8 @@ from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.lever import Choice, Lever
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.bench.models import Topic
+from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
@@ -24,6 +26,7 @@ from crisp_compass.quantities import show
 from crisp_compass.voyage.checks import standing_stops
 from crisp_compass.voyage.course import BY_KEY
 from crisp_compass.voyage.design import build_drive
+from crisp_compass.voyage.open_points import edited_text
 from crisp_compass.voyage.scenarios import open_simulation
 
 FRAME_MS = 33
@@ -60,6 +63,8 @@ class RunPage(LegPage):
         self.current_plot = Plot(("time, 0 is now", "s"), ("current i_q", "A"), name="torque current")
         self.current_plot.curve("reference", "ink", width=1, dense=True)
         self.current_plot.curve("actual", "magenta", width=1, dense=True)
+        for plot in (self.speed_plot, self.current_plot):
+            plot.setXRange(-WINDOW_S, 0.0, padding=0)
         plots = QWidget()
         column = QVBoxLayout(plots)
         column.setContentsMargins(0, 0, 0, 0)
@@ -287,19 +292,19 @@ class RunPage(LegPage):
             if fault
             else "simulated drive, off"
         )
-        stale = next(
-            (BY_KEY[t].name for t in ("current_loop", "speed_loop") if t in self.seen.settled and self._is_stale(t)),
-            "",
-        )
-        reason = (
-            f"{stale} is stale: the run uses the gains as settled."
-            if stale
-            else "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
+        waits = self._waits()
+        reason = waits or (
+            "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
         )
         shown = f"{rpm:.0f}".replace("-0", "0") if abs(rpm) < 0.5 else f"{rpm:.0f}".replace("-", "−")
-        self.answer.show_answer(f"{shown} rpm", state, reason, stale=bool(stale))
+        self.answer.show_answer(f"{shown} rpm", state, reason, stale=bool(waits))
 
-    def _is_stale(self, topic: str) -> bool:
-        from crisp_compass.bench.rules import stale_inputs
-
-        return bool(stale_inputs(self.seen, topic))  # type: ignore[arg-type]
+    def _waits(self) -> str:
+        """Say what is outdated or edited of what the run uses, which stays as it was settled."""
+        bench = self.document.bench
+        loops: tuple[Topic, ...] = ("current_loop", "speed_loop")
+        for topic in loops:
+            if topic in bench.settled and stale_inputs(bench, topic):
+                return f"{BY_KEY[topic].name} uses outdated values: the run uses the gains as settled."
+        used: tuple[Topic, ...] = ("plate", "pwm", *loops)
+        return next((text for t in used if (text := edited_text(bench, t))), "")

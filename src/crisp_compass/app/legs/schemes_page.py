@@ -90,7 +90,7 @@ class SchemesPage(LegPage):
             lever.show_value(getattr(levers, field))
         self.show_dial(
             DialView(
-                caption="All schemes reach the same hexagon; sine alone stays at 87 % of the circle",
+                caption="All schemes reach the same hexagon; sine alone stays at 87\u00a0% of the circle",
                 voltage=(20.0, levers.depth),
             )
         )

@@ -93,10 +93,13 @@ class Waiting(QFrame):
         self._text = QLabel()
         self._text.setTextFormat(Qt.TextFormat.RichText)
         self._text.setWordWrap(True)
+        # a stack asks hidden pages too: this text must not make a page higher on which it is not shown
+        self._text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
+        self._text.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.setMinimumHeight(150)
         column = QVBoxLayout(self)
         column.setContentsMargins(40, 30, 40, 30)
-        column.addWidget(self._text)
-        column.addStretch(1)
+        column.addWidget(self._text, 1)
 
     def show_steps(self, steps: Sequence[tuple[str, str]]) -> None:
         """List the legs in order with their first step."""

@@ -40,6 +40,7 @@ class Rows(QFrame):
         """Fill the rows."""
         if heading:
             self._heading.setText(heading)
+        self.setVisible(bool(rows or note or heading))  # an empty panel takes room and says nothing
         self._note.setText(note)
         while len(self._cells) < len(rows):
             name, value = label("", "label"), QLabel(self)
