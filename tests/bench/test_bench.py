@@ -186,6 +186,7 @@ FOUND = [
     ("levers.plate.inertia", 1e-30, "damaged at levers.plate.inertia"),
     ("levers.plate.pole_pairs", 10**400, "damaged at levers.plate.pole_pairs"),
     ("settled.plate.when", "2026 */ #error", "damaged at settled.plate.when"),
+    ("settled.plate.levers.top_speed", 0, "settled.plate.levers.top_speed: this value is not possible"),
     ("name", "x" * 100_000, "damaged at name"),
 ]
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from crisp_compass.bench.ranges import (
     CHECK_READINGS,
@@ -489,6 +489,15 @@ class Bench(_Frozen):
         """Refuse what is well formed and cannot be: a topic without its values, evidence without its estimates."""
         for topic, settled in self.settled.items():
             _check_values(topic, settled)
+            if settled.levers:
+                page = getattr(self.levers, topic, None)
+                if page is None:
+                    raise ValueError(f"settled.{topic}.levers: this topic has no fields")
+                try:
+                    type(page).model_validate({**page.model_dump(), **settled.levers})
+                except ValidationError as error:
+                    name = error.errors()[0]["loc"][0]
+                    raise ValueError(f"settled.{topic}.levers.{name}: this value is not possible") from None
         for leg, items in self.evidence.items():
             for evidence in items:
                 _check_evidence(leg, evidence)
