@@ -13,3 +13,4 @@ accuracy: setup
 MINUTES ?= 2
 fuzz: setup
 	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 POLARS_MAX_THREADS=1 .venv/bin/python tools/fuzz.py --minutes $(MINUTES)
+	@QT_QPA_PLATFORM=offscreen .venv/bin/python tools/kills.py 500

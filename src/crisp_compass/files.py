@@ -122,12 +122,20 @@ def _mark(path: Path) -> str:
 
 def sweep(path: Path) -> None:
     """Remove what killed saves of this machine left beside a file."""
-    mark = _mark(path)
+    _sweep(path.parent, _mark(path))
+
+
+def sweep_folder(folder: Path) -> None:
+    """Remove what killed saves left in a folder that is this program's alone."""
+    _sweep(folder, ".")
+
+
+def _sweep(folder: Path, mark: str) -> None:
     try:
-        left = [e.name for e in os.scandir(path.parent) if e.name.startswith(mark) and e.name.endswith(_PART)]
+        left = [e.name for e in os.scandir(folder) if e.name.startswith(mark) and e.name.endswith(_PART)]
     except OSError:
         return
     for name in left:
-        pid = name.removeprefix(mark).split(".")[0]
+        pid = name.split(".")[-3]  # the name ends in the process, some letters, and the suffix
         if pid.isdigit() and not Path(f"/proc/{pid}").exists():
-            (path.parent / name).unlink(missing_ok=True)
+            (folder / name).unlink(missing_ok=True)

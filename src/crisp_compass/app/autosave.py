@@ -13,7 +13,7 @@ import platformdirs
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import parse_json, read_bench
 from crisp_compass.errors import Refusal
-from crisp_compass.files import read_text, write_atomically
+from crisp_compass.files import read_text, sweep_folder, write_atomically
 
 #: Unsaved work is never older than this and the time of one writing.
 AUTOSAVE_MS = 2500
@@ -82,6 +82,7 @@ def read_work(file: Path) -> tuple[Bench, Path | None, Path]:
 def leftovers() -> list[Leftover]:
     """Return unsaved work of sessions that no longer run, newest first; damaged files are put aside."""
     found = []
+    sweep_folder(autosave_folder())
     for file in autosave_folder().glob("*.json"):
         pid, _, rest = file.name.partition("-")
         if not pid.isdigit() or _born(pid) == rest.partition("-")[0] != "":

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QResizeEvent
+from PySide6.QtGui import QFontMetrics, QResizeEvent
 from PySide6.QtWidgets import (
     QDialog,
     QPushButton,
@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
+from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
 from crisp_compass.app.widgets.flow import FlowRow, Scroll
 from crisp_compass.app.widgets.lever import Choice, Lever
@@ -95,6 +96,9 @@ class LegPage(QWidget):
             tab.setCheckable(True)
             tab.setChecked(name == self.section)
             tab.setAccessibleName(f"Section {name}")
+            tab.setMinimumWidth(
+                QFontMetrics(font(12, bold=True)).horizontalAdvance(name) + 18
+            )  # bold while it is open
             tab.clicked.connect(lambda _on, n=name, t=tab: self._on_section(n, t))
             self.answer.top.add(tab, tail=True)
             self.tabs[name] = tab

@@ -43,7 +43,7 @@ class CarrierPage(LegPage):
         self.rows = Rows("Sampling and ripple", width=312)
         self.column.addWidget(beside(QWidget(), (self.gates, self.ripple), (self.rows,)), 1)
         self._levers: dict[str, Lever | Choice] = {
-            "depth": Lever("Voltage, of limit", "%", width=116),
+            "depth": Lever("Modulation depth", "%", width=116),
             "angle": Lever("Its angle", "deg", width=92),
             "shunts": Choice("Shunts", _SHUNTS, width=136),
             "settling": Lever("Amplifier settles", "s", width=116),

@@ -131,15 +131,15 @@ class OrdersPage(LegPage):
         self._job.refused.connect(self._on_refused)
         sheet = frame("sheet")
         grid = QGridLayout(sheet)
-        grid.setContentsMargins(14, 10, 14, 10)
+        grid.setContentsMargins(14, 6, 14, 6)
         grid.setHorizontalSpacing(8)
-        grid.setVerticalSpacing(3)
+        grid.setVerticalSpacing(1)
         grid.setColumnStretch(7, 1)
         for column, text in enumerate(_HEADS):
             grid.addWidget(label(text, "label"), 0, column)
         self.rows = {order: _TrialRow(self, order, grid, line) for line, order in enumerate(ORDERS, 1)}
         for line in range(1, 7):
-            grid.setRowMinimumHeight(line, 40)
+            grid.setRowMinimumHeight(line, 34)
         self.outlook = Rows("", prose=True)
         middle = QVBoxLayout()
         middle.setSpacing(8)

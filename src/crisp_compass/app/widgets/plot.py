@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import ArrayLike
-from PySide6.QtCore import QPointF, Qt
+from PySide6.QtCore import QPointF, QSize, Qt
 from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, QWidget
 
@@ -121,6 +121,10 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self._readout.setZValue(50)
         THEME.changed.connect(self.restyle)
         self.restyle()
+
+    def sizeHint(self) -> QSize:
+        """Ask for little: a plot takes what is left, and must not make a page scroll."""
+        return QSize(300, 140)
 
     def close(self) -> bool:
         """Close and stop following the theme: a closed plot has no items left to colour."""

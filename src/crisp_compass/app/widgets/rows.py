@@ -40,7 +40,10 @@ class Rows(QFrame):
         """Fill the rows."""
         if heading:
             self._heading.setText(heading)
-        self.setVisible(bool(rows or note or heading))  # an empty panel takes room and says nothing
+        if not (rows or note or heading):
+            self.hide()  # an empty panel takes room and says nothing
+        elif self.parent() is not None:
+            self.show()
         self._note.setText(note)
         while len(self._cells) < len(rows):
             name, value = label("", "label"), QLabel(self)
