@@ -107,6 +107,7 @@ class Tour:
         THEME.use("light")
         thruster.take_file(demo_folder() / "thruster" / "thruster-hand-turn.csv")
         self._wait(lambda: bool(thruster.document.bench.evidence.get("commutation")))
+        thruster.travel("commutation")
         self._picture(thruster, "commutation")
         self._end(thruster)
         return self.written

@@ -94,8 +94,8 @@ _VERDICTS: dict[tuple[bool, bool], tuple[str, tuple[str, ...]]] = {
 
 #: The four combinations of where shaft and encoder went, and what each means, for a table.
 COMBINATIONS: tuple[tuple[str, str], ...] = (
-    ("wanted, wanted", "both right: close the loop"),
-    ("wanted, other", "sensor runs the wrong way: exchange A and B (encoder) or two wires (halls)"),
-    ("other, other", "phase order wrong: exchange two motor leads, which mends both"),
-    ("other, wanted", "both reversed: it would run backwards"),
+    ("forward, forward", "both right: close the loop"),
+    ("forward, reverse", "sensor runs the wrong way: exchange A and B (encoder) or two wires (halls)"),
+    ("reverse, reverse", "phase order wrong: exchange two motor leads, which corrects both"),
+    ("reverse, forward", "both reversed: it would run backwards"),
 )
