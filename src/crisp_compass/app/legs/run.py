@@ -26,7 +26,7 @@ from crisp_compass.quantities import show
 from crisp_compass.voyage.checks import standing_stops
 from crisp_compass.voyage.course import BY_KEY
 from crisp_compass.voyage.design import build_drive
-from crisp_compass.voyage.open_points import edited_text
+from crisp_compass.voyage.open_points import edited_text, presumed_text
 from crisp_compass.voyage.scenarios import open_simulation
 
 FRAME_MS = 33
@@ -293,7 +293,8 @@ class RunPage(LegPage):
             else "simulated drive, off"
         )
         waits = self._waits()
-        reason = waits or (
+        said = presumed_text(self.document.bench, "run", "i_limit", "i_trip", "v_min")
+        reason = waits or (f"{said} " if said else "") + (
             "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
         )
         shown = f"{rpm:.0f}".replace("-0", "0") if abs(rpm) < 0.5 else f"{rpm:.0f}".replace("-", "−")
