@@ -129,7 +129,7 @@ def _mutate(data: Any, rng: np.random.Generator) -> None:
     if dice < 0.5:
         parent[key] = _HOSTILE[rng.integers(len(_HOSTILE))]
     elif dice < 0.65 and isinstance(parent[key], int | float) and not isinstance(parent[key], bool):
-        parent[key] = parent[key] * 10.0 ** rng.integers(-40, 40)
+        parent[key] = float(parent[key]) * 10.0 ** int(rng.integers(-40, 40))
     elif dice < 0.8:
         del parent[key]
     elif isinstance(parent, dict):

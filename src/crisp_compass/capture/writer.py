@@ -10,6 +10,7 @@ import polars as pl
 
 from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.estimates import FloatArray
+from crisp_compass.files import write_atomically
 from crisp_compass.quantities import UNITS
 
 
@@ -23,4 +24,4 @@ def write_capture(path: Path, time: FloatArray, columns: Mapping[str, FloatArray
         else:
             data[f"{name} [{unit}]"] = np.array([float(f"{v:.7g}") for v in values / UNITS[unit].factor])
     text = "".join(f"# {key}: {value}\n" for key, value in notes.items())
-    path.write_text(text + pl.DataFrame(data).write_csv(), encoding="utf-8")
+    write_atomically(path, text + pl.DataFrame(data).write_csv())

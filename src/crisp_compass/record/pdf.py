@@ -51,7 +51,8 @@ def _wrapped(text: str, *, x: float = _LEFT, width: int = 100, colour: str = _IN
 
 
 def _front(bench: Bench, when: str) -> Iterator[Line]:
-    yield [(_LEFT, bench.name, True, _INK)], 2
+    motor = bench.levers.plate.motor
+    yield [(_LEFT, f"{bench.name} · {motor}" if motor else bench.name, True, _INK)], 2
     intro = f"Bench record, written {when} by Crisp Compass {__version__}. Constants per phase of the star equivalent; currents are phase peaks; error bars are 95 % intervals."
     yield from _wrapped(intro, colour=_SOFT)
     yield from _wrapped(bench.notes)
