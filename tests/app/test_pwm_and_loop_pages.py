@@ -26,7 +26,7 @@ from crisp_compass.app.legs.weakening_page import WeakeningPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import write_capture
 from crisp_compass.loops.step_fit import Expected, respond
-from hands import copy_bench, drop, dropped, press_main, type_into
+from hands import answering, choose, copy_bench, drop, dropped, press_main, type_into
 
 
 def test_one_carrier_period_and_its_window(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
@@ -223,7 +223,14 @@ def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, wi
     window.travel("hand_over")
     hand = window.page
     assert isinstance(hand, HandOverPage)
-    hand.save_controller(tmp_path)
+    with answering(choose("Cancel")) as asked:  # nobody has entered the full scale and the word's length
+        hand.save_controller(tmp_path)
+    assert len(asked) == 1
+    assert not list(tmp_path.glob("cc_current_*"))
+    with answering(choose("Write all the same")):
+        hand.save_controller(tmp_path)
+    assert "Presumed: " in (tmp_path / "cc_current_fixed.c").read_text()
+    assert "Presumed" not in (tmp_path / "cc_current_float.c").read_text()
     names = sorted(p.name for p in tmp_path.glob("cc_current_*"))
     assert names == ["cc_current_fixed.c", "cc_current_fixed.h", "cc_current_float.c", "cc_current_float.h"]
     if shutil.which("gcc"):

@@ -18,6 +18,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.modulation.command_input import CommandMap, CommandSignal
 from crisp_compass.quantities import show
 from crisp_compass.voyage.evidence import Evaluated, findings_of
+from crisp_compass.voyage.open_points import presumed_text
 from crisp_compass.voyage.pwm_outlook import bench_command_map
 
 _CAUTION = (
@@ -83,7 +84,7 @@ class CommandPage(CaptureLeg):
             self.answer.show_answer(
                 f"{mapped.steps} steps",
                 f"of {mapped.speed_step * RPM_PER_RAD_S:.3g} rpm between the two duties",
-                f"Drop a capture of the command (0/1 or volts). {_CAUTION}",
+                f"{presumed_text(self.document.bench, 'plate', 'top_speed')} Drop a capture of the command (0/1 or volts). {_CAUTION}".strip(),
             )
         else:
             frequency, duty = evidence.estimates["frequency"].value, evidence.estimates["duty"].value

@@ -64,8 +64,8 @@ class MechanicsPage(CaptureLeg):
                 self.answer.show_answer(show(settled.value, "kg·m²"), "settled", bench.settled["mechanics"].reason)
             else:
                 self.answer.show_answer(
-                    show(plate.inertia, "kg·m²"),
-                    "by the plate until it is measured",
+                    self.empty_answer if plate.inertia is None else show(plate.inertia, "kg·m²"),
+                    "" if plate.inertia is None else "by the plate until it is measured",
                     f"{kt}Drop a run-up followed by a coast here (speed and i_q), load off, drive switched off at speed.",
                 )
             self.main_button.setText("Settle…")

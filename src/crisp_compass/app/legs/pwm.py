@@ -16,6 +16,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmFigures
 from crisp_compass.quantities import show, significant
 from crisp_compass.voyage.design import plan_bench_pwm, pwm_values
+from crisp_compass.voyage.open_points import presumed_text
 from crisp_compass.voyage.outlook import pwm_picture
 
 
@@ -73,7 +74,11 @@ class PwmPage(LegPage):
             return
         self.main_button.setEnabled(True)
         picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
-        stale = self.stale_text()
+        said = presumed_text(self.document.bench, "plate", "v_bus", "top_speed")
+        fields = presumed_text(
+            self.document.bench, "pwm", "timer_hz", "carrier_hz", "dead_time", "settling", "sample_time"
+        )
+        stale = self.stale_text() or f"{said} {fields}".strip()
         self.answer.show_answer(
             f"{show(figures.v_usable, 'V')} usable",
             f"phase peak, of {show(figures.v_limit, 'V')} linear limit; dead time costs {show(figures.dead_time_voltage, 'V')} a leg",

@@ -14,6 +14,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
+from crisp_compass.voyage.open_points import presumed_text
 from crisp_compass.voyage.supply import supply_outlook
 
 _BY_SOURCE = {
@@ -104,6 +105,9 @@ class SupplyPage(LegPage):
                 "peak current for a first run",
                 "Enter Kv or Kt on the motor's plate to see how far the bus reaches.",
             )
+        said = presumed_text(bench, "plate", "v_bus", "rated_current", "top_speed")
+        if said:
+            self.answer.show_reason(f"{said} {self.answer.reason}")
         self.findings.show_findings(outlook.findings)
         self.rows.show_rows(
             outlook.rows,
