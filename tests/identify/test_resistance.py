@@ -125,3 +125,10 @@ def test_any_shape_of_knee_leaves_the_bridge_calibrated() -> None:
         warned = any(f.level != "info" for f in found.findings)
         assert abs(estimate.value - r) < 5 * estimate.u or warned, (k, estimate, r)
     assert 0.87 * n <= hits <= n
+
+
+def test_a_table_without_time_is_refused() -> None:
+    """Found by fuzzing: a file that may be a table reached the plateaus without a time."""
+    made = staircase(0.5, [1, 2, 3, 4], seed=1)
+    with pytest.raises(Refusal, match="there is no time column"):
+        fit_resistance(Capture("x.csv", np.empty(0), dict(made.columns)))

@@ -109,6 +109,10 @@ def fit_resistance(
     Refusal
         Missing or constant channel, too few levels, currents all alike, reversed sign.
     """
+    if not len(capture.time):
+        raise Refusal(
+            "there is no time column", "name it t [s] or map it: t=SOURCE", where=capture.source, code="channels"
+        )
     bridge = "v_ab" not in capture and "v_cmd" in capture
     name = "v_cmd" if bridge else "v_ab"
     factor = 1.0 if bridge else circuit_factor(capture)

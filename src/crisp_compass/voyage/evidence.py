@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
+from pydantic import ValidationError
 
 from crisp_compass.bench.models import (
     Bench,
@@ -114,6 +115,22 @@ def evaluate(
         slot = capture.notes.get("axis", "").strip().lower() if leg == "inductance" else ""
         slot = "angle" if "l_ab" in capture else slot if slot in ("d", "q") else ""
         slot = "current" if isinstance(result, SaturationResult) and not slot else slot
+    try:
+        evidence = _evidence(bench, leg, file, base, when, tuple(columns), slot, capture, result)
+    except ValidationError:  # an estimate that no motor can have: a unit or a factor slipped
+        raise Refusal(
+            "what the capture says is not possible for a motor",
+            "check the channels' units and factors",
+            where=str(file),
+        ) from None
+    return Evaluated(leg, capture, result, evidence)
+
+
+def _evidence(
+    bench: Bench, leg: Topic, file: Path, base: Path, when: str, columns: tuple[str, ...], slot: str, capture: Capture,
+    result: Result | AngleResult | CommandSignal | StepFit,
+) -> Evidence:  # fmt: skip
+    """Return the evidence record of a result; raises ValidationError where an estimate is beyond all ranges."""
     halls = hall_record(result) if isinstance(result, HallTable) else None
     if isinstance(result, Result):
         estimates = {k: _trusted(bench, leg, k, e) for k, e in result.estimates.items()}
@@ -125,11 +142,10 @@ def evaluate(
         slot, estimates = "step", step_values(result)
     else:
         slot, estimates = angle_values(bench, result)
-    evidence = Evidence(
-        file=os.path.relpath(file.resolve(), base.resolve()), sha256=sha256_of(file), slot=slot, columns=tuple(columns), when=when,
+    return Evidence(
+        file=os.path.relpath(file.resolve(), base.resolve()), sha256=sha256_of(file), slot=slot, columns=columns, when=when,
         method=result.method, estimates=estimates, findings=tuple(FoundNote(**f.__dict__) for f in result.findings), halls=halls,
     )  # fmt: skip
-    return Evaluated(leg, capture, result, evidence)
 
 
 def evidence_path(base: Path, file: str, picked: Collection[str] = ()) -> Path:
