@@ -487,6 +487,9 @@ class Bench(_Frozen):
     @model_validator(mode="after")
     def _whole(self) -> Self:
         """Refuse what is well formed and cannot be: a topic without its values, evidence without its estimates."""
+        for topic in self.entered:
+            if topic not in Levers.model_fields:
+                raise ValueError(f"entered.{topic[:20]}: there is no such topic")
         for topic, settled in self.settled.items():
             _check_values(topic, settled)
             if settled.levers:

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from pydantic import ValidationError
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Quantity
@@ -27,6 +28,16 @@ SPEED_INPUTS = (
 )  # fmt: skip
 
 
+def _quantities(values: dict[str, tuple[float, str]]) -> dict[str, Quantity]:
+    """Return values with their units; raises Refusal where one is beyond what anything on a bench can be."""
+    try:
+        return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+    except ValidationError:
+        raise Refusal(
+            "with these constants the design gives figures that no firmware can hold", "check the settled constants"
+        ) from None
+
+
 def plate_values(bench: Bench) -> dict[str, Quantity]:
     """Return what settling the plate settles."""
     p = bench.levers.plate
@@ -40,7 +51,7 @@ def plate_values(bench: Bench) -> dict[str, Quantity]:
             "viscous": (p.viscous, "N·m·s/rad"),
             "coulomb": (p.coulomb, "N·m"),
         }
-    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+    return _quantities(values)
 
 
 def inductance_values(bench: Bench) -> dict[str, Quantity]:
@@ -140,7 +151,7 @@ def pwm_values(figures: PwmFigures) -> dict[str, Quantity]:
         "dead_time_counts": (float(figures.dead_time_counts), ""), "v_limit": (figures.v_limit, "V"), "v_command": (figures.budget.command, "V"), "v_usable": (figures.v_usable, "V"),
         "dead_time_voltage": (figures.dead_time_voltage, "V"), "loop_delay": (figures.loop_delay, "s"),
     }  # fmt: skip
-    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+    return _quantities(values)
 
 
 def design_current(bench: Bench) -> CurrentDesign:
@@ -169,7 +180,7 @@ def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
         "kp_d": (design.d.kp, "V/A"), "ki_d": (design.d.ki, "V/(A·s)"), "kp_q": (design.q.kp, "V/A"), "ki_q": (design.q.ki, "V/(A·s)"),
         "bandwidth_hz": (crossover, "Hz"), "phase_margin": (math.radians(design.q.margins.phase_margin_deg), "rad"),
     }  # fmt: skip
-    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+    return _quantities(values)
 
 
 def current_tracking(bench: Bench) -> tuple[float, float]:
@@ -230,7 +241,7 @@ def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
         "kp": (design.kp, "A/(rad/s)"), "ki": (design.ki, "A/rad"), "loop_hz": (1 / design.loop.ts, "Hz"),
         "filter_hz": (levers.filter_hz, "Hz"), "ramp": (levers.ramp, "rad/s²"),
     }  # fmt: skip
-    return {name: Quantity(value=value, unit=unit) for name, (value, unit) in values.items()}
+    return _quantities(values)
 
 
 def hall_edges(bench: Bench) -> FloatArray | None:
