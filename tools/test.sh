@@ -6,4 +6,4 @@ bin=.venv/bin
 echo "== lint ==";    "$bin/ruff" check src tests demo
 echo "== types ==";   "$bin/mypy"
 echo "== borders =="; "$bin/lint-imports" --no-cache
-echo "== tests ==";   exec env QT_QPA_PLATFORM=offscreen "$bin/python" -m pytest -n 2 --dist loadfile --durations=12 "$@"
+echo "== tests ==";   exec env QT_QPA_PLATFORM=offscreen "$bin/python" -m pytest -n 2 --dist worksteal --durations=12 "$@"

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.tokens import TOKENS
 from crisp_compass.app.widgets.lever import Lever
 from crisp_compass.app.window import Window
 from hands import copy_bench
@@ -82,6 +83,7 @@ def test_no_text_is_cut_and_nothing_overlaps(window: Window, qtbot: QtBot, winch
     application.installEventFilter(watch)
     for theme, sizes in (("light", SIZES), ("night", SIZES[1:2])):
         THEME.use(theme)
+        assert window.grab().toImage().pixelColor(300, 130).name().upper() == TOKENS[theme]["paper"]
         for key, names in window.sections.items():
             for section in names:
                 window.travel(key, section)

@@ -11,6 +11,17 @@ _FACTOR = 8
 LONG = 200_000
 
 
+def _blocks(extreme: np.ufunc, values: FloatArray, whole: int) -> FloatArray:
+    """Return the extreme of every block of eight among the first ``whole`` values, and of the rest.
+
+    Halving three times is several times faster than a reduction over so short an axis.
+    """
+    part = values[:whole]
+    for _ in range(3):
+        part = extreme(part[::2], part[1::2])
+    return np.append(part, extreme.reduce(values[whole:])) if whole < len(values) else part
+
+
 class Pyramid:
     """``x`` (n,) ascending and ``y`` (n,): each level keeps the least and the largest of blocks of the one below."""
 
@@ -22,10 +33,7 @@ class Pyramid:
             whole = len(low) // _FACTOR * _FACTOR
             if not whole:
                 break
-            low, high = (
-                np.append(f(a[:whole].reshape(-1, _FACTOR), axis=1), f(a[whole:]) if whole < len(a) else np.empty(0))
-                for f, a in ((np.min, low), (np.max, high))
-            )
+            low, high = (_blocks(f, a, whole) for f, a in ((np.minimum, low), (np.maximum, high)))
             size *= _FACTOR
             self._levels.append((size, low, high))
 
