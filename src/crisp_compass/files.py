@@ -136,6 +136,8 @@ def _sweep(folder: Path, mark: str) -> None:
     except OSError:
         return
     for name in left:
-        pid = name.split(".")[-3]  # the name ends in the process, some letters, and the suffix
+        pid = (
+            name.rsplit(".", 3)[-3] if name.count(".") > 2 else ""
+        )  # it ends in the process, some letters, and the suffix
         if pid.isdigit() and not Path(f"/proc/{pid}").exists():
             (folder / name).unlink(missing_ok=True)

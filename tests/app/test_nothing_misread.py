@@ -24,7 +24,7 @@ from crisp_compass.record.report import write_report
 from crisp_compass.voyage.course import BY_KEY, State, headline, state_of
 from crisp_compass.voyage.design import build_drive
 from crisp_compass.voyage.open_points import open_points
-from hands import answering, copy_bench, drop, press_main, type_into
+from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
 
 
@@ -133,6 +133,12 @@ def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, q
         drop(window, tmp_path / "two.csv")
         qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
     assert (len(asked), len(again)) == (1, 0)
+    assert "channels mapped as t=TIME, v_ab=CH1, i_a=CH2*10@0.02" in window.statusBar().currentMessage()
+    window.travel("flux")  # there CH2 would be another voltage: what was said on Resistance is not taken over
+    with answering(choose("Cancel")) as elsewhere:
+        drop(window, tmp_path / "two.csv")
+        qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+    assert len(elsewhere) == 1
     for evidence in window.document.bench.evidence["resistance"][1:]:
         assert evidence.columns[-1] == "i_a=CH2*10@0.02"
         assert evidence.estimates["resistance"].value == pytest.approx(0.5, rel=5e-3)

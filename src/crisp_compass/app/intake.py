@@ -86,7 +86,7 @@ class Intake(QObject):
             return
         arrival = self._now = self._queue.popleft()
         bench, base = standing(self._document.bench), self._document.base
-        columns = arrival.columns or self._remembered(arrival.path)
+        columns = arrival.columns or self._remembered(arrival)
         self._on_progress(0.0)
         self._job.ask_reporting(lambda report: _take(bench, replace(arrival, columns=columns), base, report))
 
@@ -118,25 +118,29 @@ class Intake(QObject):
         stored = self._settings.value("mappings")
         return dict(stored) if isinstance(stored, dict) else {}
 
-    def _remembered(self, path: Path) -> tuple[str, ...]:
-        """Return the mappings said for a file with these very columns, if any."""
-        return tuple(self._mappings().get(_head(path), ()))
+    def _remembered(self, arrival: Arrival) -> tuple[str, ...]:
+        """Return the mappings said on this leg for a file with these very columns, if any: a scope's CH2 is a current on one
+        leg and a voltage on another."""
+        return tuple(self._mappings().get(_head(arrival), ()))
 
-    def remember_mappings(self, path: Path, columns: tuple[str, ...]) -> None:
-        """Keep what was said of a file's columns for the next file that has the same ones."""
-        head = _head(path)
+    def remember_mappings(self, arrival: Arrival, columns: tuple[str, ...]) -> None:
+        """Keep what was said of a file's columns for the leg's next file that has the same ones."""
+        head = _head(arrival)
         if head:
             kept = {**self._mappings(), head: list(columns)}
             self._settings.setValue("mappings", dict(list(kept.items())[-40:]))
 
 
-def _head(path: Path) -> str:
-    """Return what the header says of its columns, or an empty text where they are known here or cannot be read."""
+def _head(arrival: Arrival) -> str:
+    """Return the leg and what the header says of its columns, or an empty text where either is not known."""
+    leg = arrival.leg or arrival.here
     try:
-        dialect = detect(path)
+        dialect = detect(arrival.path)
     except (Refusal, OSError):
         return ""
-    return "\t".join(f"{n} [{u or ''}]" for n, u in zip(dialect.names, dialect.units, strict=True))
+    return leg and f"{leg}\n" + "\t".join(
+        f"{n} [{u or ''}]" for n, u in zip(dialect.names, dialect.units, strict=True)
+    )
 
 
 def _take(bench: Bench, arrival: Arrival, base: Path, report: Progress) -> Evaluated:

@@ -420,6 +420,10 @@ class Window(QMainWindow):
     def _on_taken(self, evaluated: Evaluated) -> None:
         """Say where a capture went, unless the person is looking at it."""
         key, section = evaluated.leg, section_of(evaluated)
+        if evaluated.evidence.columns:
+            self.say(
+                f"{Path(evaluated.evidence.file).name}: channels mapped as {', '.join(evaluated.evidence.columns)}"
+            )
         page = self.page
         if page.key == key and (page.section == section or not section):
             return
@@ -441,7 +445,7 @@ class Window(QMainWindow):
             self._on_capture_refused(arrival, refusal)
             return
         columns = dialog.mappings()
-        self.intake.remember_mappings(arrival.path, columns)
+        self.intake.remember_mappings(arrival, columns)
         self.intake.add(Arrival(arrival.path, arrival.leg, arrival.here, columns, asked=True), first=True)
 
     # ---- help and end

@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from crisp_compass.bench.models import Bench, Levers, Settled, Topic
+from crisp_compass.bench.models import Bench, Levers, Topic
 
 #: Fields that state a fact of this bench's hardware: their defaults are presumed until somebody says that they are right.
 PRESUMABLE: dict[str, tuple[str, ...]] = {
@@ -123,8 +123,3 @@ def standing(bench: Bench, besides: str = "") -> Bench:
             page = getattr(bench.levers, topic)
             back[topic] = type(page).model_validate({**page.model_dump(), **{e.field: e.then for e in changed}})
     return bench.model_copy(update={"levers": bench.levers.model_copy(update=back)}) if back else bench
-
-
-def with_snapshot(settled: Settled, bench: Bench, topic: Topic) -> Settled:
-    """Return a settled topic that remembers the fields it was made from."""
-    return settled.model_copy(update={"levers": snapshot(bench, topic)})
