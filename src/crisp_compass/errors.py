@@ -25,6 +25,9 @@ class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunct
         self.where = where
         self.code = code
 
+    def __reduce__(self) -> tuple[object, ...]:
+        return _refusal, (self.problem, self.remedy, self.where, self.code)
+
     def at(self, where: str) -> Refusal:
         """Return the same refusal, with the place named if it was not known before."""
         return self if self.where else Refusal(self.problem, self.remedy, where=where, code=self.code)
@@ -38,3 +41,7 @@ class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunct
 
     def __str__(self) -> str:
         return self.sentence
+
+
+def _refusal(problem: str, remedy: str, where: str, code: str) -> Refusal:
+    return Refusal(problem, remedy, where=where, code=code)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import pickle
 import re
 import shutil
 import subprocess
@@ -13,9 +14,11 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
+from crisp_compass.errors import Refusal
 from crisp_compass.record.export import export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
+from crisp_compass.record.save import save_record
 from crisp_compass.voyage.evidence import add_evidence, evaluate
 
 
@@ -94,6 +97,14 @@ def test_pdf_record_has_a_page_for_every_capture(winch: Path) -> None:
     content = write_pdf(load_bench(winch), winch.parent, "2026-05-12 15:00")
     assert content.startswith(b"%PDF-")
     assert len(re.findall(rb"/Type\s*/Page\b", content)) >= 6  # values, four captures, ledger
+
+
+def test_a_record_is_saved_by_its_suffix_and_refusals_travel_between_processes(winch: Path, tmp_path: Path) -> None:
+    with pytest.raises(Refusal) as refused:
+        save_record(tmp_path / "r.docx", load_bench(winch), winch.parent, "now")
+    again = pickle.loads(pickle.dumps(refused.value))
+    assert again.sentence == refused.value.sentence
+    assert "end the name in .html or .pdf" in again.remedy
 
 
 def test_settings_without_uncertainty_need_none() -> None:

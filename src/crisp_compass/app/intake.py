@@ -12,6 +12,7 @@ from crisp_compass.app.autosave import now
 from crisp_compass.app.bench_files import keep_picked
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
+from crisp_compass.app.widgets.pyramid import prepare_pyramids
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Topic
 from crisp_compass.capture import Capture, Progress, read_capture
@@ -147,6 +148,7 @@ def _take(bench: Bench, arrival: Arrival, base: Path, report: Progress) -> Evalu
     """Read a capture, find out where it belongs, evaluate it; runs off the window's thread."""
     capture = read_capture(arrival.path, arrival.columns, need_time=False, progress=report)
     leg = _leg_of(bench, arrival, capture)
+    prepare_pyramids(capture.time, capture.columns)
     return evaluate(
         bench, leg, arrival.path, base=base, when=now(), columns=arrival.columns, progress=report, capture=capture
     )

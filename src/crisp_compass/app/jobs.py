@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 import contextlib
+import multiprocessing
 from collections.abc import Callable
+from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
-from PySide6.QtCore import QObject, QRunnable, QThreadPool, Signal
+from PySide6.QtCore import QObject, QRunnable, QThreadPool, QTimer, Signal
 
 from crisp_compass.app.logs import LOG
 from crisp_compass.capture import CancelledError, Progress
@@ -44,6 +47,15 @@ class _Work(QRunnable):
             getattr(self._signals, name).emit(self._generation, payload)
 
 
+def _apart(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
+    # spawned, because a fork would copy a process with running threads and an open window
+    with ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("spawn")) as pool:
+        try:
+            return pool.submit(function, *arguments).result()
+        except BrokenProcessPool:
+            raise Refusal("the process that worked on it ended early", "try again") from None
+
+
 class Job(QObject):
     """One kind of question; asking again makes earlier answers void. ``busy`` follows its work."""
 
@@ -66,7 +78,9 @@ class Job(QObject):
         self._generation += 1
         self.running = True
         self.busy.emit(True)
-        QThreadPool.globalInstance().start(_Work(self._generation, function, self._signals))
+        work = _Work(self._generation, function, self._signals)
+        # after what is due to be painted: a thread that wants the interpreter at the same time doubles the time of a page
+        QTimer.singleShot(0, self, lambda: QThreadPool.globalInstance().start(work))
 
     def ask_reporting(self, function: Callable[[Progress], Any]) -> None:
         """Run ``function`` with a progress reporter that also stops it once the question is void."""
@@ -79,6 +93,10 @@ class Job(QObject):
                 self._signals.progress.emit(generation, part)
 
         self.ask(lambda: function(report))
+
+    def ask_apart(self, function: Callable[..., Any], *arguments: Any) -> None:
+        """Run a function of the core in a process of its own; it, its arguments and its result can be pickled."""
+        self.ask(lambda: _apart(function, arguments))
 
     def cancel(self) -> None:
         """Drop whatever is under way."""

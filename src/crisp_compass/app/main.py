@@ -31,6 +31,9 @@ def make_application() -> QApplication:
     application.setStyle("Fusion")
     application.setWindowIcon(QIcon(str(files("crisp_compass.app") / "assets" / "crisp-compass.svg")))
     load_fonts()
+    sys.setswitchinterval(
+        0.0005
+    )  # at the usual 5 ms a calculation in a thread holds every repaint up several times over
     # the axes of plots are kept as pictures; on a large screen they would not fit the usual cache and be drawn every frame
     QPixmapCache.setCacheLimit(256 * 1024)
     THEME.use(THEME.name)

@@ -121,20 +121,10 @@ def report(
 ) -> None:
     """Write the record of the bench as one HTML or PDF file."""
     from crisp_compass.bench import load_bench
-    from crisp_compass.files import write_atomically
-    from crisp_compass.record.report import write_report
+    from crisp_compass.record.save import save_record
     from crisp_compass.voyage.open_points import check_bench
 
     loaded = load_bench(bench)
-    path = _target(output)
-    when = datetime.now().isoformat(" ", "minutes")
-    if path.suffix.lower() == ".pdf":
-        from crisp_compass.record.pdf import write_pdf
-
-        write_atomically(path, write_pdf(loaded, Path(bench).parent, when))
-    elif path.suffix.lower() in (".html", ".htm"):
-        write_atomically(path, write_report(loaded, Path(bench).parent, when))
-    else:
-        raise Refusal(f"a record cannot be written as “{path.suffix}”", "end the name in .html or .pdf", where=output)
+    save_record(_target(output), loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes"))
     findings = [f for f in check_bench(loaded) if f.level != "info"]
     emit("report", json, findings=findings, keys={"output": output}, text=[f"Written to {output}"])

@@ -18,6 +18,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import export_settings
+from crisp_compass.record.save import save_record
 from crisp_compass.voyage.open_points import open_points, presumed_text
 
 
@@ -143,21 +144,10 @@ class HandOverPage(LegPage):
         self.buttons["record"].setText("Writing record…" if busy else "Save record…")
 
     def save_record(self, path: Path) -> None:
-        """Write the record off the window's thread (its plots are made anew)."""
-        bench, base, when = self.document.bench, self.document.base, now().replace("T", " ")[:16]
-        picked = frozenset(self.document.picked)
-
-        def work() -> str:
-            from crisp_compass.record.pdf import write_pdf
-            from crisp_compass.record.report import write_report
-
-            pdf = path.suffix.lower() == ".pdf"
-            write_atomically(
-                path, write_pdf(bench, base, when, picked) if pdf else write_report(bench, base, when, picked)
-            )
-            return path.name
-
-        self._report.ask(work)
+        """Write the record in a process of its own: drawing its figures would hold the window up in a thread."""
+        document = self.document
+        when = now().replace("T", " ")[:16]
+        self._report.ask_apart(save_record, path, document.bench, document.base, when, frozenset(document.picked))
 
     def leave(self) -> None:
         """Let a record under way finish; only its message is dropped."""

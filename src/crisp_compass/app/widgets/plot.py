@@ -17,12 +17,14 @@ from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, Q
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.theme import FAMILY, THEME, font
-from crisp_compass.app.widgets.pyramid import LONG, Pyramid
+from crisp_compass.app.widgets.pyramid import Pyramid, pyramid_of
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.quantities import show
 
 _PREFIXED = {"s", "V", "A", "H"}
+#: Smooth curves of more points are thinned for drawing.
+_MANY = 4000
 _DASHES = {"solid": Qt.PenStyle.SolidLine, "dash": Qt.PenStyle.DashLine, "dot": Qt.PenStyle.DotLine}
 
 
@@ -220,12 +222,21 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         """Put data into a declared curve; a dense one that is long shows the extremes of what each pixel covers."""
         xs, ys = np.asarray(x), np.asarray(y)
         self._long.pop(key, None)
-        if key in self._dense and len(xs) > LONG and bool(np.isfinite(ys).all()):
-            self._long[key] = Pyramid(xs, ys)
+        long = pyramid_of(xs, ys) if key in self._dense else None
+        if long is not None:
+            self._long[key] = long
             self._show_long(key, float(xs[0]), float(xs[-1]))
         else:
+            self._thin(key, xs)
             self._curves[key][0].setData(xs, ys)
         self._name_curves()
+
+    def _thin(self, key: str, x: np.ndarray) -> None:
+        """Draw a long smooth curve by the extremes of each pixel too: fifty thousand antialiased points hold the window up."""
+        item, style = self._curves[key]
+        many = len(x) > _MANY and not style["symbol"] and bool((np.diff(x) > 0).all())
+        if key not in self._dense and item.opts["autoDownsample"] != many:
+            item.setDownsampling(ds=1, auto=many, method="peak")
 
     def _show_long(self, key: str, left: float, right: float) -> None:
         self._curves[key][0].setData(*self._long[key].view(left, right))

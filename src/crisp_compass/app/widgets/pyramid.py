@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import weakref
+from collections.abc import Mapping
+
 import numpy as np
 
 from crisp_compass.estimates import FloatArray
@@ -53,3 +56,22 @@ class Pyramid:
         x[1::2] = self.x[np.minimum(np.arange(a, b) * size + size // 2, len(self.x) - 1)]
         y[::2], y[1::2] = low[a:b], high[a:b]
         return x, y
+
+
+_READY: dict[int, tuple[weakref.ref[FloatArray], Pyramid]] = {}
+
+
+def prepare_pyramids(x: FloatArray, channels: Mapping[str, FloatArray]) -> None:
+    """Build the extremes of long channels ahead, off the window's thread; each is kept as long as its channel."""
+    for y in channels.values():
+        if len(x) == len(y) > LONG and bool(np.isfinite(y).all()):
+            key = id(y)
+            _READY[key] = (weakref.ref(y, lambda _, k=key: _READY.pop(k, None)), Pyramid(x, y))  # type: ignore[misc]
+
+
+def pyramid_of(x: FloatArray, y: FloatArray) -> Pyramid | None:
+    """Return the extremes of a long channel, built ahead or now; nothing for one that is short or not finite."""
+    ready = _READY.get(id(y))
+    if ready is not None and ready[0]() is y and ready[1].x is x:
+        return ready[1]
+    return Pyramid(x, y) if len(y) > LONG and bool(np.isfinite(y).all()) else None
