@@ -15,16 +15,16 @@ from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture
 from crisp_compass.commutation.alignment import propose_fields
+from crisp_compass.course import design
+from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
 from crisp_compass.plant.parameters import ALIGN, CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, join
 from crisp_compass.plant.standstill import Pulses, align, pulse_currents
-from crisp_compass.voyage import design
-from crisp_compass.voyage.cable import FRAME, set_reading
-from crisp_compass.voyage.checks import record_choice, record_reading, record_typed, skip_check
-from crisp_compass.voyage.evidence import add_evidence, evaluate
-from crisp_compass.voyage.interference import add_spike
-from crisp_compass.voyage.wiring import set_lead
+from crisp_compass.preparation.checks import record_choice, record_reading, record_typed, skip_check
+from crisp_compass.preparation.interference import add_spike
+from crisp_compass.preparation.sensor_cable import FRAME, set_reading
+from crisp_compass.preparation.wiring import set_lead
 
 HERE = Path(__file__).parent
 WINCH = Machine(r=0.4127, ld=0.981e-3, lq=1.214e-3, psi=16.83e-3, pole_pairs=7.0)
@@ -229,10 +229,10 @@ def ledger(bench: Bench, minute: int, kind: str, text: str, value: Quantity | No
     )
 
 
-def levers(bench: Bench, topic: str, **fields: object) -> Bench:
+def settings(bench: Bench, topic: str, **fields: object) -> Bench:
     """Set fields of a page."""
-    page = getattr(bench.levers, topic).model_copy(update=fields)
-    return bench.model_copy(update={"levers": bench.levers.model_copy(update={topic: page})})
+    page = getattr(bench.settings, topic).model_copy(update=fields)
+    return bench.model_copy(update={"settings": bench.settings.model_copy(update={topic: page})})
 
 
 def ohms(value: float) -> Quantity:
@@ -276,11 +276,11 @@ def make_winch(folder: Path) -> None:
     aligned(WINCH, WINCH_LOAD, 3.0, folder / "winch-align.csv")
     pulsed(WINCH, WINCH_LOAD, folder / "winch-pulses.csv")
     bench = Bench(name="Winch", notes="Lake-survey buoy, sonde winch. Invented motor; every capture is simulated.")
-    bench = levers(
+    bench = settings(
         bench, "plate", motor="WN-48/7 servo", pole_pairs=7, v_bus=48.0, rated_current=6.0, top_speed=2000 * 2 * math.pi / 60,
         inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3, sensor="encoder", counts_per_rev=8192, kv=47.0,
     )  # fmt: skip
-    bench = levers(
+    bench = settings(
         bench,
         "supply",
         source="battery",
@@ -290,11 +290,11 @@ def make_winch(folder: Path) -> None:
         drive_peak=25.0,
         drive_base="peak",
     )
-    bench = levers(bench, "resistance", temperature=23.5)
-    bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=20e3, dead_time=160e-9)
-    bench = levers(bench, "current_loop", bandwidth_hz=1200.0, step=3.0)
-    bench = levers(bench, "speed_loop", a=3.0, filter_hz=400.0, ramp=1500.0)
-    bench = levers(bench, "run", speed=120.0, i_limit=8.0, i_trip=14.0, v_min=30.0)
+    bench = settings(bench, "resistance", temperature=23.5)
+    bench = settings(bench, "pwm", timer_hz=168e6, carrier_hz=20e3, dead_time=160e-9)
+    bench = settings(bench, "current_loop", bandwidth_hz=1200.0, step=3.0)
+    bench = settings(bench, "speed_loop", a=3.0, filter_hz=400.0, ramp=1500.0)
+    bench = settings(bench, "run", speed=120.0, i_limit=8.0, i_trip=14.0, v_min=30.0)
     bench = settled(bench, "plate", design.plate_values(bench), "from the motor plate and the supply on the bench", 0)
     bench = ledger(bench, 1, "note", "on the bench, clamped, drum off the shaft")
     for minute, kind, value in ((2, "lead", 0.05), (3, "ruv", 0.88), (3, "rvw", 0.87), (4, "rwu", 0.88)):
@@ -366,18 +366,18 @@ def make_thruster(folder: Path) -> None:
         name="Thruster",
         notes="Lake-survey buoy, thruster outrunner with a confusing hall cable. Invented motor; every capture is simulated.",
     )
-    bench = levers(
+    bench = settings(
         bench, "plate", motor="TH-24 outrunner", pole_pairs=6, v_bus=24.0, rated_current=18.0, top_speed=6000 * 2 * math.pi / 60,
         inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3, sensor="halls", kv=430.0,
         r=0.13, inductance=90e-6,
     )  # fmt: skip
-    bench = levers(bench, "pwm", timer_hz=168e6, carrier_hz=24e3, dead_time=300e-9)
-    bench = levers(bench, "current_loop", bandwidth_hz=1500.0, step=5.0)
-    bench = levers(bench, "speed_loop", a=4.0, filter_hz=200.0, ramp=1200.0)
-    bench = levers(bench, "run", speed=300.0, i_limit=20.0, i_trip=40.0, v_min=14.0)
+    bench = settings(bench, "pwm", timer_hz=168e6, carrier_hz=24e3, dead_time=300e-9)
+    bench = settings(bench, "current_loop", bandwidth_hz=1500.0, step=5.0)
+    bench = settings(bench, "speed_loop", a=4.0, filter_hz=200.0, ramp=1200.0)
+    bench = settings(bench, "run", speed=300.0, i_limit=20.0, i_trip=40.0, v_min=14.0)
     bench = settled(bench, "plate", design.plate_values(bench), "from the data sheet", 0)
     bench = ledger(bench, 1, "note", "propeller off, stator clamped; hall cable colours do not match the drawing")
-    bench = levers(
+    bench = settings(
         bench, "supply", source="battery", v_empty=21.0, v_full=29.4, drive_continuous=60.0, drive_base="peak"
     )
     bench = wired(bench, (("violet", "1"), ("orange", "2"), ("grey", "3"), ("green-yellow", "PE")))

@@ -13,7 +13,7 @@ from PySide6.QtTest import QTest
 from PySide6.QtWidgets import QAbstractButton, QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
-from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.app.window import Window
 
@@ -90,9 +90,9 @@ def copy_bench(path: Path, folder: Path) -> Path:
     return folder / path.name
 
 
-def type_into(qtbot: QtBot, lever: Lever, text: str) -> None:
-    """Type over a lever's text and press Enter."""
-    lever.edit.setFocus()
-    lever.edit.selectAll()
-    qtbot.keyClicks(lever.edit, text)
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+def type_into(qtbot: QtBot, number: NumberField, text: str) -> None:
+    """Type over a number's text and press Enter."""
+    number.edit.setFocus()
+    number.edit.selectAll()
+    qtbot.keyClicks(number.edit, text)
+    qtbot.keyClick(number.edit, Qt.Key.Key_Return)

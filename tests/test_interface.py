@@ -15,7 +15,7 @@ import pytest
 
 import crisp_compass
 
-CORE = ("capture", "identify", "commutation", "modulation", "loops", "plant", "bench", "voyage", "record")
+CORE = ("capture", "identify", "commutation", "modulation", "loops", "plant", "bench", "motor", "preparation", "course", "studies", "record")
 SRC = Path(crisp_compass.__file__).parent
 
 

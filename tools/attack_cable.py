@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.voyage.cable import FRAME, identify_cable, set_reading
+from crisp_compass.preparation.sensor_cable import FRAME, identify_cable, set_reading
 
 _NAMES = (
     "brown",

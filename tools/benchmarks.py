@@ -20,12 +20,12 @@ from crisp_compass.app.main import make_application
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
+from crisp_compass.course.design import build_drive, design_current
 from crisp_compass.plant import kernels
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation
-from crisp_compass.voyage.design import build_drive, design_current
-from crisp_compass.voyage.orders import expect_orders
-from crisp_compass.voyage.robustness import current_band
+from crisp_compass.studies.lead_orders import expect_orders
+from crisp_compass.studies.step_band import current_band
 
 DEMO = Path(__file__).resolve().parent.parent / "demo"
 
@@ -126,7 +126,7 @@ def kernel_against_c() -> None:
     drive = build_drive(bench)
     drive = drive._replace(sensing=drive.sensing._replace(noise=0.0, offset_a=0.0, offset_b=0.0))
     m, load, inv, sensing, c = drive
-    steps, target = 400_000, bench.levers.run.speed
+    steps, target = 400_000, bench.settings.run.speed
     figures = (
         m.r, m.ld, m.lq, m.psi, m.pole_pairs, *load, *inv, sensing.full_scale, sensing.step, sensing.counts_per_rev, c.ts, c.kp_d, c.ki_d, c.kp_q,
         c.ki_q, c.speed_divider, c.kp_speed, c.ki_speed, c.speed_filter, c.i_limit, c.i_trip, c.v_min, c.ramp, c.stall_time,
@@ -142,7 +142,7 @@ def kernel_against_c() -> None:
             sim.command(SPEED, speed=target)
             out = np.zeros((steps + 2, len(kernels.OUT)))
             start = time.perf_counter()
-            kernels.run(sim.state, sim.drive, sim.inputs, sim._edges, sim._believed, steps, 1, out)
+            kernels.run(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, steps, 1, out)
             ours.append(time.perf_counter() - start)
             text = subprocess.run([str(program)], input=given, capture_output=True, text=True, check=True).stdout
             seconds, speed, fault = text.split()
@@ -163,8 +163,8 @@ def thousand_runs() -> None:
     print(f"a thousand current steps    {median_seconds(lambda: current_band(bench, design), 5):.2f} s")
 
 
-def levers() -> None:
-    """Measure from a lever's step to the redrawn plots, in the real window."""
+def settings() -> None:
+    """Measure from a number's step to the redrawn plots, in the real window."""
     application = make_application()
     with tempfile.TemporaryDirectory() as folder:
         window = Window(QSettings(str(Path(folder) / "s.ini"), QSettings.Format.IniFormat))
@@ -173,16 +173,16 @@ def levers() -> None:
         for leg, field in (("current_loop", "bandwidth_hz"), ("speed_loop", "a"), ("pwm", "carrier_hz")):
             window.travel(leg)
             application.processEvents()
-            lever = window.page._levers[field]  # type: ignore[attr-defined]
+            number = window.page._fields[field]  # type: ignore[attr-defined]
             times = []
             for k in range(80):
                 start = time.perf_counter()
-                lever.step(k < 40)
+                number.step(k < 40)
                 application.processEvents()
                 times.append(1e3 * (time.perf_counter() - start))
             worst = sorted(times)[-4]
             print(
-                f"lever to redrawn plot       {leg}: median {statistics.median(times):.0f} ms, 95 % below {worst:.0f} ms"
+                f"number to redrawn plot       {leg}: median {statistics.median(times):.0f} ms, 95 % below {worst:.0f} ms"
             )
         window.page.leave()
         window.document.undo_stack.setClean()
@@ -198,7 +198,7 @@ def main() -> None:
     lead_orders()
     kernel_against_c()
     thousand_runs()
-    levers()
+    settings()
     loop_gaps.measure()
 
 

@@ -17,35 +17,37 @@ from crisp_compass.bench.entered import edits, presumed_for, standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import make_profile
 from crisp_compass.bench.store import dump_bench
-from crisp_compass.errors import Refusal
-from crisp_compass.record.c_controller import controller_sources
-from crisp_compass.record.export import FORMATS, export_settings
-from crisp_compass.record.pdf import write_pdf
-from crisp_compass.record.report import write_report
-from crisp_compass.record.tables import tables_of
-from crisp_compass.voyage import design
-from crisp_compass.voyage.cable import identify_cable
-from crisp_compass.voyage.course import LEGS, headline, state_of, waiting_text
-from crisp_compass.voyage.evidence import headline_of, torque_constant_of
-from crisp_compass.voyage.formats import format_picture, read_picture
-from crisp_compass.voyage.interference import judge_spikes
-from crisp_compass.voyage.open_points import next_bearing, open_points, stale_effect
-from crisp_compass.voyage.orders import expect_orders, turn_round
-from crisp_compass.voyage.outlook import predict_current_step, pwm_picture
-from crisp_compass.voyage.plate_outlook import plate_outlook
-from crisp_compass.voyage.pwm_outlook import (
+from crisp_compass.course import design
+from crisp_compass.course.captures import headline_of, torque_constant_of
+from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
+from crisp_compass.course.known import CONSTANTS, repeats_mean, side_by_side
+from crisp_compass.course.machine import known_halls
+from crisp_compass.course.number_formats import format_picture, read_picture
+from crisp_compass.course.open_points import next_bearing, open_points, stale_effect
+from crisp_compass.course.pwm_outlook import (
     bench_command_map,
     carrier_picture,
     dead_time_picture,
     scheme_rows,
 )
-from crisp_compass.voyage.sources import CONSTANTS, repeats_mean, side_by_side
-from crisp_compass.voyage.step_trials import advise, predicted_step, trial_rows
-from crisp_compass.voyage.supply import supply_outlook
-from crisp_compass.voyage.trial_drive import default_edge_speed, edge_cost, known_halls, trial_drive
-from crisp_compass.voyage.weakening_outlook import weakening_outlook
-from crisp_compass.voyage.wiring import consequence
-from crisp_compass.voyage.zero_outlook import align_outlook
+from crisp_compass.course.torque_speed import weakening_outlook
+from crisp_compass.course.waypoint import LEGS, headline, state_of, waiting_text
+from crisp_compass.errors import Refusal
+from crisp_compass.motor.plate_outlook import plate_outlook
+from crisp_compass.preparation.interference import judge_spikes
+from crisp_compass.preparation.sensor_cable import identify_cable
+from crisp_compass.preparation.supply import supply_outlook
+from crisp_compass.preparation.wiring import consequence
+from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.record.export import FORMATS, export_settings
+from crisp_compass.record.pdf import write_pdf
+from crisp_compass.record.report import write_report
+from crisp_compass.record.tables import tables_of
+from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
+from crisp_compass.studies.lead_orders import expect_orders, turn_round
+from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture
+from crisp_compass.studies.untuned_drive import untuned_drive
+from crisp_compass.studies.zero_search import align_outlook
 
 NOWHERE = Path("/nonexistent")
 #: A text that shows a figure gone wrong.
@@ -79,12 +81,12 @@ def _edges(bench: Bench) -> Any:
     if halls is None:
         raise Refusal("no halls")
     edges = np.sort([s.from_deg for s in halls.states.values()])
-    return edge_cost(bench, edges, bench.levers.commutation.edge_speed or default_edge_speed(bench)).ripple
+    return edge_cost(bench, edges, bench.settings.commutation.edge_speed or default_edge_speed(bench)).ripple
 
 
 QUICK: dict[str, Callable[[Bench], Any]] = {
     "plate": design.plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
-    "speed": _speed_design, "drive": design.build_drive, "trial drive": trial_drive, "usable": design.usable_voltage,
+    "speed": _speed_design, "drive": design.build_drive, "trial drive": untuned_drive, "usable": design.usable_voltage,
     "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
     "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
     "torque constant": torque_constant_of, "open points": open_points, "bearing": next_bearing,

@@ -30,10 +30,10 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.bench.store import dump_bench, load_bench
 from crisp_compass.capture import read_capture
+from crisp_compass.course.captures import evaluate, guess_leg
+from crisp_compass.course.open_points import open_points
 from crisp_compass.errors import Refusal
 from crisp_compass.record.export import export_settings
-from crisp_compass.voyage.evidence import evaluate, guess_leg
-from crisp_compass.voyage.open_points import open_points
 
 SLOW_S = 5.0
 _TOKENS = (
@@ -106,7 +106,7 @@ def one_capture(path: Path, *, fit: bool) -> None:
     bench = Bench()
     bench = bench.model_copy(
         update={
-            "levers": bench.levers.model_copy(update={"plate": bench.levers.plate.model_copy(update={"kv": 100.0})})
+            "settings": bench.settings.model_copy(update={"plate": bench.settings.plate.model_copy(update={"kv": 100.0})})
         }
     )
     try:

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from annotated_types import Ge, Gt, Le, Lt
 
-from crisp_compass.bench.models import Bench, Levers, Quantity, Settled
+from crisp_compass.bench.models import Bench, Quantity, Settings, Settled
 from crisp_compass.bench.ranges import MORE_VALUES, VALUES
 
 DEMO = Path(__file__).resolve().parent.parent / "demo"
@@ -63,13 +63,13 @@ def _field(model: type, name: str, rng: np.random.Generator) -> Any:
 def random_bench(rng: np.random.Generator) -> Bench:
     """Return a bench whose fields and settled values lie anywhere in the allowed ranges."""
     pages = {}
-    for topic, info in Levers.model_fields.items():
+    for topic, info in Settings.model_fields.items():
         model = info.annotation
         assert model is not None
         pages[topic] = model.model_validate({name: _field(model, name, rng) for name in model.model_fields})  # type: ignore[attr-defined]
     family = "sinusoidal" if rng.random() < 0.85 else pages["plate"].family
     pages["plate"] = pages["plate"].model_copy(update={"family": family})
-    bench = Bench(levers=Levers(**pages))
+    bench = Bench(settings=Settings(**pages))
     settled: dict[str, Settled] = {}
     for topic, needed in VALUES.items():
         if rng.random() < 0.15:

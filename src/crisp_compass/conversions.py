@@ -1,4 +1,4 @@
-"""Bases and schools of motor constants, all reduced to the star-equivalent phase and the flux linkage ψ.
+"""Bases and conventions of motor constants, all reduced to the star-equivalent phase and the flux linkage ψ.
 
 ψ is the peak of the fundamental flux linkage per phase in Wb, ω the mechanical speed in rad/s, p the pole
 pairs. Phase back-EMF peak = p·ω·ψ; line-to-line peak = √3 of it; a six-step commutated DC link sees the mean
@@ -17,7 +17,7 @@ VoltageSchool = Literal["phase-peak", "phase-rms", "line-peak", "line-rms", "six
 CurrentSchool = Literal["peak", "rms", "six-step-dc"]
 Connection = Literal["star", "delta"]
 
-#: Volts in the named school per volt of phase peak, sinusoidal back-EMF.
+#: Volts in the named convention per volt of phase peak, sinusoidal back-EMF.
 VOLTAGE_PER_PHASE_PEAK: dict[str, float] = {
     "phase-peak": 1.0,
     "phase-rms": 1 / math.sqrt(2),
@@ -36,42 +36,42 @@ def _check(pole_pairs: float, **positive: float) -> None:
             raise Refusal(f"{name} is {value:g}", "a value above zero is needed")
 
 
-def flux_from_kv(kv: float, school: VoltageSchool, pole_pairs: float) -> float:
-    """Return ψ [Wb] from a speed constant ``kv`` [rpm per V in ``school``]."""
+def flux_from_kv(kv: float, convention: VoltageSchool, pole_pairs: float) -> float:
+    """Return ψ [Wb] from a speed constant ``kv`` [rpm per V in ``convention``]."""
     _check(pole_pairs, kv=kv)
-    return RPM_PER_RAD_S / (kv * pole_pairs * VOLTAGE_PER_PHASE_PEAK[school])
+    return RPM_PER_RAD_S / (kv * pole_pairs * VOLTAGE_PER_PHASE_PEAK[convention])
 
 
-def kv_from_flux(flux: float, school: VoltageSchool, pole_pairs: float) -> float:
-    """Return the speed constant [rpm per V in ``school``] of a flux linkage ψ [Wb]."""
-    return flux_from_kv(flux, school, pole_pairs)  # the relation is its own inverse
+def kv_from_flux(flux: float, convention: VoltageSchool, pole_pairs: float) -> float:
+    """Return the speed constant [rpm per V in ``convention``] of a flux linkage ψ [Wb]."""
+    return flux_from_kv(flux, convention, pole_pairs)  # the relation is its own inverse
 
 
-def flux_from_ke(ke: float, school: VoltageSchool, pole_pairs: float) -> float:
-    """Return ψ [Wb] from a voltage constant ``ke`` [V in ``school`` per mechanical rad/s]."""
+def flux_from_ke(ke: float, convention: VoltageSchool, pole_pairs: float) -> float:
+    """Return ψ [Wb] from a voltage constant ``ke`` [V in ``convention`` per mechanical rad/s]."""
     _check(pole_pairs, ke=ke)
-    return ke / (pole_pairs * VOLTAGE_PER_PHASE_PEAK[school])
+    return ke / (pole_pairs * VOLTAGE_PER_PHASE_PEAK[convention])
 
 
-def ke_from_flux(flux: float, school: VoltageSchool, pole_pairs: float) -> float:
-    """Return the voltage constant [V in ``school`` per mechanical rad/s] of ψ [Wb]."""
+def ke_from_flux(flux: float, convention: VoltageSchool, pole_pairs: float) -> float:
+    """Return the voltage constant [V in ``convention`` per mechanical rad/s] of ψ [Wb]."""
     _check(pole_pairs, flux=flux)
-    return flux * pole_pairs * VOLTAGE_PER_PHASE_PEAK[school]
+    return flux * pole_pairs * VOLTAGE_PER_PHASE_PEAK[convention]
 
 
 _TORQUE_PER_PSI_P = {"peak": 1.5, "rms": 1.5 * math.sqrt(2), "six-step-dc": 3 * math.sqrt(3) / math.pi}
 
 
-def kt_from_flux(flux: float, school: CurrentSchool, pole_pairs: float) -> float:
-    """Return the torque constant [N·m per A in ``school``] of ψ [Wb]."""
+def kt_from_flux(flux: float, convention: CurrentSchool, pole_pairs: float) -> float:
+    """Return the torque constant [N·m per A in ``convention``] of ψ [Wb]."""
     _check(pole_pairs, flux=flux)
-    return _TORQUE_PER_PSI_P[school] * pole_pairs * flux
+    return _TORQUE_PER_PSI_P[convention] * pole_pairs * flux
 
 
-def flux_from_kt(kt: float, school: CurrentSchool, pole_pairs: float) -> float:
-    """Return ψ [Wb] from a torque constant ``kt`` [N·m per A in ``school``]."""
+def flux_from_kt(kt: float, convention: CurrentSchool, pole_pairs: float) -> float:
+    """Return ψ [Wb] from a torque constant ``kt`` [N·m per A in ``convention``]."""
     _check(pole_pairs, kt=kt)
-    return kt / (_TORQUE_PER_PSI_P[school] * pole_pairs)
+    return kt / (_TORQUE_PER_PSI_P[convention] * pole_pairs)
 
 
 def star_impedance(value: float, connection: Connection) -> float:

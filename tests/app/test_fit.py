@@ -10,7 +10,7 @@ from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.tokens import TOKENS
-from crisp_compass.app.widgets.lever import Lever
+from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.window import Window
 from hands import copy_bench
 
@@ -58,9 +58,9 @@ def _faults(window: Window) -> tuple[int, list[tuple[str, ...]]]:
         if isinstance(w, QLabel | QAbstractButton) and w.isVisible() and w.text()
     ]
     wrong += [(*at, w.text()[:60], problem) for w in texts if (problem := _cut(w))]
-    for lever in (w for w in page.findChildren(Lever) if w.isVisible()):
-        if lever.edit.fontMetrics().horizontalAdvance(lever.edit.text()) >= lever.edit.width():
-            wrong.append((*at, lever.edit.text(), "field too narrow"))
+    for number in (w for w in page.findChildren(NumberField) if w.isVisible()):
+        if number.edit.fontMetrics().horizontalAdvance(number.edit.text()) >= number.edit.width():
+            wrong.append((*at, number.edit.text(), "field too narrow"))
     places = [(w, _place(w, page).adjusted(1, 1, -1, -1)) for w in texts]
     for i, (first, box) in enumerate(places):
         for second, other in places[i + 1 :]:

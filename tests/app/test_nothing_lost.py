@@ -16,9 +16,9 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import autosave, logs
-from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.main import restore
 from crisp_compass.app.recovery import RecoveryDialog, offer_recovery
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
@@ -62,7 +62,7 @@ def test_save_as_asks_with_the_whole_name(
 def test_a_protected_or_changed_file_is_not_replaced_unasked(window: Window, winch: Path, tmp_path: Path) -> None:
     path = copy_bench(winch, tmp_path)
     window.open(path)
-    window.document.set_lever("run", "speed", 55.0)
+    window.document.set_field("run", "speed", 55.0)
     path.chmod(0o444)
     assert not window.save()
     assert "write-protected" in window.notices.text
@@ -76,7 +76,7 @@ def test_a_protected_or_changed_file_is_not_replaced_unasked(window: Window, win
     with answering(choose("Replace")):
         assert window.save()
     assert load_bench(path) == window.document.bench
-    window.document.set_lever("run", "speed", 56.0)
+    window.document.set_field("run", "speed", 56.0)
     with answering(choose("Keep")) as asked:
         assert window.save()  # its own writing is no stranger's
     assert not asked
@@ -87,12 +87,12 @@ def test_two_windows_on_one_bench(window: Window, qtbot: QtBot, winch: Path, tmp
     window.open(path)
     second = window.another()
     assert second.open(path)
-    second.document.set_lever("run", "speed", 44.0)
+    second.document.set_field("run", "speed", 44.0)
     assert second.save()
-    window.document.set_lever("run", "speed", 33.0)
+    window.document.set_field("run", "speed", 33.0)
     with answering(choose("Keep")):
         assert not window.save()
-    assert load_bench(path).levers.run.speed == 44.0
+    assert load_bench(path).settings.run.speed == 44.0
     gone = []
     second.destroyed.connect(lambda: gone.append(1))
     second.close()
@@ -103,7 +103,7 @@ def test_two_windows_on_one_bench(window: Window, qtbot: QtBot, winch: Path, tmp
 def test_a_wrong_file_asks_nothing_and_recent_files_open(window: Window, winch: Path, tmp_path: Path) -> None:
     path = copy_bench(winch, tmp_path)
     window.open(path)
-    window.document.set_lever("run", "speed", 55.0)
+    window.document.set_field("run", "speed", 55.0)
     (tmp_path / "x.bench.json").write_text("{")
     with answering(choose("Cancel")) as asked:
         assert not window.open(tmp_path / "x.bench.json")
@@ -116,7 +116,7 @@ def test_a_wrong_file_asks_nothing_and_recent_files_open(window: Window, winch: 
     window._fill_recent()
     window._recent.actions()[0].trigger()
     assert window.document.path == path
-    assert window.document.bench.levers.run.speed != 55.0
+    assert window.document.bench.settings.run.speed != 55.0
 
 
 def test_steady_work_is_autosaved_and_offered_by_name(
@@ -128,9 +128,9 @@ def test_steady_work_is_autosaved_and_offered_by_name(
     while not window.document._autosave_file.exists():  # an edit every 0.2 s must not put it off
         number = next(steps)
         assert number < 60, "steady work was never saved"
-        window.document.set_lever("run", "speed", 60.0 + number)
+        window.document.set_field("run", "speed", 60.0 + number)
         qtbot.wait(200)
-    held = autosave.read_work(window.document._autosave_file)[0].levers.run.speed
+    held = autosave.read_work(window.document._autosave_file)[0].settings.run.speed
     folder = autosave.autosave_folder()
     window.document._autosave_file.rename(folder / "999999999-1-a.json")
     autosave.write_work(folder / "999999999-2-b.json", load_bench(winch), None, tmp_path)
@@ -153,7 +153,7 @@ def test_steady_work_is_autosaved_and_offered_by_name(
         offer_recovery(fresh, partial(restore, fresh))
     assert fresh.document.path == asked_for  # the bench that was asked for stays
     restored = {w.document.path: w for w in Window.opened if w is not fresh}
-    assert restored[path].document.bench.levers.run.speed == held
+    assert restored[path].document.bench.settings.run.speed == held
     assert restored[path].document.unsaved
     assert (restored[None].document.base / restored[None].document.bench.evidence["resistance"][0].file).exists()
     assert autosave.leftovers() == []
@@ -197,7 +197,7 @@ def test_what_the_program_does_itself_is_no_undo_step(
     qtbot.keyClicks(window.ledger.entry, "temp 24")
     qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
     qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
-    assert window.document.bench.levers.resistance.temperature == 24.0
+    assert window.document.bench.settings.resistance.temperature == 24.0
     assert window.document.bench.evidence["resistance"][-1].estimates["temperature"].value == 24.0  # fitted again
     assert stack.count() == 1
     window.ledger.entry.setFocus()
@@ -206,7 +206,7 @@ def test_what_the_program_does_itself_is_no_undo_step(
     qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
     assert stack.canRedo()  # fitting again has not thrown it away
     stack.redo()
-    assert window.document.bench.levers.resistance.temperature == 24.0
+    assert window.document.bench.settings.resistance.temperature == 24.0
     window.travel("plate", "Drive and supply")
     press_main(qtbot, window)
     assert stack.count() == 2
@@ -218,21 +218,21 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop")
-    lever = window.page._levers["bandwidth_hz"]  # type: ignore[attr-defined]
-    type_into(qtbot, lever, "1.5k")
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    assert window.document.bench.levers.current_loop.bandwidth_hz == 1200.0
+    number = window.page._fields["bandwidth_hz"]  # type: ignore[attr-defined]
+    type_into(qtbot, number, "1.5k")
+    qtbot.keyClick(number.edit, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.document.bench.settings.current_loop.bandwidth_hz == 1200.0
     window.travel("run")
     run = window.page
     assert isinstance(run, RunPage)
-    field = run._levers["speed"].edit
+    field = run._fields["speed"].edit
     field.setFocus()
     qtbot.keyClick(field, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: run.running, timeout=2000)
     qtbot.keyClick(field, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: not run.running, timeout=2000)
     window.ledger.entry.setFocus()
-    load = run._levers["load"]
+    load = run._fields["load"]
     before = load.value
     at = QPointF(load.edit.rect().center())
     wheel = QWheelEvent(
@@ -246,24 +246,24 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
 def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("plate", "Drive and supply")
-    lever = window.page.v_bus  # type: ignore[attr-defined]
-    type_into(qtbot, lever, "3600")
-    assert window.document.bench.levers.plate.v_bus == 48.0
-    assert lever.edit.text() == "48"
+    number = window.page.v_bus  # type: ignore[attr-defined]
+    type_into(qtbot, number, "3600")
+    assert window.document.bench.settings.plate.v_bus == 48.0
+    assert number.edit.text() == "48"
     assert "outside what is possible" in window.notices.text
-    lever.edit.selectAll()
-    qtbot.keyClicks(lever.edit, "36")
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Escape)
-    assert (lever.edit.text(), window.document.bench.levers.plate.v_bus) == ("48", 48.0)
-    lever.edit.selectAll()
-    qtbot.keyClicks(lever.edit, "36")
+    number.edit.selectAll()
+    qtbot.keyClicks(number.edit, "36")
+    qtbot.keyClick(number.edit, Qt.Key.Key_Escape)
+    assert (number.edit.text(), window.document.bench.settings.plate.v_bus) == ("48", 48.0)
+    number.edit.selectAll()
+    qtbot.keyClicks(number.edit, "36")
     window.ledger.entry.setFocus()  # leaving the field enters it
-    assert window.document.bench.levers.plate.v_bus == 36.0
+    assert window.document.bench.settings.plate.v_bus == 36.0
     assert window.notices.text == ""  # the cause is gone
     window.travel("plate")
-    power = window.page._levers["rated_power"]  # type: ignore[attr-defined]
+    power = window.page._fields["rated_power"]  # type: ignore[attr-defined]
     type_into(qtbot, power, "5 kg")
-    assert window.document.bench.levers.plate.rated_power is None
+    assert window.document.bench.settings.plate.rated_power is None
     window.travel("run")
     run = window.page
     assert isinstance(run, RunPage)
@@ -367,11 +367,11 @@ def test_the_question_for_a_reason(window: Window, qtbot: QtBot, winch: Path, tm
     main = window.page.main_button
     assert main is not None
     assert window.page.answer.text == "Nothing entered yet"
-    lever = window.page._levers["pole_pairs"]  # type: ignore[attr-defined]
-    assert "presumed" in lever.edit.accessibleDescription()
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)  # Enter confirms what stands there
+    number = window.page._fields["pole_pairs"]  # type: ignore[attr-defined]
+    assert "presumed" in number.edit.accessibleDescription()
+    qtbot.keyClick(number.edit, Qt.Key.Key_Return)  # Enter confirms what stands there
     assert window.document.bench.entered["plate"] == ("pole_pairs",)
-    assert "presumed" not in lever.edit.accessibleDescription()
+    assert "presumed" not in number.edit.accessibleDescription()
 
     def look(dialog: object) -> None:
         assert isinstance(dialog, ReasonDialog)

@@ -14,16 +14,16 @@ from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 from random_benches import random_bench
 
-from crisp_compass.app.legs.hand_over import HandOverPage
-from crisp_compass.app.legs.mapping import MappingDialog
-from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.page.mapping import MappingDialog
+from crisp_compass.app.waypoints.hand_over.files import HandOverPage
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.store import save_bench
+from crisp_compass.course.design import build_drive
+from crisp_compass.course.open_points import open_points
+from crisp_compass.course.waypoint import BY_KEY, State, headline, state_of
 from crisp_compass.record.report import write_report
-from crisp_compass.voyage.course import BY_KEY, State, headline, state_of
-from crisp_compass.voyage.design import build_drive
-from crisp_compass.voyage.open_points import open_points
 from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
 
@@ -35,8 +35,8 @@ def test_an_edit_waits_until_it_is_settled(window: Window, qtbot: QtBot, winch: 
     window.travel("plate", "Drive and supply")
     type_into(qtbot, window.page.v_bus, "36")  # type: ignore[attr-defined]
     window.travel("pwm")
-    type_into(qtbot, window.page._levers["carrier_hz"], "40k")  # type: ignore[attr-defined]
-    type_into(qtbot, window.page._levers["dead_time"], "800n")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page._fields["carrier_hz"], "40k")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page._fields["dead_time"], "800n")  # type: ignore[attr-defined]
     bench = window.document.bench
     for key, shown in (("plate", "48.0 V  7 pp"), ("pwm", "20.0 kHz")):
         assert state_of(bench, BY_KEY[key]) is State.EDITED
@@ -83,7 +83,7 @@ def test_a_reason_is_not_proposed_against_a_finding(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop")
-    type_into(qtbot, window.page._levers["bandwidth_hz"], "2.9k")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page._fields["bandwidth_hz"], "2.9k")  # type: ignore[attr-defined]
     assert window.page.findings.grave  # it rings
     seen: list[str] = []
 
@@ -152,9 +152,9 @@ def test_nothing_of_a_bench_becomes_code(winch: Path, tmp_path: Path) -> None:
     evil = "x */ #error gone ??/\n\\ \u202e\u2066 //*/ /* "
     bench = load_bench(winch)
     settled = {t: s.model_copy(update={"reason": evil}) for t, s in bench.settled.items()}
-    plate = bench.levers.plate.model_copy(update={"motor": evil})
+    plate = bench.settings.plate.model_copy(update={"motor": evil})
     bench = bench.model_copy(
-        update={"name": evil, "settled": settled, "levers": bench.levers.model_copy(update={"plate": plate})}
+        update={"name": evil, "settled": settled, "settings": bench.settings.model_copy(update={"plate": plate})}
     )
     save_bench(bench, tmp_path / "e.bench.json")  # what the models accept
     header = export_settings(load_bench(tmp_path / "e.bench.json"), "c-header")

@@ -12,20 +12,20 @@ import pytest
 from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
-from crisp_compass.app.legs.carrier_page import CarrierPage
-from crisp_compass.app.legs.command_page import CommandPage
-from crisp_compass.app.legs.current_loop import CurrentLoopPage
-from crisp_compass.app.legs.dead_time_page import DeadTimePage
-from crisp_compass.app.legs.format_page import FormatPage
-from crisp_compass.app.legs.hand_over import HandOverPage
-from crisp_compass.app.legs.measured_page import MeasuredPage
-from crisp_compass.app.legs.pwm import PwmPage
-from crisp_compass.app.legs.schemes_page import SchemesPage
-from crisp_compass.app.legs.trials_page import TrialsPage
-from crisp_compass.app.legs.weakening_page import WeakeningPage
+from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
+from crisp_compass.app.waypoints.current_loop.measured import MeasuredPage
+from crisp_compass.app.waypoints.current_loop.number_format import FormatPage
+from crisp_compass.app.waypoints.current_loop.torque_speed import WeakeningPage
+from crisp_compass.app.waypoints.current_loop.trials import TrialsPage
+from crisp_compass.app.waypoints.hand_over.files import HandOverPage
+from crisp_compass.app.waypoints.pwm.carrier import CarrierPage
+from crisp_compass.app.waypoints.pwm.command import CommandPage
+from crisp_compass.app.waypoints.pwm.dead_time import DeadTimePage
+from crisp_compass.app.waypoints.pwm.schemes import SchemesPage
+from crisp_compass.app.waypoints.pwm.timer import PwmPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import write_capture
-from crisp_compass.loops.step_fit import Expected, respond
+from crisp_compass.loops.step_fit import RunningLoop, respond
 from hands import answering, choose, copy_bench, drop, dropped, press_main, type_into
 
 
@@ -42,18 +42,18 @@ def test_one_carrier_period_and_its_window(window: Window, qtbot: QtBot, winch: 
     for _ in range(8):
         qtbot.keyClick(window.dial, Qt.Key.Key_Right)
     assert page.rows.texts["duties A, B, C"] != before
-    assert math.degrees(window.document.bench.levers.pwm.angle) == pytest.approx(68.6, abs=0.2)
-    page._levers["shunts"].moved.emit("one")
-    type_into(qtbot, page._levers["depth"], "12")  # type: ignore[arg-type]
-    type_into(qtbot, page._levers["angle"], "60")  # type: ignore[arg-type]
+    assert math.degrees(window.document.bench.settings.pwm.angle) == pytest.approx(68.6, abs=0.2)
+    page._fields["shunts"].moved.emit("one")
+    type_into(qtbot, page._fields["modulation_depth"], "12")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["angle"], "60")  # type: ignore[arg-type]
     assert page.answer.text == "No window here"
     assert "shift their pulses" in page.answer.reason
-    page._levers["shunts"].moved.emit("in-line")
+    page._fields["shunts"].moved.emit("in-line")
     assert page.answer.text == "At any time"
     ripple = page.ripple.data("A")[1]
     assert float(np.max(ripple)) > 0
-    type_into(qtbot, page._levers["settling"], "40u")  # type: ignore[arg-type]
-    page._levers["shunts"].moved.emit("three")
+    type_into(qtbot, page._fields["settling"], "40u")  # type: ignore[arg-type]
+    page._fields["shunts"].moved.emit("three")
     window.travel("pwm", "Timer")
     timer = window.page
     assert isinstance(timer, PwmPage)
@@ -70,24 +70,24 @@ def test_schemes_dead_time_and_bad_settings(window: Window, qtbot: QtBot, winch:
     qtbot.waitUntil(lambda: page.cells["sine"][1].text() == "24.0 V", timeout=20000)
     assert page.cells["space-vector"][1].text() == "27.7 V"
     assert "lowest loss: DPWM1, clamped 60°" in page.answer.reason
-    page._levers["scheme"].moved.emit("clamped-60")
+    page._fields["scheme"].moved.emit("clamped-60")
     qtbot.waitUntil(lambda: page.answer.text == "DPWM1, clamped 60°", timeout=20000)
     window.travel("pwm", "Dead time")
     dead = window.page
     assert isinstance(dead, DeadTimePage)
     assert dead.settings.texts["add to a leg's compare, i > 0"] == "+13.5 counts"
-    type_into(qtbot, dead._levers["dead_time"], "20u")
+    type_into(qtbot, dead._fields["dead_time"], "20u")
     assert "dead time takes more than half" in dead.answer.reason.lower()
     window.document.undo_stack.undo()
-    type_into(qtbot, dead._levers["min_pulse"], "14u")
+    type_into(qtbot, dead._fields["min_pulse"], "14u")
     assert "shortest pulse takes more than a quarter" in dead.answer.reason
     window.document.undo_stack.undo()
     window.travel("pwm")
     timer = window.page
     assert isinstance(timer, PwmPage)
-    timer._levers["updates"].moved.emit("twice")
+    timer._fields["updates"].moved.emit("twice")
     assert timer._values[6].text() == "40.0 kHz"
-    timer._levers["aligned"].moved.emit("edge")
+    timer._fields["aligned"].moved.emit("edge")
     assert "loads the timer once a period" in timer.answer.reason
 
 
@@ -105,17 +105,17 @@ def test_a_command_from_capture_to_speed(window: Window, qtbot: QtBot, winch: Pa
     assert isinstance(page, CommandPage)
     assert page.answer.text == "545 rpm"  # 2000 rpm · (0.2999 − 0.06)/(0.94 − 0.06)
     # turning from 17 %, top speed at 42 %: 25 steps at 1 %, 250 at 0.1 % (common practice)
-    type_into(qtbot, page._levers["command_low"], "17")  # type: ignore[arg-type]
-    type_into(qtbot, page._levers["command_high"], "42")  # type: ignore[arg-type]
-    type_into(qtbot, page._levers["band_low"], "1k")  # type: ignore[arg-type]
-    type_into(qtbot, page._levers["band_high"], "10k")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["command_low"], "17")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["command_high"], "42")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["band_low"], "1k")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["band_high"], "10k")  # type: ignore[arg-type]
     assert page.answer.text == "1040 rpm"
     assert page.rows.texts["steps of the command"] == "25"
     assert page.rows.texts["half speed, analogue"] == "5.00 V"
     drop(window, tmp_path / "slow.csv")
     qtbot.waitUntil(lambda: page.answer.text == "0 rpm", timeout=30000)
     assert any("outside the legal band" in t for t in page.findings.texts)
-    type_into(qtbot, page._levers["command_high"], "10")
+    type_into(qtbot, page._fields["command_high"], "10")
     assert "not above" in page.answer.reason
 
 
@@ -131,10 +131,10 @@ def test_design_by_placement_with_its_thousand_runs(
     assert page.band.runs == 1000
     press_main(qtbot, window)  # settled with today's R: no longer stale
     qtbot.waitUntil(lambda: page.band is not None and "Over 1000 runs" in page.answer.reason, timeout=60000)
-    page._levers["method"].moved.emit("placement")
+    page._fields["method"].moved.emit("placement")
     assert page.answer.text != "Not yet"
-    assert not page._levers["damping"].isHidden()
-    type_into(qtbot, page._levers["bandwidth_hz"], "6k")  # type: ignore[arg-type]
+    assert not page._fields["damping"].isHidden()
+    type_into(qtbot, page._fields["bandwidth_hz"], "6k")  # type: ignore[arg-type]
     assert page.answer.text == "Not yet"
     assert "cannot be placed" in page.answer.reason
     window.document.undo_stack.undo()
@@ -150,7 +150,7 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
         for t in ("resistance", "inductance", "current_loop")
         for k, v in window.document.bench.settled[t].values.items()
     }
-    e = Expected(
+    e = RunningLoop(
         settled["kp_q"].value,
         settled["ki_q"].value,
         20e3,
@@ -209,13 +209,13 @@ def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, wi
     assert isinstance(page, FormatPage)
     kp, _, shift = page.integers.texts["Kp"].partition(" >> ")
     for field, text in (("kp_integer", kp), ("kp_shift", shift), ("ki_integer", "27721"), ("ki_shift", "18")):
-        type_into(qtbot, page._levers[field], text)  # type: ignore[arg-type]
+        type_into(qtbot, page._fields[field], text)  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "sound"
     assert page.read.texts["crossover"] == "1.20 kHz"
-    type_into(qtbot, page._levers["ki_integer"], "1")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["ki_integer"], "1")  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "doubtful"
-    type_into(qtbot, page._levers["v_base"], "1")  # type: ignore[arg-type]
-    type_into(qtbot, page._levers["i_base"], "90k")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["v_base"], "1")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["i_base"], "90k")  # type: ignore[arg-type]
     assert page.answer.text == "Not yet"
     assert "smaller current scale or a larger voltage scale" in page.answer.reason
     window.document.undo_stack.undo()
@@ -248,5 +248,5 @@ def test_torque_over_speed(window: Window, qtbot: QtBot, winch: Path, tmp_path: 
     plain = page.torque.data("plain")[1]
     assert (best >= plain - 1e-9).all()
     assert best[-1] < 0.05 * best[0]
-    type_into(qtbot, page._levers["v_bus"], "24")
+    type_into(qtbot, page._fields["v_bus"], "24")
     qtbot.waitUntil(lambda: float(page.torque.data("best")[0][-1]) < float(speed[-1]), timeout=20000)

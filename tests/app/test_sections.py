@@ -7,28 +7,28 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from crisp_compass.app.legs import plate as plate_module
 from PySide6.QtCore import Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtWidgets import QInputDialog, QTableWidgetItem
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.intake import Arrival
-from crisp_compass.app.legs import plate as plate_module
-from crisp_compass.app.legs.agreement import ResistanceAgreement
-from crisp_compass.app.legs.cable_page import CablePage
-from crisp_compass.app.legs.checks import ChecksPage
-from crisp_compass.app.legs.encoder_page import EncoderPage
-from crisp_compass.app.legs.flux import FluxPage
-from crisp_compass.app.legs.inductance import InductancePage
-from crisp_compass.app.legs.interference_page import InterferencePage
-from crisp_compass.app.legs.mechanics import MechanicsPage
-from crisp_compass.app.legs.meter import MeterPage
-from crisp_compass.app.legs.orders_page import OrdersPage
-from crisp_compass.app.legs.plate import PlatePage
-from crisp_compass.app.legs.profile import ProfileDialog
-from crisp_compass.app.legs.run import RunPage
-from crisp_compass.app.legs.supply import SupplyPage
-from crisp_compass.app.legs.wiring_page import WiringPage
+from crisp_compass.app.page.agreement import ResistanceAgreement
+from crisp_compass.app.waypoints.commutation.encoder import EncoderPage
+from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
+from crisp_compass.app.waypoints.flux.capture import FluxPage
+from crisp_compass.app.waypoints.inductance.capture import InductancePage
+from crisp_compass.app.waypoints.mechanics.capture import MechanicsPage
+from crisp_compass.app.waypoints.plate.checks import ChecksPage
+from crisp_compass.app.waypoints.plate.interference import InterferencePage
+from crisp_compass.app.waypoints.plate.motor import PlatePage
+from crisp_compass.app.waypoints.plate.profile import ProfileDialog
+from crisp_compass.app.waypoints.plate.sensor_cable import CablePage
+from crisp_compass.app.waypoints.plate.supply import SupplyPage
+from crisp_compass.app.waypoints.plate.wiring import WiringPage
+from crisp_compass.app.waypoints.resistance.meter import MeterPage
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.pyramid import Pyramid
 from crisp_compass.app.window import Window
@@ -63,7 +63,7 @@ def test_one_bad_winding_stops_the_run(window: Window, qtbot: QtBot, winch: Path
     page = window.page
     assert isinstance(page, ChecksPage)
     assert page.answer.text == "Proceed with caution"  # one check is skipped for a reason
-    pairs = page.rows["pairs"].levers
+    pairs = page.rows["pairs"].settings
     for name, text in (("uv", "600m"), ("vw", "600m"), ("wu", "880m")):
         type_into(qtbot, pairs[name], text)
     assert page.answer.text == "No"
@@ -108,15 +108,15 @@ def test_checks_are_done_skipped_and_opened_again(
 
 
 def test_a_data_sheet_in_the_wrong_base(window: Window, qtbot: QtBot) -> None:
-    """Kt given per A rms but entered as peak: the page names the school that makes the plate consistent."""
+    """Kt given per A rms but entered as peak: the page names the convention that makes the plate consistent."""
     page = window.page
     assert isinstance(page, PlatePage)
     for field, text in (("pole_pairs", "7"), ("kv", "46.8"), ("kt", "0.25")):
-        lever = page._levers[field]
-        type_into(qtbot, lever, text)  # type: ignore[arg-type]
-    page._levers["kt_school"].moved.emit("peak")
+        number = page._fields[field]
+        type_into(qtbot, number, text)  # type: ignore[arg-type]
+    page._fields["kt_convention"].moved.emit("peak")
     assert "Kt is per A rms, not per A peak" in " ".join(page.findings.texts)
-    page._levers["kt_school"].moved.emit("rms")
+    page._fields["kt_convention"].moved.emit("rms")
     assert "agree" in " ".join(page.findings.texts)
     assert page.rows.texts["Kt per A rms"].startswith("249") or page.rows.texts["Kt per A rms"].startswith("250")
     assert "rpm" in page.answer.text
@@ -135,11 +135,11 @@ def test_every_family_has_its_page(
 ) -> None:
     page = window.page
     assert isinstance(page, PlatePage)
-    page._levers["family"].moved.emit(family)
+    page._fields["family"].moved.emit(family)
     for field, text in fields.items():
-        lever = page._levers[field]
-        assert not lever.isHidden(), field
-        type_into(qtbot, lever, text)  # type: ignore[arg-type]
+        number = page._fields[field]
+        assert not number.isHidden(), field
+        type_into(qtbot, number, text)  # type: ignore[arg-type]
     shown = " ".join([page.answer.text, *page.rows.texts, *page.rows.texts.values()])
     assert words in shown
     assert len(page.rows.texts) >= 4
@@ -153,8 +153,8 @@ def test_power_is_typed_in_horsepower(window: Window, qtbot: QtBot) -> None:
     page = window.page
     assert isinstance(page, PlatePage)
     for text, watts in (("3 hp", 3 * 745.6998716), ("3 PS", 3 * 735.49875), ("2.2 kW", 2200.0)):
-        type_into(qtbot, page._levers["rated_power"], text)  # type: ignore[arg-type]
-        assert window.document.bench.levers.plate.rated_power == pytest.approx(watts, rel=1e-6)
+        type_into(qtbot, page._fields["rated_power"], text)  # type: ignore[arg-type]
+        assert window.document.bench.settings.plate.rated_power == pytest.approx(watts, rel=1e-6)
 
 
 def test_supply_limits_go_to_the_run(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
@@ -164,14 +164,14 @@ def test_supply_limits_go_to_the_run(window: Window, qtbot: QtBot, winch: Path, 
     assert isinstance(page, SupplyPage)
     assert "to" in page.answer.text
     press_main(qtbot, window)
-    run = window.document.bench.levers.run
+    run = window.document.bench.settings.run
     assert run.i_limit == pytest.approx(3.0)
     assert run.speed < 30
-    page._levers["source"].moved.emit("mains")
+    page._fields["source"].moved.emit("mains")
     page.region.moved.emit("60")
-    assert window.document.bench.levers.supply.mains_hz == 60
-    assert not page._levers["mains_v"].isHidden()
-    assert page._levers["v_full"].isHidden()
+    assert window.document.bench.settings.supply.mains_hz == 60
+    assert not page._fields["mains_v"].isHidden()
+    assert page._fields["v_full"].isHidden()
 
 
 def test_a_profile_marks_what_it_changes(
@@ -199,7 +199,7 @@ def test_a_profile_marks_what_it_changes(
     page.open_profile(tmp_path / "winch.motor.json")
     assert seen
     assert seen[0] > 6
-    assert window.document.bench.levers.plate.pole_pairs == 7
+    assert window.document.bench.settings.plate.pole_pairs == 7
     assert window.document.bench.settled["flux"].values["flux_linkage"].value == pytest.approx(16.83e-3, rel=1e-2)
     assert "similar motor" in window.document.bench.settled["flux"].reason
     window.document.undo_stack.undo()
@@ -292,7 +292,7 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
     press_main(qtbot, window)
     assert window.document.bench.settled["resistance"].values["resistance"].value == pytest.approx(0.4, rel=2e-3)
     for field in ("resistance_before", "resistance_after"):
-        type_into(qtbot, page._levers[field], "1")
+        type_into(qtbot, page._fields[field], "1")
     assert "did not run" in " ".join(page.findings.texts)
     window._turn_section(1)
     assert window.page.section == "Capture"
@@ -401,7 +401,7 @@ def test_an_encoder_capture_goes_to_its_section_and_is_settled(
     assert settled.halls is None
     assert settled.values["direction"].value == -1
     assert np.degrees(settled.values["zero_offset"].value) == pytest.approx(143.265, abs=0.2)
-    window.document.set_lever("plate", "counts_per_rev", 2048)
+    window.document.set_field("plate", "counts_per_rev", 2048)
     page.refresh()
     page.load(tmp_path / "winch-encoder.csv")
     qtbot.waitUntil(lambda: any("×2 or ×4" in t for t in page.findings.texts), timeout=30000)
@@ -446,7 +446,7 @@ def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Pat
         window._turn_section(1)
         assert window.page.section == name
     window.document.edit("halls", window.document.bench.model_copy(update={"evidence": {}}))
-    window.document.set_lever("plate", "sensor", "halls")
+    window.document.set_field("plate", "sensor", "halls")
     window.travel("commutation")
     assert window.page.section == "Hand turn"
     assert window.page.tabs["Encoder"].isHidden()
@@ -467,7 +467,7 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
         type_into(qtbot, page.supply, text)
         assert words in window.notices.text
         assert page.sim.inputs[5] == pytest.approx(48.0)
-    type_into(qtbot, page._levers["load"], "0.1")
+    type_into(qtbot, page._fields["load"], "0.1")
     page.sim.advance(0.3)
     assert page.sim.speed == 0.0  # off, and a brake
     page.load_kind.moved.emit("drives")
@@ -480,18 +480,18 @@ def test_amperes_typed_as_rms_are_brought_to_the_fields_base(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("plate", "Motor")
-    lever = window.page._levers["rated_current"]  # type: ignore[attr-defined]
-    type_into(qtbot, lever, "5 A rms")
-    assert window.document.bench.levers.plate.rated_current == pytest.approx(5 * math.sqrt(2))
-    window.document.set_lever("plate", "current_base", "rms")
-    type_into(qtbot, lever, "5 A rms")
-    assert window.document.bench.levers.plate.rated_current == pytest.approx(5.0)
+    number = window.page._fields["rated_current"]  # type: ignore[attr-defined]
+    type_into(qtbot, number, "5 A rms")
+    assert window.document.bench.settings.plate.rated_current == pytest.approx(5 * math.sqrt(2))
+    window.document.set_field("plate", "current_base", "rms")
+    type_into(qtbot, number, "5 A rms")
+    assert window.document.bench.settings.plate.rated_current == pytest.approx(5.0)
     # a bare number is in the unit that stands at the field, whatever prefix was shown before
     window.travel("run")
     page = window.page
     assert isinstance(page, RunPage)
-    type_into(qtbot, page._levers["load"], "50m")
-    assert page._levers["load"].edit.text() == "50 m"
-    type_into(qtbot, page._levers["load"], "0.1")
-    assert window.document.bench.levers.run.load == pytest.approx(0.1)
-    assert page._levers["load"].suffix.text() == "N·m"
+    type_into(qtbot, page._fields["load"], "50m")
+    assert page._fields["load"].edit.text() == "50 m"
+    type_into(qtbot, page._fields["load"], "0.1")
+    assert window.document.bench.settings.run.load == pytest.approx(0.1)
+    assert page._fields["load"].suffix.text() == "N·m"

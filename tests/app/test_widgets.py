@@ -1,4 +1,4 @@
-"""The window's own widgets, one by one: levers, plots, dial, course, answer, jobs, mapping."""
+"""The window's own widgets, one by one: settings, plots, dial, course, answer, jobs, mapping."""
 
 from __future__ import annotations
 
@@ -15,16 +15,16 @@ from pytestqt.qtbot import QtBot
 from crisp_compass.app.course_strip import CourseStrip, Waypoint
 from crisp_compass.app.dial import Dial, DialView, Sector
 from crisp_compass.app.jobs import Job
-from crisp_compass.app.legs.mapping import MappingDialog
 from crisp_compass.app.main import make_application
+from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.answer import Answer, Findings
-from crisp_compass.app.widgets.lever import Choice, Lever
+from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
+from crisp_compass.course.waypoint import State
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.voyage.course import State
 
 
 @pytest.fixture(autouse=True)
@@ -35,8 +35,8 @@ def _application(qtbot: QtBot) -> Iterator[None]:
 
 
 @pytest.fixture
-def lever(qtbot: QtBot) -> Lever:
-    made = Lever("Bandwidth", "Hz")
+def number(qtbot: QtBot) -> NumberField:
+    made = NumberField("Bandwidth", "Hz")
     qtbot.addWidget(made)
     made.show()
     made.show_value(1200.0)
@@ -54,13 +54,13 @@ SHOWN = [
 def test_a_lever_shows_engineering_numbers_and_reads_them_back(
     qtbot: QtBot, unit: str, value: float, text: str, suffix: str
 ) -> None:
-    lever = Lever("x", unit)
-    qtbot.addWidget(lever)
-    lever.show_value(value)
-    assert (lever.edit.text(), lever.suffix.text()) == (text, suffix)
-    lever.edit.setModified(True)
-    lever._on_finished()
-    assert lever.value == pytest.approx(value, rel=1e-3, abs=1e-12)
+    number = NumberField("x", unit)
+    qtbot.addWidget(number)
+    number.show_value(value)
+    assert (number.edit.text(), number.suffix.text()) == (text, suffix)
+    number.edit.setModified(True)
+    number._on_finished()
+    assert number.value == pytest.approx(value, rel=1e-3, abs=1e-12)
 
 
 STEPS = [
@@ -71,39 +71,39 @@ STEPS = [
 
 
 @pytest.mark.parametrize(("start", "up", "coarse", "after"), STEPS)
-def test_engineering_steps(lever: Lever, start: float, up: bool, coarse: bool, after: float) -> None:
-    lever.show_value(start)
-    lever.step(up, coarse=coarse)
-    assert lever.value == pytest.approx(after)
+def test_engineering_steps(number: NumberField, start: float, up: bool, coarse: bool, after: float) -> None:
+    number.show_value(start)
+    number.step(up, coarse=coarse)
+    assert number.value == pytest.approx(after)
 
 
-def test_steps_up_and_down_come_back(lever: Lever) -> None:
+def test_steps_up_and_down_come_back(number: NumberField) -> None:
     for start in (1200.0, 3.4, 0.57):
-        lever.show_value(start)
+        number.show_value(start)
         for up in (True, True, True, False, False, False):
-            lever.step(up)
-        assert lever.value == pytest.approx(start)
+            number.step(up)
+        assert number.value == pytest.approx(start)
 
 
 def test_whole_levers_step_by_whole_numbers_and_refuse_parts(qtbot: QtBot) -> None:
-    lever = Lever("Pole pairs", "", whole=True)
-    qtbot.addWidget(lever)
-    lever.show_value(7.0)
-    lever.step(True)
-    assert lever.value == 8.0
+    number = NumberField("Pole pairs", "", whole=True)
+    qtbot.addWidget(number)
+    number.show_value(7.0)
+    number.step(True)
+    assert number.value == 8.0
     said: list[str] = []
-    lever.refused.connect(said.append)
-    lever.edit.clear()
-    qtbot.keyClicks(lever.edit, "2.5")
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    number.refused.connect(said.append)
+    number.edit.clear()
+    qtbot.keyClicks(number.edit, "2.5")
+    qtbot.keyClick(number.edit, Qt.Key.Key_Return)
     assert said == ["Pole pairs: a whole number is needed."]
-    assert lever.value == 8.0
-    assert lever.edit.text() == "8"
+    assert number.value == 8.0
+    assert number.edit.text() == "8"
 
 
-def test_wheel_and_escape(lever: Lever, qtbot: QtBot) -> None:
+def test_wheel_and_escape(number: NumberField, qtbot: QtBot) -> None:
     moved: list[float] = []
-    lever.moved.connect(moved.append)
+    number.moved.connect(moved.append)
     event = QWheelEvent(
         QPointF(5, 5),
         QPointF(5, 5),
@@ -114,28 +114,28 @@ def test_wheel_and_escape(lever: Lever, qtbot: QtBot) -> None:
         Qt.ScrollPhase.NoScrollPhase,
         False,
     )
-    QApplication.sendEvent(lever, event)
+    QApplication.sendEvent(number, event)
     assert moved == [pytest.approx(1300.0)]
-    lever.edit.clear()
-    qtbot.keyClicks(lever.edit, "zz")
-    assert lever._frame.property("wrong") is True
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Escape)
-    assert lever.edit.text() == "1.3 k"
-    assert lever._frame.property("wrong") is False
+    number.edit.clear()
+    qtbot.keyClicks(number.edit, "zz")
+    assert number._frame.property("wrong") is True
+    qtbot.keyClick(number.edit, Qt.Key.Key_Escape)
+    assert number.edit.text() == "1.3 k"
+    assert number._frame.property("wrong") is False
 
 
 def test_an_optional_lever_may_be_emptied(qtbot: QtBot) -> None:
-    lever = Lever("Kv", "rpm/V", optional=True)
-    qtbot.addWidget(lever)
-    lever.show_value(47.0)
+    number = NumberField("Kv", "rpm/V", optional=True)
+    qtbot.addWidget(number)
+    number.show_value(47.0)
     moved: list[float] = []
-    lever.moved.connect(moved.append)
-    lever.edit.selectAll()
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Delete)
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    number.moved.connect(moved.append)
+    number.edit.selectAll()
+    qtbot.keyClick(number.edit, Qt.Key.Key_Delete)
+    qtbot.keyClick(number.edit, Qt.Key.Key_Return)
     assert len(moved) == 1
     assert np.isnan(moved[0])
-    assert lever.value is None
+    assert number.value is None
 
 
 def test_a_choice_tells_only_what_a_person_chose(qtbot: QtBot) -> None:

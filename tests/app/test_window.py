@@ -11,9 +11,9 @@ from PySide6.QtCore import QEvent, Qt, QThreadPool
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
-from crisp_compass.app.legs.mapping import MappingDialog
-from crisp_compass.app.legs.run import RunPage
+from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.tokens import TOKENS, contrast
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import FORMAT
@@ -84,32 +84,32 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
 def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop")
-    levers = window.page._levers  # type: ignore[attr-defined]
-    lever = levers["bandwidth_hz"]
+    settings = window.page._fields  # type: ignore[attr-defined]
+    number = settings["bandwidth_hz"]
     before = window.page.step.data("predicted")[1].copy()  # type: ignore[attr-defined]
-    lever.edit.setFocus()
-    lever.edit.selectAll()
-    qtbot.keyClicks(lever.edit, "2k")
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(1200.0)  # nothing before Enter
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(2000.0)
+    number.edit.setFocus()
+    number.edit.selectAll()
+    qtbot.keyClicks(number.edit, "2k")
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(1200.0)  # nothing before Enter
+    qtbot.keyClick(number.edit, Qt.Key.Key_Return)
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(2000.0)
     assert not np.array_equal(before, window.page.step.data("predicted")[1])  # type: ignore[attr-defined]
-    assert (lever.edit.text(), lever.suffix.text()) == ("2 k", "Hz")
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Up)
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(2100.0)
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
+    assert (number.edit.text(), number.suffix.text()) == ("2 k", "Hz")
+    qtbot.keyClick(number.edit, Qt.Key.Key_Up)
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(2100.0)
+    qtbot.keyClick(number.edit, Qt.Key.Key_Up, Qt.KeyboardModifier.ShiftModifier)
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(5000.0)
     window.document.undo_stack.undo()
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(1200.0)
-    assert lever.edit.text() == "1.2 k"
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(1200.0)
+    assert number.edit.text() == "1.2 k"
     window.document.undo_stack.redo()
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
-    lever.edit.selectAll()
-    qtbot.keyClicks(lever.edit, "12 mH")
-    qtbot.keyClick(lever.edit, Qt.Key.Key_Return)
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(5000.0)
+    number.edit.selectAll()
+    qtbot.keyClicks(number.edit, "12 mH")
+    qtbot.keyClick(number.edit, Qt.Key.Key_Return)
     assert window.notices.text == "Crossover: “12 mH” is an inductance; a frequency in Hz is needed."
-    assert window.document.bench.levers.current_loop.bandwidth_hz == pytest.approx(5000.0)
-    levers["delay_samples"].moved.emit(0.1)
+    assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(5000.0)
+    settings["delay_samples"].moved.emit(0.1)
     assert "outside what is possible" in window.notices.text
 
 
@@ -130,7 +130,7 @@ def test_typed_readings(window: Window, qtbot: QtBot) -> None:
         qtbot.keyClicks(window.ledger.entry, text)
         qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
     assert [e.kind for e in window.document.bench.ledger] == ["lead", "ruv", "temp"]
-    assert window.document.bench.levers.resistance.temperature == 24.0
+    assert window.document.bench.settings.resistance.temperature == 24.0
     window.travel("resistance")
     qtbot.keyClicks(window.ledger.entry, "ruv much")
     qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
@@ -145,10 +145,10 @@ def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, w
     field.selectAll()
     qtbot.keyClick(field, Qt.Key.Key_Delete)
     qtbot.keyClick(field, Qt.Key.Key_Return)
-    assert window.document.bench.levers.resistance.temperature is None
+    assert window.document.bench.settings.resistance.temperature is None
     QThreadPool.globalInstance().waitForDone(20000)
     window.document.undo_stack.undo()
-    assert window.document.bench.levers.resistance.temperature == 23.5
+    assert window.document.bench.settings.resistance.temperature == 23.5
 
 
 def test_bad_files_leave_everything_as_it_was(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
@@ -230,7 +230,7 @@ def test_closing_with_unsaved_work_asks(
 ) -> None:
     path = copy_bench(winch, tmp_path)
     window.open(path)
-    window.document.set_lever("run", "speed", 55.0)
+    window.document.set_field("run", "speed", 55.0)
     asked = []
 
     def ask(*_: object) -> QMessageBox.StandardButton:
@@ -241,7 +241,7 @@ def test_closing_with_unsaved_work_asks(
     assert not window.close()
     assert window.isVisible()
     assert window.close()
-    assert load_bench(path).levers.run.speed == 55.0
+    assert load_bench(path).settings.run.speed == 55.0
     assert len(asked) == 2
 
 

@@ -16,10 +16,10 @@ from crisp_compass.bench import Bench, Quantity, load_bench, save_bench, settle,
 from crisp_compass.bench.models import FORMAT
 from crisp_compass.bench.readings import parse_reading
 from crisp_compass.bench.store import dump_bench, write_atomically
+from crisp_compass.course import design
+from crisp_compass.course.open_points import check_bench, next_bearing, stale_effect
+from crisp_compass.course.waypoint import BY_KEY, State, state_of
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage import design
-from crisp_compass.voyage.course import BY_KEY, State, state_of
-from crisp_compass.voyage.open_points import check_bench, next_bearing, stale_effect
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -47,7 +47,7 @@ DAMAGED = {
     "other JSON": ('{"name": "x"}', "this is no bench file"),
     "a list": ("[1, 2]", "this is no bench file"),
     "bad version": ('{"format": "one"}', "format “one” is unknown"),
-    "bad field": ('{"format": 1, "levers": {"plate": {"pole_pairs": 0}}}', "damaged at levers.plate.pole_pairs"),
+    "bad field": ('{"format": 1, "settings": {"plate": {"pole_pairs": 0}}}', "damaged at settings.plate.pole_pairs"),
     "infinite": ('{"format": 1, "settled": {"resistance": {"values": {"resistance": {"value": Infinity, "unit": "Ω"}}, "reason": "x", "when": ""}}}', "damaged at settled.resistance"),
     "extra": ('{"format": 1, "colour": "red"}', "damaged at colour"),
 }  # fmt: skip
@@ -183,10 +183,10 @@ FOUND = [
     ("evidence.resistance.0.estimates", {}, "the estimate"),
     ("evidence.flux.0.slot", "x", "is no kind of its captures"),
     ("leads.0.colour", "XX", "damaged at leads.0.colour"),
-    ("levers.plate.inertia", 1e-30, "damaged at levers.plate.inertia"),
-    ("levers.plate.pole_pairs", 10**400, "damaged at levers.plate.pole_pairs"),
+    ("settings.plate.inertia", 1e-30, "damaged at settings.plate.inertia"),
+    ("settings.plate.pole_pairs", 10**400, "damaged at settings.plate.pole_pairs"),
     ("settled.plate.when", "2026 */ #error", "damaged at settled.plate.when"),
-    ("settled.plate.levers.top_speed", 0, "settled.plate.levers.top_speed: this value is not possible"),
+    ("settled.plate.settings.top_speed", 0, "settled.plate.settings.top_speed: this value is not possible"),
     ("name", "x" * 100_000, "damaged at name"),
 ]
 

@@ -12,7 +12,7 @@ from crisp_compass.bench.models import FORMAT, Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.bench.rules import settled_value, stale_inputs
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.checks import BY_CHECK, forget_check, judge
+from crisp_compass.preparation.checks import BY_CHECK, forget_check, judge
 
 WHEN = "2026-05-12T15:00:00"
 
@@ -26,10 +26,10 @@ def test_a_profile_round_trip_and_only_what_is_chosen(winch: Path, tmp_path: Pat
     assert {"plate.pole_pairs", "flux.flux_linkage", "mechanics.inertia"} <= {d.key for d in found}
     assert not any("v_bus" in d.key for d in found)  # the supply is the bench's, not the motor's
     fresh = take_over(Bench(), profile, {"plate.pole_pairs", "inductance.ld"}, WHEN)
-    assert fresh.levers.plate.pole_pairs == 7
+    assert fresh.settings.plate.pole_pairs == 7
     assert set(fresh.settled) == {"inductance"}
     assert {"ld", "lq"} <= set(fresh.settled["inductance"].values)  # a topic is taken as a whole
-    assert fresh.levers.plate.kv is None
+    assert fresh.settings.plate.kv is None
     assert fresh.ledger[-1].kind == "profile"
 
 
@@ -62,8 +62,8 @@ def test_a_bench_of_the_version_before_opens_unharmed(winch: Path, tmp_path: Pat
         data.pop(key, None)
     data["settled"].pop("mechanics")
     data["evidence"].pop("mechanics")
-    for topic in ("supply", "learned", "flux"):
-        data["levers"].pop(topic, None)
+    for topic in ("supply", "auto_tune", "flux"):
+        data["settings"].pop(topic, None)
     old = data["settled"]["speed_loop"]
     old["rests_on"] = {
         k.replace("mechanics.inertia", "plate.inertia").replace("mechanics.viscous_friction", "plate.viscous"): v

@@ -10,7 +10,7 @@ import pytest
 
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair, read_halls
-from crisp_compass.commutation.mend import mends
+from crisp_compass.commutation.lead_fix import lead_fixes
 from crisp_compass.errors import Refusal
 from makers import hall_turn, turning
 
@@ -122,4 +122,4 @@ def test_sensors_mounted_off_the_pairs_give_a_table_all_the_same(off: float) -> 
         away = abs((PAIR_ANGLES[state.drive] - state.center_deg - 90 + 180) % 360 - 180)
         assert away < 32
     assert ("pair-on-border" in [f.code for f in found.findings]) == (abs(off) > 28)
-    assert mends({code: s.drive for code, s in found.states.items()})
+    assert lead_fixes({code: s.drive for code, s in found.states.items()})

@@ -10,8 +10,8 @@ import pytest
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.absolute import read_absolute
 from crisp_compass.commutation.alignment import alignment_current, propose_fields, read_alignment
+from crisp_compass.commutation.direction_check import COMBINATIONS, judge_directions
 from crisp_compass.commutation.pole_search import search_pole
-from crisp_compass.commutation.senses import COMBINATIONS, judge_senses
 from crisp_compass.commutation.speed_resolution import speed_resolution
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import Load, Machine
@@ -263,20 +263,20 @@ def test_the_four_combinations_are_told_apart() -> None:
     verdicts = set()
     for order in (1, -1):
         for sense in (1, -1):
-            found = judge_senses(10.0, 10.0 * order, 10.0 * order * sense)
+            found = judge_directions(10.0, 10.0 * order, 10.0 * order * sense)
             assert found.phases == (order > 0)
             assert found.encoder == (sense > 0)
             assert found.closes == (order * sense > 0)
             verdicts.add(found.what)
-            swap = any("two motor leads" in m for m in found.mends)
+            swap = any("two motor leads" in m for m in found.lead_fixes)
             assert swap == (order < 0)
     assert len(verdicts) == len(COMBINATIONS) == 4
-    assert judge_senses(-10.0, -10.0, -10.0).closes
-    assert not judge_senses(10.0, 10.0, 10.0, -8.0).current
-    assert "two hall wires" in judge_senses(1.0, 1.0, -1.0, sensor="halls").mends[0]
-    assert "channels A and B" in judge_senses(1.0, 1.0, -1.0).mends[0]
+    assert judge_directions(-10.0, -10.0, -10.0).closes
+    assert not judge_directions(10.0, 10.0, 10.0, -8.0).current
+    assert "two hall wires" in judge_directions(1.0, 1.0, -1.0, sensor="halls").lead_fixes[0]
+    assert "channels A and B" in judge_directions(1.0, 1.0, -1.0).lead_fixes[0]
     with pytest.raises(Refusal, match="measured speed is zero"):
-        judge_senses(1.0, 1.0, 0.0)
+        judge_directions(1.0, 1.0, 0.0)
 
 
 def test_counting_and_timing_are_alike_where_the_formula_says() -> None:

@@ -9,7 +9,7 @@ import pytest
 import scipy
 
 from crisp_compass.errors import Refusal
-from crisp_compass.identify.agreement import Source, combine, heated, learn_did_not_run
+from crisp_compass.identify.agreement import Source, auto_tune_did_not_run, combine, heated
 from crisp_compass.identify.meter import solve_pairs
 
 
@@ -53,9 +53,9 @@ def test_the_source_that_stands_apart_and_its_slip() -> None:
 
 def test_a_learn_that_did_not_run() -> None:
     """Common practice: the value after the learn equals the factory value before it, for example still exactly 1."""
-    assert learn_did_not_run(1.0, 1.0, "resistance", "Ω")[0].level == "stop"
-    assert learn_did_not_run(1.0, 0.46, "resistance", "Ω") == []
-    assert learn_did_not_run(None, 0.46, "resistance", "Ω") == []
+    assert auto_tune_did_not_run(1.0, 1.0, "resistance", "Ω")[0].level == "stop"
+    assert auto_tune_did_not_run(1.0, 0.46, "resistance", "Ω") == []
+    assert auto_tune_did_not_run(None, 0.46, "resistance", "Ω") == []
 
 
 def test_winding_temperature_from_hot_and_cold() -> None:

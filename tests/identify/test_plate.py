@@ -11,6 +11,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S, kt_from_flux, kv_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.plate import (
     brushed_plate,
+    convention_rows,
     drive_match,
     induction_plate,
     likeliest_slip,
@@ -18,7 +19,6 @@ from crisp_compass.identify.plate import (
     microstep_torque,
     power_check,
     rectified,
-    school_rows,
     stepper_plate,
     supply_checks,
 )
@@ -108,12 +108,12 @@ def test_induction_plates_that_cannot_be() -> None:
     assert "slip-zero" in codes(frequency=50, speed=1500 * RPM)
 
 
-@pytest.mark.parametrize("kv_school", ["line-peak", "line-rms", "six-step-dc"])
-@pytest.mark.parametrize("kt_school", ["peak", "rms", "six-step-dc"])
-def test_every_pair_of_schools_is_one_constant(kv_school: str, kt_school: str) -> None:
+@pytest.mark.parametrize("kv_convention", ["line-peak", "line-rms", "six-step-dc"])
+@pytest.mark.parametrize("kt_convention", ["peak", "rms", "six-step-dc"])
+def test_every_pair_of_schools_is_one_constant(kv_convention: str, kt_convention: str) -> None:
     psi, p = 7.3e-3, 5
-    kv, kt = kv_from_flux(psi, kv_school, p), kt_from_flux(psi, kt_school, p)  # type: ignore[arg-type]
-    found = magnet_plate(kv=kv, kv_school=kv_school, kt=kt, kt_school=kt_school, pole_pairs=p)
+    kv, kt = kv_from_flux(psi, kv_convention, p), kt_from_flux(psi, kt_convention, p)  # type: ignore[arg-type]
+    found = magnet_plate(kv=kv, kv_convention=kv_convention, kt=kt, kt_convention=kt_convention, pole_pairs=p)
     assert found.flux_by_kv == pytest.approx(psi)
     assert found.flux_by_kt == pytest.approx(psi)
     assert [f.code for f in found.findings] == ["plate-agrees"]
@@ -122,17 +122,17 @@ def test_every_pair_of_schools_is_one_constant(kv_school: str, kt_school: str) -
 def test_the_school_that_makes_a_plate_consistent_is_named() -> None:
     psi, p = 7.3e-3, 5
     kv, kt = kv_from_flux(psi, "line-peak", p), kt_from_flux(psi, "rms", p)
-    found = magnet_plate(kv=kv, kv_school="line-peak", kt=kt, kt_school="peak", pole_pairs=p)
+    found = magnet_plate(kv=kv, kv_convention="line-peak", kt=kt, kt_convention="peak", pole_pairs=p)
     assert found.consistent == ("line-peak", "rms")
     assert "Kt is per A rms" in found.findings[0].text
-    wrong = magnet_plate(kv=kv, kv_school="line-peak", kt=7.7 * kt, kt_school="rms", pole_pairs=p)
+    wrong = magnet_plate(kv=kv, kv_convention="line-peak", kt=7.7 * kt, kt_convention="rms", pole_pairs=p)
     assert wrong.consistent is None
     assert wrong.findings[0].code == "plate-disagrees"
 
 
 def test_six_step_school_agrees_with_ideal_machine_theory() -> None:
     """Kv·Kt = 60/2π holds for six-step DC volts and amperes (P_el = V·I = T·ω without loss)."""
-    rows = school_rows(7.3e-3, 5)
+    rows = convention_rows(7.3e-3, 5)
     assert rows["Kv, six-step DC"][0] * rows["Kt per A DC"][0] == pytest.approx(60 / (2 * math.pi), rel=1e-9)
     assert rows["Kt per A rms"][0] / rows["Kt per A peak"][0] == pytest.approx(math.sqrt(2))
     assert rows["Kv, line rms"][0] / rows["Kv, line peak"][0] == pytest.approx(math.sqrt(2))

@@ -22,12 +22,12 @@ from crisp_compass.conversions import (
     star_flux,
     star_impedance,
 )
+from crisp_compass.course.known import meter_phases
 from crisp_compass.errors import Refusal
-from crisp_compass.modulation.pwm import PwmSettings, plan_pwm, samples_per_turn, turn_verdict
+from crisp_compass.modulation.pwm import TimerSettings, plan_pwm, samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant.parameters import Machine
-from crisp_compass.voyage.checks import record_typed
-from crisp_compass.voyage.sources import meter_phases
+from crisp_compass.preparation.checks import record_typed
 
 PSI, P = 0.0179, 7
 SCHOOLS = ("phase-peak", "phase-rms", "line-peak", "line-rms", "six-step-dc")
@@ -44,9 +44,9 @@ def test_voltage_schools_from_the_waveform_itself() -> None:
     v = _line_voltage(1.0)
     top = np.sort(np.abs(v))[-1200:]  # the upper third of |v_ab| is its crest over 2 × 60°
     measured = {"line-peak": v.max(), "line-rms": float(np.sqrt(np.mean(v**2))), "six-step-dc": float(top.mean())}
-    for school, value in measured.items():
-        assert ke_from_flux(PSI, school, P) == pytest.approx(value, rel=1e-3)  # type: ignore[arg-type]
-        assert kv_from_flux(PSI, school, P) == pytest.approx(60 / (2 * math.pi) / value, rel=1e-3)  # type: ignore[arg-type]
+    for convention, value in measured.items():
+        assert ke_from_flux(PSI, convention, P) == pytest.approx(value, rel=1e-3)  # type: ignore[arg-type]
+        assert kv_from_flux(PSI, convention, P) == pytest.approx(60 / (2 * math.pi) / value, rel=1e-3)  # type: ignore[arg-type]
 
 
 def test_torque_schools_from_the_power_balance() -> None:
@@ -58,14 +58,14 @@ def test_torque_schools_from_the_power_balance() -> None:
     assert kt_from_flux(PSI, "six-step-dc", P) == pytest.approx(ke_from_flux(PSI, "six-step-dc", P))
 
 
-@pytest.mark.parametrize("school", SCHOOLS)
-def test_round_trips(school: str) -> None:
-    assert flux_from_kv(kv_from_flux(PSI, school, P), school, P) == pytest.approx(PSI)  # type: ignore[arg-type]
-    assert flux_from_ke(ke_from_flux(PSI, school, P), school, P) == pytest.approx(PSI)  # type: ignore[arg-type]
+@pytest.mark.parametrize("convention", SCHOOLS)
+def test_round_trips(convention: str) -> None:
+    assert flux_from_kv(kv_from_flux(PSI, convention, P), convention, P) == pytest.approx(PSI)  # type: ignore[arg-type]
+    assert flux_from_ke(ke_from_flux(PSI, convention, P), convention, P) == pytest.approx(PSI)  # type: ignore[arg-type]
     assert flux_from_kt(kt_from_flux(PSI, "rms", P), "rms", P) == pytest.approx(PSI)
     assert rms_from_peak(peak_from_rms(3.0)) == pytest.approx(3.0)
     with pytest.raises(Refusal, match="pole pairs"):
-        kv_from_flux(PSI, school, 2.5)  # type: ignore[arg-type]
+        kv_from_flux(PSI, convention, 2.5)  # type: ignore[arg-type]
 
 
 def test_star_and_delta() -> None:
@@ -102,11 +102,11 @@ def test_trade_facts() -> None:
     assert meter is not None
     assert meter.mean.value == pytest.approx((2.6 / 3 - 0.1) / 2)
     # 8 kHz loop with 16 kHz PWM is common
-    assert plan_pwm(PwmSettings(160e6, 16e3, 0.5e-6, 24.0, loop_divider=2)).loop_hz == pytest.approx(8e3)
+    assert plan_pwm(TimerSettings(160e6, 16e3, 0.5e-6, 24.0, loop_divider=2)).loop_hz == pytest.approx(8e3)
 
 
 def test_pwm_counts_dead_time_and_refusals() -> None:
-    figures = plan_pwm(PwmSettings(170e6, 20e3, 500e-9, 48.0))
+    figures = plan_pwm(TimerSettings(170e6, 20e3, 500e-9, 48.0))
     assert figures.period_counts == 4250
     assert figures.dead_time_counts == 85
     assert figures.dead_time_voltage == pytest.approx(500e-9 * 20e3 * 48)
@@ -114,8 +114,8 @@ def test_pwm_counts_dead_time_and_refusals() -> None:
     assert figures.v_limit == pytest.approx(48 / math.sqrt(3))
     assert figures.loop_delay == pytest.approx(75e-6)
     for settings, wording in (
-        (PwmSettings(1e6, 100e3, 0, 48.0), "at least 20"), (PwmSettings(170e6, 20e3, 20e-6, 48.0), "more than half"),
-        (PwmSettings(170e6, 0.0, 0, 48.0), "carrier is 0"),
+        (TimerSettings(1e6, 100e3, 0, 48.0), "at least 20"), (TimerSettings(170e6, 20e3, 20e-6, 48.0), "more than half"),
+        (TimerSettings(170e6, 0.0, 0, 48.0), "carrier is 0"),
     ):  # fmt: skip
         with pytest.raises(Refusal, match=wording):
             plan_pwm(settings)

@@ -12,11 +12,13 @@ import pytest
 
 from crisp_compass.bench import load_bench
 from crisp_compass.capture import Capture
+from crisp_compass.course.design import design_current
+from crisp_compass.course.torque_speed import time_to_current
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import axis_loop, placed_gains, tune_current
 from crisp_compass.loops.sampled import close
 from crisp_compass.loops.step_fit import (
-    Expected,
+    RunningLoop,
     fit_step,
     implausible_jump,
     likely_cause,
@@ -25,10 +27,8 @@ from crisp_compass.loops.step_fit import (
     respond,
 )
 from crisp_compass.loops.weakening import Limits, best_point, torque_at, torque_per_ampere, torque_speed, voltage_at
-from crisp_compass.voyage.design import design_current
-from crisp_compass.voyage.outlook import predict_current_step
-from crisp_compass.voyage.robustness import Spread, current_band
-from crisp_compass.voyage.weakening_outlook import time_to_current
+from crisp_compass.studies.step_band import Spread, current_band
+from crisp_compass.studies.step_prediction import predict_current_step
 
 with warnings.catch_warnings():
     warnings.simplefilter("ignore")
@@ -80,7 +80,7 @@ def test_sensitivity_peak_is_that_of_python_control() -> None:
 # ---- measured steps
 
 
-def expected(**change: float) -> Expected:
+def expected(**change: float) -> RunningLoop:
     values = {
         "kp": 8.4,
         "ki": 3100.0,
@@ -90,7 +90,7 @@ def expected(**change: float) -> Expected:
         "delay_samples": 1.5,
         **change,
     }
-    return Expected(**values)
+    return RunningLoop(**values)
 
 
 @pytest.mark.parametrize("delay", [0.5, 1.5, 1.9, 2.5])
@@ -102,7 +102,7 @@ def test_the_model_is_the_sampled_loop(delay: float) -> None:
 
 
 def measured(
-    e: Expected, *, r: float = 1.0, inductance: float = 1.0, delay: float = 1.5, noise: float = 0.01, seed: int = 0, size: float = 2.0,
+    e: RunningLoop, *, r: float = 1.0, inductance: float = 1.0, delay: float = 1.5, noise: float = 0.01, seed: int = 0, size: float = 2.0,
     per: int = 1, n: int = 160, lost: float = 0.0, with_voltage: bool = False,
 ) -> Capture:  # fmt: skip
     """A step of a loop whose winding and delay are other ones; the current read with noise."""
@@ -216,7 +216,7 @@ def test_the_thousand_runs_hold_the_nominal_one_and_widen(winch: Path) -> None:
     exact = current_band(bench, design, runs=40, spread=Spread(20.0, 20.0, 0.0, 0.0))
     nominal = predict_current_step(bench, design)
     at = np.interp(exact.time, nominal.time, nominal.response)
-    assert float(np.max(np.abs(exact.middle - at))) < 0.05 * bench.levers.current_loop.step
+    assert float(np.max(np.abs(exact.middle - at))) < 0.05 * bench.settings.current_loop.step
     wide = current_band(bench, design, runs=300, spread=Spread(10.0, 120.0, 0.4, 0.1))
     assert (wide.high - wide.low > exact.high - exact.low - 1e-9).all()
     assert wide.worst_overshoot >= wide.overshoot > exact.overshoot

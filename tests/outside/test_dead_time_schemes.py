@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 
 from crisp_compass.modulation.losses import dead_time_effect, fundamental_share
-from crisp_compass.modulation.pwm import PwmSettings, plan_pwm
+from crisp_compass.modulation.pwm import TimerSettings, plan_pwm
 from crisp_compass.modulation.vectors import SCHEMES, VOLTAGE_PER_BUS, Scheme, duties
 
 
@@ -51,7 +51,7 @@ def test_closed_forms() -> None:
 
 def test_the_usable_voltage_takes_the_schemes_own_share() -> None:
     for scheme in SCHEMES:
-        figures = plan_pwm(PwmSettings(160e6, 20e3, 1e-6, 48.0, scheme))
+        figures = plan_pwm(TimerSettings(160e6, 20e3, 1e-6, 48.0, scheme))
         assert figures.budget.command - figures.budget.motor == pytest.approx(
             fundamental_share(scheme) * figures.dead_time_voltage
         )

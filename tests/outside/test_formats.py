@@ -14,12 +14,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crisp_compass.bench import Bench, load_bench
+from crisp_compass.course.design import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import QGain, Scales, from_integers, quantise, to_forms
 from crisp_compass.plant.kernels import regulate
 from crisp_compass.plant.parameters import Control, Machine
 from crisp_compass.record.c_controller import controller_sources
-from crisp_compass.voyage.design import current_tracking
 from steps_at_the_limit import full_voltage_time, random_steps
 
 needs_gcc = pytest.mark.skipif(shutil.which("gcc") is None, reason="gcc is not installed")
@@ -203,15 +203,15 @@ def test_float_controller_is_the_kernel_to_rounding(winch: Path, tmp_path: Path)
 def test_fixed_controller_is_the_kernel_to_one_unit(winch: Path, tmp_path: Path) -> None:
     bench = load_bench(winch)
     _write(bench, tmp_path)
-    levers = bench.levers.current_loop
+    settings = bench.settings.current_loop
     reference, current, omega, psi, limit = _input()
-    i_counts = np.round(np.column_stack([reference, current]) / levers.i_base * 32768).astype(int)
+    i_counts = np.round(np.column_stack([reference, current]) / settings.i_base * 32768).astype(int)
     control = _control(bench)
     feed = np.column_stack([-omega * control.lq * current[:, 1], omega * (control.ld * current[:, 0] + psi)])
-    v_counts = np.round(np.column_stack([feed, limit]) / levers.v_base * 32768).astype(int)
+    v_counts = np.round(np.column_stack([feed, limit]) / settings.v_base * 32768).astype(int)
     theirs = _run(tmp_path, "cc_current_fixed.c", FIXED_MAIN, np.column_stack([i_counts, v_counts]))
     # the kernel in counts, with the gains that the integers stand for
-    scales = Scales(levers.i_base, levers.v_base, 1 / control.ts, 16)
+    scales = Scales(settings.i_base, settings.v_base, 1 / control.ts, 16)
     d, q = (to_forms(kp, ki, scales) for kp, ki in ((control.kp_d, control.ki_d), (control.kp_q, control.ki_q)))
     counts = control._replace(kp_d=d.kp_q.value, kp_q=q.kp_q.value, ki_d=d.ki_q.value, ki_q=q.ki_q.value, ts=1.0)
     state = [0.0, 0.0]
@@ -251,11 +251,11 @@ def test_both_c_controllers_use_the_whole_voltage_on_a_winding(winch: Path, tmp_
     bench = _bench_of(load_bench(winch), machine, ts, bus, 6 * step)
     _write(bench, tmp_path)
     limit, we = bus / math.sqrt(3), machine.pole_pairs * omega
-    levers = bench.levers.current_loop
+    settings = bench.settings.current_loop
     in_float, in_counts = _library(tmp_path, "cc_current_float"), _library(tmp_path, "cc_current_fixed")
     in_float.cc_current_step.restype, in_counts.cc_fixed_step.restype = _Pair, _Counts
     state, sums = _Pair(0, 0), _Sums(0, 0)
-    amps, volts = levers.i_base / 32768, levers.v_base / 32768
+    amps, volts = settings.i_base / 32768, settings.v_base / 32768
 
     def floating(i: complex) -> complex:
         u = in_float.cc_current_step(
@@ -310,16 +310,16 @@ def _bench_of(bench: Bench, machine: Machine, ts: float, bus: float, most: float
         old = settled[topic]  # type: ignore[index]
         changed = {k: old.values[k].model_copy(update={"value": v}) for k, v in entries.items()}
         settled[topic] = old.model_copy(update={"values": {**old.values, **changed}})  # type: ignore[index]
-    loop = bench.levers.current_loop.model_copy(update={"i_base": most, "v_base": bus, "bits": 16})
+    loop = bench.settings.current_loop.model_copy(update={"i_base": most, "v_base": bus, "bits": 16})
     return bench.model_copy(
-        update={"settled": settled, "levers": bench.levers.model_copy(update={"current_loop": loop})}
+        update={"settled": settled, "settings": bench.settings.model_copy(update={"current_loop": loop})}
     )
 
 
 def test_a_word_too_long_for_the_fixed_controller_is_refused(winch: Path) -> None:
     bench = load_bench(winch)
-    levers = bench.levers.model_copy(
-        update={"current_loop": bench.levers.current_loop.model_copy(update={"bits": 32})}
+    settings = bench.settings.model_copy(
+        update={"current_loop": bench.settings.current_loop.model_copy(update={"bits": 32})}
     )
     with pytest.raises(Refusal, match="up to 16 bits"):
-        controller_sources(bench.model_copy(update={"levers": levers}))
+        controller_sources(bench.model_copy(update={"settings": settings}))

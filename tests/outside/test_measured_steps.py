@@ -9,12 +9,12 @@ import pytest
 
 from crisp_compass.capture import Capture
 from crisp_compass.loops.current import limit_tracking
-from crisp_compass.loops.step_fit import Expected, fit_step
+from crisp_compass.loops.step_fit import RunningLoop, fit_step
 
 TS, FINE = 5e-5, 20
 
 
-def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Expected, tuple[float, float, float]]:
+def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, RunningLoop, tuple[float, float, float]]:
     """A capture, what its design rested on, and the truth: R, L, delay [s]. Classical Runge–Kutta, 20 steps a period."""
     r, tau = 10 ** rng.uniform(-1, 0.5), 10 ** rng.uniform(-3.2, -2.3)
     inductance, f = r * tau, 1 / TS / rng.uniform(14, 40)
@@ -30,7 +30,7 @@ def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Expe
     def loss(i: float) -> float:
         return float(lost * math.tanh(i / knee))
 
-    expected = Expected(kp, ki, 1 / TS, guess_r, guess_l, 1.5, limit)
+    expected = RunningLoop(kp, ki, 1 / TS, guess_r, guess_l, 1.5, limit)
     track, late = limit_tracking(kp, ki, TS, guess_r, guess_l), delay - 0.5
     whole, part = int(late), late - int(late)
     i, integral = start, r * start + loss(start)

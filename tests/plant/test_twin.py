@@ -12,7 +12,7 @@ import numpy as np
 _SCRIPT = """
 import json, sys
 import numpy as np
-from crisp_compass.loops.step_fit import Expected, respond
+from crisp_compass.loops.step_fit import RunningLoop, respond
 from crisp_compass.plant import kernels
 from crisp_compass.plant.parameters import CURRENT, HALLS, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation
@@ -29,7 +29,7 @@ for name, sensor, saturated in (("encoder", 0.0, 1.0), ("halls", float(HALLS), 0
     sim.set_load(0.1)
     sim.advance(0.006)
     found[name] = [float(x) for x in sim.state]
-expected = Expected(8.4, 3100.0, 20e3, 0.413, 1.12e-3, 1.5, 12.0)
+expected = RunningLoop(8.4, 3100.0, 20e3, 0.413, 1.12e-3, 1.5, 12.0)
 found["step"] = [float(x) for x in respond(expected, 0.4, 1e-3, 1e-4, np.full(60, 3.0), np.arange(50) / 20e3, lost=0.2, start=-1.0)]
 machine, load = Machine(0.3, 1e-3, 1e-3, 0.01, 4.0), Load(1e-4, 1e-5, 2e-3)
 edges, pairs = np.radians(np.arange(30.0, 390.0, 60.0)), np.radians(np.arange(150.0, 510.0, 60.0))

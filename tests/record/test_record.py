@@ -14,12 +14,12 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
+from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.errors import Refusal
 from crisp_compass.record.export import export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.record.save import save_record
-from crisp_compass.voyage.evidence import add_evidence, evaluate
 
 
 def compile_header(header: str, folder: Path, body: str = "return 0;") -> subprocess.CompletedProcess[str]:

@@ -9,7 +9,7 @@ from PySide6.QtGui import QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPain
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from crisp_compass.app.theme import THEME, font
-from crisp_compass.voyage.course import State
+from crisp_compass.course.waypoint import State
 
 
 @dataclass(frozen=True)

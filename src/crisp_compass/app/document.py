@@ -128,11 +128,11 @@ class Document(QObject):
             self.bench = bench
             self.changed.emit()
 
-    def set_lever(self, topic: str, field: str, value: Any) -> None:
+    def set_field(self, topic: str, field: str, value: Any) -> None:
         """Set one field of a page; raises Refusal if the model does not allow the value."""
-        self.set_levers(field.replace("_", " "), {topic: {field: value}}, key=f"{topic}.{field}")
+        self.set_fields(field.replace("_", " "), {topic: {field: value}}, key=f"{topic}.{field}")
 
-    def set_levers(self, text: str, changes: Mapping[str, Mapping[str, Any]], key: str = "") -> None:
+    def set_fields(self, text: str, changes: Mapping[str, Mapping[str, Any]], key: str = "") -> None:
         """Set fields by topic as one undo step; raises Refusal if the models do not allow a value."""
         bench = self.bench
         for topic, fields in changes.items():
@@ -161,7 +161,7 @@ class Document(QObject):
         """
         bench = self.bench
         for page, fields in (confirmed or {}).items():
-            bench = enter(bench, page, {f: getattr(getattr(bench.levers, page), f) for f in fields})
+            bench = enter(bench, page, {f: getattr(getattr(bench.settings, page), f) for f in fields})
         bench = settle(
             bench, topic, values, reason=reason, when=now(), method=method, rests_on=rests_on, halls=halls, headline=headline,
         )  # fmt: skip

@@ -17,9 +17,9 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Topic
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.capture.dialect import detect
+from crisp_compass.course.angle_sensors import SECTIONS
+from crisp_compass.course.captures import EVIDENCE_LEGS, Evaluated, add_evidence, evaluate, guess_leg
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.angle_evidence import SECTIONS
-from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, add_evidence, evaluate, guess_leg
 
 
 @dataclass(frozen=True)
@@ -166,7 +166,7 @@ def _leg_of(bench: Bench, arrival: Arrival, capture: Capture) -> Topic:
             if here is None:
                 raise
             leg = here  # the open leg says what is wrong, or asks for the channels
-    if leg == "commutation" and "hall_1" in capture and bench.levers.plate.sensor != "halls":
+    if leg == "commutation" and "hall_1" in capture and bench.settings.plate.sensor != "halls":
         raise Refusal(
             "the capture holds hall signals, but the plate says encoder",
             "set the angle sensor on the plate to halls first",

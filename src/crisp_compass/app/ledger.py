@@ -21,7 +21,7 @@ from crisp_compass.app.widgets.parts import label
 from crisp_compass.bench.models import LedgerEntry
 from crisp_compass.bench.readings import entry_text, parse_reading
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.checks import record_typed
+from crisp_compass.preparation.checks import record_typed
 
 
 class Ledger(QWidget):

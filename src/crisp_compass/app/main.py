@@ -17,8 +17,8 @@ from crisp_compass.app.logs import keep_alive, start_log
 from crisp_compass.app.recovery import offer_recovery
 from crisp_compass.app.theme import THEME, load_fonts
 from crisp_compass.app.window import Window
+from crisp_compass.course.open_points import next_bearing
 from crisp_compass.errors import Refusal
-from crisp_compass.voyage.open_points import next_bearing
 
 
 def make_application() -> QApplication:

@@ -16,7 +16,7 @@ class NamesDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Names")
         self._document = document
-        self.bench, self.motor = Line(document.bench.name), Line(document.bench.levers.plate.motor)
+        self.bench, self.motor = Line(document.bench.name), Line(document.bench.settings.plate.motor)
         for line, name in ((self.bench, "Bench name"), (self.motor, "Motor type")):
             line.setAccessibleName(name)
             line.setMaxLength(120)

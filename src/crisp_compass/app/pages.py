@@ -2,47 +2,47 @@
 
 from __future__ import annotations
 
-from crisp_compass.app.legs.agreement import (
+from crisp_compass.app.page.agreement import (
     FluxAgreement,
     InductanceAgreement,
     MechanicsAgreement,
     ResistanceAgreement,
 )
-from crisp_compass.app.legs.align_page import AlignPage
-from crisp_compass.app.legs.base import LegPage
-from crisp_compass.app.legs.cable_page import CablePage
-from crisp_compass.app.legs.carrier_page import CarrierPage
-from crisp_compass.app.legs.checks import ChecksPage
-from crisp_compass.app.legs.command_page import CommandPage
-from crisp_compass.app.legs.commutation import CommutationPage
-from crisp_compass.app.legs.current_loop import CurrentLoopPage
-from crisp_compass.app.legs.dead_time_page import DeadTimePage
-from crisp_compass.app.legs.edges_page import EdgesPage
-from crisp_compass.app.legs.encoder_page import EncoderPage
-from crisp_compass.app.legs.flux import FluxPage
-from crisp_compass.app.legs.format_page import FormatPage
-from crisp_compass.app.legs.hand_over import HandOverPage
-from crisp_compass.app.legs.inductance import InductancePage
-from crisp_compass.app.legs.interference_page import InterferencePage
-from crisp_compass.app.legs.measured_page import MeasuredPage
-from crisp_compass.app.legs.mechanics import MechanicsPage
-from crisp_compass.app.legs.meter import MeterPage
-from crisp_compass.app.legs.orders_page import OrdersPage
-from crisp_compass.app.legs.plate import PlatePage
-from crisp_compass.app.legs.poles_page import PolesPage
-from crisp_compass.app.legs.pwm import PwmPage
-from crisp_compass.app.legs.resistance import ResistancePage
-from crisp_compass.app.legs.run import RunPage
-from crisp_compass.app.legs.schemes_page import SchemesPage
-from crisp_compass.app.legs.senses_page import SensesPage
-from crisp_compass.app.legs.speed_loop import SpeedLoopPage
-from crisp_compass.app.legs.supply import SupplyPage
-from crisp_compass.app.legs.trials_page import TrialsPage
-from crisp_compass.app.legs.weakening_page import WeakeningPage
-from crisp_compass.app.legs.wiring_page import WiringPage
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.commutation.alignment import AlignPage
+from crisp_compass.app.waypoints.commutation.direction_check import SensesPage
+from crisp_compass.app.waypoints.commutation.edges import EdgesPage
+from crisp_compass.app.waypoints.commutation.encoder import EncoderPage
+from crisp_compass.app.waypoints.commutation.hand_turn import CommutationPage
+from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
+from crisp_compass.app.waypoints.commutation.pole_search import PolesPage
+from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
+from crisp_compass.app.waypoints.current_loop.measured import MeasuredPage
+from crisp_compass.app.waypoints.current_loop.number_format import FormatPage
+from crisp_compass.app.waypoints.current_loop.torque_speed import WeakeningPage
+from crisp_compass.app.waypoints.current_loop.trials import TrialsPage
+from crisp_compass.app.waypoints.flux.capture import FluxPage
+from crisp_compass.app.waypoints.hand_over.files import HandOverPage
+from crisp_compass.app.waypoints.inductance.capture import InductancePage
+from crisp_compass.app.waypoints.mechanics.capture import MechanicsPage
+from crisp_compass.app.waypoints.plate.checks import ChecksPage
+from crisp_compass.app.waypoints.plate.interference import InterferencePage
+from crisp_compass.app.waypoints.plate.motor import PlatePage
+from crisp_compass.app.waypoints.plate.sensor_cable import CablePage
+from crisp_compass.app.waypoints.plate.supply import SupplyPage
+from crisp_compass.app.waypoints.plate.wiring import WiringPage
+from crisp_compass.app.waypoints.pwm.carrier import CarrierPage
+from crisp_compass.app.waypoints.pwm.command import CommandPage
+from crisp_compass.app.waypoints.pwm.dead_time import DeadTimePage
+from crisp_compass.app.waypoints.pwm.schemes import SchemesPage
+from crisp_compass.app.waypoints.pwm.timer import PwmPage
+from crisp_compass.app.waypoints.resistance.capture import ResistancePage
+from crisp_compass.app.waypoints.resistance.meter import MeterPage
+from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.speed_loop.design import SpeedLoopPage
 
 #: The sections of every leg, its main one first.
-PAGES: tuple[type[LegPage], ...] = (
+PAGES: tuple[type[Page], ...] = (
     PlatePage, SupplyPage, WiringPage, CablePage, ChecksPage, InterferencePage, ResistancePage, MeterPage, ResistanceAgreement,
     InductancePage, InductanceAgreement, FluxPage, FluxAgreement, MechanicsPage, MechanicsAgreement, CommutationPage, EdgesPage, EncoderPage, AlignPage, PolesPage, SensesPage, OrdersPage, PwmPage, CarrierPage, SchemesPage, DeadTimePage, CommandPage,
     CurrentLoopPage, MeasuredPage, TrialsPage, FormatPage, WeakeningPage, SpeedLoopPage, RunPage, HandOverPage,

@@ -12,10 +12,10 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
 
 from crisp_compass.app.document import demo_folder
-from crisp_compass.app.legs.current_loop import CurrentLoopPage
-from crisp_compass.app.legs.run import RunPage
 from crisp_compass.app.main import make_application
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.errors import Refusal
 
@@ -86,14 +86,14 @@ class Tour:
         for key, section in _WINCH:
             winch.travel(key, section)
             if section == "Sense and offset":
-                winch.document.set_lever("commutation", "offset", math.radians(60))
+                winch.document.set_field("commutation", "offset", math.radians(60))
             if section == "Measured step":
                 winch.take_file(demo_folder() / "winch" / "winch-current-step.csv")
                 self._wait(lambda: bool(winch.document.bench.evidence.get("current_loop")))
             if key == "current_loop" and not section:
                 page = winch.page
                 assert isinstance(page, CurrentLoopPage)
-                page._pause.stop()  # nobody moves a lever here: the runs need not wait
+                page._pause.stop()  # nobody moves a number here: the runs need not wait
                 page._run_band()
             self._picture(winch, f"{key}-{section.lower()}" if section else key)
         self._run_view(winch)
@@ -127,7 +127,7 @@ class Tour:
         page._timer.stop()  # the tour moves time itself, so the picture is the same on any machine
         for k in range(100):
             if k == 60:
-                window.document.set_lever("run", "load", 0.35)
+                window.document.set_field("run", "load", 0.35)
             page.advance(0.03)
         self._picture(window, "run")
         page.stop()

@@ -29,24 +29,24 @@ from crisp_compass.app.document import Document, demo_folder
 from crisp_compass.app.intake import Arrival, Intake, section_of
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
-from crisp_compass.app.legs.base import LegPage
-from crisp_compass.app.legs.capture_leg import CaptureLeg
-from crisp_compass.app.legs.mapping import MappingDialog
 from crisp_compass.app.logs import copy_diagnostics
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.bearing import BearingLine
-from crisp_compass.app.widgets.deck import Deck
 from crisp_compass.app.widgets.notice import Notice
+from crisp_compass.app.widgets.page_stack import PageStack
 from crisp_compass.app.widgets.parts import frame
 from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.course.angle_sensors import SECTIONS
+from crisp_compass.course.captures import Evaluated
+from crisp_compass.course.open_points import next_bearing
+from crisp_compass.course.waypoint import BY_KEY, headline, legs_of, state_of
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
-from crisp_compass.voyage.angle_evidence import SECTIONS
-from crisp_compass.voyage.course import BY_KEY, headline, legs_of, state_of
-from crisp_compass.voyage.evidence import Evaluated
-from crisp_compass.voyage.open_points import next_bearing
 
 #: Between two pages that are built ahead.
 AHEAD_MS = 120
@@ -80,13 +80,13 @@ class Window(QMainWindow):
         self.course = CourseStrip()
         self.dial = Dial()
         #: Every section by leg and name; a page is built when it is first opened, so that the window opens fast.
-        self.sections: dict[str, dict[str, type[LegPage]]] = {}
+        self.sections: dict[str, dict[str, type[Page]]] = {}
         for kind in PAGES:
             self.sections.setdefault(kind.key, {})[kind.section] = kind
-        self._built: dict[type[LegPage], LegPage] = {}
-        self.stack = Deck()
+        self._built: dict[type[Page], Page] = {}
+        self.stack = PageStack()
         self.notices = Notice()
-        self.page: LegPage = self.page_of("plate")
+        self.page: Page = self.page_of("plate")
         self.dial.turned.connect(self._on_turned)
         self.ledger = Ledger(self.document)
         self.bearing = BearingLine()
@@ -116,7 +116,7 @@ class Window(QMainWindow):
         self.intake.asks.connect(self._ask_channels)
         THEME.changed.connect(self.bearing.restyle)
 
-    def page_of(self, key: str, section: str = "") -> LegPage:
+    def page_of(self, key: str, section: str = "") -> Page:
         """Return a section's page (a leg's main one without a name), building it the first time."""
         kinds = self.sections[key]
         kind = kinds[section] if section else next(iter(kinds.values()))
@@ -127,7 +127,7 @@ class Window(QMainWindow):
             page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
             page.section_chosen.connect(partial(self.travel, key))
             page.done.connect(self.say)
-            if isinstance(page, CaptureLeg):
+            if isinstance(page, CapturePage):
                 page.chosen.connect(lambda path, p=page: self.intake.add(Arrival(path, leg=p.key)))
                 self.intake.taken.connect(page.on_taken)
             page.show_sections(tuple(kinds))
@@ -273,7 +273,7 @@ class Window(QMainWindow):
     def _show_title(self) -> None:
         document = self.document
         mark = " • unsaved" if document.unsaved else ""
-        motor = document.bench.levers.plate.motor
+        motor = document.bench.settings.plate.motor
         names = " · ".join(n for n in (document.bench.name, motor) if n)
         self.setWindowTitle(f"{names} – Crisp Compass{mark}")
         self._status.setText(f"{document.title}{mark}   ·   F1 keyboard   ·   Ctrl+T night")
@@ -288,7 +288,7 @@ class Window(QMainWindow):
 
     def travel(self, key: str, section: str = "") -> None:
         """Open a leg, at one of its sections or at the main one."""
-        if key == "commutation" and not section and self.document.bench.levers.plate.sensor == "encoder":
+        if key == "commutation" and not section and self.document.bench.settings.plate.sensor == "encoder":
             section = "Encoder"
         fresh = self.page_of(key, section)
         if fresh is not self.page:
@@ -325,7 +325,7 @@ class Window(QMainWindow):
         bench = self.document.bench
         held = {SECTIONS[e.slot] for e in bench.evidence.get(key, ()) if e.slot in SECTIONS}
         halls, encoder = {"Hand turn", "Edges"}, {"Encoder", "Alignment", "Pole search"}
-        other = halls if bench.levers.plate.sensor == "encoder" else encoder
+        other = halls if bench.settings.plate.sensor == "encoder" else encoder
         return tuple(n for n in names if n not in other or n in held)
 
     def _turn_section(self, by: int) -> None:
@@ -404,7 +404,7 @@ class Window(QMainWindow):
             return
         for path in benches:
             self.notices.add_refusal(f"{path.name}: a bench is opened by itself; drop it alone.")
-        here = self.page.key if isinstance(self.page, CaptureLeg) else ""
+        here = self.page.key if isinstance(self.page, CapturePage) else ""
         for path in paths:
             if path not in benches:
                 self.intake.add(Arrival(path, here=here))
@@ -439,7 +439,7 @@ class Window(QMainWindow):
 
     def _ask_channels(self, arrival: Arrival, refusal: Refusal) -> None:
         page = self.page_of(arrival.leg or arrival.here)
-        wanted = page.wanted if isinstance(page, CaptureLeg) else ()
+        wanted = page.wanted if isinstance(page, CapturePage) else ()
         dialog = MappingDialog(self, arrival.path, wanted, f"{arrival.path.name}: {refusal.problem}.")
         if not dialog.usable or not dialog.exec():
             self._on_capture_refused(arrival, refusal)
@@ -490,7 +490,7 @@ Ctrl+Enter\tsettle, or save the header
 Space\tstart or stop the run
 Ctrl+R\treverse
 Ctrl+K\tacknowledge a fault
-↑ ↓, wheel\tstep a lever; with Shift in 1-2-5
+↑ ↓, wheel\tstep a number; with Shift in 1-2-5
 F, C\ton a plot: fit, cursors
 Ctrl+Z, Ctrl+Shift+Z\tundo, redo
 Ctrl+S, Ctrl+O, Ctrl+N\tsave, open, new

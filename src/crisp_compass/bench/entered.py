@@ -1,7 +1,7 @@
 """What was entered, what is only presumed, and what is entered but not settled yet.
 
 A bench opens with figures in its fields so that every page can show something. Until a person enters or confirms one of them
-it is *presumed*. Settling keeps the fields it was made from (:attr:`Settled.levers`): an entry made later waits, *edited but not
+it is *presumed*. Settling keeps the fields it was made from (:attr:`Settled.settings`): an entry made later waits, *edited but not
 settled*, and everything after this waypoint goes on with what was settled.
 """
 
@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from crisp_compass.bench.models import Bench, Levers, Topic
+from crisp_compass.bench.models import Bench, Settings, Topic
 
 #: Fields that state a fact of this bench's hardware: their defaults are presumed until somebody says that they are right.
 PRESUMABLE: dict[str, tuple[str, ...]] = {
@@ -39,34 +39,36 @@ SETTLES: dict[str, tuple[str, ...]] = {
 
 def enter(bench: Bench, topic: str, fields: Mapping[str, Any]) -> Bench:
     """Return the bench with fields of one topic set and known as entered; raises ValueError for what the model refuses."""
-    page = getattr(bench.levers, topic)
+    page = getattr(bench.settings, topic)
     fresh = type(page).model_validate({**page.model_dump(), **fields})
     known = {*bench.entered.get(topic, ()), *(f for f in fields if f in PRESUMABLE.get(topic, ()))}
     entered = {**bench.entered, topic: tuple(sorted(known))} if known else bench.entered
-    levers = bench.levers.model_copy(update={topic: fresh})
-    return bench.model_copy(update={"levers": levers, "entered": entered})
+    settings = bench.settings.model_copy(update={topic: fresh})
+    return bench.model_copy(update={"settings": settings, "entered": entered})
 
 
 def presumed(bench: Bench, topic: str, field: str) -> bool:
     """Tell whether a field holds its default and nobody has entered or confirmed it."""
     if field not in PRESUMABLE.get(topic, ()) or field in bench.entered.get(topic, ()):
         return False
-    return bool(getattr(getattr(bench.levers, topic), field) == getattr(getattr(_defaults(), topic), field))
+    return bool(getattr(getattr(bench.settings, topic), field) == getattr(getattr(_defaults(), topic), field))
 
 
 @lru_cache(maxsize=1)
-def _defaults() -> Levers:
-    return Levers()
+def _defaults() -> Settings:
+    return Settings()
 
 
 def untouched(bench: Bench) -> bool:
     """Tell whether nobody has said anything of this motor and its supply yet."""
-    return "plate" not in bench.settled and not bench.entered.get("plate") and bench.levers.plate == _defaults().plate
+    return (
+        "plate" not in bench.settled and not bench.entered.get("plate") and bench.settings.plate == _defaults().plate
+    )
 
 
 def presumed_for(bench: Bench, topic: Topic) -> tuple[str, ...]:
     """Return the presumed fields that settling a topic would rest on."""
-    plate = bench.levers.plate
+    plate = bench.settings.plate
     unused: tuple[str, ...] = ()
     if topic == "plate":
         unused = ("counts_per_rev",) if plate.sensor != "encoder" else ()
@@ -78,7 +80,7 @@ def presumed_for(bench: Bench, topic: Topic) -> tuple[str, ...]:
 
 def snapshot(bench: Bench, topic: Topic) -> dict[str, Any]:
     """Return the fields that settling a topic is made from, as they stand."""
-    page = getattr(bench.levers, topic, None)
+    page = getattr(bench.settings, topic, None)
     return {f: getattr(page, f) for f in SETTLES.get(topic, ())}
 
 
@@ -99,7 +101,7 @@ def edits(bench: Bench, topic: Topic) -> list[Edit]:
         return []
     now = snapshot(bench, topic)
     return [
-        Edit(topic, f, then, now[f]) for f, then in settled.levers.items() if f in now and not _same(then, now[f])
+        Edit(topic, f, then, now[f]) for f, then in settled.settings.items() if f in now and not _same(then, now[f])
     ]
 
 
@@ -120,6 +122,6 @@ def standing(bench: Bench, besides: str = "") -> Bench:
             continue
         changed = edits(bench, topic)
         if changed:
-            page = getattr(bench.levers, topic)
+            page = getattr(bench.settings, topic)
             back[topic] = type(page).model_validate({**page.model_dump(), **{e.field: e.then for e in changed}})
-    return bench.model_copy(update={"levers": bench.levers.model_copy(update=back)}) if back else bench
+    return bench.model_copy(update={"settings": bench.settings.model_copy(update=back)}) if back else bench

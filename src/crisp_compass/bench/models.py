@@ -40,7 +40,7 @@ from crisp_compass.bench.ranges import (
 )
 from crisp_compass.quantities import UNITS
 
-FORMAT = 4
+FORMAT = 5
 
 Scheme = Literal["sine", "space-vector", "third-harmonic", "clamped-low", "clamped-high", "clamped-60", "six-step"]
 Topic = Literal[
@@ -122,7 +122,7 @@ class Settled(_Frozen):
     reason: Text
     when: When
     rests_on: dict[str, Finite] = {}
-    levers: dict[str, float | int | str | None] = Field(
+    settings: dict[str, float | int | str | None] = Field(
         default={}, description="fields as they stood when this was settled"
     )
     halls: HallRecord | None = None
@@ -145,7 +145,7 @@ Kt = Annotated[float, Field(ge=1e-6, le=1e4, allow_inf_nan=False)]
 Share = Annotated[float, Field(ge=0.01, le=1, allow_inf_nan=False)]
 
 
-class PlateLevers(_Frozen):
+class PlateSettings(_Frozen):
     """The motor's plate or data sheet. Every figure is SI; a ``_base`` or ``_school`` says how it is meant there."""
 
     motor: Name = ""
@@ -159,10 +159,10 @@ class PlateLevers(_Frozen):
     inertia: Inertia | None = Field(default=None, description="kg·m²")
     viscous: Viscous = Field(default=0.0, description="N·m·s/rad")
     coulomb: Torque = Field(default=0.0, description="N·m")
-    kv: Kv | None = Field(default=None, description="rpm per V in kv_school, from the data sheet")
-    kv_school: Literal["line-peak", "line-rms", "six-step-dc"] = "line-peak"
-    kt: Kt | None = Field(default=None, description="N·m per A in kt_school, from the data sheet")
-    kt_school: Literal["peak", "rms", "six-step-dc"] = "rms"
+    kv: Kv | None = Field(default=None, description="rpm per V in kv_convention, from the data sheet")
+    kv_convention: Literal["line-peak", "line-rms", "six-step-dc"] = "line-peak"
+    kt: Kt | None = Field(default=None, description="N·m per A in kt_convention, from the data sheet")
+    kt_convention: Literal["peak", "rms", "six-step-dc"] = "rms"
     r: Ohm | None = Field(default=None, description="Ω in winding_base, from the data sheet")
     inductance: Henry | None = Field(default=None, description="H in winding_base, from the data sheet")
     winding_base: Literal["phase", "line"] = "line"
@@ -190,7 +190,7 @@ class PlateLevers(_Frozen):
     counts_per_rev: int = Field(default=4096, ge=4, le=2**31, description="encoder counts, ×4")
 
 
-class SupplyLevers(_Frozen):
+class SupplySettings(_Frozen):
     """Supply and drive. Drive currents in ``drive_base``."""
 
     source: Literal["bench", "battery", "mains"] = "bench"
@@ -205,7 +205,7 @@ class SupplyLevers(_Frozen):
     command_volts: float = Field(default=10.0, ge=0.1, le=100, description="V that ask for top speed")
 
 
-class FluxLevers(_Frozen):
+class FluxSettings(_Frozen):
     """Whole turns of the shaft counted by hand over the capture."""
 
     turns: float | None = Field(default=None, ge=0.01, le=1e9)
@@ -214,7 +214,7 @@ class FluxLevers(_Frozen):
 Way = Literal["", "wanted", "other"]
 
 
-class CommutationLevers(_Frozen):
+class CommutationSettings(_Frozen):
     """Turns by hand over an encoder capture; what a wrong angle, a held current and a pole search are tried with."""
 
     revolutions: float | None = Field(default=None, ge=0.01, le=1e9)
@@ -232,8 +232,8 @@ class CommutationLevers(_Frozen):
     observed: Way = Field(default="", description="way the drive's observer showed")
 
 
-class LearnedLevers(_Frozen):
-    """What the drive held before and after its own learn, per phase of the star: Ω, H, Wb."""
+class AutoTuneSettings(_Frozen):
+    """What the drive held before and after its own auto-tune, per phase of the star: Ω, H, Wb."""
 
     resistance_before: Ohm | None = Field(default=None)
     resistance_after: Ohm | None = Field(default=None)
@@ -340,7 +340,7 @@ class CurrentTrial(_Frozen):
     when: When
 
 
-class InstrumentLevers(_Frozen):
+class InstrumentSettings(_Frozen):
     """What the instruments are trusted to, standard uncertainties: gains over the reading, offsets in V and A.
 
     The defaults are typical of a bench scope with probes and a current clamp, and of a handheld meter (common practice); the
@@ -354,7 +354,7 @@ class InstrumentLevers(_Frozen):
     speed_gain: float = Field(default=0.002, ge=0, le=0.5, description="tachometer's gain, u over the reading")
 
 
-class ResistanceLevers(_Frozen):
+class ResistanceSettings(_Frozen):
     """Temperatures in °C, one lead of the cable in Ω."""
 
     temperature: float | None = Field(default=None, ge=-273.15, le=1000)
@@ -364,7 +364,7 @@ class ResistanceLevers(_Frozen):
     meter_resolution: float | None = Field(default=None, ge=1e-9, le=1e6, description="Ω, last digit of the meter")
 
 
-class PwmLevers(_Frozen):
+class PwmSettings(_Frozen):
     """Timer clock and carrier in Hz, times in s, switch resistance in Ω; what the pages try them with."""
 
     timer_hz: float = Field(default=144e6, ge=1e5, le=1e10)
@@ -381,7 +381,7 @@ class PwmLevers(_Frozen):
     r_switch: float = Field(default=5e-3, ge=0, le=100, description="Ω, one switch")
     t_on: Duration = Field(default=40e-9, description="s")
     t_off: Duration = Field(default=40e-9, description="s")
-    depth: float = Field(default=0.6, ge=0, le=1, description="voltage shown, of the linear limit")
+    modulation_depth: float = Field(default=0.6, ge=0, le=1, description="voltage shown, of the linear limit")
     angle: float = Field(default=0.5, ge=-100, le=100, description="rad, electrical angle of the voltage shown")
     command_low: float = Field(
         default=0.06, ge=0, le=1, description="duty of a command at which the motor begins to turn"
@@ -394,7 +394,7 @@ class PwmLevers(_Frozen):
     band_high: float = Field(default=2.5e3, gt=0, description="Hz, highest legal frequency of the command")
 
 
-class CurrentLevers(_Frozen):
+class CurrentSettings(_Frozen):
     """Design crossover in Hz, whole delay in periods, size of the shown step in A."""
 
     method: Literal["bandwidth", "modulus-optimum", "placement"] = "bandwidth"
@@ -420,7 +420,7 @@ class CurrentLevers(_Frozen):
     ki_shift: int = Field(default=0, ge=0, le=31)
 
 
-class SpeedLevers(_Frozen):
+class SpeedSettings(_Frozen):
     """Factor a of the symmetrical optimum or crossover in Hz, filter in Hz, loop divider, step in rad/s."""
 
     method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
@@ -434,7 +434,7 @@ class SpeedLevers(_Frozen):
     )
 
 
-class RunLevers(_Frozen):
+class RunSettings(_Frozen):
     """Reference in rad/s, load in N·m, limits of the first run.
 
     A load brakes whichever way the shaft turns, unless it ``drives`` (a weight): then it pulls one way, at rest too.
@@ -448,29 +448,29 @@ class RunLevers(_Frozen):
     v_min: float = Field(default=10.0, ge=0, le=1500, description="V")
 
 
-class Levers(_Frozen):
+class Settings(_Frozen):
     """What the pages' fields hold."""
 
-    plate: PlateLevers = PlateLevers()
-    supply: SupplyLevers = SupplyLevers()
-    learned: LearnedLevers = LearnedLevers()
-    resistance: ResistanceLevers = ResistanceLevers()
-    instruments: InstrumentLevers = InstrumentLevers()
-    flux: FluxLevers = FluxLevers()
-    commutation: CommutationLevers = CommutationLevers()
-    pwm: PwmLevers = PwmLevers()
-    current_loop: CurrentLevers = CurrentLevers()
-    speed_loop: SpeedLevers = SpeedLevers()
-    run: RunLevers = RunLevers()
+    plate: PlateSettings = PlateSettings()
+    supply: SupplySettings = SupplySettings()
+    auto_tune: AutoTuneSettings = AutoTuneSettings()
+    resistance: ResistanceSettings = ResistanceSettings()
+    instruments: InstrumentSettings = InstrumentSettings()
+    flux: FluxSettings = FluxSettings()
+    commutation: CommutationSettings = CommutationSettings()
+    pwm: PwmSettings = PwmSettings()
+    current_loop: CurrentSettings = CurrentSettings()
+    speed_loop: SpeedSettings = SpeedSettings()
+    run: RunSettings = RunSettings()
 
 
 class Bench(_Frozen):
     """A whole bench."""
 
-    format: Literal[4] = 4
+    format: Literal[5] = 5
     name: Name = "Untitled bench"
     notes: Long = ""
-    levers: Levers = Levers()
+    settings: Settings = Settings()
     entered: dict[str, tuple[str, ...]] = Field(
         default={}, description="fields by topic that somebody entered or confirmed, though they hold a default"
     )
@@ -488,19 +488,19 @@ class Bench(_Frozen):
     def _whole(self) -> Self:
         """Refuse what is well formed and cannot be: a topic without its values, evidence without its estimates."""
         for topic in self.entered:
-            if topic not in Levers.model_fields:
+            if topic not in Settings.model_fields:
                 raise ValueError(f"entered.{topic[:20]}: there is no such topic")
         for topic, settled in self.settled.items():
             _check_values(topic, settled)
-            if settled.levers:
-                page = getattr(self.levers, topic, None)
+            if settled.settings:
+                page = getattr(self.settings, topic, None)
                 if page is None:
-                    raise ValueError(f"settled.{topic}.levers: this topic has no fields")
+                    raise ValueError(f"settled.{topic}.settings: this topic has no fields")
                 try:
-                    type(page).model_validate({**page.model_dump(), **settled.levers})
+                    type(page).model_validate({**page.model_dump(), **settled.settings})
                 except ValidationError as error:
                     name = error.errors()[0]["loc"][0]
-                    raise ValueError(f"settled.{topic}.levers.{name}: this value is not possible") from None
+                    raise ValueError(f"settled.{topic}.settings.{name}: this value is not possible") from None
         for leg, items in self.evidence.items():
             for evidence in items:
                 _check_evidence(leg, evidence)

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from crisp_compass.bench.models import Bench, LedgerEntry, PlateLevers, Profile, Quantity, Settled, Topic
+from crisp_compass.bench.models import Bench, LedgerEntry, PlateSettings, Profile, Quantity, Settled, Topic
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.bench.store import parse_json
 from crisp_compass.errors import Refusal
@@ -37,14 +37,14 @@ class Difference:
 
 def make_profile(bench: Bench) -> Profile:
     """Return the motor of a bench as a profile."""
-    plate = {k: v for k, v in bench.levers.plate.model_dump(exclude_none=True).items() if k not in _OF_THE_BENCH}
+    plate = {k: v for k, v in bench.settings.plate.model_dump(exclude_none=True).items() if k not in _OF_THE_BENCH}
     constants = {
         f"{topic}.{name}": quantity
         for topic in _TOPICS
         if topic in bench.settled
         for name, quantity in bench.settled[topic].values.items()
     }
-    return Profile(name=bench.levers.plate.motor or bench.name, plate=plate, constants=constants)
+    return Profile(name=bench.settings.plate.motor or bench.name, plate=plate, constants=constants)
 
 
 def save_profile(profile: Profile, path: Path) -> None:
@@ -64,7 +64,7 @@ def load_profile(path: Path) -> Profile:
         raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path))
     try:
         profile = Profile.model_validate(data)
-        PlateLevers.model_validate(profile.plate)
+        PlateSettings.model_validate(profile.plate)
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(shortened(part, 40) for part in first["loc"])
@@ -76,7 +76,7 @@ def load_profile(path: Path) -> Profile:
 
 def differences(bench: Bench, profile: Profile) -> list[Difference]:
     """Return every figure in which the open bench and a profile differ, plate first."""
-    plate = bench.levers.plate.model_dump()
+    plate = bench.settings.plate.model_dump()
     found = [
         Difference(f"plate.{key}", plate.get(key), there, "")
         for key, there in profile.plate.items()
@@ -103,7 +103,7 @@ def take_over(bench: Bench, profile: Profile, keys: set[str], when: str) -> Benc
     Ld stands beside another motor's Lq.
     """
     fields = {k.partition(".")[2]: profile.plate[k.partition(".")[2]] for k in keys if k.startswith("plate.")}
-    plate = PlateLevers.model_validate({**bench.levers.plate.model_dump(), **fields})
+    plate = PlateSettings.model_validate({**bench.settings.plate.model_dump(), **fields})
     settled = dict(bench.settled)
     for topic in _TOPICS:
         if any(k.startswith(f"{topic}.") for k in keys):
@@ -115,7 +115,7 @@ def take_over(bench: Bench, profile: Profile, keys: set[str], when: str) -> Benc
     line = LedgerEntry(when=when, kind="profile", text=f"{len(keys)} figure(s) taken from the profile {profile.name}")
     return bench.model_copy(
         update={
-            "levers": bench.levers.model_copy(update={"plate": plate}),
+            "settings": bench.settings.model_copy(update={"plate": plate}),
             "settled": settled,
             "ledger": (*bench.ledger, line),
         }

@@ -42,7 +42,7 @@ _FAMILY_NAMES = {"stepper": "a two-phase stepper", "induction": "an induction mo
 
 def family_gap(bench: Bench) -> str:
     """Return why nothing after the plate can be worked out for this bench's motor; empty where it can."""
-    family = bench.levers.plate.family
+    family = bench.settings.plate.family
     if family in BUILT:
         return ""
     return f"the plate says {_FAMILY_NAMES[family]}, and beyond the plate only three-phase permanent-magnet motors are computed"
@@ -90,7 +90,7 @@ def settle(
     inputs = {key: need(bench, key) for key in rests_on}
     entry = Settled(
         values=dict(values), method=method, reason=reason.strip(), when=when, rests_on=inputs, halls=halls,
-        levers=snapshot(bench, topic),
+        settings=snapshot(bench, topic),
     )  # fmt: skip
     line = LedgerEntry(when=when, kind="settled", text=f"{headline or topic.replace('_', ' ')}: {reason.strip()}")
     return bench.model_copy(update={"settled": {**bench.settled, topic: entry}, "ledger": (*bench.ledger, line)})

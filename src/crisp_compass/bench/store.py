@@ -59,13 +59,15 @@ def read_bench(data: Any, where: str) -> Bench:
             "open it with a newer version; the file was not changed",
             where=where,
         )
+    if version < 5:
+        data = _from_format_4(data)
     if version == 1:
         data = _from_format_1(data)
     data = _typed_into_checks(data)
     if version < 4:
         data = _from_format_3(data)
     if version < FORMAT:
-        data = {**data, "format": FORMAT}  # format 3 only adds levers
+        data = {**data, "format": FORMAT}
     try:
         return Bench.model_validate(data)
     except ValidationError as error:
@@ -77,6 +79,32 @@ def read_bench(data: Any, where: str) -> Bench:
             "correct it there or restore an earlier copy; the file was not changed",
             where=where,
         ) from None
+
+
+#: Names that format 5 says otherwise.
+_RENAMED = {"kv_school": "kv_convention", "kt_school": "kt_convention", "depth": "modulation_depth"}
+
+
+def _renamed(data: dict[str, Any], old: str, new: str) -> dict[str, Any]:
+    return {new if k == old else k: v for k, v in data.items()}
+
+
+def _from_format_4(data: dict[str, Any]) -> dict[str, Any]:
+    """Format 5 says settings, conventions and auto-tune; comes first, so that what brings older files up speaks of those."""
+    data = _renamed(data, "levers", "settings")
+    settings, settled = data.get("settings"), data.get("settled")
+    if isinstance(settings, dict):
+        settings = _renamed(settings, "learned", "auto_tune")
+        for topic in ("plate", "pwm"):
+            page = settings.get(topic)
+            if isinstance(page, dict):
+                settings[topic] = {_RENAMED.get(k, k): v for k, v in page.items()}
+        data["settings"] = settings
+    if isinstance(settled, dict):
+        data["settled"] = {
+            t: _renamed(e, "levers", "settings") if isinstance(e, dict) else e for t, e in settled.items()
+        }
+    return data
 
 
 def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:
@@ -98,15 +126,15 @@ def _from_format_3(data: dict[str, Any]) -> dict[str, Any]:
 
     In an older file what was settled counts as entered; an inertia that stands at the old default and was never settled is not.
     """
-    levers, settled = data.get("levers"), data.get("settled")
-    if not isinstance(levers, dict) or not isinstance(settled, dict):
+    settings, settled = data.get("settings"), data.get("settled")
+    if not isinstance(settings, dict) or not isinstance(settled, dict):
         return data
-    plate = levers.get("plate")
+    plate = settings.get("plate")
     if isinstance(plate, dict) and plate.get("inertia") == 1e-4 and "plate" not in settled:
-        levers = {**levers, "plate": {k: v for k, v in plate.items() if k != "inertia"}}
+        settings = {**settings, "plate": {k: v for k, v in plate.items() if k != "inertia"}}
     fresh, entered = dict(settled), {}
     for topic, fields in SETTLES.items():
-        entry, page = settled.get(topic), levers.get(topic, {})
+        entry, page = settled.get(topic), settings.get(topic, {})
         if not isinstance(entry, dict) or not isinstance(page, dict):
             continue
         then = {f: page[f] for f in fields if f in page}
@@ -114,9 +142,9 @@ def _from_format_3(data: dict[str, Any]) -> dict[str, Any]:
         if topic == "plate" and isinstance(values, dict):  # what was settled stands, whatever the fields say now
             kept = {k: q["value"] for k, q in values.items() if k in fields and isinstance(q, dict) and "value" in q}
             then |= {**kept, "current_base": "peak"} if "rated_current" in kept else kept
-        fresh[topic] = {**entry, "levers": then}
+        fresh[topic] = {**entry, "settings": then}
         entered[topic] = [f for f in PRESUMABLE.get(topic, ()) if f in fields]
-    return {**data, "levers": levers, "settled": fresh, "entered": entered}
+    return {**data, "settings": settings, "settled": fresh, "entered": entered}
 
 
 def _typed_into_checks(data: dict[str, Any]) -> dict[str, Any]:

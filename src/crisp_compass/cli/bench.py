@@ -39,7 +39,7 @@ def simulate(
     """Run the simulated drive through a scenario and write a capture."""
     from crisp_compass.bench import load_bench
     from crisp_compass.capture import write_capture
-    from crisp_compass.voyage.scenarios import capture_columns, run_scenario
+    from crisp_compass.studies.scenarios import capture_columns, run_scenario
 
     loaded = load_bench(bench)
     path = _target(output)
@@ -65,7 +65,7 @@ def simulate(
 def check(bench: BenchFile, json: Json = False) -> None:
     """Say what is settled, what is stale and what blocks the next step."""
     from crisp_compass.bench import load_bench
-    from crisp_compass.voyage.open_points import check_bench
+    from crisp_compass.course.open_points import check_bench
 
     emit("check", json, findings=check_bench(load_bench(bench)))
 
@@ -79,9 +79,9 @@ def export(
 ) -> None:
     """Write the settled settings for firmware or other tools."""
     from crisp_compass.bench import load_bench
+    from crisp_compass.course.open_points import check_bench
     from crisp_compass.files import write_atomically
     from crisp_compass.record.export import export_settings
-    from crisp_compass.voyage.open_points import check_bench
 
     loaded = load_bench(bench)
     if format == "c-controller":
@@ -121,8 +121,8 @@ def report(
 ) -> None:
     """Write the record of the bench as one HTML or PDF file."""
     from crisp_compass.bench import load_bench
+    from crisp_compass.course.open_points import check_bench
     from crisp_compass.record.save import save_record
-    from crisp_compass.voyage.open_points import check_bench
 
     loaded = load_bench(bench)
     save_record(_target(output), loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes"))

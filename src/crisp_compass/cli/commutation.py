@@ -24,10 +24,10 @@ def halls(file: CaptureFile, column: Columns = None, json: Json = False) -> None
     """Hall table from halls and at least two line voltages of a turned shaft."""
     from crisp_compass.capture import read_capture
     from crisp_compass.commutation.halls import read_halls
-    from crisp_compass.commutation.mend import mends
+    from crisp_compass.commutation.lead_fix import lead_fixes
 
     table = read_halls(read_capture(file, column or ()))
-    ways = mends({code: state.drive for code, state in table.states.items()})
+    ways = lead_fixes({code: state.drive for code, state in table.states.items()})
     keys = {
         "spacing_deg": table.spacing_deg,
         "direction": table.direction,

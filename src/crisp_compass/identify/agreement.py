@@ -114,12 +114,12 @@ def _outlier(sources: Sequence[Source], values: np.ndarray, u: np.ndarray) -> in
     return best if chances[best] >= _UNLIKELY else None
 
 
-def learn_did_not_run(before: float | None, after: float | None, what: str, unit: str) -> list[Finding]:
-    """Flag a learned value that equals what the drive held before it."""
+def auto_tune_did_not_run(before: float | None, after: float | None, what: str, unit: str) -> list[Finding]:
+    """Flag a auto_tune value that equals what the drive held before it."""
     if before is None or after is None or not math.isclose(before, after, rel_tol=1e-6):
         return []
     text = f"The drive's {what} is {show(after, unit)} after the auto-tune, exactly what it held before: the auto-tune did not run. Run it again, and compare two runs."
-    return [Finding("stop", "learn-did-not-run", text)]
+    return [Finding("stop", "auto-tune-did-not-run", text)]
 
 
 def heated(cold: float, hot: float, cold_c: float, k: float = 235.0) -> float:

@@ -82,31 +82,37 @@ class MagnetPlate:
 
 
 def magnet_plate(
-    *, pole_pairs: int, kv: float | None, kv_school: str, kt: float | None, kt_school: str, within: float = 0.04
+    *,
+    pole_pairs: int,
+    kv: float | None,
+    kv_convention: str,
+    kt: float | None,
+    kt_convention: str,
+    within: float = 0.04,
 ) -> MagnetPlate:
-    """Compare Kv and Kt and say which schools make them one constant.
+    """Compare Kv and Kt and say which conventions make them one constant.
 
     Parameters
     ----------
-    kv, kv_school
-        Speed constant [rpm/V] and its school (``line-peak``, ``line-rms``, ``six-step-dc``).
-    kt, kt_school
-        Torque constant [N·m/A] and its school (``peak``, ``rms``, ``six-step-dc``).
+    kv, kv_convention
+        Speed constant [rpm/V] and its convention (``line-peak``, ``line-rms``, ``six-step-dc``).
+    kt, kt_convention
+        Torque constant [N·m/A] and its convention (``peak``, ``rms``, ``six-step-dc``).
     within
         Relative agreement that counts, data sheets being rounded.
     """
-    by_kv = flux_from_kv(kv, kv_school, pole_pairs) if kv else None  # type: ignore[arg-type]
-    by_kt = flux_from_kt(kt, kt_school, pole_pairs) if kt else None  # type: ignore[arg-type]
+    by_kv = flux_from_kv(kv, kv_convention, pole_pairs) if kv else None  # type: ignore[arg-type]
+    by_kt = flux_from_kt(kt, kt_convention, pole_pairs) if kt else None  # type: ignore[arg-type]
     if kv is None or kt is None or by_kv is None or by_kt is None:
         return MagnetPlate(by_kv, by_kt, None, ())
     ratio = by_kt / by_kv
     if abs(math.log(ratio)) < within:
         text = f"Kv and Kt agree within {100 * abs(ratio - 1):.1f} %, each as stated."
-        return MagnetPlate(by_kv, by_kt, (kv_school, kt_school), (Finding("info", "plate-agrees", text),))
+        return MagnetPlate(by_kv, by_kt, (kv_convention, kt_convention), (Finding("info", "plate-agrees", text),))
     fits = []
     for a, b in product(_KV_SCHOOLS, _KT_SCHOOLS):
         other = flux_from_kt(kt, b, pole_pairs) / flux_from_kv(kv, a, pole_pairs)  # type: ignore[arg-type]
-        changed = (a != kv_school) + (b != kt_school)
+        changed = (a != kv_convention) + (b != kt_convention)
         fits.append((abs(math.log(other)) > within, changed, abs(math.log(other)), a, b))
     bad, _, _, a, b = min(fits)
     if bad:
@@ -115,12 +121,12 @@ def magnet_plate(
         text = f"Kt gives {show(by_kt, 'Wb')}, Kv gives {show(by_kv, 'Wb')}: a factor of {ratio:.3g}.{hint}"
         return MagnetPlate(by_kv, by_kt, None, (Finding("caution", "plate-disagrees", text),))
     said = []
-    if a != kv_school:
-        said.append(f"Kv is {_KV_SCHOOLS[a]}, not {_KV_SCHOOLS[kv_school]}")
-    if b != kt_school:
-        said.append(f"Kt is {_KT_SCHOOLS[b]}, not {_KT_SCHOOLS[kt_school]}")
+    if a != kv_convention:
+        said.append(f"Kv is {_KV_SCHOOLS[a]}, not {_KV_SCHOOLS[kv_convention]}")
+    if b != kt_convention:
+        said.append(f"Kt is {_KT_SCHOOLS[b]}, not {_KT_SCHOOLS[kt_convention]}")
     text = f"As stated, Kv and Kt differ by a factor of {ratio:.3g}. They are one constant if {' and '.join(said)}."
-    return MagnetPlate(by_kv, by_kt, (a, b), (Finding("caution", "plate-school", text),))
+    return MagnetPlate(by_kv, by_kt, (a, b), (Finding("caution", "plate-convention", text),))
 
 
 def power_check(power: float | None, torque: float | None, speed: float | None) -> list[Finding]:
@@ -260,7 +266,7 @@ def induction_plate(
     guessed = power_factor is None
     circuit = _circuit(frequency, volts, amps, pf, slip, guessed) if volts and amps and pf and 0 < pf < 1 else None
     if circuit:
-        text = "Magnetizing current (at no load) and equivalent circuit pass through the plate's point; stator resistance and leakage are those of usual machines: a start for the drive, to be learned at no load."
+        text = "Magnetizing current (at no load) and equivalent circuit pass through the plate's point; stator resistance and leakage are those of usual machines: a start for the drive, to be auto_tune at no load."
         findings.append(Finding("info", "circuit-doubtful", text))
     values, magnetising, leakage, rotor, stator = circuit or (None, None, None, None, None)
     return InductionPlate(
@@ -416,7 +422,7 @@ def drive_match(motor_peak: float, drive_continuous: float | None, drive_peak: f
     full = drive_peak or drive_continuous
     if full is not None and motor_peak < 0.2 * full:
         step = 2 * full / 4096 / motor_peak
-        text = f"The motor's rated current is {100 * motor_peak / full:.0f} % of the drive's range: a 12-bit converter over that range has steps of {100 * step:.2g} % of rated current, so learned values will be poor."
+        text = f"The motor's rated current is {100 * motor_peak / full:.0f} % of the drive's range: a 12-bit converter over that range has steps of {100 * step:.2g} % of rated current, so auto_tune values will be poor."
         found.append(Finding("caution", "drive-large", text))
     if drive_peak is not None and drive_peak > 3 * motor_peak:
         text = f"The drive can give {drive_peak / motor_peak:.1f} times the motor's rated current: set its limit before enabling."
@@ -424,8 +430,8 @@ def drive_match(motor_peak: float, drive_continuous: float | None, drive_peak: f
     return found
 
 
-def school_rows(flux: float, pole_pairs: int) -> dict[str, tuple[float, str]]:
-    """Return the constant in every school, SI: name → (value, unit)."""
+def convention_rows(flux: float, pole_pairs: int) -> dict[str, tuple[float, str]]:
+    """Return the constant in every convention, SI: name → (value, unit)."""
     return {
         "flux, phase peak": (flux, "Wb"),
         "Kv, line peak": (kv_from_flux(flux, "line-peak", pole_pairs), "rpm/V"),

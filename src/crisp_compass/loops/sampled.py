@@ -272,14 +272,14 @@ def _first_crossing(grid: FloatArray, values: FloatArray, function: Callable[[fl
 
 
 @dataclass(frozen=True)
-class StepFigures:
+class ResponseFigures:
     """Overshoot in % of the step and 10–90 % rise time [s] (between samples on the straight line)."""
 
     overshoot_pct: float
     rise_time_s: float
 
 
-def step_figures(y: FloatArray, ts: float, final: float = 1.0) -> StepFigures:
+def step_figures(y: FloatArray, ts: float, final: float = 1.0) -> ResponseFigures:
     """Take overshoot and rise time from a sampled step response (n,)."""
     relative = y / final
     overshoot = max(0.0, 100 * (float(np.max(relative)) - 1))
@@ -287,8 +287,8 @@ def step_figures(y: FloatArray, ts: float, final: float = 1.0) -> StepFigures:
     for part in (0.1, 0.9):
         above = np.flatnonzero(relative >= part)
         if not len(above):
-            return StepFigures(overshoot, math.nan)
+            return ResponseFigures(overshoot, math.nan)
         k = int(above[0])
         before = relative[k - 1] if k else 0.0
         moments.append((k - 1 + (part - before) / (relative[k] - before)) * ts if k else 0.0)
-    return StepFigures(overshoot, moments[1] - moments[0])
+    return ResponseFigures(overshoot, moments[1] - moments[0])

@@ -68,7 +68,7 @@ class StepFit:
 
 
 @dataclass(frozen=True)
-class Expected:
+class RunningLoop:
     """What the design rests on: gains in V/A and V/(A·s), loop rate [Hz], R, L, delay [periods], voltage limit [V]."""
 
     kp: float
@@ -81,7 +81,7 @@ class Expected:
 
 
 def respond(
-    expected: Expected, r: float, inductance: float, delay: float, reference: FloatArray, at: FloatArray, *, voltage: FloatArray | None = None,
+    expected: RunningLoop, r: float, inductance: float, delay: float, reference: FloatArray, at: FloatArray, *, voltage: FloatArray | None = None,
     lost: float = 0.0, start: float = 0.0, constant: float = 0.0, knee: float | None = None,
 ) -> FloatArray:  # fmt: skip
     """Return the current (n,) [A] at ascending times ``at`` (n,) [s] for references (k,) [A], one a period from time 0.
@@ -106,7 +106,7 @@ def respond(
     return found
 
 
-def fit_step(capture: Capture, expected: Expected) -> StepFit:
+def fit_step(capture: Capture, expected: RunningLoop) -> StepFit:
     """Evaluate a capture of ``i_q_ref`` and ``i_q``, perhaps ``v_q``, around one step.
 
     Raises
@@ -164,7 +164,7 @@ class _Measured:
     voltage: FloatArray | None
     lead: float = 0.0
 
-    def model(self, expected: Expected, p: FloatArray) -> FloatArray:
+    def model(self, expected: RunningLoop, p: FloatArray) -> FloatArray:
         """Return the current (n,) for ln R, ln L (over expected), delay [periods], level and loss, perhaps a
         constant voltage (over their scales), and ln of the knee over a fiftieth of the larger level."""
         ts = 1 / expected.loop_hz
@@ -188,12 +188,12 @@ class _Measured:
         )  # fmt: skip
         return np.asarray(level + out)
 
-    def volts(self, expected: Expected) -> float:
+    def volts(self, expected: RunningLoop) -> float:
         """Return the scale of voltages [V]: a fiftieth of what the step needs in the end."""
         return 0.02 * expected.r * abs(self.size) + 1e-6
 
 
-def _solve(step_of: _Measured, expected: Expected, findings: list[Finding]) -> StepFit:
+def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -> StepFit:
     ts = 1 / expected.loop_hz
     time, y, size, voltage = step_of.time, step_of.y, step_of.size, step_of.voltage
     loss_scale = step_of.volts(expected)
@@ -290,7 +290,7 @@ def _logarithmic(value: float, unit: str, relative: float, dof: int) -> Estimate
 
 
 def likely_cause(
-    expected: Expected, log_r: tuple[float, float], log_l: tuple[float, float], delay: tuple[float, float], lost: tuple[float, float]
+    expected: RunningLoop, log_r: tuple[float, float], log_l: tuple[float, float], delay: tuple[float, float], lost: tuple[float, float]
 ) -> str:  # fmt: skip
     """Return the likeliest cause of a difference in words, empty where all agrees within its error bar and 5 %.
 

@@ -37,7 +37,7 @@ class Limits:
 class TorqueSpeed:
     """``speed`` (n,) rad/s mechanical, best ``torque`` (n,) N·m, its ``i_d``, ``i_q`` (n,) A; NaN where nothing is possible.
 
-    ``plain`` (n,) torque with i_d = 0; ``base`` speed [rad/s] up to which full torque is there, ``top`` the speed at which none is
+    ``no_weakening_torque`` (n,) torque with i_d = 0; ``base`` speed [rad/s] up to which full torque is there, ``top`` the speed at which none is
     left (infinite where the characteristic current is within the limit and R is neglected); ``characteristic`` ψ/Ld [A];
     ``mtpa_d`` and ``mtpa_q`` [A] at the current limit.
     """
@@ -46,7 +46,7 @@ class TorqueSpeed:
     torque: FloatArray
     i_d: FloatArray
     i_q: FloatArray
-    plain: FloatArray
+    no_weakening_torque: FloatArray
     base: float
     no_weakening: float
     top: float

@@ -17,7 +17,7 @@ AUDIBLE_HZ = 16000.0
 
 
 @dataclass(frozen=True)
-class PwmSettings:
+class TimerSettings:
     """Inputs as firmware people have them.
 
     ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` and ``min_pulse`` in s, ``v_bus`` in V; ``loop_divider`` is the
@@ -108,7 +108,7 @@ def samples_per_turn(loop_hz: float, electrical_hz: float) -> float:
     return loop_hz / electrical_hz if electrical_hz > 0 else math.inf
 
 
-def plan_pwm(settings: PwmSettings) -> PwmFigures:
+def plan_pwm(settings: TimerSettings) -> PwmFigures:
     """Turn settings (Hz, s, V) into counts, limits [V] and delay [s].
 
     Raises
@@ -160,7 +160,7 @@ def plan_pwm(settings: PwmSettings) -> PwmFigures:
     )  # fmt: skip
 
 
-def _findings(settings: PwmSettings, counts: int, actual: float, lost: float) -> list[Finding]:
+def _findings(settings: TimerSettings, counts: int, actual: float, lost: float) -> list[Finding]:
     findings = []
     if abs(actual / settings.carrier_hz - 1) > 1e-3:
         findings.append(

@@ -22,7 +22,7 @@ _ANGLES = 720  # whole ones, so that the sectors' borders, where the middle duty
 
 
 @dataclass(frozen=True)
-class Window:
+class SamplingWindow:
     """What sampling leaves.
 
     ``needed`` [s] from a switching to the end of sampling; ``limit`` [V] largest phase peak at which the window is there all
@@ -59,7 +59,7 @@ def window_open(
 
 def sampling_window(
     scheme: Scheme, v_bus: float, carrier_hz: float, shunts: Shunts, needed: float, *, centred: bool = True
-) -> Window:
+) -> SamplingWindow:
     """Return what sampling leaves of the scheme's range; ``limit`` is nought where no voltage has a window all round.
 
     The trigger of low-side shunts lies in the middle of the low time (the valley), so half of it must hold what is needed.
@@ -76,18 +76,18 @@ def sampling_window(
         np.mean(window_open(duties(scheme, top, v_bus, theta), shunts, needed, carrier_hz, centred=centred))
     )
     if whole(top):
-        return Window(needed, top, share)
+        return SamplingWindow(needed, top, share)
     if shunts == "one" or not whole(0.0):
         # one shunt never has a window at every angle: where two duties meet, an active vector vanishes
-        return Window(needed, 0.0, share)
+        return SamplingWindow(needed, 0.0, share)
     low, high = 0.0, top
     for _ in range(40):
         middle = 0.5 * (low + high)
         low, high = (middle, high) if whole(middle) else (low, middle)
-    return Window(needed, low, share)
+    return SamplingWindow(needed, low, share)
 
 
-def sampling_limit(window: Window, shunts: Shunts) -> float:
+def sampling_limit(window: SamplingWindow, shunts: Shunts) -> float:
     """Return what the window leaves of the voltage [V].
 
     One shunt never has a window at every angle, so such drives shift their pulses: it takes nothing. Any other that is

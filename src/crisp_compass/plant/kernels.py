@@ -34,7 +34,7 @@ from crisp_compass.plant.parameters import (
 
 # fmt: off
 (ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
- FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, DICE, COS, SIN, COS_SEEN, SIN_SEEN) = range(32)
+ FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN) = range(32)
 # voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
 HISTORY = MOST_DELAY + 2
 V_ALPHA, V_BETA = 32, 32 + HISTORY
@@ -56,8 +56,8 @@ _SQRT3 = math.sqrt(3.0)
 @njit(cache=True, inline="always", error_model="numpy", fastmath=_FAST)
 def _normal(x: FloatArray) -> float:
     """Return a standard normal number: a table picked from by a 32-bit linear congruential generator in the state."""
-    n = (np.uint64(x[DICE]) * np.uint64(1664525) + np.uint64(1013904223)) & np.uint64(0xFFFFFFFF)
-    x[DICE] = float(n)
+    n = (np.uint64(x[RNG_STATE]) * np.uint64(1664525) + np.uint64(1013904223)) & np.uint64(0xFFFFFFFF)
+    x[RNG_STATE] = float(n)
     return float(_TABLE[n >> np.uint64(18)])
 
 
@@ -209,7 +209,7 @@ def _advance(
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=_FAST)
-def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: FloatArray) -> None:
+def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, table_edges: FloatArray) -> None:
     """Update the firmware's angle (electrical rad) and, with halls, its speed."""
     p, ts = drive.machine.pole_pairs, drive.control.ts
     if drive.sensing.angle_sensor == HALLS:
@@ -222,7 +222,7 @@ def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: Float
             x[EDGE_ANGLE] = -1.0
         elif sector != last:
             forward = (sector - last) % 6 <= 3
-            edge = believed[sector] if forward else believed[(sector + 1) % 6]
+            edge = table_edges[sector] if forward else table_edges[(sector + 1) % 6]
             if x[EDGE_ANGLE] >= 0.0:
                 travel = (edge - x[EDGE_ANGLE] + math.pi) % _TWO_PI - math.pi
                 if (forward and travel < 0) or (not forward and travel > 0):
@@ -231,12 +231,12 @@ def _sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, believed: Float
             x[EDGE_ANGLE] = edge
             x[EDGE_CLOCK] = 0.0
             x[SECTOR] = sector
-        width = (believed[(sector + 1) % 6] - believed[sector]) % _TWO_PI
+        width = (table_edges[(sector + 1) % 6] - table_edges[sector]) % _TWO_PI
         # without an edge the speed can at most be what would just not have reached the next one
         most = width / max(x[EDGE_CLOCK], ts)
         x[HALL_SPEED] = min(most, max(-most, x[HALL_SPEED]))
         if x[EDGE_ANGLE] < 0.0 or abs(x[HALL_SPEED]) < 1.0:
-            seen = believed[sector] + 0.5 * width
+            seen = table_edges[sector] + 0.5 * width
         else:
             run = min(abs(x[HALL_SPEED]) * x[EDGE_CLOCK], width)
             seen = x[EDGE_ANGLE] + (run if x[HALL_SPEED] > 0 else -run)
@@ -381,7 +381,7 @@ def run(
     drive: Drive,
     inputs: FloatArray,
     edges: FloatArray,
-    believed: FloatArray,
+    table_edges: FloatArray,
     steps: int,
     every: int,
     out: FloatArray,
@@ -389,7 +389,7 @@ def run(
     """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 17). Return rows written.
 
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
-    supply [V] and whether the load drives. ``edges`` and ``believed`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
+    supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
     """
     c, inv = drive.control, drive.inverter
     computing = c.delay_samples - 0.5  # the hold is the other half period of the delay
@@ -413,7 +413,7 @@ def run(
         x[V_BUS] = inputs[IN_SUPPLY] - inv.r_supply * power / max(x[V_BUS], 1.0)
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
-        _sense_angle(x, drive, edges, believed)
+        _sense_angle(x, drive, edges, table_edges)
         if speed_phase == 0:
             _sense_speed(x, drive)
             if mode == SPEED:

@@ -60,13 +60,13 @@ class Simulation:
     """A drive in motion. ``inputs`` may be changed between chunks; a fault stays until acknowledged."""
 
     def __init__(
-        self, drive: Drive, *, edges: FloatArray = EVEN_EDGES, believed: FloatArray | None = None, seed: int = 1
+        self, drive: Drive, *, edges: FloatArray = EVEN_EDGES, table_edges: FloatArray | None = None, seed: int = 1
     ) -> None:
         check(drive)
         self.drive = _ready(drive)
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
-        self._believed = (
-            self._edges if believed is None else np.sort(np.asarray(believed, dtype=np.float64) % (2 * math.pi))
+        self._table_edges = (
+            self._edges if table_edges is None else np.sort(np.asarray(table_edges, dtype=np.float64) % (2 * math.pi))
         )
         self.inputs = np.zeros(kernels.INPUTS)
         self.inputs[kernels.IN_SUPPLY] = drive.inverter.v_supply
@@ -78,7 +78,7 @@ class Simulation:
         """Bring the drive to rest at angle zero, without a fault."""
         self.state[:] = 0.0
         self.state[kernels.SECTOR] = -1.0
-        self.state[kernels.DICE] = float(self._seed * 2654435761 % (1 << 32))
+        self.state[kernels.RNG_STATE] = float(self._seed * 2654435761 % (1 << 32))
         self.state[kernels.V_BUS] = self.drive.inverter.v_supply
         self.inputs[kernels.IN_MODE] = OFF
 
@@ -131,7 +131,7 @@ class Simulation:
         """Step the drive by ``seconds`` and return every ``every``-th period."""
         steps = max(1, round(seconds / self.drive.control.ts))
         out = np.empty((steps // every + 2, len(kernels.OUT)))
-        rows = kernels.run(self.state, self.drive, self.inputs, self._edges, self._believed, steps, every, out)
+        rows = kernels.run(self.state, self.drive, self.inputs, self._edges, self._table_edges, steps, every, out)
         return Trace({name: out[:rows, k].copy() for k, name in enumerate(kernels.OUT)})
 
 

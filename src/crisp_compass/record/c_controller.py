@@ -13,25 +13,25 @@ from dataclasses import dataclass
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
+from crisp_compass.course.design import current_tracking
+from crisp_compass.course.number_formats import bench_scales
+from crisp_compass.course.open_points import presumed_text
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
 from crisp_compass.record.safe_text import c_comment
-from crisp_compass.voyage.design import current_tracking
-from crisp_compass.voyage.formats import bench_scales
-from crisp_compass.voyage.open_points import presumed_text
 
 _MOST_BITS = 16  # error × gain × 2^30 must fit 63 bits
 
 
 @dataclass(frozen=True)
-class Source:
+class SourceFile:
     """One file: name and text."""
 
     name: str
     text: str
 
 
-def controller_sources(bench: Bench) -> list[Source]:
+def controller_sources(bench: Bench) -> list[SourceFile]:
     """Return header and source of both controllers; raises Refusal where the current loop is not settled or does not fit."""
     gains = {k: need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q")}
     plant = {k: need(bench, k) for k in ("inductance.ld", "inductance.lq")}
@@ -50,10 +50,10 @@ def controller_sources(bench: Bench) -> list[Source]:
     said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
     fixed_note = f"{note}\n * {c_comment(said)} Check it against the converters." if said else note
     return [
-        Source("cc_current_float.h", _float_header(note)),
-        Source("cc_current_float.c", _float_source(note, gains, plant, loop_hz, tracks)),
-        Source("cc_current_fixed.h", _fixed_header(fixed_note, scales)),
-        Source("cc_current_fixed.c", _fixed_source(fixed_note, axes, tracks)),
+        SourceFile("cc_current_float.h", _float_header(note)),
+        SourceFile("cc_current_float.c", _float_source(note, gains, plant, loop_hz, tracks)),
+        SourceFile("cc_current_fixed.h", _fixed_header(fixed_note, scales)),
+        SourceFile("cc_current_fixed.c", _fixed_source(fixed_note, axes, tracks)),
     ]
 
 

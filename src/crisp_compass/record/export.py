@@ -9,10 +9,10 @@ import json
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench, Quantity
 from crisp_compass.bench.rules import require_built, stale_inputs
+from crisp_compass.course.open_points import check_bench
 from crisp_compass.errors import Refusal
 from crisp_compass.record.c_commutation import HALL_CONVENTION, c_encoder, c_halls
 from crisp_compass.record.safe_text import c_comment, c_identifier, csv_cell
-from crisp_compass.voyage.open_points import check_bench
 
 FORMATS = ("c-header", "json", "csv")
 _UNIT_WORDS = {
@@ -52,7 +52,7 @@ def _doubt(quantity: Quantity) -> str:
 
 
 def _c_header(bench: Bench) -> str:
-    motor = f", motor {c_comment(bench.levers.plate.motor)}" if bench.levers.plate.motor else ""
+    motor = f", motor {c_comment(bench.settings.plate.motor)}" if bench.settings.plate.motor else ""
     guard = f"CRISP_COMPASS_{c_identifier(bench.name)}_H"
     lines = [
         f"/* Motor settings of “{c_comment(bench.name)}”{motor}, written by Crisp Compass {__version__}.",

@@ -14,10 +14,10 @@ from matplotlib.figure import Figure
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import entry_text
+from crisp_compass.course.open_points import open_points
 from crisp_compass.estimates import Finding
 from crisp_compass.record.report import CAUTIONS, Exhibit, Row, draw, exhibits_of, settled_rows
 from crisp_compass.record.tables import tables_of
-from crisp_compass.voyage.open_points import open_points
 
 _SIZE = (8.27, 11.69)  # A4, inch
 _LEFT, _TOP, _BOTTOM, _LINE = 0.09, 0.93, 0.07, 0.0165
@@ -51,7 +51,7 @@ def _wrapped(text: str, *, x: float = _LEFT, width: int = 100, colour: str = _IN
 
 
 def _front(bench: Bench, when: str) -> Iterator[Line]:
-    motor = bench.levers.plate.motor
+    motor = bench.settings.plate.motor
     yield [(_LEFT, f"{bench.name} · {motor}" if motor else bench.name, True, _INK)], 2
     intro = f"Bench record, written {when} by Crisp Compass {__version__}. Constants per phase of the star equivalent; currents are phase peaks; error bars are 95 % intervals."
     yield from _wrapped(intro, colour=_SOFT)

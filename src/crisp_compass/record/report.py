@@ -23,6 +23,9 @@ from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.pole_search import PoleSearch
+from crisp_compass.course.captures import EVIDENCE_LEGS, Evaluated, read_again
+from crisp_compass.course.open_points import open_points, stale_effect
+from crisp_compass.course.waypoint import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.inductance import InductanceResult
@@ -37,9 +40,6 @@ from crisp_compass.quantities import show, show_with_error
 from crisp_compass.record import figures
 from crisp_compass.record.c_commutation import HALL_CONVENTION
 from crisp_compass.record.tables import tables_of
-from crisp_compass.voyage.course import BY_KEY
-from crisp_compass.voyage.evidence import EVIDENCE_LEGS, Evaluated, read_again
-from crisp_compass.voyage.open_points import open_points, stale_effect
 
 #: The cautions that belong to first runs; the record repeats them where somebody will act on it.
 CAUTIONS = (

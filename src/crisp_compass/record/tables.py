@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.preparation.checks import judge_all
+from crisp_compass.preparation.interference import judge_spikes
+from crisp_compass.preparation.sensor_cable import identify_cable
+from crisp_compass.preparation.wiring import COLOURS, consequence
 from crisp_compass.quantities import show
-from crisp_compass.voyage.cable import identify_cable
-from crisp_compass.voyage.checks import judge_all
-from crisp_compass.voyage.interference import judge_spikes
-from crisp_compass.voyage.wiring import COLOURS, consequence
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.bench.models import Lead
-from crisp_compass.voyage.wiring import COLOURS
+from crisp_compass.preparation.wiring import COLOURS
 
 
 class WiringChart(QWidget):

@@ -301,7 +301,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             box.setYRange(middle - 0.62 * span, middle + 0.62 * span, padding=0)
 
     def keep_in_view(self) -> None:
-        """Fit only if a curve leaves the view or fills little of it; a lever that moves does not make axes jump."""
+        """Fit only if a curve leaves the view or fills little of it; a number that moves does not make axes jump."""
         (x0, x1), (y0, y1) = self.plotItem.viewRange()
         spans = [self.data(k) for k in self._curves]
         spans = [(x, y) for x, y in spans if len(x)]

@@ -11,7 +11,7 @@ from crisp_compass.app.widgets.parts import label
 
 
 class Rows(QFrame):
-    """Name left, figure right (left too where it is ``prose``); the labels are kept and refilled, so that a moving lever lays nothing out anew."""
+    """Name left, figure right (left too where it is ``prose``); the labels are kept and refilled, so that a moving number lays nothing out anew."""
 
     def __init__(self, heading: str, *, width: int = 0, prose: bool = False) -> None:
         super().__init__()

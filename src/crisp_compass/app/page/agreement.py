@@ -1,0 +1,200 @@
+"""Side by side: do plate, meter, captures and the drive's own auto-tune agree?"""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import ClassVar
+
+from PySide6.QtWidgets import QMenu, QPushButton
+
+from crisp_compass.app.autosave import now
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.bench.models import Evidence, Quantity, Topic
+from crisp_compass.course.captures import drop_evidence, set_instrument
+from crisp_compass.course.design import inductance_values
+from crisp_compass.course.known import Constant, repeats_mean, repeats_temperature, side_by_side
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import show, show_with_error
+
+_NAMES: dict[Constant, str] = {"resistance": "R", "ld": "Ld", "lq": "Lq", "flux_linkage": "Flux", "inertia": "J"}
+
+
+class AgreementPage(Page):
+    """Every value of one constant with its error bar, the test, and what stands apart. Subclasses name the leg."""
+
+    key: Topic
+    section = "Side by side"
+    has_dial = False
+    constants: tuple[Constant, ...] = ()
+    auto_tune = ""
+    channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u", "i_gain": "Amps, u"}
+    unit = ""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.constant: Constant = self.constants[0]
+        self.forest = ForestPlot(
+            "No value yet: read a capture, type meter readings, or enter the data sheet's figure on the plate."
+        )
+        self.column.addWidget(self.forest, 1)
+        self.which = Choice("Constant", {c: _NAMES[c] for c in self.constants}, width=92)
+        self.which.moved.connect(self._on_which)
+        if len(self.constants) > 1:
+            self.add_fields(self.which)
+        self._fields: dict[str, NumberField] = {}
+        if self.auto_tune:
+            for when, title in (("before", "Drive held before auto-tune"), ("after", "after it")):
+                field = f"{self.auto_tune}_{when}"
+                number = NumberField(title, self.unit, width=178 if when == "before" else 110, optional=True)
+                self.bind(number, field, "auto_tune")
+                self._fields[field] = number
+            self.add_fields(*self._fields.values())
+        self._gains: dict[str, NumberField] = {}
+        for field, title in self.channels.items():
+            gain = NumberField(
+                title,
+                "%",
+                width=98,
+                tip="Standard uncertainty of this channel's scale, from the instrument's data sheet",
+            )
+            gain.moved.connect(lambda value, f=field: self._change(lambda bench: set_instrument(bench, f, value)))
+            self._gains[field] = gain
+        self.add_fields(*self._gains.values())
+        self.remove = QPushButton("Remove capture")
+        self.menu = QMenu(self.remove)
+        self.menu.aboutToShow.connect(self._fill_menu)
+        self.remove.setMenu(self.menu)
+        self.finish("Settle mean…", self.remove)
+
+    def _on_which(self, key: str) -> None:
+        self.constant = next(c for c in self.constants if c == key)
+        self.refresh()
+
+    def refresh(self) -> None:
+        bench = self.seen
+        for field, number in self._fields.items():
+            number.show_value(getattr(bench.settings.auto_tune, field))
+        for field, number in self._gains.items():
+            number.show_value(getattr(bench.settings.instruments, field))
+        found = side_by_side(bench, self.constant)
+        apart = found.agreement.apart if found.agreement else ""
+        bars = [Bar(s.name, s.kind, s.value, 1.96 * s.u, s.name == apart) for s in found.sources]
+        mean = None
+        if found.agreement and found.agreement.agrees:
+            m = found.agreement.mean
+            mean = Bar("mean", "mean", m.value, (m.high - m.low) / 2)
+        self.forest.show_bars(bars, found.unit, mean)
+        self.findings.show_findings(found.findings)
+        independent = [s for s in found.sources if s.kind != "settled"]
+        name = _NAMES[self.constant]
+        if found.agreement is None:
+            count = len(independent)
+            text = "One source" if count else "No value yet"
+            self.answer.show_answer(
+                text,
+                f"for {name}" if count else "",
+                "Two independent ones can be tested against each other: repeat the capture, measure with the meter, or enter the data sheet's figure.",
+            )
+        elif found.agreement.agrees:
+            m = found.agreement.mean
+            shown, doubt = show_with_error(m.value, (m.high - m.low) / 2, found.unit)
+            self.answer.show_answer(
+                "They agree",
+                f"{name} {shown} {doubt} together",
+                f"{len(independent)} sources, weighted by their error bars; scatter as large as this comes by chance in {100 * found.agreement.probability:.0f} % of cases.",
+            )
+        else:
+            self.answer.show_answer(
+                "They differ",
+                f"more than their error bars allow ({name})",
+                "Find the slip before settling: base, unit, temperature, or a reading of another motor.",
+                stale=True,
+            )
+        assert self.main_button is not None
+        repeats = repeats_mean(bench, self.constant)
+        self.main_button.setEnabled(repeats is not None)
+        self.main_button.setText(f"Settle mean {show(repeats.value, found.unit)}…" if repeats else "Settle mean…")
+        self.remove.setEnabled(bool(bench.evidence.get(self.key)))
+
+    def on_main(self) -> None:
+        bench = self.seen
+        repeats = repeats_mean(bench, self.constant)
+        if repeats is None:
+            return
+        values: dict[str, Quantity] = {self.constant: repeats}
+        try:
+            if self.key == "inductance":  # never one axis without the other
+                other: Constant = "lq" if self.constant == "ld" else "ld"
+                values = {
+                    **inductance_values(bench),
+                    other: repeats_mean(bench, other) or repeats,
+                    self.constant: repeats,
+                }
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        temperature = repeats_temperature(bench) if self.key == "resistance" else None
+        if temperature is not None:
+            values["temperature"] = temperature
+        if self.key == "mechanics":
+            newest = bench.evidence["mechanics"][-1].estimates
+            values = {k: newest[k] for k in ("viscous_friction", "coulomb_friction") if k in newest} | values
+        count = len(bench.evidence.get(self.key, ()))
+        self.settle(
+            self.key,
+            f"{_NAMES[self.constant]} {show(repeats.value, repeats.unit, 4)}",
+            f"mean of {count} captures that agree",
+            values=values,
+            method="weighted mean of repeats",
+        )
+
+    def _fill_menu(self) -> None:
+        self.menu.clear()
+        for evidence in self.seen.evidence.get(self.key, ()):
+            slot = f" ({evidence.slot})" if evidence.slot else ""
+            action = self.menu.addAction(f"{Path(evidence.file).name}{slot}")
+            action.triggered.connect(partial(self._take_off, evidence))
+
+    def _take_off(self, evidence: Evidence, _checked: bool = False) -> None:
+        self._change(lambda bench: drop_evidence(bench, self.key, evidence, now()), "take a capture off")
+
+
+class ResistanceAgreement(AgreementPage):
+    """R of plate, meter, captures and auto-tune."""
+
+    key = "resistance"
+    constants = ("resistance",)
+    auto_tune, unit = "resistance", "Ω"
+    question = "Do all values of the resistance agree?"
+
+
+class InductanceAgreement(AgreementPage):
+    """Ld and Lq of plate, captures and auto-tune."""
+
+    key = "inductance"
+    constants = ("ld", "lq")
+    auto_tune, unit = "inductance", "H"
+    question = "Do all values of the inductance agree?"
+
+
+class FluxAgreement(AgreementPage):
+    """ψ of plate, captures and auto-tune."""
+
+    key = "flux"
+    constants = ("flux_linkage",)
+    channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u"}
+    auto_tune, unit = "flux", "Wb"
+    question = "Do all values of the flux agree?"
+
+
+class MechanicsAgreement(AgreementPage):
+    """J of several run-ups."""
+
+    key = "mechanics"
+    constants = ("inertia",)
+    channels: ClassVar[dict[str, str]] = {"i_gain": "Amps, u", "speed_gain": "Speed, u"}
+    question = "Do all values of the inertia agree?"

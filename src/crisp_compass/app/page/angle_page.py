@@ -1,0 +1,67 @@
+"""What the capture sections of the commutation leg share: each shows the newest capture of its own kind."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.errors import Refusal
+
+
+class AnglePage(CapturePage):
+    """A capture section of the commutation leg; ``slot`` is the kind of evidence it shows."""
+
+    key = "commutation"
+    slot = ""
+
+    def evidence(self) -> Evidence | None:
+        """Return the newest capture of this section's kind."""
+        items = [e for e in self.seen.evidence.get("commutation", ()) if e.slot == self.slot]
+        return items[-1] if items else None
+
+
+class OutlookLeg(AnglePage):
+    """A capture section that shows what to expect before there is a capture, worked out off the window's thread."""
+
+    always_plots = True
+
+    def __init__(self, document: Document) -> None:
+        self.outlook: Any = None
+        self._made_for: object = None
+        super().__init__(document)
+        self._expect = Job(self)
+        self._expect.done.connect(self.on_outlook)
+        self._expect.refused.connect(self.on_no_outlook)
+
+    def work_out(self, bench: Bench) -> Any:
+        """Return the outlook."""
+        raise NotImplementedError
+
+    def rests_on(self, bench: Bench) -> object:
+        """Return what of the page's settings the outlook rests on."""
+        raise NotImplementedError
+
+    def on_outlook(self, outlook: Any) -> None:
+        """Show the outlook."""
+        raise NotImplementedError
+
+    def on_no_outlook(self, refusal: Refusal) -> None:
+        """Say why there is none."""
+        raise NotImplementedError
+
+    def refresh(self) -> None:
+        bench = self.seen
+        motor = {
+            k: bench.settled[k].values
+            for k in ("resistance", "inductance", "flux", "mechanics")
+            if k in bench.settled
+        }
+        inputs = (bench.settings.plate, self.rests_on(bench), motor, bench.evidence)
+        if inputs != self._made_for:
+            self._made_for = inputs
+            self.outlook = None
+            self._expect.ask(lambda: self.work_out(bench))
+        super().refresh()

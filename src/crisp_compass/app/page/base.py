@@ -1,0 +1,290 @@
+"""What every page shares: its document, its dial view, the notice line, and asking for the reason when settling."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QFontMetrics, QResizeEvent
+from PySide6.QtWidgets import (
+    QDialog,
+    QPushButton,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.theme import font
+from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
+from crisp_compass.app.widgets.flow import FlowRow, Scroll
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.parts import button
+from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.app.widgets.reason import ReasonDialog
+from crisp_compass.bench.entered import presumed, presumed_for, standing
+from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.bench.rules import family_gap
+from crisp_compass.course.open_points import describe_field, edited_text, stale_effect
+from crisp_compass.course.waypoint import BY_KEY, first_steps, waiting_text
+from crisp_compass.errors import Refusal
+from crisp_compass.plant.simulation import READY
+
+#: Below this height of a page its settings scroll with its body.
+_LOW = 520
+
+
+class Page(QWidget):
+    """A page, or one section of a leg that has several. Subclasses build their middle, implement :meth:`refresh` and set :attr:`dial_view` through show_dial."""
+
+    refused = Signal(str)
+    mended = Signal()
+    done = Signal(str)
+    dial_changed = Signal(object)
+    section_chosen = Signal(str)
+    key = ""
+    section = ""
+    question = ""
+    has_dial = True
+
+    def __init__(self, document: Document) -> None:
+        super().__init__()
+        self.document = document
+        self.leg = BY_KEY[self.key]
+        self.answer = Answer(self.question or self.leg.question)
+        self.findings = Findings()
+        self.dial_view = DialView()
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 10)
+        outer.setSpacing(8)
+        self.body = Scroll()
+        outer.addWidget(self.body, 1)
+        self.column = QVBoxLayout(self.body.inside)
+        self.column.setContentsMargins(20, 12, 16, 0)
+        self.column.setSpacing(8)
+        self.column.addWidget(self.answer)
+        self.column.addWidget(self.findings)
+        self.foot = QVBoxLayout()
+        self.foot.setContentsMargins(20, 0, 16, 0)
+        self.foot.setSpacing(8)
+        outer.addLayout(self.foot)
+        self.field_row = FlowRow()
+        self.main_button: QPushButton | None = None
+        self.tabs: dict[str, QPushButton] = {}
+        self._hidden: list[QWidget] = []
+        self._bound: list[tuple[NumberField | Choice, str, str]] = []
+        self._rows: list[FlowRow] = []
+        self._buttons = FlowRow()
+        self._low = False
+
+    @property
+    def seen(self) -> Bench:
+        """The bench as this page sees it: other legs as settled, whatever is being edited there."""
+        return standing(self.document.bench, self.key)
+
+    # ---- building
+
+    def show_sections(self, names: tuple[str, ...]) -> None:
+        """Put the names of the leg's sections beside the question, this one marked."""
+        if len(names) < 2:
+            return
+        for name in names:
+            tab = button(name, "section")
+            tab.setCheckable(True)
+            tab.setChecked(name == self.section)
+            tab.setAccessibleName(f"Section {name}")
+            tab.setMinimumWidth(
+                QFontMetrics(font(12, bold=True)).horizontalAdvance(name) + 18
+            )  # bold while it is open
+            tab.clicked.connect(lambda _on, n=name, t=tab: self._on_section(n, t))
+            self.answer.top.add(tab, tail=True)
+            self.tabs[name] = tab
+
+    def offer_sections(self, names: tuple[str, ...]) -> None:
+        """Show the tabs of these sections only; the open one always stays."""
+        for name, tab in self.tabs.items():
+            tab.setVisible(name in names or name == self.section)
+
+    def _on_section(self, name: str, tab: QPushButton) -> None:
+        tab.setChecked(name == self.section)
+        if name != self.section:
+            self.section_chosen.emit(name)
+
+    def add_fields(self, *widgets: QWidget) -> None:
+        """Put settings into the row at the bottom and connect their refusals."""
+        for widget in widgets:
+            self.field_row.add(widget)
+            if isinstance(widget, NumberField):
+                widget.refused.connect(self.refused)
+                widget.mended.connect(self.mended)
+
+    def break_row(self) -> None:
+        """Close a row of settings; what is added from here on stands in a row below."""
+        self.add_row(self.field_row)
+        self.field_row = FlowRow()
+
+    def add_row(self, row: FlowRow) -> None:
+        """Put a closed row of settings below those that stand."""
+        self._rows.append(row)
+        self.foot.addLayout(row)
+
+    def finish(self, main_text: str = "", *others: QPushButton) -> None:
+        """Close the number row with its buttons, the main one last."""
+        for other in others:
+            self.field_row.add(other, tail=True)
+        if main_text:
+            self.main_button = button(main_text, "main")
+            self.main_button.setShortcut("Ctrl+Return")
+            self.main_button.setToolTip("Ctrl+Enter")
+            self.main_button.setMinimumWidth(130)
+            self.main_button.clicked.connect(self._on_main_pressed)
+            self.field_row.add(self.main_button, tail=True)
+        self.add_row(self.field_row)
+        self.foot.addLayout(self._buttons)
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        self._place_fields(low=self.height() < _LOW)
+
+    def _place_fields(self, *, low: bool) -> None:
+        """In a low window the settings scroll with the body, and the buttons alone stay in view."""
+        if low == self._low or not self._rows:
+            return
+        self._low = low
+        for row in self._rows:
+            row.setParent(None)
+            (self.column if low else self.foot).addLayout(row)
+        last = self._rows[-1]
+        origin, target = (last, self._buttons) if low else (self._buttons, last)
+        for widget in origin.take_tail():
+            target.add(widget, tail=True)
+        if not low:  # the buttons' own row stays the last one
+            self._buttons.setParent(None)
+            self.foot.addLayout(self._buttons)
+
+    def _on_main_pressed(self) -> None:
+        """Enter what is still being typed, then do what the button says."""
+        for number in self.findChildren(NumberField):
+            if number.edit.hasFocus():
+                number.commit()
+        self.on_main()
+
+    def bind(self, number: NumberField | Choice, field: str, topic: str | None = None) -> None:
+        """Tie a number to a field of this page's settings: an edit sets the model; the field shows whether it is presumed."""
+        self._bound.append((number, topic or self.key, field))
+        number.moved.connect(lambda value: self._set(topic or self.key, field, value))
+
+    def _set(self, topic: str, field: str, value: Any) -> None:
+        settings = getattr(self.document.bench.settings, topic)
+        if isinstance(value, float) and math.isnan(value):
+            value = None  # an optional field was emptied
+        if isinstance(getattr(settings, field), int) and isinstance(value, float):
+            value = round(value)
+        try:
+            self.document.set_field(topic, field, value)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            self.refresh()
+
+    # ---- behaviour
+
+    def refresh(self) -> None:
+        """Show the document; called when the page is open and something changed."""
+        raise NotImplementedError
+
+    def show_document(self) -> None:
+        """Refresh, or say in one sentence why this page is not for the bench's motor and show nothing else."""
+        gap = family_gap(self.document.bench) if self.key not in ("plate", "hand_over") else ""
+        if not gap:
+            for widget in self._hidden:
+                widget.show()
+            self._hidden = []
+            self.column.setAlignment(Qt.AlignmentFlag(0))
+            self.refresh()
+            for number, topic, field in self._bound:
+                number.show_presumed(presumed(self.document.bench, topic, field))
+            return
+        keep = (self.answer, self.body)
+        children = (*self.children(), *self.body.inside.children())
+        shown = [w for w in children if isinstance(w, QWidget) and w not in keep and not w.isHidden()]
+        for widget in shown:
+            widget.hide()
+        self._hidden += shown
+        self.column.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.answer.show_answer("Not for this motor", "", f"{gap[:1].upper()}{gap[1:]}.", stale=True)
+        self.show_dial(DialView())
+
+    def on_main(self) -> None:
+        """The main button was pressed."""
+
+    def on_dial(self, angle: float) -> None:
+        """The dial's hand was turned to an electrical angle in degrees."""
+
+    def enter(self) -> None:
+        """The page is opened, also when it is the open one already."""
+
+    def leave(self) -> None:
+        """The page is left or the window closes."""
+
+    def check_ready(self, sheet: Waiting, stack: QStackedWidget) -> None:
+        """Show the waiting sheet (page 0 of ``stack``) while earlier legs are missing.
+
+        Raises Refusal while they are, or while the simulation is still being compiled.
+        """
+        bench = self.document.bench
+        waiting = waiting_text(bench, self.leg)
+        sheet.show_steps(first_steps(bench, self.leg))
+        stack.setCurrentIndex(0 if waiting else 1)
+        if waiting:
+            raise Refusal(waiting)
+        if not READY.is_set():
+            raise Refusal("The simulation is being prepared; this happens once, at the first start")
+
+    def refuse(self, refusal: Refusal) -> None:
+        """Put one sentence on the notice line."""
+        self.refused.emit(refusal_text(refusal))
+
+    def _change(self, make: Callable[[Bench], Bench], text: str = "") -> bool:
+        """Make a change of the bench that may be refused; return whether it was made."""
+        try:
+            self.document.edit(text or self.section.lower() or self.leg.name.lower(), make(self.document.bench))
+        except Refusal as refusal:
+            self.refuse(refusal)
+            self.refresh()
+            return False
+        return True
+
+    def show_dial(self, view: DialView) -> None:
+        """Show something on the dial."""
+        self.dial_view = view
+        self.dial_changed.emit(view)
+
+    def stale_text(self) -> str:
+        """Return what staleness of this leg would change, or what was edited here and is not settled yet."""
+        bench, topic = self.document.bench, self.leg.topic
+        if topic is None or topic not in bench.settled:
+            return ""
+        return stale_effect(bench, topic) or edited_text(bench, topic)
+
+    def settle(self, topic: Topic, what: str, proposal: str, **arguments: Any) -> None:
+        """Ask for the reason and settle; what nobody has entered is confirmed with it, and never the reason."""
+        bench = self.document.bench
+        fields = presumed_for(bench, topic)
+        listed = [describe_field(bench, topic, f) for f in fields]
+        # a reason is proposed only where nothing on this page speaks against the value
+        dialog = ReasonDialog(self, what, "" if fields or self.findings.grave else proposal, listed)
+        if dialog.exec() != QDialog.DialogCode.Accepted:
+            return
+        try:
+            self.document.settle(
+                topic,
+                reason=dialog.edit.text(),
+                headline=what,
+                confirmed={topic: fields} if fields else {},
+                **arguments,
+            )
+        except Refusal as refusal:
+            self.refuse(refusal)

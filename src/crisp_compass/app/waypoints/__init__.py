@@ -1,0 +1,1 @@
+"""The pages, one package a waypoint."""

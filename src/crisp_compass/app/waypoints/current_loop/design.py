@@ -1,0 +1,146 @@
+"""Current loop: what gains hold the current, with this delay?"""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QTimer
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.page.loop_page import LoopPage
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.course.design import CURRENT_INPUTS, current_values, design_current
+from crisp_compass.loops.current import CurrentDesign
+from crisp_compass.quantities import show
+from crisp_compass.studies.step_band import Band, current_band
+from crisp_compass.studies.step_prediction import predict_current_step
+
+PAUSE_MS = 250
+
+
+class CurrentLoopPage(LoopPage):
+    """The compiled plant's answer to a step, with the band over the inputs' error bars."""
+
+    key = "current_loop"
+    section = "Design"
+
+    def __init__(self, document: Document) -> None:
+        self.band: Band | None = None
+        self._made_for: object = None
+        self._method = ""
+        super().__init__(document)
+        self._job = Job(self)
+        self._job.done.connect(self._on_band)
+        self._job.refused.connect(self.refuse)
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(PAUSE_MS)
+        self._pause.timeout.connect(self._run_band)
+
+    def make_step_plot(self) -> Plot:
+        plot = Plot(("time", "s"), ("current i_q", "A"), name="predicted current step")
+        plot.curve("band low", "magenta", width=0.8, title="5 % to 95 % of a thousand runs")
+        plot.curve("band high", "magenta", width=0.8, title="")
+        plot.curve("reference", "ink", dash="dash")
+        plot.curve("predicted", "magenta", width=2.2)
+        return plot
+
+    def make_fields(self) -> dict[str, NumberField | Choice]:
+        methods = {
+            "bandwidth": "pole cancellation",
+            "modulus-optimum": "modulus optimum",
+            "placement": "placed poles",
+        }
+        return {
+            "method": Choice("Method", methods, width=126),
+            "bandwidth_hz": NumberField("Crossover", "Hz", width=98),
+            "damping": NumberField("Damping", "", width=70, plain=True, tip="Of the placed pole pair"),
+            "delay_samples": NumberField("Delay, periods", "", width=84, plain=True),
+            "step": NumberField("Shown step", "A", base="peak", width=82),
+            "saturation": NumberField(
+                "Saturation, at most", "%", width=126, tip="Most that the iron's saturation takes at this step"
+            ),
+            "sag": NumberField("Bus sags by", "%", width=78, tip="Most that the bus loses"),
+            "hot": NumberField("Winding to", "degC", width=80, tip="Hottest winding of the thousand runs"),
+        }
+
+    def predict(self) -> None:
+        bench = self.seen
+        settings = bench.settings.current_loop
+        self._fields["bandwidth_hz"].setEnabled(settings.method != "modulus-optimum")
+        self._fields["damping"].setVisible(settings.method == "placement")
+        design = design_current(bench)
+        prediction = predict_current_step(bench, design)
+        self.step.set("reference", prediction.reference_time, prediction.reference)
+        self.step.set("predicted", prediction.time, prediction.response)
+        self._ask_band(design)
+        self.show_loop(design.q, design.findings)
+        q, d = design.q, design.d
+        figures = (
+            f"{q.margins.phase_margin_deg:.1f}° and {q.margins.gain_margin_db:.1f} dB margin, crossover "
+            f"{show(q.margins.crossover_hz, 'Hz')}, {q.overshoot_pct:.1f} % overshoot, rise {show(q.rise_time_s, 's')}, sensitivity peak {q.sensitivity:.2f}"
+        )
+        salient = f"d axis: Kp {show(d.kp, 'V/A')}. " if abs(d.kp / q.kp - 1) > 1e-6 else ""
+        text = f"{salient}{design.method[:1].upper()}{design.method[1:]}."
+        self._method = text
+        self.show_figures(f"Kp {show(q.kp, 'V/A')}   Ki {show(q.ki, 'V/(A·s)')}", figures, text)
+        self._say_band()
+        caption = f"q step of {show(settings.step, 'A')} at standstill, rotor held"
+        self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8), voltage=(125.0, 0.55)))
+
+    def _ask_band(self, design: CurrentDesign) -> None:
+        """Start the thousand runs where something that they rest on is another."""
+        bench = self.seen
+        inputs = (bench.settled, bench.settings.current_loop, bench.settings.resistance.reference)
+        if inputs == self._made_for:
+            return
+        self._made_for = inputs
+        self.band = None
+        # while a number moves the runs wait, so that they take no time from the redrawing
+        self._pending = (bench, design)
+        self._pause.start()
+
+    def _run_band(self) -> None:
+        bench, design = self._pending
+        self._job.ask(lambda: current_band(bench, design))
+
+    def _on_band(self, band: Band) -> None:
+        self.band = band
+        for name in ("low", "high"):
+            self.step.set(f"band {name}", band.time, getattr(band, name))
+        self._say_band()
+
+    def _say_band(self) -> None:
+        if self.band is None or self.stale_text():
+            return
+        band = self.band
+        rise = f"rise up to {show(band.rise, 's')} " if math.isfinite(band.rise) else ""
+        self.answer.show_reason(
+            f"{self._method} Over {band.runs} runs, cold to hot: overshoot up to {band.overshoot:.0f} %, {rise}in 95 of 100; worst {band.worst_overshoot:.0f} % with {band.worst_text}."
+        )
+
+    def _show_empty(self, reason: str) -> None:
+        self._forget_band()
+        super()._show_empty(reason)
+
+    def _forget_band(self) -> None:
+        self._pause.stop()
+        self._job.cancel()
+        self._made_for = self.band = None
+
+    def leave(self) -> None:
+        self._forget_band()
+
+    def on_main(self) -> None:
+        design = design_current(self.seen)
+        self.settle(
+            "current_loop",
+            f"Kp {show(design.q.kp, 'V/A')}, Ki {show(design.q.ki, 'V/(A·s)')}",
+            f"{design.q.margins.phase_margin_deg:.0f}° margin is enough here",
+            values=current_values(self.seen, design),
+            method=design.method,
+            rests_on=CURRENT_INPUTS,
+        )

@@ -1,0 +1,153 @@
+"""Hand over: what goes into the firmware and into the file?"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PySide6.QtCore import QSize, Signal
+from PySide6.QtWidgets import QFileDialog, QPlainTextEdit, QPushButton, QSizePolicy
+
+from crisp_compass.app.autosave import now
+from crisp_compass.app.dialogs import ask_save_path, may_replace
+from crisp_compass.app.document import Document
+from crisp_compass.app.jobs import Job
+from crisp_compass.app.page.base import Page
+from crisp_compass.bench.rules import family_gap
+from crisp_compass.course.open_points import open_points, presumed_text
+from crisp_compass.errors import Refusal
+from crisp_compass.files import write_atomically
+from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.record.export import export_settings
+from crisp_compass.record.save import save_record
+
+
+class HandOverPage(Page):
+    """The C header as it will be written; the record as HTML; JSON and CSV for tools."""
+
+    key = "hand_over"
+    has_dial = False
+    written = Signal(str)
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.preview = QPlainTextEdit(readOnly=True)
+        self.preview.setObjectName("code")
+        self.preview.setAccessibleName("C header as it will be written")
+        self.preview.setLineWrapMode(QPlainTextEdit.LineWrapMode.NoWrap)
+        self.preview.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.preview.setMinimumSize(QSize(300, 200))
+        self.column.addWidget(self.preview, 1)
+        self._report = Job(self)
+        self._report.done.connect(lambda path: self.written.emit(f"Record written to {path}"))
+        self._report.refused.connect(self.refuse)
+        self._report.busy.connect(self._on_writing)
+        self.buttons: dict[str, QPushButton] = {}
+        for key, text in (
+            ("record", "Save record…"),
+            ("json", "Save JSON…"),
+            ("csv", "Save CSV…"),
+            ("controller", "Save controller…"),
+        ):
+            self.buttons[key] = QPushButton(text)
+        self.buttons["record"].clicked.connect(
+            lambda: self._ask("record", ".html", "Record (*.html *.pdf)", self.save_record)
+        )
+        self.buttons["json"].clicked.connect(
+            lambda: self._ask("settings", ".json", "JSON (*.json)", lambda p: self.save_settings(p, "json"))
+        )
+        self.buttons["csv"].clicked.connect(
+            lambda: self._ask("settings", ".csv", "CSV (*.csv)", lambda p: self.save_settings(p, "csv"))
+        )
+        self.buttons["controller"].setToolTip("C source of the current controller, in float and in fixed point")
+        self.buttons["controller"].clicked.connect(self._ask_folder)
+        self.finish("Save C header…", *self.buttons.values())
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        found = open_points(bench)
+        count = sum(len(s.values) for s in bench.settled.values())
+        assert self.main_button is not None
+        self.main_button.setEnabled(bool(bench.settled))
+        for key in ("json", "csv"):
+            self.buttons[key].setEnabled(bool(bench.settled))
+        self.buttons["controller"].setEnabled("current_loop" in bench.settled)
+        points = f"{len(found)} open point{'s' if len(found) != 1 else ''}" if found else "no open points"
+        self.answer.show_answer(
+            f"{count} settings",
+            points,
+            "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
+        )
+        self.findings.show_findings(found)
+        gap = family_gap(bench)
+        exportable = bool(bench.settled) and not gap
+        for widget in (self.main_button, *(self.buttons[key] for key in ("json", "csv", "controller"))):
+            widget.setEnabled(widget.isEnabled() and exportable)
+        text = (
+            export_settings(bench, "c-header")
+            if exportable
+            else f"No header: {gap}."
+            if gap
+            else "Nothing is settled yet: the header will appear here."
+        )
+        if text != self.preview.toPlainText():
+            self.preview.setPlainText(text)
+
+    def _ask_folder(self) -> None:
+        text = QFileDialog.getExistingDirectory(
+            self, "Folder for the controller's four files", str(self.document.base)
+        )
+        if text:
+            self.save_controller(Path(text))
+
+    def save_controller(self, folder: Path) -> None:
+        """Write header and source of the current controller, in float and in fixed point."""
+        try:
+            bench = self.document.bench
+            sources = controller_sources(bench)
+            said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
+            if said and not may_replace(
+                self, f"The fixed-point files would use figures that nobody entered. {said}", go="Write all the same"
+            ):
+                return
+            there = [s.name for s in sources if (folder / s.name).exists()]
+            if there and not may_replace(self, f"{', '.join(there)} are already in {folder.name}."):
+                return
+            for source in sources:
+                write_atomically(folder / source.name, source.text)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        self.written.emit(f"{len(sources)} files written to {folder}")
+
+    def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
+        name = self.document.bench.name.lower().replace(" ", "-").replace("/", "-")
+        suffixes = (suffix, ".pdf") if suffix == ".html" else (suffix,)
+        path = ask_save_path(self, "Save", self.document.base / f"{name}-{stem}{suffix}", kinds, suffixes)
+        if path is not None:
+            save(path)
+
+    def on_main(self) -> None:
+        self._ask("motor", ".h", "C header (*.h)", lambda p: self.save_settings(p, "c-header"))
+
+    def save_settings(self, path: Path, form: str) -> None:
+        """Write the settings in one of the export forms."""
+        try:
+            write_atomically(path, export_settings(self.document.bench, form))
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        self.written.emit(f"Written to {path.name}")
+
+    def _on_writing(self, busy: bool) -> None:
+        self.buttons["record"].setEnabled(not busy)
+        self.buttons["record"].setText("Writing record…" if busy else "Save record…")
+
+    def save_record(self, path: Path) -> None:
+        """Write the record in a process of its own: drawing its figures would hold the window up in a thread."""
+        document = self.document
+        when = now().replace("T", " ")[:16]
+        self._report.ask_apart(save_record, path, document.bench, document.base, when, frozenset(document.picked))
+
+    def leave(self) -> None:
+        """Let a record under way finish; only its message is dropped."""

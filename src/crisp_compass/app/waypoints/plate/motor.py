@@ -1,0 +1,293 @@
+"""Plate: what stands on the motor and what feeds it?"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QWidget
+
+from crisp_compass.app.autosave import now
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.dialogs import ask_save_path
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.plate.profile import ProfileDialog
+from crisp_compass.app.widgets.answer import Waiting
+from crisp_compass.app.widgets.flow import FlowRow
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.entered import untouched
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
+from crisp_compass.course.design import plate_values
+from crisp_compass.course.open_points import presumed_text
+from crisp_compass.errors import Refusal
+from crisp_compass.motor.plate_outlook import plate_outlook, pole_pairs_of
+from crisp_compass.quantities import show
+
+_FAMILIES = {
+    "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
+    "brushed": "brushed",
+}  # fmt: skip
+_PM = ("sinusoidal", "trapezoidal")
+_KV = {"line-peak": "V line peak", "line-rms": "V line rms", "six-step-dc": "V DC, six-step"}
+_KT = {"peak": "A peak", "rms": "A rms", "six-step-dc": "A DC, six-step"}
+#: Fields of each family by row; rows keep their order, so the hand finds them again.
+_ROWS: dict[str, tuple[tuple[str, ...], ...]] = {
+    "sinusoidal": (
+        ("family", "pole_pairs", "connection", "rated_current", "current_base", "top_speed", "sensor", "counts_per_rev"),
+        ("kv", "kv_convention", "kt", "kt_convention", "r", "inductance", "winding_base"),
+        ("rated_power", "rated_speed", "rated_torque", "stall_current", "no_load_speed"),
+    ),
+    "induction": (
+        ("family", "rated_voltage", "mains_hz", "rated_current", "current_base", "connection"),
+        ("rated_power", "rated_speed", "rated_torque", "power_factor", "efficiency"),
+    ),
+    "stepper": (
+        ("family", "steps_per_turn", "rated_voltage", "rated_current", "r", "inductance", "holding_torque"),
+        ("sensor", "counts_per_rev", "top_speed"),
+    ),
+    "brushed": (
+        ("family", "v1", "i1", "n1", "v2", "i2", "n2"),
+        ("no_load_current", "rated_power", "rated_speed", "rated_torque"),
+    ),
+}  # fmt: skip
+_ROWS["trapezoidal"] = _ROWS["sinusoidal"]
+_EVERY = 3
+_GROUPS = {
+    "kv_convention": "Kv", "kt_convention": "Kt", "i1": "Point 1", "n1": "Point 1", "i2": "Point 2", "n2": "Point 2", "current_base": "Rated current",
+}  # fmt: skip
+
+
+_BEGIN = (
+    (
+        "Motor",
+        "Copy what the plate or the data sheet says into the fields below: pole pairs, rated current, top speed, Kv or Kt.",
+    ),
+    ("Drive and supply", "Enter the bus voltage and what the drive and the supply can give."),
+    ("Wiring, Checks", "Write down the leads, and measure before power is applied."),
+    (
+        "A motor seen before",
+        "Profile, Start from a profile takes its figures over. File, Open demo shows a finished bench.",
+    ),
+)
+
+
+class PlatePage(Page):
+    """The motor's plate by family: one answer, its picture, the derived figures, and what does not fit."""
+
+    key = "plate"
+    section = "Motor"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.plot = Plot(("speed", "rpm"), ("phase voltage, peak", "V"), name="what the plate implies")
+        self.plot.curve("predicted", "magenta", width=2)
+        self.plot.curve("limit", "ink", width=1.4, dash="dash")
+        self.plot.curve("mark", "ochre", width=1.4, dash="dot")
+        self.rows = Rows("The same constant in every convention", width=312)
+        self.waiting = Waiting()
+        self.waiting.show_steps(_BEGIN)
+        picture = QWidget()
+        row = QHBoxLayout(picture)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(8)
+        row.addWidget(self.plot, 1)
+        row.addWidget(self.rows)
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
+        self.stack.addWidget(picture)
+        self.column.addWidget(self.stack, 1)
+        self._build_fields()
+
+    def _build_fields(self) -> None:
+        self._fields: dict[str, NumberField | Choice] = {
+            "family": Choice("Motor", _FAMILIES, width=142),
+            "pole_pairs": NumberField("Pole pairs", "", width=76, whole=True),
+            "rated_current": NumberField("Rated current", "A", width=104),
+            "current_base": Choice("given as", {"peak": "peak", "rms": "rms"}, width=76),
+            "top_speed": NumberField("Top speed", "rpm", width=104),
+            "connection": Choice("Winding", {"star": "star", "delta": "delta"}, width=80),
+            "sensor": Choice("Angle sensor", {"encoder": "encoder", "halls": "halls"}, width=96),
+            "counts_per_rev": NumberField("Counts/turn, ×4", "", width=108, whole=True),
+            "kv": NumberField("Kv", "rpm/V", width=112, optional=True),
+            "kv_convention": Choice("per", _KV, width=134),
+            "kt": NumberField("Kt", "N·m/A", width=126, optional=True),
+            "kt_convention": Choice("per", _KT, width=134),
+            "r": NumberField("R", "Ω", width=96, optional=True),
+            "inductance": NumberField("L", "H", width=96, optional=True),
+            "winding_base": Choice("R and L are", {"line": "line to line", "phase": "per phase"}, width=112),
+            "rated_power": NumberField(
+                "Power (W, hp, PS)", "W", width=122, optional=True, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"
+            ),
+            "rated_speed": NumberField("Rated speed", "rpm", width=104, optional=True),
+            "rated_torque": NumberField("Rated torque", "N·m", width=112, optional=True),
+            "rated_voltage": NumberField("Voltage", "V", width=104, optional=True),
+            "stall_current": NumberField("Stall current, DC", "A", width=116, optional=True),
+            "no_load_speed": NumberField("No-load speed", "rpm", width=112, optional=True),
+            "no_load_current": NumberField("No-load current", "A", width=116, optional=True),
+            "mains_hz": NumberField("Frequency", "Hz", width=96, plain=True),
+            "power_factor": NumberField("Power factor", "", width=96, plain=True, optional=True),
+            "efficiency": NumberField("Efficiency", "%", width=96, plain=True, optional=True),
+            "steps_per_turn": NumberField("Steps per turn", "", width=108, whole=True),
+            "holding_torque": NumberField("Holding torque", "N·m", width=122, optional=True),
+            "v1": NumberField("Point 1: voltage", "V", width=112, optional=True),
+            "i1": NumberField("current", "A", width=96, optional=True),
+            "n1": NumberField("speed", "rpm", width=96, optional=True),
+            "v2": NumberField("Point 2: voltage", "V", width=112, optional=True),
+            "i2": NumberField("current", "A", width=96, optional=True),
+            "n2": NumberField("speed", "rpm", width=96, optional=True),
+        }
+        for field, group in _GROUPS.items():  # labels that only their place tells apart
+            self._fields[field].set_group(group)
+        self._lines = [FlowRow() for _ in range(_EVERY - 1)]
+        self._lines.append(self.field_row)
+        for field, number in self._fields.items():
+            number.setParent(self)  # before it is first shown: a field without a parent would be a window
+            if field != "family":
+                self.bind(number, field)
+            if isinstance(number, NumberField):
+                number.refused.connect(self.refused)
+                number.mended.connect(self.mended)
+        for line in self._lines[:-1]:
+            self.add_row(line)
+        self._fields["family"].moved.connect(self._on_family)
+        self._family = ""
+        self._arrange("sinusoidal")
+        profile = QPushButton("Profile")
+        menu = QMenu(profile)
+        menu.addAction("Save this motor as a profile…", self._ask_save_profile)
+        menu.addAction("Start from a profile…", self._ask_open_profile)
+        profile.setMenu(menu)
+        self.finish("Settle plate…", profile)
+
+    def _arrange(self, family: str) -> None:
+        """Put the family's fields into their rows."""
+        if family == self._family:
+            return
+        self._family = family
+        rows = _ROWS[family]
+        for line in self._lines:
+            line.clear_heads()
+        wanted = {field for row in rows for field in row}
+        for field, number in self._fields.items():
+            number.setVisible(field in wanted)
+        for line, row in zip(self._lines[_EVERY - len(rows) :], rows, strict=True):
+            for field in row:
+                line.add(self._fields[field])
+        voltage = {"induction": "Voltage, line rms", "stepper": "Voltage, phase"}.get(family, "Voltage")
+        self._fields["rated_voltage"].set_title(voltage)
+
+    def _on_family(self, family: str) -> None:
+        """An induction motor's plate states line rms; the others' rated current keeps its base. One step to undo."""
+        base = {"current_base": "rms"} if family == "induction" else {}
+        self.document.set_fields("kind of motor", {"plate": {"family": family, **base}})
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        plate = bench.settings.plate
+        self._arrange(plate.family)
+        for field, number in self._fields.items():
+            number.show_value(getattr(plate, field))
+        rated = self._fields["rated_current"]
+        assert isinstance(rated, NumberField)
+        rated.base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean
+        outlook = plate_outlook(bench)
+        self.stack.setCurrentIndex(0 if untouched(bench) else 1)
+        if untouched(bench):
+            self.answer.show_answer(
+                "Nothing entered yet",
+                "",
+                "Enter what stands on the motor. Figures in italics are presumed; Enter in a field confirms one.",
+            )
+        else:
+            said = presumed_text(bench, "plate", "v_bus", "pole_pairs", "rated_current", "top_speed")
+            waits = self.stale_text()
+            self.answer.show_answer(
+                outlook.answer, outlook.doubt, waits or f"{outlook.reason} {said}".strip(), stale=bool(waits or said)
+            )
+        self.findings.show_findings(outlook.findings)
+        self.rows.setVisible(bool(outlook.rows))
+        self.rows.show_rows(outlook.rows, heading=outlook.heading)
+        self.plot.set_titles(dict(zip(("predicted", "limit", "mark"), outlook.legend, strict=True)))
+        self.plot.set_axes(outlook.x_axis, outlook.y_axis)
+        n = len(outlook.x)
+        self.plot.set("predicted", outlook.x[: len(outlook.predicted)], outlook.predicted)
+        self.plot.set("limit", outlook.x[: len(outlook.limit)], outlook.limit)
+        top = max((float(y.max()) for y in (outlook.predicted, outlook.limit) if len(y)), default=0.0)
+        mark = outlook.mark if n else None
+        self.plot.set("mark", [] if mark is None else [mark, mark], [] if mark is None else [0.0, 1.05 * top])
+        self.plot.fit()
+        self.show_dial(DialView(caption=pole_pairs_caption(bench), rotor=0.0))
+
+    def on_main(self) -> None:
+        bench = self.document.bench
+        plate = bench.settings.plate
+        try:
+            values = plate_values(bench)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        self.settle(
+            "plate",
+            f"{show(plate.v_bus, 'V')}, {values['pole_pairs'].value:.0f} pole pairs",
+            "from the motor plate and the bench supply",
+            values=values,
+        )
+
+    # ---- profiles
+
+    def _ask_save_profile(self) -> None:
+        name = (
+            (self.document.bench.settings.plate.motor or self.document.bench.name)
+            .lower()
+            .replace(" ", "-")
+            .replace("/", "-")
+        )
+        path = ask_save_path(
+            self,
+            "Save motor profile",
+            self.document.base / f"{name}.motor.json",
+            "Motor profiles (*.motor.json)",
+            (".motor.json",),
+        )
+        if path is not None:
+            self.save_profile(path)
+
+    def save_profile(self, path: Path) -> None:
+        """Write the bench's motor as a profile."""
+        try:
+            save_profile(make_profile(self.document.bench), path)
+        except Refusal as refusal:
+            self.refuse(refusal)
+
+    def _ask_open_profile(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Start from a profile", str(self.document.base), "Motor profiles (*.motor.json);;All files (*)"
+        )
+        if path:
+            self.open_profile(Path(path))
+
+    def open_profile(self, path: Path) -> None:
+        """Show what a profile would change, and take over what is chosen."""
+        try:
+            profile = load_profile(path)
+            found = differences(self.document.bench, profile)
+            if not found:
+                raise Refusal(f"the profile {profile.name} holds what this bench already has")
+            dialog = ProfileDialog(self, profile, found)
+            if dialog.exec():
+                fresh = take_over(self.document.bench, profile, dialog.chosen(), now())
+                self.document.edit(f"take over {profile.name}", fresh)
+        except Refusal as refusal:
+            self.refuse(refusal)
+
+
+def pole_pairs_caption(bench: Bench) -> str:
+    """Return the dial's caption: electrical turns to one of the shaft."""
+    try:
+        pairs = pole_pairs_of(bench.settings.plate)
+    except Refusal:
+        return ""
+    return f"{pairs} electrical turn{'s' if pairs != 1 else ''} to one of the shaft"

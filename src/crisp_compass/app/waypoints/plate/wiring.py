@@ -1,0 +1,152 @@
+"""Plate, wiring chart: which lead goes where, and what does that mean?"""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QRectF, Qt
+from PySide6.QtGui import QPageLayout, QPainter
+from PySide6.QtPrintSupport import QPrintDialog, QPrinter
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QApplication,
+    QHBoxLayout,
+    QHeaderView,
+    QPushButton,
+    QTableWidget,
+    QTableWidgetItem,
+    QVBoxLayout,
+)
+
+from crisp_compass.app.autosave import now
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.chart import WiringChart
+from crisp_compass.app.widgets.parts import label
+from crisp_compass.errors import Refusal
+from crisp_compass.preparation.wiring import COLOURS, consequence, default_leads, leads_of, set_lead, swap_leads
+
+_FIELDS = ("name", "colour", "pin", "terminal")
+
+
+class WiringPage(Page):
+    """The chart as a picture and as a table; two marked rows change places, and the page says what that does."""
+
+    key = "plate"
+    section = "Wiring"
+    question = "Which lead goes where, and what does that mean?"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self._filling = False
+        self.chart = WiringChart()
+        self.table = QTableWidget(0, 4)
+        self.table.setHorizontalHeaderLabels(["lead", "colour", "pin", "terminal"])
+        self.table.setAccessibleName("Wiring chart")
+        self.table.verticalHeader().hide()
+        self.table.verticalHeader().setDefaultSectionSize(30)
+        self.table.setShowGrid(False)
+        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        self.table.setFixedWidth(372)
+        self.table.itemChanged.connect(self._on_item)
+        self.table.itemSelectionChanged.connect(self._on_selection)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.chart, 1)
+        side = QVBoxLayout()
+        side.setSpacing(6)
+        side.addWidget(self.table, 1)
+        note = label(
+            "Colours by name or IEC 60757 code. Never pull a motor or sensor lead under power; the link keeps its charge.",
+            "caution",
+        )
+        note.setWordWrap(True)
+        side.addWidget(note)
+        row.addLayout(side)
+        self.column.addLayout(row, 1)
+        self.printing = QPushButton("Print…")
+        self.printing.clicked.connect(self._print)
+        self.copying = QPushButton("Copy picture")
+        self.copying.clicked.connect(lambda: QApplication.clipboard().setPixmap(self.chart.picture()))
+        self.finish("Swap marked two", self.copying, self.printing)
+
+    def refresh(self) -> None:
+        bench = self.document.bench
+        leads = leads_of(bench)
+        self._filling = True
+        self.table.setRowCount(len(leads))
+        for row, lead in enumerate(leads):
+            for column, field in enumerate(_FIELDS):
+                text = getattr(lead, field)
+                if field == "colour" and text:
+                    text = COLOURS[text][0] if text in COLOURS else text
+                item = self.table.item(row, column)
+                if item is None:
+                    item = QTableWidgetItem()
+                    self.table.setItem(row, column, item)
+                item.setText(text)
+                if column == 0:
+                    item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
+                    item.setForeground(THEME.color("soft"))
+        self._filling = False
+        self.chart.show_leads(leads, [lead.terminal for lead in default_leads(bench)])
+        meaning = consequence(bench)
+        answer = {1: "Forward", -1: "Backward", 0: "Not known"}[meaning.direction]
+        colours = sum(1 for lead in leads if lead.colour)
+        self.answer.show_answer(
+            answer,
+            meaning.texts[0],
+            " ".join(meaning.texts[1:]) or f"{colours} of {len(leads)} colours are written down.",
+        )
+        self._on_selection()
+        shift = meaning.shift_deg if meaning.direction else 0
+        self.show_dial(
+            DialView(
+                caption="Where the field points with current into U" if meaning.direction else "", rotor=float(shift)
+            )
+        )
+
+    def _on_item(self, item: QTableWidgetItem) -> None:
+        if self._filling:
+            return
+        try:
+            bench = set_lead(self.document.bench, item.row(), **{_FIELDS[item.column()]: item.text()})
+            self.document.edit("wiring chart", bench, f"lead.{item.row()}.{item.column()}")
+        except Refusal as refusal:
+            self.refuse(refusal)
+            self.refresh()
+
+    def _marked(self) -> list[int]:
+        return sorted({index.row() for index in self.table.selectedIndexes()})
+
+    def _on_selection(self) -> None:
+        assert self.main_button is not None
+        self.main_button.setEnabled(len(self._marked()) == 2)
+
+    def on_main(self) -> None:
+        rows = self._marked()
+        try:
+            self.document.edit("swap leads", swap_leads(self.document.bench, rows[0], rows[1], now()))
+        except Refusal as refusal:
+            self.refuse(refusal)
+
+    def _print(self) -> None:
+        printer = QPrinter(QPrinter.PrinterMode.HighResolution)
+        if QPrintDialog(printer, self).exec():
+            self.print_to(printer)
+
+    def print_to(self, printer: QPrinter) -> None:
+        """Paint the chart over a page, always in the light colours."""
+        night = THEME.name
+        THEME.name = "light"
+        try:
+            printer.setPageOrientation(QPageLayout.Orientation.Landscape)
+            painter = QPainter(printer)
+            scale = printer.resolution() / 96
+            painter.scale(scale, scale)
+            page = printer.pageRect(QPrinter.Unit.DevicePixel)
+            self.chart.draw(painter, QRectF(0, 0, page.width() / scale, page.height() / scale))
+            painter.end()
+        finally:
+            THEME.name = night

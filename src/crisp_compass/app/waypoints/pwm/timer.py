@@ -1,0 +1,127 @@
+"""PWM: how much voltage and time does the modulator give?"""
+
+from __future__ import annotations
+
+from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.pwm.schemes import NAMES
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.design import plan_bench_pwm, pwm_values
+from crisp_compass.course.open_points import presumed_text
+from crisp_compass.errors import Refusal
+from crisp_compass.modulation.pwm import PwmFigures
+from crisp_compass.quantities import show, significant
+from crisp_compass.studies.step_prediction import pwm_picture
+
+
+class PwmPage(Page):
+    """Timer and dead time in, usable voltage, counts and delay out."""
+
+    key = "pwm"
+    section = "Timer"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.duty = Plot(("electrical angle", "°"), ("duty", ""), name="duties at the linear limit")
+        for name, token, dash in (("A", "deep", "solid"), ("B", "ochre", "dash"), ("C", "moss", "dot")):
+            self.duty.curve(name, token, width=2, dash=dash)
+        self.steps = Plot(("speed", "rpm"), ("loop steps per electrical turn", ""), name="loop steps per turn")
+        self.steps.curve("steps", "magenta", width=2)
+        self.steps.curve("top speed", "ochre", dash="dot")
+        self.steps.rule(y=16.0, token="soft", dash="dash")
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        row.addWidget(self.duty, 3)
+        row.addWidget(self.steps, 2)
+        self.column.addLayout(row, 1)
+        self._facts = QGridLayout()
+        self._facts.setHorizontalSpacing(22)
+        self._facts.setVerticalSpacing(3)
+        self.column.addLayout(self._facts)
+        self._values: list[QLabel] = []
+        self._fields: dict[str, NumberField | Choice] = {
+            "timer_hz": NumberField("Timer clock", "Hz", width=108),
+            "carrier_hz": NumberField("Carrier", "Hz", width=100),
+            "dead_time": NumberField("Dead time", "s", width=96),
+            "aligned": Choice("Aligned", {"centre": "centre", "edge": "edge"}, width=88),
+            "scheme": Choice("Scheme", NAMES, width=124),
+            "updates": Choice("Updates per period", {"once": "once", "twice": "twice"}, width=118),
+            "loop_divider": NumberField(
+                "Loads per loop", "", width=104, whole=True, tip="Timer loads per step of the current loop"
+            ),
+        }
+        self.add_fields(*self._fields.values())
+        for field, number in self._fields.items():
+            self.bind(number, field)
+        self.finish("Settle PWM…")
+
+    def refresh(self) -> None:
+        bench = self.seen
+        for field, number in self._fields.items():
+            number.show_value(getattr(bench.settings.pwm, field))
+        assert self.main_button is not None
+        try:
+            figures = plan_bench_pwm(bench)
+        except Refusal as refusal:
+            self.main_button.setEnabled(False)
+            self.answer.show_answer("–", "", refusal.sentence, stale=True)
+            return
+        self.main_button.setEnabled(True)
+        picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
+        said = presumed_text(self.document.bench, "plate", "v_bus", "top_speed")
+        fields = presumed_text(
+            self.document.bench, "pwm", "timer_hz", "carrier_hz", "dead_time", "settling", "sample_time"
+        )
+        stale = self.stale_text() or f"{said} {fields}".strip()
+        self.answer.show_answer(
+            f"{show(figures.v_usable, 'V')} usable",
+            f"phase peak, of {show(figures.v_limit, 'V')} linear limit; dead time costs {show(figures.dead_time_voltage, 'V')} a leg",
+            stale
+            or f"{picture.verdict.text} The loop acts {show(figures.loop_delay, 's')} late: one period of computing, half of hold.",
+            stale=bool(stale),
+        )
+        self.findings.show_findings([f for f in (*figures.findings, picture.verdict) if f.level != "info"])
+        for k, name in enumerate("ABC"):
+            self.duty.set(name, picture.angle, picture.duty[:, k])
+        rpm = picture.speed * RPM_PER_RAD_S
+        self.steps.set("steps", rpm, picture.steps)
+        top = bench.settings.plate.top_speed * RPM_PER_RAD_S
+        self.steps.set("top speed", [top, top], [0.0, float(picture.steps[0])])
+        self.duty.keep_in_view()
+        self.steps.keep_in_view()
+        self._show_facts(figures)
+        self.show_dial(
+            DialView(caption="Hexagon: what the bridge can reach; circle: its linear limit", voltage=(20.0, 1.0))
+        )
+
+    def _show_facts(self, figures: PwmFigures) -> None:
+        facts = (
+            ("period", f"{figures.period_counts} counts"), ("carrier", show(figures.carrier_actual_hz, "Hz", 4)),
+            ("one count", show(figures.voltage_step, "V")), ("duty step", f"{significant(100 * figures.duty_step, 2)} %"),
+            ("dead time", f"{figures.dead_time_counts} counts"), ("error vector", show(figures.dead_time_vector, "V")),
+            ("loop rate", show(figures.loop_hz, "Hz")), ("loop delay", show(figures.loop_delay, "s")),
+            ("can be heard", "yes" if figures.audible else "no"),
+        )  # fmt: skip
+        if not self._values:
+            for k, (name, _) in enumerate(facts):
+                self._facts.addWidget(label(name, "label"), 0, k)
+                self._values.append(QLabel())
+                self._facts.addWidget(self._values[-1], 1, k)
+        for shown, (_, value) in zip(self._values, facts, strict=True):
+            shown.setText(value)
+
+    def on_main(self) -> None:
+        figures = plan_bench_pwm(self.seen)
+        self.settle(
+            "pwm",
+            f"{show(figures.carrier_actual_hz, 'Hz')}, {show(figures.v_usable, 'V')} usable",
+            "as the firmware sets its timer",
+            values=pwm_values(figures),
+            rests_on=("plate.v_bus",),
+        )

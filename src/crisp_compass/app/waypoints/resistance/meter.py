@@ -1,0 +1,177 @@
+"""Resistance by meter: three pairs, the probes' own, and the balance of the phases."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
+
+from crisp_compass.app.autosave import now
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
+from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Quantity
+from crisp_compass.conversions import COPPER_RULES, resistance_at
+from crisp_compass.course.known import meter_phases
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.meter import MeterPhases
+from crisp_compass.preparation.checks import BY_CHECK, judge, probe_lead, record_reading
+from crisp_compass.quantities import show, show_with_error
+
+_PAIRS = {"uv": "U–V", "vw": "V–W", "wu": "W–U"}
+_EMPTY = "Ohmmeter between each two phases, rotor still, drive disconnected. Touch the probes together first and enter what they read."
+
+
+class MeterPage(Page):
+    """Pairs in, phases out, with their imbalance and both temperature rules."""
+
+    key = "resistance"
+    section = "Meter"
+    question = "What do three meter readings say of the phases?"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.forest = ForestPlot(_EMPTY)
+        self.rows = Rows("At other temperatures", width=272)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        self.plot = Plot(
+            ("winding temperature", "°C"), ("mean phase resistance", "Ω"), name="resistance over temperature"
+        )
+        self.plot.curve("IEC 235", "magenta", width=2, title="IEC 60034-1, 235")
+        self.plot.curve("IEEE 234.5", "deep", width=1.4, dash="dash", title="IEEE and NEMA, 234.5")
+        self.plot.curve("read", "ink", symbol="o", size=9, title="meter reading")
+        left = QVBoxLayout()
+        left.setSpacing(8)
+        left.addWidget(self.forest, 1)
+        left.addWidget(self.plot, 1)
+        row.addLayout(left, 1)
+        row.addWidget(self.rows)
+        self.column.addLayout(row, 1)
+        self.pairs = {name: NumberField(title, "Ω", width=88, optional=True) for name, title in _PAIRS.items()}
+        self.probes = NumberField("Probes together", "Ω", width=104, optional=True)
+        self.resolution = NumberField(
+            "Last digit",
+            "Ω",
+            width=92,
+            optional=True,
+            tip="Of the meter, in this range; taken from the readings while empty",
+        )
+        self.temperature = NumberField("Winding", "degC", width=82, optional=True)
+        self.cable = NumberField("Cable, one lead", "Ω", width=108)
+        for name, number in self.pairs.items():
+            number.moved.connect(lambda value, n=name: self._on_reading("pairs", n, value))
+        self.probes.moved.connect(lambda value: self._on_reading("probe_zero", "lead", value))
+        self.bind(self.resolution, "meter_resolution")
+        self.bind(self.temperature, "temperature")
+        self.bind(self.cable, "cable")
+        self.gain = NumberField(
+            "Meter's gain, u", "%", width=104, tip="Standard uncertainty of the meter's scale, from its data sheet"
+        )
+        self.contact = NumberField(
+            "Contacts, u", "Ω", width=92, tip="Standard uncertainty of the contacts in one reading"
+        )
+        self.bind(self.gain, "meter_gain", "instruments")
+        self.bind(self.contact, "meter_contact", "instruments")
+        self.add_fields(self.resolution, self.gain, self.contact)
+        self.break_row()
+        self.add_fields(self.probes, *self.pairs.values(), self.cable, self.temperature)
+        self.finish("Settle…")
+
+    def _on_reading(self, check: str, name: str, value: float) -> None:
+        if not math.isnan(value):
+            self._change(lambda bench: record_reading(bench, check, name, value, now()))
+
+    def refresh(self) -> None:
+        bench = self.seen
+        settings = bench.settings.resistance
+        record = judge(bench, BY_CHECK["pairs"]).record
+        values = record.values if record else {}
+        for name, number in self.pairs.items():
+            number.show_value(values.get(name))
+        lead = probe_lead(bench)
+        self.probes.show_value(lead or None)
+        self.resolution.show_value(settings.meter_resolution)
+        self.temperature.show_value(settings.temperature)
+        self.cable.show_value(settings.cable)
+        self.gain.show_value(bench.settings.instruments.meter_gain)
+        self.contact.show_value(bench.settings.instruments.meter_contact)
+        solved = meter_phases(bench)
+        assert self.main_button is not None
+        self.main_button.setEnabled(solved is not None)
+        self.show_dial(DialView(caption="One pair at a time, the third lead open", current=(330.0, 0.3)))
+        if solved is None:
+            refused = judge(bench, BY_CHECK["pairs"]).reason if values else ""
+            self.answer.show_answer(
+                "No pair yet",
+                "",
+                refused or "Enter the probes, then U–V, V–W and W–U; or type lead, ruv, rvw, rwu into the ledger.",
+                stale=bool(refused),
+            )
+            self.forest.show_bars((), "Ω")
+            self.rows.show_rows(())
+            self.plot.hide()
+            self.findings.show_findings(())
+            return
+        half = (solved.mean.high - solved.mean.low) / 2
+        shown, doubt = show_with_error(solved.mean.value, half, "Ω")
+        resolution = settings.meter_resolution
+        self.answer.show_answer(shown, f"{doubt}, 95 %, mean of the phases", self._reason(solved, lead, resolution))
+        bars = [Bar(f"phase {k}", "phase", e.value, (e.high - e.low) / 2) for k, e in solved.phases.items()]
+        mean = Bar("mean", "mean", solved.mean.value, half)
+        self.forest.show_bars(bars or [mean], "Ω", mean if bars else None)
+        self.findings.show_findings(solved.findings)
+        self._show_temperatures(solved.mean.value)
+        self.main_button.setText(f"Settle {show(solved.mean.value, 'Ω')}…")
+
+    @staticmethod
+    def _reason(solved: MeterPhases, lead: float, resolution: float | None) -> str:
+        probes = f"{show(lead, 'Ω')} of the probes subtracted" if lead else "the probes are not zeroed yet"
+        balance = ""
+        if solved.imbalance is not None:
+            balance = f" Largest phase {100 * solved.imbalance.value:.2g} % from the mean."
+        digit = f"Meter's last digit {show(resolution, 'Ω')}" if resolution else "Each reading's own last digit"
+        return f"{digit}, {probes}.{balance}"
+
+    def _show_temperatures(self, r: float) -> None:
+        settings = self.seen.settings.resistance
+        self.plot.setVisible(settings.temperature is not None)
+        if settings.temperature is None:
+            self.rows.show_rows((), note="Enter the winding's temperature to bring the value to another one.")
+            return
+        rows = []
+        for target in dict.fromkeys((settings.reference, 20.0, 25.0, 80.0, 120.0)):
+            iec, ieee = (resistance_at(r, settings.temperature, target, rule) for rule in COPPER_RULES)
+            rows.append((f"{show(target, 'degC')}", f"{show(iec, 'Ω', 4)} / {show(ieee, 'Ω', 4)}"))
+        self.rows.show_rows(rows)
+        x = np.linspace(min(settings.temperature, 0.0), max(settings.temperature, 140.0), 60)
+        for name, rule in zip(("IEC 235", "IEEE 234.5"), COPPER_RULES, strict=True):
+            self.plot.set(name, x, [resistance_at(r, settings.temperature, float(t), rule) for t in x])
+        self.plot.set("read", [settings.temperature], [r])
+        self.plot.fit()
+
+    def _temperature(self) -> dict[str, Quantity]:
+        known = self.seen.settings.resistance.temperature
+        return {} if known is None else {"temperature": Quantity(value=known, unit="degC")}
+
+    def on_main(self) -> None:
+        solved = meter_phases(self.seen)
+        if solved is None:
+            return
+        mean = solved.mean
+        value = Quantity(value=mean.value, unit="Ω", u=mean.u, interval95=(mean.low, mean.high))
+        try:
+            self.settle(
+                "resistance",
+                show(mean.value, "Ω", 4),
+                "meter, three pairs less the probes",
+                values={"resistance": value, **self._temperature()},
+                method="meter pairs",
+            )
+        except Refusal as refusal:
+            self.refuse(refusal)

@@ -1,0 +1,311 @@
+"""Run: the simulated drive in real time."""
+
+from __future__ import annotations
+
+import math
+import time
+
+import numpy as np
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.answer import Waiting
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.parts import button, label
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.bench.models import Topic
+from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.design import build_drive
+from crisp_compass.course.open_points import edited_text, presumed_text
+from crisp_compass.course.waypoint import BY_KEY
+from crisp_compass.errors import Refusal
+from crisp_compass.plant.parameters import SPEED
+from crisp_compass.plant.simulation import Simulation, Trace
+from crisp_compass.preparation.checks import blocking_checks
+from crisp_compass.quantities import show
+from crisp_compass.studies.scenarios import open_simulation
+
+FRAME_MS = 33
+#: Highest bus that the plate takes too, V.
+MOST_BUS = 1500.0
+WINDOW_S = 4.0
+_POINTS_PER_SECOND = 1000
+#: Figures are written anew in every so many frames: faster cannot be read.
+_TEXT_EVERY = 5
+_WHY = {
+    "over-current": "the current passed the trip level",
+    "under-voltage": "the supply fell below its minimum",
+    "stall": "the shaft stood still at full current for half a second",
+}
+
+
+class RunPage(Page):
+    """Start, stop, speed, load and supply while it runs; a fault latches until it is acknowledged."""
+
+    key = "run"
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.sim: Simulation | None = None
+        self._made_from: object = None
+        self.running = False
+        self._wall = 0.0
+        self._frames = 0
+        self._history: dict[str, np.ndarray] = {k: np.empty(0) for k in ("t", "speed", "speed_ref", "i_q", "i_q_ref")}
+        self.speed_plot = Plot(("time, 0 is now", "s"), ("speed", "rpm"), name="speed")
+        # dense: no more points than pixels, and none smoothed, or a second of run takes longer than a second to draw
+        self.speed_plot.curve("reference", "ink", width=1, dense=True)
+        self.speed_plot.curve("actual", "magenta", width=1, dense=True)
+        self.current_plot = Plot(("time, 0 is now", "s"), ("current i_q", "A"), name="torque current")
+        self.current_plot.curve("reference", "ink", width=1, dense=True)
+        self.current_plot.curve("actual", "magenta", width=1, dense=True)
+        for plot in (self.speed_plot, self.current_plot):
+            plot.setXRange(-WINDOW_S, 0.0, padding=0)
+        plots = QWidget()
+        column = QVBoxLayout(plots)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(8)
+        column.addWidget(self.speed_plot)
+        column.addWidget(self.current_plot)
+        self.waiting = Waiting()
+        self.stack = QStackedWidget()
+        self.stack.addWidget(self.waiting)
+        self.stack.addWidget(plots)
+        self.column.addWidget(self.stack, 1)
+        self._fault = QHBoxLayout()
+        self.fault_text = label("", "stop")
+        self.acknowledge = button("Acknowledge fault", "fault")
+        self.acknowledge.setShortcut("Ctrl+K")
+        self.acknowledge.clicked.connect(self._on_acknowledge)
+        self._fault.addWidget(self.fault_text, 1)
+        self._fault.addWidget(self.acknowledge)
+        self.column.addLayout(self._fault)
+        self.fault_text.hide()
+        self.acknowledge.hide()
+        self._build_fields()
+        self._timer = QTimer(self)
+        self._timer.setInterval(FRAME_MS)
+        self._timer.setTimerType(Qt.TimerType.PreciseTimer)
+        self._timer.timeout.connect(self._on_frame)
+
+    def _build_fields(self) -> None:
+        self._fields = {
+            "speed": NumberField("Speed", "rpm", width=92),
+            "load": NumberField("Load torque", "N·m", width=98),
+            "i_limit": NumberField("Current limit", "A", base="peak", width=88),
+            "i_trip": NumberField("Trip level", "A", base="peak", width=82),
+            "v_min": NumberField("Minimum bus", "V", width=88),
+        }
+        self.load_kind = Choice(
+            "Load",
+            {"brakes": "brakes", "drives": "drives"},
+            width=88,
+            tip="Friction only brakes; a weight or wind drives, at rest too",
+        )
+        self.bind(self.load_kind, "load_kind")
+        self.supply = NumberField("Supply now", "V", width=86, between=(0.0, MOST_BUS))
+        self.supply.moved.connect(self._on_supply)
+        self.add_fields(*self._fields.values(), self.load_kind, self.supply)
+        for field, number in self._fields.items():
+            self.bind(number, field)
+        self.reverse = QPushButton("Reverse")
+        self.reverse.setShortcut("Ctrl+R")
+        self.reverse.clicked.connect(self._on_reverse)
+        self.finish("Start", self.reverse)
+        assert self.main_button is not None
+        self.main_button.setShortcut(Qt.Key.Key_Space)
+        self.main_button.setToolTip("Space")
+        for number in self.findChildren(NumberField):  # stopping must work wherever the hand is
+            number.edit.lets_through = (Qt.Key.Key_Space,)
+
+    # ---- document → drive
+
+    def refresh(self) -> None:
+        bench = self.seen
+        for field, number in self._fields.items():
+            number.show_value(getattr(bench.settings.run, field))
+        self.load_kind.show_value(bench.settings.run.load_kind)
+        assert self.main_button is not None
+        try:
+            self.check_ready(self.waiting, self.stack)
+            stops = blocking_checks(bench)
+            if stops:
+                raise Refusal(f"Disarmed: {stops[0].check.inline} says stop. {stops[0].reason}")
+            self._follow()
+        except Refusal as refusal:
+            self.stop()
+            self.sim = None
+            self._show()
+            self.main_button.setEnabled(False)
+            self.reverse.setEnabled(False)
+            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
+            self.show_dial(DialView(caption="The drive is disarmed"))
+            return
+        self.main_button.setEnabled(True)
+        self.reverse.setEnabled(True)
+        self._show()
+
+    def _follow(self) -> None:
+        """Build the drive, or carry changed settings into the one that runs."""
+        bench = self.seen
+        drive = build_drive(bench)
+        made_from = (self.document.path, bench.settled.get("commutation"))
+        if self.sim is None or made_from != self._made_from:
+            self.stop()
+            self.sim, self._made_from = open_simulation(bench), made_from
+            self.supply.show_value(drive.inverter.v_supply)
+            self._history = {k: np.empty(0) for k in self._history}
+        elif self.sim.drive != drive:
+            self.sim.retune(drive)
+        self.sim.set_load(bench.settings.run.load, drives=bench.settings.run.load_kind == "drives")
+        if self.running:
+            self.sim.command(SPEED, speed=bench.settings.run.speed)
+
+    def _on_supply(self, value: float) -> None:
+        if self.sim is not None:
+            self.sim.set_supply(value)
+
+    def _on_reverse(self) -> None:
+        self._set("run", "speed", -self.seen.settings.run.speed)
+
+    # ---- running
+
+    def on_main(self) -> None:
+        if self.running:
+            self.stop()
+        else:
+            self.start()
+
+    def start(self) -> None:
+        """Enable the drive; refused while a fault stands."""
+        if self.sim is None:
+            return
+        if self.sim.fault:
+            self.refuse(Refusal(f"the fault “{self.sim.fault}” stands", "acknowledge it first"))
+            return
+        self.running, self._wall = True, time.monotonic()
+        self.sim.command(SPEED, speed=self.seen.settings.run.speed)
+        self._timer.start()
+        self._show()
+
+    def stop(self) -> None:
+        """Release the shaft; it coasts until friction stops it, which is still shown."""
+        if self.running and self.sim is not None:
+            self.sim.command(0)
+        self.running = False
+        self._show()
+
+    def leave(self) -> None:
+        """Leaving the page or closing the window stops the motor."""
+        self.stop()
+        self._timer.stop()
+
+    def _on_acknowledge(self) -> None:
+        if self.sim is not None:
+            self.sim.acknowledge()
+            self.running = False
+            self._show()
+
+    def _on_frame(self) -> None:
+        now = time.monotonic()
+        elapsed, self._wall = min(now - self._wall, 0.1), now
+        self.advance(elapsed)
+        if self.sim is not None and not self.running and abs(self.sim.speed) < 1e-6:
+            self._timer.stop()
+
+    def advance(self, seconds: float) -> None:
+        """Move the drive on by simulated seconds and show it."""
+        if self.sim is None:
+            return
+        every = max(1, round(1 / (self.sim.drive.control.ts * _POINTS_PER_SECOND)))
+        trace = self.sim.advance(seconds, every=every)
+        self._remember(trace)
+        if self.sim.fault and self.running:
+            self.running = False
+        self._draw(trace)
+        self._frames += 1
+        if self._frames % _TEXT_EVERY == 0 or not self.running:
+            self._show()
+
+    def _remember(self, trace: Trace) -> None:
+        start = float(trace["t"][-1]) - WINDOW_S if len(trace["t"]) else 0.0
+        keep = self._history["t"] >= start
+        for key, old in self._history.items():
+            self._history[key] = np.concatenate([old[keep], trace[key]])
+
+    def _draw(self, trace: Trace) -> None:
+        h = self._history
+        if len(h["t"]):
+            # time before now: the axis stands still, so that a frame draws curves and nothing else
+            ago = h["t"] - float(h["t"][-1])
+            self.speed_plot.set("reference", ago, h["speed_ref"] * RPM_PER_RAD_S)
+            self.speed_plot.set("actual", ago, h["speed"] * RPM_PER_RAD_S)
+            self.current_plot.set("reference", ago, h["i_q_ref"])
+            self.current_plot.set("actual", ago, h["i_q"])
+            run = self.seen.settings.run
+            self.speed_plot.follow(-WINDOW_S, 0.0, floor=max(0.05 * abs(run.speed) * RPM_PER_RAD_S, 2.0))
+            self.current_plot.follow(-WINDOW_S, 0.0, floor=0.1 * run.i_limit)
+        self._draw_dial(trace)
+
+    def _draw_dial(self, trace: Trace) -> None:
+        assert self.sim is not None
+        last = {k: float(v[-1]) for k, v in trace.columns.items()}
+        theta = math.degrees(last["theta_e"]) % 360
+        i_size, v_size = math.hypot(last["i_d"], last["i_q"]), math.hypot(last["v_d"], last["v_q"])
+        limit_v, limit_i = (
+            last["v_bus"] * self.sim.drive.control.volts_per_bus,
+            self.seen.settings.run.i_limit,
+        )
+        ahead = math.degrees(math.atan2(last["i_q"], last["i_d"]))
+        caption = (
+            f"θe {theta:.0f}°   i {show(i_size, 'A', 2)}   v {100 * v_size / limit_v:.0f} % of limit"
+            if limit_v > 0
+            else ""
+        )
+        self.show_dial(DialView(
+            caption=caption, rotor=theta, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
+            voltage=(theta + math.degrees(math.atan2(last["v_q"], last["v_d"])), v_size / limit_v) if v_size > 0 else None,
+        ))  # fmt: skip
+
+    def _show(self) -> None:
+        if self.main_button is None:
+            return
+        self.main_button.setText("Stop" if self.running else "Start")
+        fault = self.sim.fault if self.sim else ""
+        self.fault_text.setText(
+            f"Stop: {fault}: {_WHY[fault]}. The drive is off; find the cause, then acknowledge." if fault else ""
+        )
+        self.fault_text.setVisible(bool(fault))
+        self.acknowledge.setVisible(bool(fault))
+        if self.sim is None:
+            return
+        rpm = self.sim.speed * RPM_PER_RAD_S
+        wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
+        state = (
+            f"reference {wanted:.0f} rpm, simulated".replace("-", "−")
+            if self.running
+            else "simulated drive, fault"
+            if fault
+            else "simulated drive, off"
+        )
+        waits = self._waits()
+        said = presumed_text(self.document.bench, "run", "i_limit", "i_trip", "v_min")
+        reason = waits or (f"{said} " if said else "") + (
+            "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
+        )
+        shown = f"{rpm:.0f}".replace("-0", "0") if abs(rpm) < 0.5 else f"{rpm:.0f}".replace("-", "−")
+        self.answer.show_answer(f"{shown} rpm", state, reason, stale=bool(waits))
+
+    def _waits(self) -> str:
+        """Say what is outdated or edited of what the run uses, which stays as it was settled."""
+        bench = self.document.bench
+        loops: tuple[Topic, ...] = ("current_loop", "speed_loop")
+        for topic in loops:
+            if topic in bench.settled and stale_inputs(bench, topic):
+                return f"{BY_KEY[topic].name} uses outdated values: the run uses the gains as settled."
+        used: tuple[Topic, ...] = ("plate", "pwm", *loops)
+        return next((text for t in used if (text := edited_text(bench, t))), "")

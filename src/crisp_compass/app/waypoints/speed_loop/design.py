@@ -1,0 +1,97 @@
+"""Speed loop: what gains hold the speed?"""
+
+from __future__ import annotations
+
+from crisp_compass.app.dial import DialView
+from crisp_compass.app.page.loop_page import LoopPage
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.design import (
+    SPEED_INPUTS,
+    design_speed,
+    lowest_wanted_speed,
+    sensor_delay,
+    sensor_lowest_speed,
+    speed_values,
+)
+from crisp_compass.quantities import show
+from crisp_compass.studies.step_prediction import predict_speed_step
+
+
+class SpeedLoopPage(LoopPage):
+    """Predicted speed step with and without set-point filter."""
+
+    key = "speed_loop"
+
+    def make_step_plot(self) -> Plot:
+        plot = Plot(("time", "s"), ("speed, part of the step", ""), name="predicted speed step")
+        plot.rule(y=1.0, token="ink", dash="dash")
+        plot.curve("no filter", "magenta", width=2.2, title="without set-point filter")
+        plot.curve("with filter", "magenta", width=1.6, dash="dash", title="with set-point filter")
+        return plot
+
+    def make_fields(self) -> dict[str, NumberField | Choice]:
+        methods = {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover"}
+        return {
+            "method": Choice("Method", methods, width=172),
+            "a": NumberField(
+                "Factor a",
+                "",
+                width=76,
+                plain=True,
+                tip="Of the symmetrical optimum: 2 is the textbook value, larger is calmer",
+            ),
+            "bandwidth_hz": NumberField("Crossover", "Hz", width=100),
+            "filter_hz": NumberField("Speed filter", "Hz", width=100),
+            "divider": NumberField("Current steps per step", "", width=146, whole=True),
+            "ramp": NumberField("Ramp", "rad/s²", width=112),
+            "lowest_speed": NumberField(
+                "Lowest speed",
+                "rpm",
+                width=104,
+                optional=True,
+                tip="To be held with halls; a tenth of top speed where empty",
+            ),
+        }
+
+    def predict(self) -> None:
+        by_bandwidth = self.seen.settings.speed_loop.method == "bandwidth"
+        self._fields["bandwidth_hz"].setVisible(by_bandwidth)
+        self._fields["a"].setVisible(not by_bandwidth)
+        bench = self.seen
+        self._fields["lowest_speed"].setVisible(bench.settings.plate.sensor == "halls")
+        design = design_speed(bench)
+        time, plain, filtered = predict_speed_step(design)
+        self.step.set("no filter", time, plain)
+        self.step.set("with filter", time, filtered)
+        self.show_loop(design, design.findings)
+        m = design.margins
+        figures = (
+            f"{m.phase_margin_deg:.1f}° and {m.gain_margin_db:.1f} dB margin, crossover {show(m.crossover_hz, 'Hz')}; "
+            f"overshoot {design.overshoot_pct:.0f} %, {design.overshoot_filtered_pct:.0f} % with set-point filter"
+        )
+        text = (
+            f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
+            f"integral time {show(design.integral_time, 's')}."
+        )
+        if bench.settings.plate.sensor == "halls":
+            lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
+            wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
+            reach = f"down to {lowest:.0f} rpm" if lowest < 1e6 else "at no speed"
+            text += f" Designed for halls at {wanted:.0f} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
+        kp = show(design.kp, "A/(rad/s)").replace("A/(rad/s)", "A·s/rad")
+        self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", figures, text)
+        caption = "Torque current stands 90° ahead of the rotor"
+        self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8)))
+
+    def on_main(self) -> None:
+        design = design_speed(self.seen)
+        self.settle(
+            "speed_loop",
+            f"Kp {show(design.kp, 'A/(rad/s)')}, Ki {show(design.ki, 'A/rad')}",
+            f"{design.method}, {design.margins.phase_margin_deg:.0f}° margin",
+            values=speed_values(self.seen, design),
+            method=design.method,
+            rests_on=SPEED_INPUTS,
+        )

@@ -1,0 +1,1 @@
+"""The voyage: waypoints, kinds of capture, what is known best, what is open."""

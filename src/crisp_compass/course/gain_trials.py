@@ -1,0 +1,180 @@
+"""Current steps measured and tried: what ran, what it shows, what to try next."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench, CurrentTrial, LedgerEntry, Quantity
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.course.angle_sensors import to_quantity
+from crisp_compass.course.design import design_current, usable_voltage
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.loops.current import AxisLoop, axis_loop
+from crisp_compass.loops.step_fit import (
+    RunningLoop,
+    StepFigures,
+    StepFit,
+    implausible_jump,
+    measured_figures,
+    next_trial,
+    respond,
+)
+from crisp_compass.quantities import show
+
+_MOST = 12
+_STEPS = 60
+#: Points of a measured trial that are kept, about.
+_CURVE = 150
+
+
+def gains_that_ran(bench: Bench, notes: Mapping[str, str] | None = None) -> tuple[float, float]:
+    """Return Kp [V/A] and Ki [V/(A·s)]: from the capture's notes ``kp`` and ``ki``, the page, settled, else designed."""
+    settings = bench.settings.current_loop
+    found = []
+    for name, typed in (("kp", settings.trial_kp), ("ki", settings.trial_ki)):
+        note = (notes or {}).get(name, "")
+        settled = settled_value(bench, f"current_loop.{name}_q")
+        try:
+            found.append(float(note) if note else typed or (settled.value if settled else math.nan))
+        except ValueError:
+            raise Refusal(f"the note {name} is “{note}”", "write a number in SI units") from None
+    if any(math.isnan(x) for x in found):
+        design = design_current(bench)
+        found = [design.q.kp, design.q.ki]
+    if not all(x > 0 and math.isfinite(x) for x in found):
+        raise Refusal("the gains that ran are not above zero", "check the notes kp and ki")
+    return found[0], found[1]
+
+
+def predicted_step(bench: Bench) -> tuple[FloatArray, FloatArray]:
+    """Return time [s] and current [A] (n,) of the page's step with the gains that ran; raises Refusal as ``expected_step``."""
+    expected = expected_step(bench, {})
+    time = np.arange(8 * _STEPS) / expected.loop_hz / 8
+    reference = np.full(_STEPS + 2, bench.settings.current_loop.step)
+    delay = expected.delay_samples / expected.loop_hz
+    return time, respond(expected, expected.r, expected.inductance, delay, reference, time)
+
+
+def expected_step(bench: Bench, notes: Mapping[str, str]) -> RunningLoop:
+    """Return what the design rests on, with the gains that ran; raises Refusal naming what is not settled."""
+    kp, ki = gains_that_ran(bench, notes)
+    return RunningLoop(
+        kp, ki, need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance"), need(bench, "inductance.lq"),
+        bench.settings.current_loop.delay_samples, usable_voltage(bench).command,
+    )  # fmt: skip
+
+
+def step_values(found: StepFit) -> dict[str, Quantity]:
+    """Return what a measured step tells as quantities."""
+    figures = found.figures
+    values = {
+        "resistance": to_quantity(found.r),
+        "inductance": to_quantity(found.inductance),
+        "delay": to_quantity(found.delay),
+    }
+    if found.lost is not None:
+        values["voltage_lost"] = to_quantity(found.lost)
+    for name, value, unit in (
+        ("rise", figures.rise, "s"), ("overshoot", figures.overshoot / 100, ""), ("settling", figures.settling, "s"),
+        ("ringing", figures.ringing, "Hz"), ("first", figures.delay, "s"),
+    ):  # fmt: skip
+        if math.isfinite(value):
+            values[name] = Quantity(value=value, unit=unit)
+    return values
+
+
+@dataclass(frozen=True)
+class TrialRow:
+    """One trial: gains, bandwidth [Hz], phase margin [°], figures, curve ``time`` (n,) s and ``response`` (n,) per ampere of step."""
+
+    trial: CurrentTrial
+    bandwidth_hz: float
+    loop: AxisLoop
+    figures: StepFigures
+    time: FloatArray
+    response: FloatArray
+
+
+def trial_rows(bench: Bench) -> list[TrialRow]:
+    """Return every trial of the bench, measured ones as they were, others simulated on the settled winding; raises Refusal naming what is missing."""
+    r, inductance, loop_hz = (
+        need(bench, "resistance.resistance"),
+        need(bench, "inductance.lq"),
+        need(bench, "pwm.loop_hz"),
+    )
+    delay = bench.settings.current_loop.delay_samples
+    rows = []
+    for trial in bench.current_trials:
+        loop = axis_loop(r, inductance, trial.kp, trial.ki, loop_hz, delay)
+        expected = RunningLoop(trial.kp, trial.ki, loop_hz, r, inductance, delay, usable_voltage(bench).command)
+        time = np.arange(8 * _STEPS) / loop_hz / 8
+        size = trial.current or bench.settings.current_loop.step
+        response = respond(expected, r, inductance, delay / loop_hz, np.full(_STEPS + 2, size), time) / size
+        figures = measured_figures(time, response, 1.0)
+        if trial.curve:
+            time, response = (np.array(column) for column in zip(*trial.curve, strict=True))
+            figures = StepFigures(
+                math.nan if trial.rise is None else trial.rise, 100 * (trial.overshoot or 0.0),
+                math.nan if trial.settling is None else trial.settling, trial.ringing or 0.0, figures.delay,
+            )  # fmt: skip
+        rows.append(TrialRow(trial, trial.kp / (2 * math.pi * inductance), loop, figures, time, response))
+    return rows
+
+
+def advise(bench: Bench, rows: list[TrialRow]) -> tuple[str, list[Finding]]:
+    """Return advice for the next trial, and findings: results that jump with the test current, loops that are unstable."""
+    findings = []
+    automatic = [t for t in bench.current_trials if t.automatic and t.current]
+    for first, second in itertools.pairwise(automatic):
+        text = implausible_jump(
+            (first.current or 0.0, first.kp, first.ki), (second.current or 0.0, second.kp, second.ki)
+        )
+        if text:
+            findings.append(Finding("stop", "automatic-jump", text))
+    if not rows:
+        return "Add a trial: the gains that the drive holds, or those of its automatic tuning.", findings
+    last = rows[-1]
+    if not last.loop.margins.stable:
+        findings.append(Finding("stop", "unstable", "The last trial is unstable with the settled winding and delay."))
+        return f"Come down to {show(0.4 * last.bandwidth_hz, 'Hz')}.", findings
+    hertz, why = next_trial(last.figures, last.bandwidth_hz, last.loop.margins.phase_margin_deg)
+    r, inductance = need(bench, "resistance.resistance"), need(bench, "inductance.lq")
+    if abs(hertz / last.bandwidth_hz - 1) < 0.01:
+        return why, findings
+    kp, ki = 2 * math.pi * hertz * inductance, 2 * math.pi * hertz * r
+    return f"{why} Next: {show(hertz, 'Hz')}, Kp {show(kp, 'V/A')}, Ki {show(ki, 'V/(A·s)')}.", findings
+
+
+def _as_measured(fit: StepFit) -> dict[str, object]:
+    """Return the fields that a trial keeps of a measured step; its curve thinned to what a plot needs."""
+    kept = np.flatnonzero((fit.time >= -1e-12) & (np.arange(len(fit.time)) % max(len(fit.time) // _CURVE, 1) == 0))
+    figures = fit.figures
+    return {
+        "current": abs(fit.size), "overshoot": figures.overshoot / 100, "ringing": figures.ringing,
+        "rise": figures.rise if math.isfinite(figures.rise) else None,
+        "settling": figures.settling if math.isfinite(figures.settling) else None,
+        "curve": tuple((float(f"{fit.time[k]:.6g}"), float(f"{fit.measured[k] / fit.size:.5g}")) for k in kept),
+    }  # fmt: skip
+
+
+def add_trial(
+    bench: Bench, when: str, kp: float, ki: float, *, current: float | None = None, automatic: bool = False, measured: StepFit | None = None,
+) -> Bench:  # fmt: skip
+    """Return the bench with a trial more and a ledger line; raises Refusal for gains that are not above zero or too many."""
+    if not (kp > 0 and ki > 0 and math.isfinite(kp) and math.isfinite(ki)):
+        raise Refusal("the gains of a trial are not above zero", "type both")
+    if len(bench.current_trials) >= _MOST:
+        raise Refusal(f"{_MOST} trials are kept", "clear the list first")
+    trial = CurrentTrial(kp=kp, ki=ki, current=current, automatic=automatic, when=when)
+    if measured is not None:
+        trial = trial.model_copy(update=_as_measured(measured))
+    line = LedgerEntry(when=when, kind="trial", text=f"current loop Kp {show(kp, 'V/A')}, Ki {show(ki, 'V/(A·s)')}")
+    return bench.model_copy(
+        update={"current_trials": (*bench.current_trials, trial), "ledger": (*bench.ledger, line)}
+    )

@@ -1,0 +1,206 @@
+"""Every value there is of one constant, side by side: plate, meter, captures, the drive's own auto-tune, settled."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.conversions import flux_from_kt, flux_from_kv, star_impedance
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.identify.agreement import Agreement, Source, auto_tune_did_not_run, combine_kinds, heated
+from crisp_compass.identify.meter import MeterPhases
+from crisp_compass.identify.plate import likeliest_slip
+from crisp_compass.identify.running import flux_from_no_load
+from crisp_compass.preparation.checks import solve_bench_pairs
+from crisp_compass.quantities import show
+
+Constant = Literal["resistance", "ld", "lq", "flux_linkage", "inertia"]
+CONSTANTS: tuple[Constant, ...] = ("resistance", "ld", "lq", "flux_linkage", "inertia")
+#: Data sheets state ±10 % on R and L, ±10 % on constants (common practice); as standard uncertainty of an even spread.
+PLATE_U = 0.10 / math.sqrt(3)
+#: A drive's own auto-tune repeats within a few per cent (common practice).
+AUTO_TUNE_U = 0.03
+_UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
+LEG_OF: dict[str, str] = {
+    "resistance": "resistance",
+    "ld": "inductance",
+    "lq": "inductance",
+    "flux_linkage": "flux",
+    "inertia": "mechanics",
+}
+
+
+@dataclass(frozen=True)
+class SideBySide:
+    """All sources of one constant, the test over the independent ones, and findings."""
+
+    constant: Constant
+    unit: str
+    sources: tuple[Source, ...]
+    agreement: Agreement | None
+    findings: tuple[Finding, ...]
+
+
+def meter_phases(bench: Bench) -> MeterPhases | None:
+    """Solve the meter's pairs with probes and cable; None without a pair or where they are refused."""
+    try:
+        return solve_bench_pairs(bench, cable=bench.settings.resistance.cable)
+    except Refusal:
+        return None
+
+
+def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
+    """Collect and test every value of a constant."""
+    unit, leg = _UNITS[constant], LEG_OF[constant]
+    sources = [*_from_plate(bench, constant), *_from_meter(bench, constant), *_from_captures(bench, leg, constant)]
+    auto_tune, findings = _from_drive(bench, constant)
+    sources += auto_tune
+    agreement = combine_kinds(sources, unit)
+    findings = [*findings, *(agreement.findings if agreement else ()), *cross_checks(bench, constant)]
+    settled = settled_value(bench, f"{leg}.{constant}")
+    shown = list(sources)
+    if settled is not None and leg in bench.settled:
+        shown.append(Source("settled", "settled", settled.value, settled.u or 0.0))
+    return SideBySide(constant, unit, tuple(shown), agreement, tuple(findings))
+
+
+def best_source(bench: Bench, constant: Constant) -> Source | None:
+    """Return the one answer to “which value is it?”: settled, else the source with the smallest uncertainty, else None; SI."""
+    settled = settled_value(bench, f"{LEG_OF[constant]}.{constant}")
+    if settled is not None:
+        return Source("settled", "settled", settled.value, settled.u or 0.0)
+    sources = side_by_side(bench, constant).sources
+    return min(sources, key=lambda s: s.u / s.value if s.u else 0.05) if sources else None
+
+
+def best_value(bench: Bench, constant: Constant) -> float | None:
+    """Return the value of ``best_source``, SI."""
+    found = best_source(bench, constant)
+    return None if found is None else found.value
+
+
+def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
+    plate = bench.settings.plate
+    found: list[tuple[str, float]] = []
+    if constant == "resistance" and plate.r:
+        found.append(
+            ("plate", plate.r / 2 if plate.winding_base == "line" else star_impedance(plate.r, plate.connection))
+        )
+    if constant in ("ld", "lq") and plate.inductance:
+        value = plate.inductance
+        found.append(
+            ("plate", value / 2 if plate.winding_base == "line" else star_impedance(value, plate.connection))
+        )
+    if constant == "flux_linkage":
+        if plate.kv:
+            found.append(("plate, Kv", flux_from_kv(plate.kv, plate.kv_convention, plate.pole_pairs)))
+        if plate.kt:
+            found.append(("plate, Kt", flux_from_kt(plate.kt, plate.kt_convention, plate.pole_pairs)))
+        if plate.no_load_speed:
+            r = settled_value(bench, "resistance.resistance")
+            volts = plate.rated_voltage or plate.v_bus
+            psi = flux_from_no_load(
+                volts,
+                plate.no_load_speed,
+                plate.pole_pairs,
+                amps=plate.no_load_current or 0.0,
+                r_phase=r.value if r else 0.0,
+            )
+            found.append(("no-load speed", psi))
+    return [Source(name, "plate", value, PLATE_U * value) for name, value in found]
+
+
+def _from_meter(bench: Bench, constant: Constant) -> list[Source]:
+    if constant != "resistance":
+        return []
+    solved = meter_phases(bench)
+    return [Source("meter", "meter", solved.mean.value, solved.mean.u)] if solved else []
+
+
+def _estimate_of(evidence: Evidence, constant: Constant) -> Quantity | None:
+    if constant in evidence.estimates:
+        return evidence.estimates[constant]
+    if constant in ("ld", "lq") and "inductance" in evidence.estimates:
+        wanted = constant[1]
+        return evidence.estimates["inductance"] if evidence.slot in ("", "current", wanted) else None
+    return None
+
+
+def _from_captures(bench: Bench, leg: str, constant: Constant) -> list[Source]:
+    sources = []
+    for evidence in bench.evidence.get(leg, ()):
+        quantity = _estimate_of(evidence, constant)
+        if quantity is not None and quantity.u:
+            sources.append(
+                Source(Path(evidence.file).stem, "capture", quantity.value, quantity.u, quantity.u_repeat or 0.0)
+            )
+    return sources
+
+
+def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Finding]]:
+    name = {"resistance": "resistance", "ld": "inductance", "lq": "inductance", "flux_linkage": "flux"}.get(constant)
+    if name is None:
+        return [], []
+    settings = bench.settings.auto_tune
+    before, after = getattr(settings, f"{name}_before"), getattr(settings, f"{name}_after")
+    unit = _UNITS[constant]
+    stopped = auto_tune_did_not_run(before, after, name, unit)
+    if after is None or stopped:
+        return [], stopped
+    return [Source("drive's auto-tune", "drive", after, AUTO_TUNE_U * after)], []
+
+
+def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:
+    """Return the weighted mean of the captures of a constant (two or more), its error bar widened by their scatter."""
+    sources = _from_captures(bench, LEG_OF[constant], constant)
+    agreement = combine_kinds(sources, _UNITS[constant]) if len(sources) > 1 else None
+    if agreement is None:
+        return None
+    mean = agreement.mean
+    return Quantity(value=mean.value, unit=mean.unit, u=mean.u, interval95=(mean.low, mean.high))
+
+
+def repeats_temperature(bench: Bench) -> Quantity | None:
+    """Return the winding's temperature of the resistance's captures where all were taken at one (within a kelvin), else None."""
+    taken = [e.estimates.get("temperature") for e in bench.evidence.get("resistance", ())]
+    known = [q for q in taken if q is not None]
+    if not known or len(known) < len(taken) or max(q.value for q in known) - min(q.value for q in known) > 1:
+        return None
+    return known[-1]
+
+
+def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:
+    """Compare constants that must fit each other: R of two captures as a temperature, L/R as a time constant."""
+    if constant != "resistance":
+        return []
+    r = settled_value(bench, "resistance.resistance")
+    if r is None:
+        captures = _from_captures(bench, "resistance", "resistance")
+        if not captures:
+            return []
+        value = captures[-1].value
+    else:
+        value = r.value
+    findings: list[Finding] = []
+    for evidence in bench.evidence.get("inductance", ()):
+        other = evidence.estimates.get("resistance")
+        if other is None or not other.u or other.u > 0.03 * other.value:
+            continue
+        ratio = other.value / value
+        if abs(ratio - 1) < max(3 * other.u / other.value, 0.03):
+            continue
+        tau = evidence.estimates["inductance"].value / other.value if "inductance" in evidence.estimates else math.nan
+        cold = bench.settings.resistance.temperature if bench.settings.resistance.temperature is not None else 20.0
+        hot = heated(value, other.value, cold)
+        slip = likeliest_slip(ratio, 0.03, "Ω")
+        why = f" That is about {slip}." if slip else ""
+        if not slip and -10 < hot < 180:
+            why = f" If both are right the winding was at {hot:.0f} °C then and {cold:.0f} °C here: settle hot and cold apart."
+        text = f"{Path(evidence.file).name} shows a time constant of {show(tau, 's')}, so R {show(other.value, 'Ω')}; here R is {show(value, 'Ω')}, a factor of {ratio:.3g}.{why}"
+        findings.append(Finding("caution", "time-constant-differs", text))
+    return findings

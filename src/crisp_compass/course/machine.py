@@ -1,0 +1,60 @@
+"""The machine a study runs: what is settled, else the best there is, and a sentence that says which."""
+
+from __future__ import annotations
+
+from crisp_compass.bench.models import Bench, HallRecord
+from crisp_compass.bench.rules import require_built, settled_value
+from crisp_compass.course.known import Constant, best_value
+from crisp_compass.errors import Refusal
+from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.plant.parameters import Load, Machine
+
+_NEEDED: tuple[tuple[Constant, str], ...] = (
+    ("resistance", "resistance"), ("ld", "inductance"), ("lq", "inductance"), ("flux_linkage", "flux"),
+)  # fmt: skip
+
+
+def machine_of(bench: Bench) -> tuple[Machine, Load]:
+    """Return machine and load from what is settled, else from the best capture, reading or plate figure there is.
+
+    Raises Refusal naming what is known from nowhere.
+    """
+    require_built(bench)
+    values = []
+    for constant, leg in _NEEDED:
+        value = best_value(bench, constant)
+        if value is None:
+            raise Refusal(
+                f"the {leg} is missing", f"measure it on the {leg} leg, or write the data sheet's on the plate"
+            )
+        values.append(value)
+    r, ld, lq, psi = values
+    plate = bench.settings.plate
+    inertia, viscous, coulomb = (
+        settled_value(bench, f"mechanics.{k}") for k in ("inertia", "viscous_friction", "coulomb_friction")
+    )
+    turning = inertia.value if inertia else plate.inertia
+    if turning is None:
+        raise Refusal("the inertia is missing", "measure it on the mechanics leg, or enter the data sheet's there")
+    load = Load(
+        turning,
+        viscous.value if viscous else plate.viscous,
+        coulomb.value if coulomb else plate.coulomb,
+    )
+    return Machine(r, ld, lq, psi, float(pole_pairs_of(plate))), load
+
+
+def unsettled_inputs(bench: Bench) -> str:
+    """Return which figures of a trial run are not settled ones, in a sentence; empty where all are."""
+    unsettled = [leg for leg in dict.fromkeys(leg for _, leg in _NEEDED) if leg not in bench.settled]
+    parts = [f"{', '.join(unsettled)} from the best capture, reading or data sheet"] if unsettled else []
+    if not {"current_loop", "speed_loop", "pwm"} <= set(bench.settled):
+        parts.append("stand-in loops")
+    return f"Not settled: {'; '.join(parts)}." if parts else ""
+
+
+def known_halls(bench: Bench) -> HallRecord | None:
+    """Return the newest captured hall table, or the settled one, or None."""
+    captured = [e.halls for e in bench.evidence.get("commutation", ()) if e.halls is not None]
+    settled = bench.settled.get("commutation")
+    return captured[-1] if captured else settled.halls if settled else None

@@ -1,0 +1,259 @@
+"""What is still open on a bench: one list, the same on every page, in the record, the header and the command line; and from it
+the next bearing."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Any
+
+from crisp_compass.bench.entered import Edit, edits, presumed
+from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course import design
+from crisp_compass.course.captures import EVIDENCE_LEGS
+from crisp_compass.course.known import CONSTANTS, LEG_OF, side_by_side
+from crisp_compass.course.waypoint import BY_KEY, FIRST_STEPS, TOPICS, State, headline, legs_of, missing, state_of
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
+from crisp_compass.preparation.checks import check_findings
+from crisp_compass.quantities import show, significant
+
+
+@dataclass(frozen=True)
+class Bearing:
+    """The next useful step: the leg (and its section, empty for the main one) to go to, and the sentence that says why."""
+
+    leg: str
+    text: str
+    section: str = ""
+
+
+def next_bearing(bench: Bench) -> Bearing:
+    """Return the most useful next step and why."""
+    gap = family_gap(bench)
+    if gap and "plate" in bench.settled:
+        return Bearing("plate", f"{gap[:1].upper()}{gap[1:]}: this bench ends at its plate.")
+    for leg in legs_of(bench):
+        if leg.topic is None:
+            continue
+        stale = stale_inputs(bench, leg.topic)
+        if leg.key in bench.settled and stale:
+            text = f"{leg.name} uses an outdated {describe_input(stale[0].key)}: look at what changes and settle it again."
+            return Bearing(leg.key, text)
+        if leg.key in bench.settled:
+            waiting_edits = edits(bench, leg.topic)
+            if waiting_edits:
+                return Bearing(leg.key, f"{_edited_text(waiting_edits)} Settle again, or undo the edit.")
+            continue
+        if leg.optional and not bench.evidence.get(leg.key):
+            continue
+        waiting = missing(bench, leg)
+        if waiting:
+            first = BY_KEY[waiting[0]]
+            name = first.name if first.name.isupper() else first.name.lower()
+            return Bearing(first.key, f"{leg.name} waits for {name}: {FIRST_STEPS[first.key]}")
+        if bench.evidence.get(leg.key):
+            return Bearing(leg.key, f"{leg.name}: a capture is read; check the fit and settle the value.")
+        return Bearing(leg.key, FIRST_STEPS[leg.key])
+    found = open_points(bench)
+    stopped = [f for f in found if f.level == "stop"]
+    if stopped:
+        check = stopped[0].code == "check-stop"
+        return Bearing("plate" if check else "pwm", stopped[0].text, "Checks" if check else "")
+    if not found:
+        return Bearing(
+            "run", "Everything is settled and no point is open: run the drive in simulation, then hand over."
+        )
+    begun = bench.checks and any(f.code == "checks-open" for f in found)
+    points = f"{len(found)} point{'s are' if len(found) > 1 else ' is'} still open"
+    if begun:
+        text = next(f.text for f in found if f.code == "checks-open")
+        return Bearing("plate", text, "Checks")
+    return Bearing("run", f"Every value is settled, {points} (see Hand over): run the drive in simulation.")
+
+
+def describe_input(key: str) -> str:
+    """Return ``resistance.resistance`` as people say it."""
+    topic, _, name = key.partition(".")
+    shown = {
+        "ld": "d inductance",
+        "lq": "q inductance",
+        "v_bus": "bus voltage",
+        "loop_hz": "loop rate",
+        "bandwidth_hz": "current bandwidth",
+    }
+    return shown.get(name, name.replace("_", " ") if name else topic)
+
+
+#: Fields as people say them, and their units; what is not here is said by its own name.
+_FIELDS: dict[str, tuple[str, str]] = {
+    "pole_pairs": ("pole pairs", ""), "v_bus": ("bus voltage", "V"), "rated_current": ("rated current", "A"), "current_base": ("current given as", ""),
+    "top_speed": ("top speed", "rad/s"), "inertia": ("inertia", "kg·m²"), "viscous": ("viscous friction", "N·m·s/rad"), "coulomb": ("Coulomb friction", "N·m"),
+    "counts_per_rev": ("counts per turn", ""), "timer_hz": ("timer clock", "Hz"), "carrier_hz": ("carrier", "Hz"), "dead_time": ("dead time", "s"),
+    "min_pulse": ("minimum pulse", "s"), "settling": ("amplifier settling", "s"), "sample_time": ("sampling time", "s"),
+    "loop_divider": ("loop divider", ""), "bandwidth_hz": ("bandwidth", "Hz"), "delay_samples": ("delay in samples", ""), "filter_hz": ("filter", "Hz"),
+    "ramp": ("ramp", "rad/s²"), "lowest_speed": ("lowest speed", "rad/s"), "a": ("factor a", ""), "r_switch": ("switch resistance", "Ω"),
+    "t_on": ("turn-on time", "s"), "t_off": ("turn-off time", "s"), "i_base": ("full-scale current", "A"), "v_base": ("full-scale voltage", "V"),
+    "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"),
+}  # fmt: skip
+
+
+def _said(field: str, value: Any) -> str:
+    unit = _FIELDS.get(field, ("", ""))[1]
+    if isinstance(value, float) and unit == "rad/s":
+        return f"{value * RPM_PER_RAD_S:.4g} rpm"
+    if isinstance(value, int | float):
+        return show(float(value), unit, 4)
+    return "empty" if value is None else str(value)
+
+
+def describe_field(bench: Bench, topic: str, field: str) -> str:
+    """Return a field with its value as people read it: ``dead time 500 ns``."""
+    name = _FIELDS.get(field, (field.replace("_", " "), ""))[0]
+    return f"{name} {_said(field, getattr(getattr(bench.settings, topic), field))}"
+
+
+def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
+    """Say which of these fields nobody has entered, for a result that rests on them; empty where all were."""
+    found = [describe_field(bench, topic, f) for f in fields if presumed(bench, topic, f)]
+    return f"Presumed: {', '.join(found)}." if found else ""
+
+
+def _edited_text(found: list[Edit]) -> str:
+    """Say what waits to be settled, and what stands meanwhile."""
+    parts = [
+        f"{_FIELDS.get(e.field, (e.field.replace('_', ' '), ''))[0]} {_said(e.field, e.then)} → {_said(e.field, e.now)}"
+        for e in found
+    ]
+    name = BY_KEY[found[0].topic].name
+    return f"{name} is edited, not settled: {', '.join(parts)}; the settled value stays in use."
+
+
+def edited_text(bench: Bench, topic: Topic) -> str:
+    """Say what was edited since a topic was settled; empty where nothing was."""
+    found = edits(bench, topic)
+    return _edited_text(found) if found else ""
+
+
+def open_points(bench: Bench) -> list[Finding]:
+    """Return what a reader of the bench must know before trusting it: the one list, the gravest first."""
+    found = [f for f in check_bench(bench) if f.level != "info"]
+    return sorted(found, key=lambda f: f.level != "stop")
+
+
+def check_bench(bench: Bench) -> list[Finding]:
+    """Return what is settled, what is stale or edited, what blocks the next step, and what does not fit together."""
+    findings: list[Finding] = []
+    for leg in legs_of(bench):
+        if leg.topic is None:
+            continue
+        state, code = state_of(bench, leg), leg.key.replace("_", "-")
+        if state is State.SETTLED:
+            figure = headline(bench, leg)
+            findings.append(
+                Finding("info", f"settled-{code}", f"{leg.name} is settled{': ' + figure if figure else ''}.")
+            )
+        elif state is State.EDITED:
+            findings.append(Finding("caution", f"edited-{code}", edited_text(bench, leg.topic)))
+        elif state is State.STALE:
+            for item in stale_inputs(bench, leg.topic):
+                now = "withdrawn" if item.now is None else show(item.now, item.unit, 4)
+                then = show(item.then, item.unit or _unit_of(bench, item.key), 4)
+                text = f"{leg.name} uses an outdated {describe_input(item.key)}: {then} then, {now} now."
+                findings.append(Finding("caution", f"stale-{code}", text))
+    unsettled = [
+        leg for leg in legs_of(bench) if leg.key in TOPICS and leg.key not in bench.settled and not leg.optional
+    ]
+    if unsettled:
+        names = ", ".join(leg.name if leg.name.isupper() else leg.name.lower() for leg in unsettled)
+        bearing = next_bearing(bench).text
+        findings.append(Finding("caution", "next-step", f"Not settled yet: {names}. Next: {bearing}"))
+    if family_gap(bench):
+        gap = family_gap(bench)
+        findings.append(Finding("stop", "family-not-built", f"{gap[:1].upper()}{gap[1:]}."))
+    else:
+        findings.extend(_consistency(bench))
+        findings.extend(_doubts(bench))
+    findings.extend(check_findings(bench))
+    return findings
+
+
+def _doubts(bench: Bench) -> list[Finding]:
+    """Return what stands against values that are settled: cautions of their captures, sources that disagree."""
+    found: dict[str, Finding] = {}
+    for topic in EVIDENCE_LEGS:
+        items = bench.evidence.get(topic, ())
+        if topic in bench.settled and items:
+            for note in items[-1].findings:
+                if note.level != "info":
+                    text = f"{BY_KEY[topic].name}: {note.text}"
+                    found[text] = Finding(note.level, note.code, text)
+    for constant in CONSTANTS:
+        for finding in side_by_side(bench, constant).findings:
+            if finding.level != "info":
+                text = f"{BY_KEY[LEG_OF[constant]].name}: {finding.text}"
+                found[text] = Finding(finding.level, finding.code, text)
+    return list(found.values())
+
+
+def _unit_of(bench: Bench, key: str) -> str:
+    quantity = settled_value(bench, key)
+    return quantity.unit if quantity else ""
+
+
+def _consistency(bench: Bench) -> list[Finding]:
+    findings = []
+    psi, p = settled_value(bench, "flux.flux_linkage"), settled_value(bench, "plate.pole_pairs")
+    limit, top, loop_hz = (
+        settled_value(bench, "pwm.v_limit"),
+        settled_value(bench, "plate.top_speed"),
+        settled_value(bench, "pwm.loop_hz"),
+    )
+    if psi and p and limit and top:
+        emf = psi.value * p.value * top.value
+        if emf > limit.value:
+            reach = limit.value / (psi.value * p.value) * RPM_PER_RAD_S
+            findings.append(
+                Finding(
+                    "caution",
+                    "top-speed-beyond-supply",
+                    f"At top speed the back-EMF peaks at {show(emf, 'V')}, above the modulator's {show(limit.value, 'V')}: {reach:.0f} rpm is the end without field weakening.",
+                )
+            )
+    if top and p and loop_hz:
+        verdict = turn_verdict(samples_per_turn(loop_hz.value, top.value * p.value / (2 * math.pi)))
+        if verdict.level != "info":
+            findings.append(verdict)
+    return findings
+
+
+def stale_effect(bench: Bench, topic: Topic) -> str:
+    """Say what settling a stale topic again would change, in one sentence; empty if it is not stale."""
+    stale = stale_inputs(bench, topic)
+    if not stale:
+        return ""
+    first = stale[0]
+    now = "withdrawn" if first.now is None else show(first.now, first.unit, 4)
+    text = f"Uses an outdated {describe_input(first.key)}: {show(first.then, first.unit, 4)} then, {now} now"
+    try:
+        if topic == "current_loop":
+            fresh = design.current_values(bench, design.design_current(bench))
+        elif topic == "speed_loop":
+            fresh = design.speed_values(bench, design.design_speed(bench))
+        else:
+            return f"{text}."
+    except Refusal:  # an input is withdrawn: there is nothing to compare with
+        return f"{text}."
+    old = bench.settled[topic].values
+    changes = [
+        (abs(fresh[k].value / old[k].value - 1), k) for k in old if k in fresh and k.startswith("k") and old[k].value
+    ]
+    moved = max(changes, default=(0.0, ""))
+    return (
+        f"{text}. {moved[1].replace('_', ' ').capitalize()} would move by {significant(100 * moved[0], 2)} %."
+        if moved[0] > 1e-6
+        else f"{text}."
+    )

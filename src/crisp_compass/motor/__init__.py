@@ -1,0 +1,1 @@
+"""What a motor is: one module a family."""

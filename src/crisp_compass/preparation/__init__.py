@@ -1,0 +1,1 @@
+"""What is settled before power: checks, wiring, sensor cable, interference, supply."""

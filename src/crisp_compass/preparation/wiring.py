@@ -1,0 +1,146 @@
+"""The wiring chart: leads, colours, pins, terminals; what swapping two of them does.
+
+Colour codes after IEC 60757 (letters from memory).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from crisp_compass.bench.models import Bench, Lead, LedgerEntry
+from crisp_compass.errors import Refusal
+
+#: Code → (name, sRGB); green-yellow carries two colours.
+COLOURS: dict[str, tuple[str, str]] = {
+    "BK": ("black", "#1C1C1C"), "BN": ("brown", "#6B3F1D"), "RD": ("red", "#C0272D"), "OG": ("orange", "#E07B1A"),
+    "YE": ("yellow", "#E8C81E"), "GN": ("green", "#2E8B3D"), "BU": ("blue", "#1F5FBF"), "VT": ("violet", "#7A3FA0"),
+    "GY": ("grey", "#8C8C8C"), "WH": ("white", "#F4F4F0"), "PK": ("pink", "#E79AB5"), "TQ": ("turquoise", "#2BA9A4"),
+    "GNYE": ("green-yellow", "#2E8B3D"),
+}  # fmt: skip
+_NAMES = {name: code for code, (name, _) in COLOURS.items()} | {"gray": "GY", "purple": "VT", "green/yellow": "GNYE"}
+MOTOR = ("U", "V", "W")
+HALLS = ("H1", "H2", "H3")
+_TERMINALS = {
+    "U": "A",
+    "V": "B",
+    "W": "C",
+    "PE": "PE",
+    "H1": "hall_1",
+    "H2": "hall_2",
+    "H3": "hall_3",
+    "+5 V": "+5 V",
+    "0 V": "0 V",
+}
+
+
+def colour_code(text: str) -> str:
+    """Return the code of a colour typed as code or name; raises Refusal for an unknown one, empty stays empty."""
+    word = text.strip()
+    if not word:
+        return ""
+    if word.upper().replace("-", "").replace("/", "") in COLOURS:
+        return word.upper().replace("-", "").replace("/", "")
+    if word.lower() in _NAMES:
+        return _NAMES[word.lower()]
+    raise Refusal(f"“{word}” is no wire colour known here", f"use one of {', '.join(n for n, _ in COLOURS.values())}")
+
+
+def default_leads(bench: Bench) -> tuple[Lead, ...]:
+    """Return the leads that this motor and sensor have, to be filled in."""
+    names = [*MOTOR, "PE"]
+    names += (
+        [*HALLS, "+5 V", "0 V"]
+        if bench.settings.plate.sensor == "halls"
+        else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
+    )
+    return tuple(Lead(name=n, terminal=_TERMINALS.get(n, n.replace("enc ", "enc_").lower())) for n in names)
+
+
+def leads_of(bench: Bench) -> tuple[Lead, ...]:
+    """Return the chart as kept, or the empty one."""
+    return bench.leads or default_leads(bench)
+
+
+def set_lead(bench: Bench, index: int, **fields: str) -> Bench:
+    """Return the bench with one lead's text changed; a colour is checked."""
+    leads = list(leads_of(bench))
+    if "colour" in fields:
+        fields["colour"] = colour_code(fields["colour"])
+    leads[index] = leads[index].model_copy(update={k: v.strip() for k, v in fields.items()})
+    return bench.model_copy(update={"leads": tuple(leads)})
+
+
+def swap_leads(bench: Bench, first: int, second: int, when: str) -> Bench:
+    """Return the bench with two leads' terminals exchanged and a ledger line."""
+    leads = list(leads_of(bench))
+    if first == second:
+        raise Refusal("two different leads are needed", "mark two rows of the chart")
+    a, b = leads[first], leads[second]
+    leads[first] = a.model_copy(update={"terminal": b.terminal})
+    leads[second] = b.model_copy(update={"terminal": a.terminal})
+    line = LedgerEntry(when=when, kind="wiring", text=f"leads {a.name} and {b.name} exchanged, power off")
+    return bench.model_copy(update={"leads": tuple(leads), "ledger": (*bench.ledger, line)})
+
+
+@dataclass(frozen=True)
+class Consequence:
+    """What the chart means: direction of the field (+1, −1, 0 unknown), turn of the phases in °, and sentences."""
+
+    direction: int
+    shift_deg: int
+    texts: tuple[str, ...]
+
+
+def consequence(bench: Bench) -> Consequence:
+    """Compare the chart with U, V, W on A, B, C and the sensor's leads on their own inputs."""
+    leads = leads_of(bench)
+    phases = _order(leads, MOTOR, ("A", "B", "C"))
+    texts = []
+    if phases is None:
+        return Consequence(
+            0, 0, ("The chart does not put U, V and W on A, B and C once each: name the drive's terminals A, B, C.",)
+        )
+    parity = _parity(phases)
+    shift = 120 * phases[0] if parity > 0 else 0
+    encoder = bench.settings.plate.sensor == "encoder"
+    if phases == (0, 1, 2):
+        texts.append("U, V, W lie on A, B, C: the field A → B → C turns the shaft the motor's positive way.")
+    elif parity > 0:
+        texts.append(
+            f"The three leads are turned on by one: same direction, but the rotor's zero lies {shift}° of electrical angle away."
+        )
+        texts.append(
+            "Find the encoder's zero again."
+            if encoder
+            else "Read the hall table again: every sector moves by a third of an electrical turn."
+        )
+    else:
+        texts.append("Two phases are exchanged: the field A → B → C turns the shaft backwards.")
+        texts.append(
+            "Invert the encoder's direction too, or the loop runs away; find its zero again."
+            if encoder
+            else "The hall sequence runs backwards against the field: read the table again before enabling."
+        )
+    halls = None if encoder else _order(leads, HALLS, ("hall_1", "hall_2", "hall_3"))
+    if halls is not None and halls != (0, 1, 2):
+        if _parity(halls) > 0:
+            texts.append("The hall leads are turned on by one: the table moves by 120°.")
+        else:
+            texts.append("Two hall leads are exchanged: the sequence of codes is reversed.")
+        if _parity(halls) < 0 and parity < 0:
+            texts.append(
+                "With two phases and two halls exchanged, field and sensor agree again and the shaft turns backwards."
+            )
+    return Consequence(parity, shift, tuple(texts))
+
+
+def _order(leads: tuple[Lead, ...], names: tuple[str, ...], terminals: tuple[str, ...]) -> tuple[int, ...] | None:
+    places = {lead.name: lead.terminal.strip().lower() for lead in leads}
+    known = [t.lower() for t in terminals]
+    found = [known.index(places[n]) if places.get(n) in known else -1 for n in names]
+    return tuple(found) if sorted(found) == [0, 1, 2] else None
+
+
+def _parity(order: tuple[int, ...]) -> int:
+    inversions = sum(order[i] > order[j] for i in range(3) for j in range(i + 1, 3))
+    return 1 if inversions % 2 == 0 else -1

@@ -1,0 +1,1 @@
+"""Questions answered by running the plant many times."""

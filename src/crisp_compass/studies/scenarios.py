@@ -1,0 +1,98 @@
+"""Scripted runs of the simulated drive, and captures of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench
+from crisp_compass.course.design import build_drive, hall_edges
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.parameters import CURRENT, SPEED, Drive
+from crisp_compass.plant.simulation import Simulation, Trace, join
+
+#: Columns of the capture format that a run fills.
+RUN_COLUMNS = (
+    "speed_ref",
+    "speed",
+    "i_d_ref",
+    "i_d",
+    "i_q_ref",
+    "i_q",
+    "v_d",
+    "v_q",
+    "i_a",
+    "i_b",
+    "i_c",
+    "v_bus",
+    "torque",
+    "angle",
+)
+
+
+def open_simulation(bench: Bench, *, seed: int = 1) -> Simulation:
+    """Return a simulation of the bench's drive, at rest."""
+    drive, edges = build_drive(bench), hall_edges(bench)
+    return Simulation(drive, seed=seed) if edges is None else Simulation(drive, edges=edges, seed=seed)
+
+
+def _speed_step(sim: Simulation, bench: Bench) -> list[Trace]:
+    before = sim.advance(0.05)
+    sim.command(SPEED, speed=bench.settings.run.speed)
+    return [before, sim.advance(0.75)]
+
+
+def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
+    sim.command(SPEED, speed=bench.settings.run.speed)
+    sim.advance(0.8)
+    before = sim.advance(0.1)
+    m, run = sim.drive.machine, bench.settings.run
+    sim.set_load(0.4 * 1.5 * m.pole_pairs * m.psi * run.i_limit)
+    return [before, sim.advance(0.5)]
+
+
+def _reversal(sim: Simulation, bench: Bench) -> list[Trace]:
+    sim.command(SPEED, speed=bench.settings.run.speed)
+    sim.advance(0.8)
+    before = sim.advance(0.05)
+    sim.command(SPEED, speed=-bench.settings.run.speed)
+    return [before, sim.advance(0.9)]
+
+
+def _current_step(sim: Simulation, bench: Bench) -> list[Trace]:
+    drive = sim.drive
+    held = Drive(drive.machine, drive.load._replace(inertia=1e6), drive.inverter, drive.sensing, drive.control)
+    sim.retune(held)
+    sim.command(CURRENT)
+    before = sim.advance(0.002)
+    sim.command(CURRENT, i_q=bench.settings.current_loop.step)
+    return [before, sim.advance(0.008)]
+
+
+SCENARIOS: dict[str, Callable[[Simulation, Bench], list[Trace]]] = {
+    "speed-step": _speed_step,
+    "load-step": _load_step,
+    "reversal": _reversal,
+    "current-step": _current_step,
+}
+
+
+def run_scenario(bench: Bench, name: str, *, seed: int = 1) -> tuple[Trace, str]:
+    """Run a scenario; return its trace (time from 0) and the fault that stands at its end, or an empty text.
+
+    Raises Refusal for an unknown name or a bench that is not settled far enough.
+    """
+    if name not in SCENARIOS:
+        raise Refusal(f"there is no scenario “{name}”", f"use one of {', '.join(SCENARIOS)}", where="--scenario")
+    bench = standing(bench)
+    sim = open_simulation(bench, seed=seed)
+    trace = join(SCENARIOS[name](sim, bench))
+    columns = dict(trace.columns)
+    columns["t"] = columns["t"] - columns["t"][0]
+    return Trace(columns), sim.fault
+
+
+def capture_columns(trace: Trace) -> dict[str, FloatArray]:
+    """Return the channels of a run in the capture format."""
+    return {name: trace[name] for name in RUN_COLUMNS}

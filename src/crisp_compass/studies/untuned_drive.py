@@ -1,0 +1,51 @@
+"""A drive to try things on before the loops are tuned.
+
+Where current and speed loop are not settled yet, modest ones stand in: crossover a twentieth of the loop rate, the
+symmetric optimum with a = 4.
+"""
+
+from __future__ import annotations
+
+import math
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.conversions import kt_from_flux
+from crisp_compass.course.design import build_drive, usable_voltage
+from crisp_compass.course.machine import machine_of
+from crisp_compass.errors import Refusal
+from crisp_compass.loops.current import current_gains, limit_tracking
+from crisp_compass.loops.speed import tune_speed
+from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Sensing
+from crisp_compass.preparation.supply import rated_peak
+
+
+def untuned_drive(bench: Bench) -> Drive:
+    """Return the bench's drive, with stand-in loops where they are not settled; raises Refusal naming what is missing."""
+    try:
+        return build_drive(bench)
+    except Refusal:
+        machine, load = machine_of(bench)
+    plate, run = bench.settings.plate, bench.settings.run
+    loop = settled_value(bench, "pwm.loop_hz")
+    loop_hz = loop.value if loop else bench.settings.pwm.carrier_hz
+    kp_d, ki_d = current_gains(machine.r, machine.ld, bandwidth_hz=loop_hz / 20, delay=1.5 / loop_hz)
+    kp_q, ki_q = current_gains(machine.r, machine.lq, bandwidth_hz=loop_hz / 20, delay=1.5 / loop_hz)
+    divider, filter_hz = 10.0, loop_hz / 60
+    speed = tune_speed(
+        inertia=load.inertia, kt=kt_from_flux(machine.psi, "peak", machine.pole_pairs), viscous=load.viscous, loop_hz=loop_hz / divider,
+        current_bandwidth_hz=loop_hz / 20, filter_hz=filter_hz, a=4.0,
+    )  # fmt: skip
+    limit = rated_peak(bench)
+    full_scale = max(2.5 * run.i_trip, 5 * limit, 1.0)
+    sensor = float(HALLS if plate.sensor == "halls" else ENCODER)
+    control = Control(
+        1 / loop_hz, kp_d, ki_d, kp_q, ki_q, divider, speed.kp, speed.ki, 2 * math.pi * filter_hz, limit, 3 * limit, 0.0,
+        bench.settings.speed_loop.ramp, 0.5, 1.0, machine.ld, machine.lq, machine.psi, 0.0,
+        limit_tracking(kp_d, ki_d, 1 / loop_hz, machine.r, machine.ld), limit_tracking(kp_q, ki_q, 1 / loop_hz, machine.r, machine.lq),
+        bench.settings.current_loop.delay_samples, usable_voltage(bench).per_bus,
+    )  # fmt: skip
+    return Drive(
+        machine, load, Inverter(plate.v_bus, 0.05, 0.0, 0.01),
+        Sensing(full_scale, 2 * full_scale / 4096, full_scale * 4e-4, 0.0, 0.0, sensor, float(plate.counts_per_rev)), control,
+    )  # fmt: skip
