@@ -15,7 +15,20 @@ import pytest
 
 import crisp_compass
 
-CORE = ("capture", "identify", "commutation", "modulation", "loops", "plant", "bench", "motor", "preparation", "course", "studies", "record")
+CORE = (
+    "capture",
+    "identify",
+    "commutation",
+    "modulation",
+    "loops",
+    "plant",
+    "bench",
+    "motor",
+    "preparation",
+    "course",
+    "studies",
+    "record",
+)
 SRC = Path(crisp_compass.__file__).parent
 
 

@@ -20,7 +20,8 @@ from crisp_compass.app.main import make_application
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
-from crisp_compass.course.design import build_drive, design_current
+from crisp_compass.course.waypoints.current_loop import design_current
+from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.plant import kernels
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation

@@ -17,10 +17,10 @@ from crisp_compass.bench.entered import edits, presumed_for, standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import make_profile
 from crisp_compass.bench.store import dump_bench
-from crisp_compass.course import design
-from crisp_compass.course.captures import headline_of, torque_constant_of
+from crisp_compass.course.captures import headline_of
+from crisp_compass.course.course import headline, state_of, waiting_text
 from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
-from crisp_compass.course.known import CONSTANTS, repeats_mean, side_by_side
+from crisp_compass.course.known import CONSTANTS, side_by_side
 from crisp_compass.course.machine import known_halls
 from crisp_compass.course.number_formats import format_picture, read_picture
 from crisp_compass.course.open_points import next_bearing, open_points, stale_effect
@@ -30,8 +30,15 @@ from crisp_compass.course.pwm_outlook import (
     dead_time_picture,
     scheme_rows,
 )
+from crisp_compass.course.repeats import repeats_mean
 from crisp_compass.course.torque_speed import weakening_outlook
-from crisp_compass.course.waypoint import LEGS, headline, state_of, waiting_text
+from crisp_compass.course.waypoints import WAYPOINTS
+from crisp_compass.course.waypoints.current_loop import current_values, design_current
+from crisp_compass.course.waypoints.mechanics import torque_constant_of
+from crisp_compass.course.waypoints.plate import plate_values
+from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values, usable_voltage
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.speed_loop import design_speed, sensor_lowest_speed, speed_values
 from crisp_compass.errors import Refusal
 from crisp_compass.motor.plate_outlook import plate_outlook
 from crisp_compass.preparation.interference import judge_spikes
@@ -55,25 +62,25 @@ BROKEN = re.compile(r"(?<![A-Za-z])(?:nan|-?inf)(?![A-Za-z])")
 
 
 def _bench_design(bench: Bench) -> Any:
-    return design.current_values(bench, design.design_current(bench))
+    return current_values(bench, design_current(bench))
 
 
 def _speed_design(bench: Bench) -> Any:
-    found = design.design_speed(bench)
-    return design.speed_values(bench, found), design.sensor_lowest_speed(bench, found)
+    found = design_speed(bench)
+    return speed_values(bench, found), sensor_lowest_speed(bench, found)
 
 
 def _pwm(bench: Bench) -> Any:
-    figures = design.plan_bench_pwm(bench)
+    figures = plan_bench_pwm(bench)
     return (
-        design.pwm_values(figures),
+        pwm_values(figures),
         pwm_picture(bench, figures.loop_hz, figures.v_limit),
         dead_time_picture(bench, figures),
     )
 
 
 def _step(bench: Bench) -> Any:
-    return predict_current_step(bench, design.design_current(bench))
+    return predict_current_step(bench, design_current(bench))
 
 
 def _edges(bench: Bench) -> Any:
@@ -85,12 +92,12 @@ def _edges(bench: Bench) -> Any:
 
 
 QUICK: dict[str, Callable[[Bench], Any]] = {
-    "plate": design.plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
-    "speed": _speed_design, "drive": design.build_drive, "trial drive": untuned_drive, "usable": design.usable_voltage,
+    "plate": plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
+    "speed": _speed_design, "drive": build_drive, "trial drive": untuned_drive, "usable": usable_voltage,
     "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
     "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
     "torque constant": torque_constant_of, "open points": open_points, "bearing": next_bearing,
-    "states": lambda b: [(state_of(b, leg), headline(b, leg), waiting_text(b, leg)) for leg in LEGS],
+    "states": lambda b: [(state_of(b, leg), headline(b, leg), waiting_text(b, leg)) for leg in WAYPOINTS],
     "stale": lambda b: [stale_effect(b, t) for t in b.settled], "edited": lambda b: [edits(b, t) for t in b.settled],
     "presumed": lambda b: [presumed_for(b, t) for t in b.settled], "standing": standing,
     "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),

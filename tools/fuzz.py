@@ -30,7 +30,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.bench.store import dump_bench, load_bench
 from crisp_compass.capture import read_capture
-from crisp_compass.course.captures import evaluate, guess_leg
+from crisp_compass.course.captures import evaluate, guess_kind
 from crisp_compass.course.open_points import open_points
 from crisp_compass.errors import Refusal
 from crisp_compass.record.export import export_settings
@@ -113,7 +113,7 @@ def one_capture(path: Path, *, fit: bool) -> None:
         capture = read_capture(path, need_time=False)
         if not fit:
             return
-        found = evaluate(bench, guess_leg(capture), path, base=path.parent, when="now", capture=capture)
+        found = evaluate(bench, guess_kind(capture).topic, path, base=path.parent, when="now", capture=capture)
     except Refusal as refusal:
         assert "\n" not in refusal.sentence
         assert len(refusal.sentence) < 2000, "endless sentence"

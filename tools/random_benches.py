@@ -12,7 +12,8 @@ import numpy as np
 from annotated_types import Ge, Gt, Le, Lt
 
 from crisp_compass.bench.models import Bench, Quantity, Settings, Settled
-from crisp_compass.bench.ranges import MORE_VALUES, VALUES
+from crisp_compass.bench.ranges import MORE_VALUES
+from crisp_compass.bench.registry import rules
 
 DEMO = Path(__file__).resolve().parent.parent / "demo"
 WHEN = "2026-05-12T12:00:00"
@@ -71,7 +72,7 @@ def random_bench(rng: np.random.Generator) -> Bench:
     pages["plate"] = pages["plate"].model_copy(update={"family": family})
     bench = Bench(settings=Settings(**pages))
     settled: dict[str, Settled] = {}
-    for topic, needed in VALUES.items():
+    for topic, needed in rules().settles.items():
         if rng.random() < 0.15:
             continue
         values = {n: _quantity(u, lo, hi, rng) for n, (u, lo, hi) in needed.items()}

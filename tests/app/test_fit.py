@@ -8,6 +8,7 @@ from PySide6.QtCore import QEvent, QObject, QPoint, QRect, Qt, QThreadPool
 from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel, QWidget
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.tokens import TOKENS
 from crisp_compass.app.widgets.number_field import NumberField
@@ -84,7 +85,7 @@ def test_no_text_is_cut_and_nothing_overlaps(window: Window, qtbot: QtBot, winch
     for theme, sizes in (("light", SIZES), ("night", SIZES[1:2])):
         THEME.use(theme)
         assert window.grab().toImage().pixelColor(300, 130).name().upper() == TOKENS[theme]["paper"]
-        for key, names in window.sections.items():
+        for key, names in PAGES.items():
             for section in names:
                 window.travel(key, section)
                 if theme == "light":  # what it computes is shown again in the other theme

@@ -113,8 +113,8 @@ def test_a_wrong_file_asks_nothing_and_recent_files_open(window: Window, winch: 
         window.files.new()
     assert len(asked) == 1
     assert not window.document.unsaved
-    window._fill_recent()
-    window._recent.actions()[0].trigger()
+    window.menus._fill_recent()
+    window.menus._recent.actions()[0].trigger()
     assert window.document.path == path
     assert window.document.bench.settings.run.speed != 55.0
 
@@ -425,7 +425,7 @@ def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pyte
         sys.excepthook(ValueError, error, error.__traceback__)
     assert window.notices.text.startswith("Something failed inside the program (ValueError); your work is kept.")
     assert "made to fail" in logs.log_file().read_text(encoding="utf-8")
-    window._copy_diagnostics()
+    window.menus._copy_diagnostics()
     assert "made to fail" in QApplication.clipboard().text()
     qInstallMessageHandler(None)
     for handler in list(logs.LOG.handlers):

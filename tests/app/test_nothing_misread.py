@@ -15,14 +15,16 @@ from pytestqt.qtbot import QtBot
 from random_benches import random_bench
 
 from crisp_compass.app.page.mapping import MappingDialog
+from crisp_compass.app.pages import PAGES
 from crisp_compass.app.waypoints.hand_over.files import HandOverPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.store import save_bench
-from crisp_compass.course.design import build_drive
+from crisp_compass.course.course import State, headline, state_of
 from crisp_compass.course.open_points import open_points
-from crisp_compass.course.waypoint import BY_KEY, State, headline, state_of
+from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.record.report import write_report
 from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
@@ -183,7 +185,7 @@ def test_pages_of_any_bench_show_whole_figures(window: Window, qtbot: QtBot, see
     from PySide6.QtCore import QThreadPool
 
     window.document._replace(random_bench(np.random.default_rng([11, seed])), None)
-    for key, names in window.sections.items():
+    for key, names in PAGES.items():
         for section in names:
             window.travel(key, section)
             QThreadPool.globalInstance().waitForDone(60000)

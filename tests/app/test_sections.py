@@ -7,7 +7,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from crisp_compass.app.legs import plate as plate_module
 from PySide6.QtCore import Qt
 from PySide6.QtPrintSupport import QPrinter
 from PySide6.QtWidgets import QInputDialog, QTableWidgetItem
@@ -20,6 +19,7 @@ from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
 from crisp_compass.app.waypoints.flux.capture import FluxPage
 from crisp_compass.app.waypoints.inductance.capture import InductancePage
 from crisp_compass.app.waypoints.mechanics.capture import MechanicsPage
+from crisp_compass.app.waypoints.plate import motor as plate_module
 from crisp_compass.app.waypoints.plate.checks import ChecksPage
 from crisp_compass.app.waypoints.plate.interference import InterferencePage
 from crisp_compass.app.waypoints.plate.motor import PlatePage
@@ -294,7 +294,7 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
     for field in ("resistance_before", "resistance_after"):
         type_into(qtbot, page._fields[field], "1")
     assert "did not run" in " ".join(page.findings.texts)
-    window._turn_section(1)
+    window.navigator.turn_section(1)
     assert window.page.section == "Capture"
 
 
@@ -338,7 +338,7 @@ def test_a_foreign_capture_gives_the_same_value_once_mapped(window: Window, qtbo
     ]
     (tmp_path / "scope.csv").write_text("\n".join(["Zeit;CH1;CH2", "s;V;V", *rows]) + "\n", encoding="utf-8")
     window.travel("resistance")
-    window.intake.add(Arrival(tmp_path / "scope.csv", leg="resistance", columns=("v_ab=CH1", "i_a=CH2")))
+    window.intake.add(Arrival(tmp_path / "scope.csv", topic="resistance", columns=("v_ab=CH1", "i_a=CH2")))
     qtbot.waitUntil(lambda: bool(window.document.bench.evidence.get("resistance")), timeout=20000)
     assert window.document.bench.evidence["resistance"][0].estimates["resistance"].value == pytest.approx(
         0.4, rel=2e-3
@@ -443,7 +443,7 @@ def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Pat
     assert window.page.section == "Encoder"
     assert window.page.tabs["Hand turn"].isHidden()
     for name in ("Alignment", "Pole search", "Sense and offset", "Lead orders", "Encoder"):
-        window._turn_section(1)
+        window.navigator.turn_section(1)
         assert window.page.section == name
     window.document.edit("halls", window.document.bench.model_copy(update={"evidence": {}}))
     window.document.set_field("plate", "sensor", "halls")

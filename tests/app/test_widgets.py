@@ -12,7 +12,7 @@ from PySide6.QtGui import QWheelEvent
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
-from crisp_compass.app.course_strip import CourseStrip, Waypoint
+from crisp_compass.app.course_strip import CourseStrip, Place
 from crisp_compass.app.dial import Dial, DialView, Sector
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.main import make_application
@@ -22,7 +22,7 @@ from crisp_compass.app.widgets.answer import Answer, Findings
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
-from crisp_compass.course.waypoint import State
+from crisp_compass.course.course import State
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 
@@ -240,7 +240,7 @@ def test_course_is_travelled_by_mouse_and_keys(qtbot: QtBot) -> None:
     qtbot.addWidget(strip)
     strip.resize(1000, 74)
     strip.show()
-    points = tuple(Waypoint(s.name, s.value, "1.2 kHz", s) for s in State)
+    points = tuple(Place(s.name, s.value, "1.2 kHz", s) for s in State)
     strip.show_course(points, points[1].key)
     assert "evidence only" in strip.accessibleDescription()
     chosen: list[str] = []

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.page.mapping import MappingDialog
+from crisp_compass.app.pages import PAGES
 from crisp_compass.app.tokens import TOKENS, contrast
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
@@ -37,7 +38,7 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
         press_main(qtbot, window)
         assert leg in bench().settled
     for leg in ("pwm", "current_loop", "speed_loop"):
-        window._follow_bearing()
+        window.follow_bearing()
         assert window.page.key == leg
         press_main(qtbot, window)
         assert leg in bench().settled
@@ -267,7 +268,7 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
-    for page in (window.page_of(key, name) for key, names in window.sections.items() for name in names):
+    for page in (window.page_of(key, name) for key, names in PAGES.items() for name in names):
         key = (page.key, page.section)
         names = [
             c.accessibleName()

@@ -16,9 +16,10 @@ from crisp_compass.bench import Bench, Quantity, load_bench, save_bench, settle,
 from crisp_compass.bench.models import FORMAT
 from crisp_compass.bench.readings import parse_reading
 from crisp_compass.bench.store import dump_bench, write_atomically
-from crisp_compass.course import design
+from crisp_compass.course.course import State, state_of
 from crisp_compass.course.open_points import check_bench, next_bearing, stale_effect
-from crisp_compass.course.waypoint import BY_KEY, State, state_of
+from crisp_compass.course.waypoints import BY_KEY, current_loop
+from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.errors import Refusal
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -102,20 +103,20 @@ def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
     assert [s.key for s in stale_inputs(bench, "current_loop")] == ["resistance.resistance"]
     assert state_of(bench, BY_KEY["current_loop"]) is State.STALE
     assert state_of(bench, BY_KEY["run"]) is State.STALE
-    assert next_bearing(bench).leg == "current_loop"
+    assert next_bearing(bench).waypoint == "current_loop"
     assert "stale-current-loop" in [f.code for f in check_bench(bench)]
     # R moved from 408.0 to 412.7 mΩ and Ki is 2πf·R: 1.1 %
     assert "Ki q would move by 1.1 %" in stale_effect(
         bench, "current_loop"
     ) or "Ki d would move by 1.1 %" in stale_effect(bench, "current_loop")
-    fresh = design.design_current(bench)
+    fresh = design_current(bench)
     again = settle(
         bench,
         "current_loop",
-        design.current_values(bench, fresh),
+        current_values(bench, fresh),
         reason="new R",
         when="t",
-        rests_on=design.CURRENT_INPUTS,
+        rests_on=current_loop.INPUTS,
     )
     assert state_of(again, BY_KEY["current_loop"]) is State.SETTLED
     assert not stale_inputs(again, "speed_loop")  # the bandwidth it rests on is the same
@@ -125,10 +126,10 @@ def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
 
 def test_an_empty_bench_names_the_first_step_and_what_blocks() -> None:
     bench = Bench()
-    assert next_bearing(bench).leg == "plate"
+    assert next_bearing(bench).waypoint == "plate"
     assert state_of(bench, BY_KEY["current_loop"]) is State.BLOCKED
     with pytest.raises(Refusal, match="the resistance is not settled"):
-        design.design_current(bench)
+        design_current(bench)
 
 
 @pytest.mark.parametrize(
@@ -181,7 +182,7 @@ FOUND = [
     ("checks.frame.values", {"nothing": 1.0}, "there is no reading “nothing”"),
     ("checks.unknown", {"when": ""}, "there is no such check"),
     ("evidence.resistance.0.estimates", {}, "the estimate"),
-    ("evidence.flux.0.slot", "x", "is no kind of its captures"),
+    ("evidence.flux.0.kind", "x", "is no kind of its captures"),
     ("leads.0.colour", "XX", "damaged at leads.0.colour"),
     ("settings.plate.inertia", 1e-30, "damaged at settings.plate.inertia"),
     ("settings.plate.pole_pairs", 10**400, "damaged at settings.plate.pole_pairs"),

@@ -31,6 +31,12 @@ def test_a_profile_round_trip_and_only_what_is_chosen(winch: Path, tmp_path: Pat
     assert {"ld", "lq"} <= set(fresh.settled["inductance"].values)  # a topic is taken as a whole
     assert fresh.settings.plate.kv is None
     assert fresh.ledger[-1].kind == "profile"
+    older = (tmp_path / "w.motor.json").read_text().replace('"pole_pairs": 7', '"pole_pairs": 7, "kt_school": "peak"')
+    (tmp_path / "old.motor.json").write_text(older)
+    assert load_profile(tmp_path / "old.motor.json").plate["kt_convention"] == "peak"  # as format 4 said it
+
+
+DATA = Path(__file__).parent / "data"
 
 
 @pytest.mark.parametrize(
@@ -54,16 +60,16 @@ def test_what_is_no_profile_is_refused(text: str, tmp_path: Path) -> None:
         load_profile(tmp_path / "nowhere.json")
 
 
-def test_a_bench_of_the_version_before_opens_unharmed(winch: Path, tmp_path: Path) -> None:
+def test_a_bench_of_the_first_version_opens_unharmed(tmp_path: Path) -> None:
     """Format 1 kept inertia and friction with the plate; everything that rests on them must not turn stale."""
-    data = json.loads(winch.read_text(encoding="utf-8"))
+    data = json.loads((DATA / "format-4.bench.json").read_text(encoding="utf-8"))
     data["format"] = 1
     for key in ("leads", "checks", "spikes", "cable"):
         data.pop(key, None)
     data["settled"].pop("mechanics")
     data["evidence"].pop("mechanics")
-    for topic in ("supply", "auto_tune", "flux"):
-        data["settings"].pop(topic, None)
+    for topic in ("supply", "learned", "flux"):
+        data["levers"].pop(topic, None)
     old = data["settled"]["speed_loop"]
     old["rests_on"] = {
         k.replace("mechanics.inertia", "plate.inertia").replace("mechanics.viscous_friction", "plate.viscous"): v
@@ -84,10 +90,10 @@ def test_a_bench_of_the_version_before_opens_unharmed(winch: Path, tmp_path: Pat
     assert json.loads(path.read_text(encoding="utf-8"))["format"] == 1  # opening changes no file
 
 
-@pytest.mark.parametrize("version", [1, 2, 3])
+@pytest.mark.parametrize("version", [1, 2, 3, 4])
 def test_files_of_every_format_open_and_keep_what_they_say(version: int, tmp_path: Path) -> None:
     """Benches as earlier versions wrote them: nothing settled, read or noted is lost, and typed readings reach their checks."""
-    path = Path(__file__).parent / "data" / f"format-{version}.bench.json"
+    path = DATA / f"format-{version}.bench.json"
     old, bench = json.loads(path.read_text(encoding="utf-8")), load_bench(path)
     assert (old["format"], bench.format) == (version, FORMAT)
     for topic, settled in old["settled"].items():
@@ -99,7 +105,7 @@ def test_files_of_every_format_open_and_keep_what_they_say(version: int, tmp_pat
     assert bench.checks["pairs"].values == {f"{k[1:]}": v for k, v in typed.items()}
     for key, record in old.get("checks", {}).items():
         if record.get("said"):  # free text decides nothing any more
-            assert (bench.checks[key].said, bench.checks[key].choice) == (record["said"], "")
+            assert (bench.checks[key].said, bench.checks[key].choice) == (record["said"], record.get("choice", ""))
     save_bench(bench, tmp_path / "again.bench.json")
     assert load_bench(tmp_path / "again.bench.json") == bench
 

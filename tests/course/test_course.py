@@ -10,10 +10,16 @@ import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
 from crisp_compass.capture import read_capture
-from crisp_compass.course import design
-from crisp_compass.course.captures import add_evidence, differs, evaluate, guess_leg
+from crisp_compass.course.captures import add_evidence, differs, evaluate, guess_kind
+from crisp_compass.course.course import State, headline, state_of, waypoints_of
 from crisp_compass.course.open_points import check_bench, next_bearing
-from crisp_compass.course.waypoint import LEGS, State, headline, legs_of, state_of
+from crisp_compass.course.waypoints import WAYPOINTS
+from crisp_compass.course.waypoints.current_loop import design_current
+from crisp_compass.course.waypoints.inductance import inductance_values
+from crisp_compass.course.waypoints.plate import plate_values
+from crisp_compass.course.waypoints.pwm import plan_bench_pwm
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.errors import Refusal
 from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import export_settings
@@ -46,7 +52,7 @@ def test_every_demo_capture_finds_its_leg(winch: Path, thruster: Path) -> None:
     }  # fmt: skip
     for name, leg in wanted.items():
         folder = winch.parent if name.startswith("winch") else thruster.parent
-        assert guess_leg(read_capture(folder / f"{name}.csv")) == leg
+        assert guess_kind(read_capture(folder / f"{name}.csv")).topic == leg
 
 
 def test_a_run_belongs_to_no_leg_and_a_held_step_to_its_loop(bench: Bench, tmp_path: Path) -> None:
@@ -57,42 +63,42 @@ def test_a_run_belongs_to_no_leg_and_a_held_step_to_its_loop(bench: Bench, tmp_p
         trace, _ = run_scenario(bench, scenario)
         write_capture(tmp_path / f"{scenario}.csv", trace["t"], capture_columns(trace), {})
     with pytest.raises(Refusal, match="not clear which leg"):
-        guess_leg(read_capture(tmp_path / "speed-step.csv"))
-    assert guess_leg(read_capture(tmp_path / "current-step.csv")) == "current_loop"
+        guess_kind(read_capture(tmp_path / "speed-step.csv"))
+    assert guess_kind(read_capture(tmp_path / "current-step.csv")).topic == "current_loop"
 
 
-def test_evidence_of_one_slot_takes_the_place_of_the_old(bench: Bench, winch: Path) -> None:
-    assert [e.slot for e in bench.evidence["inductance"]] == ["angle", "d", "q"]
+def test_evidence_of_one_kind_takes_the_place_of_the_old(bench: Bench, winch: Path) -> None:
+    assert [e.kind for e in bench.evidence["inductance"]] == ["lcr_angle", "steps_d", "steps_q"]
     again = evaluate(bench, "inductance", winch.parent / "winch-step-d.csv", base=winch.parent, when=WHEN).evidence
     assert not differs(again, bench.evidence["inductance"][1])
-    fresh = add_evidence(bench, "inductance", again)
-    assert sorted(e.slot for e in fresh.evidence["inductance"]) == ["angle", "d", "q"]
+    fresh = add_evidence(bench, again)
+    assert sorted(e.kind for e in fresh.evidence["inductance"]) == ["lcr_angle", "steps_d", "steps_q"]
     assert fresh.ledger[-1].kind == "file"
 
 
 def test_inductance_needs_both_axes_or_one_for_both(bench: Bench) -> None:
-    values = design.inductance_values(bench)
+    values = inductance_values(bench)
     assert values["lq"].value / values["ld"].value == pytest.approx(1.214 / 0.981, rel=5e-3)
     one = bench.model_copy(update={"evidence": {"inductance": bench.evidence["inductance"][1:2]}})
     with pytest.raises(Refusal, match="only the d axis was captured; capture the q axis too"):
-        design.inductance_values(one)
+        inductance_values(one)
     with pytest.raises(Refusal, match="no step capture"):
-        design.inductance_values(Bench())
+        inductance_values(Bench())
 
 
 def test_rated_current_base_is_applied_once(bench: Bench) -> None:
     rms = _fields(bench, "plate", rated_current=5.0, current_base="rms")
-    assert design.plate_values(rms)["rated_current"].value == pytest.approx(5 * math.sqrt(2))
+    assert plate_values(rms)["rated_current"].value == pytest.approx(5 * math.sqrt(2))
 
 
 def test_design_uses_settled_values_not_evidence(bench: Bench) -> None:
-    base = design.design_current(bench)
+    base = design_current(bench)
     other = settle(bench, "resistance", {"resistance": Quantity(value=0.8, unit="Ω")}, reason="test", when=WHEN)
-    q, lq = design.design_current(other).q, bench.settled["inductance"].values["lq"].value
+    q, lq = design_current(other).q, bench.settled["inductance"].values["lq"].value
     assert q.ki / q.kp == pytest.approx(0.8 / lq, rel=1e-9)  # the zero lies on the settled winding's pole
     assert q.margins.crossover_hz == pytest.approx(base.q.margins.crossover_hz, rel=1e-9)
-    assert design.build_drive(other).machine.r == 0.8
-    optimum = design.design_current(_fields(bench, "current_loop", method="modulus-optimum"))
+    assert build_drive(other).machine.r == 0.8
+    optimum = design_current(_fields(bench, "current_loop", method="modulus-optimum"))
     assert "modulus optimum" in optimum.method
 
 
@@ -100,9 +106,9 @@ def test_drive_needs_what_it_runs_on(bench: Bench, thruster: Path) -> None:
     for topic in ("flux", "current_loop", "speed_loop", "pwm"):
         without = bench.model_copy(update={"settled": {k: v for k, v in bench.settled.items() if k != topic}})
         with pytest.raises(Refusal, match="is not settled; settle it on the"):
-            design.build_drive(without)
+            build_drive(without)
     with pytest.raises(Refusal, match="hall table is not settled"):
-        design.build_drive(_fields(bench, "plate", sensor="halls"))
+        build_drive(_fields(bench, "plate", sensor="halls"))
 
 
 @pytest.mark.parametrize("name", SCENARIOS)
@@ -121,10 +127,10 @@ def test_a_scenario_that_trips_says_so(bench: Bench) -> None:
 
 
 def test_predictions_settle_where_they_should(bench: Bench) -> None:
-    current = design.design_current(bench)
+    current = design_current(bench)
     step = predict_current_step(bench, current)
     assert step.response[-1] == pytest.approx(3.0, rel=0.03)
-    speed = design.design_speed(bench)
+    speed = design_speed(bench)
     time, plain, filtered = predict_speed_step(speed)
     assert len(time) == len(plain) == len(filtered)
     assert 100 * (plain.max() - 1) == pytest.approx(speed.overshoot_pct, abs=0.5)
@@ -139,7 +145,7 @@ def test_predictions_settle_where_they_should(bench: Bench) -> None:
 def test_large_steps_meet_the_voltage_limit(bench: Bench) -> None:
     """At the limit the current climbs with (Vdc/√3 − R·i)/L, which the linear prediction would beat."""
     large = _fields(bench, "current_loop", step=30.0)
-    found = predict_current_step(large, design.design_current(large))
+    found = predict_current_step(large, design_current(large))
     lq = bench.settled["inductance"].values["lq"].value
     slope = np.max(np.diff(found.response)) * 20e3
     assert slope <= 48 / math.sqrt(3) / lq * 1.001
@@ -147,7 +153,7 @@ def test_large_steps_meet_the_voltage_limit(bench: Bench) -> None:
 
 
 def test_pwm_picture_and_nice_durations(bench: Bench) -> None:
-    figures = design.plan_bench_pwm(bench)
+    figures = plan_bench_pwm(bench)
     picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
     assert picture.duty.shape == (361, 3)
     assert picture.duty.max() == pytest.approx(1.0, abs=1e-3)
@@ -159,25 +165,27 @@ def test_the_course_walks_from_nothing_to_everything(winch: Path) -> None:
     full = load_bench(winch)
     bench = full.model_copy(update={"settled": {}, "evidence": {}})
     for topic in ("plate", "resistance", "inductance", "flux", "pwm", "current_loop"):
-        assert next_bearing(bench).leg == topic
+        assert next_bearing(bench).waypoint == topic
         assert any(f.code == "next-step" for f in check_bench(bench))
         bench = bench.model_copy(update={"settled": {**bench.settled, topic: full.settled[topic]}})
-    assert next_bearing(bench).leg == "current_loop"  # the demo's is stale
-    assert all(headline(bench, leg) for leg in LEGS[:4])
-    assert state_of(bench, LEGS[-1]) is State.EVIDENCE
+    assert next_bearing(bench).waypoint == "current_loop"  # the demo's is stale
+    assert all(headline(bench, leg) for leg in WAYPOINTS[:4])
+    assert state_of(bench, WAYPOINTS[-1]) is State.EVIDENCE
 
 
 def test_commutation_is_needed_only_where_there_are_halls(bench: Bench) -> None:
-    assert next(leg.optional for leg in legs_of(bench) if leg.key == "commutation")  # an encoder's index can wait
+    assert next(
+        leg.optional for leg in waypoints_of(bench) if leg.key == "commutation"
+    )  # an encoder's index can wait
     halls = _fields(bench, "plate", sensor="halls")
-    assert "commutation" in [leg.key for leg in legs_of(halls)]
-    run = next(leg for leg in LEGS if leg.key == "run")
+    assert "commutation" in [leg.key for leg in waypoints_of(halls)]
+    run = next(leg for leg in WAYPOINTS if leg.key == "run")
     assert state_of(halls, run) is State.BLOCKED
 
 
 def test_check_names_too_few_steps_per_turn(bench: Bench) -> None:
     fast = _fields(bench, "plate", top_speed=30000 * 2 * math.pi / 60)
-    fast = settle(fast, "plate", design.plate_values(fast), reason="x", when=WHEN)
+    fast = settle(fast, "plate", plate_values(fast), reason="x", when=WHEN)
     codes = [f.code for f in check_bench(fast)]
     assert "top-speed-beyond-supply" in codes
     assert "too-few-samples-per-turn" in codes
@@ -186,7 +194,7 @@ def test_check_names_too_few_steps_per_turn(bench: Bench) -> None:
 def test_live_simulation_is_the_scenario(bench: Bench) -> None:
     sim = open_simulation(bench)
     assert sim.speed == 0.0
-    assert sim.drive == design.build_drive(bench)
+    assert sim.drive == build_drive(bench)
 
 
 @pytest.mark.parametrize("family", ["stepper", "induction", "brushed"])
@@ -196,13 +204,13 @@ def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, family: st
     other = bench.model_copy(update={"settings": bench.settings.model_copy(update={"plate": plate})})
     capture = Path("demo/winch/winch-staircase.csv").resolve()
     for act in (
-        lambda: design.plan_bench_pwm(other), lambda: design.design_current(other), lambda: design.design_speed(other),
-        lambda: design.build_drive(other), lambda: export_settings(other, "c-header"), lambda: controller_sources(other),
+        lambda: plan_bench_pwm(other), lambda: design_current(other), lambda: design_speed(other),
+        lambda: build_drive(other), lambda: export_settings(other, "c-header"), lambda: controller_sources(other),
         lambda: evaluate(other, "resistance", capture, base=tmp_path, when=WHEN),
         lambda: settle(other, "flux", {"flux_linkage": Quantity(value=0.1, unit="Wb")}, reason="x", when=WHEN),
     ):  # fmt: skip
         with pytest.raises(Refusal, match="only three-phase permanent-magnet motors are computed"):
             act()
-    assert [state_of(other, leg) for leg in LEGS if leg.key not in ("plate", "hand_over")] == [State.BLOCKED] * 9
+    assert [state_of(other, leg) for leg in WAYPOINTS if leg.key not in ("plate", "hand_over")] == [State.BLOCKED] * 9
     assert "family-not-built" in [f.code for f in check_bench(other) if f.level == "stop"]
-    assert next_bearing(other).leg == "plate"
+    assert next_bearing(other).waypoint == "plate"

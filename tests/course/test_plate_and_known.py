@@ -11,11 +11,15 @@ import pytest
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import Bench, Evidence, Quantity
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.captures import add_evidence, drop_evidence, evaluate, guess_leg, torque_constant_of
-from crisp_compass.course.design import build_drive, inductance_values
-from crisp_compass.course.known import meter_phases, repeats_mean, side_by_side
+from crisp_compass.course.captures import add_evidence, drop_evidence, evaluate, guess_kind
+from crisp_compass.course.course import State, headline, state_of, waypoints_of
+from crisp_compass.course.known import meter_phases, side_by_side
 from crisp_compass.course.open_points import next_bearing
-from crisp_compass.course.waypoint import LEGS, State, headline, legs_of, state_of
+from crisp_compass.course.repeats import repeats_mean
+from crisp_compass.course.waypoints import WAYPOINTS
+from crisp_compass.course.waypoints.inductance import inductance_values
+from crisp_compass.course.waypoints.mechanics import torque_constant_of
+from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.motor.plate_outlook import plate_outlook, pole_pairs_of
 
 WHEN = "2026-05-12T15:00:00"
@@ -139,7 +143,7 @@ def test_flux_from_the_no_load_speed(bench: Bench) -> None:
 
 def test_hot_and_cold_are_told_apart_by_the_time_constant(bench: Bench) -> None:
     """A step capture whose R is 20 % higher: 71 °C against 20 °C by IEC 60034-1, 8.6.2."""
-    step = next(e for e in bench.evidence["inductance"] if e.slot == "d")
+    step = next(e for e in bench.evidence["inductance"] if e.kind == "steps_d")
     r = bench.settled["resistance"].values["resistance"].value
     hot = {
         **step.estimates,
@@ -173,7 +177,7 @@ def test_repeats_and_taking_one_off(bench: Bench) -> None:
     second = first.model_copy(
         update={"file": "again.csv", "estimates": {"resistance": r.model_copy(update={"value": r.value + 0.5 * r.u})}}
     )
-    both = add_evidence(bench, "resistance", second)
+    both = add_evidence(bench, second)
     mean = repeats_mean(both, "resistance")
     assert mean is not None
     assert mean.value == pytest.approx(r.value + 0.25 * r.u, rel=1e-9)
@@ -182,7 +186,7 @@ def test_repeats_and_taking_one_off(bench: Bench) -> None:
     shared = math.sqrt(r.u**2 - r.u_repeat**2)
     scatter = max(r.u_repeat / math.sqrt(2), 0.25 * r.u)
     assert mean.u == pytest.approx(math.hypot(shared, scatter), rel=1e-6)
-    one = drop_evidence(both, "resistance", second, WHEN)
+    one = drop_evidence(both, second, WHEN)
     assert repeats_mean(one, "resistance") is None
     assert "again.csv removed" in one.ledger[-1].text
 
@@ -205,8 +209,8 @@ def test_mechanics_and_saturation_reach_the_plant(bench: Bench) -> None:
         "inductance": Quantity(value=1.2e-3, unit="H"), "resistance": Quantity(value=0.41, unit="Ω"),
         "saturated_inductance": Quantity(value=0.4e-3, unit="H"), "saturation_current": Quantity(value=9.0, unit="A"),
     }  # fmt: skip
-    evidence = Evidence(file="s.csv", sha256="0" * 64, slot="current", when=WHEN, method="steps", estimates=curve)
-    values = inductance_values(add_evidence(bench, "inductance", evidence))
+    evidence = Evidence(file="s.csv", sha256="0" * 64, kind="saturation", when=WHEN, method="steps", estimates=curve)
+    values = inductance_values(add_evidence(bench, evidence))
     settled = bench.settled["inductance"].model_copy(update={"values": values})
     bent = build_drive(bench.model_copy(update={"settled": {**bench.settled, "inductance": settled}}))
     assert bent.machine.saturated == pytest.approx(1 / 3)
@@ -232,12 +236,12 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
             "settled": {k: v for k, v in bench.settled.items() if k not in ("mechanics", "commutation")},
         }
     )
-    assert next_bearing(without).leg not in ("mechanics", "commutation")
-    states = {leg.key: state_of(without, leg) for leg in legs_of(without)}
+    assert next_bearing(without).waypoint not in ("mechanics", "commutation")
+    states = {leg.key: state_of(without, leg) for leg in waypoints_of(without)}
     assert states["mechanics"] is State.NOT_BEGUN
-    assert headline(bench, next(leg for leg in LEGS if leg.key == "commutation")) == "8192 counts"
+    assert headline(bench, next(leg for leg in WAYPOINTS if leg.key == "commutation")) == "8192 counts"
     halls = _fields(without, sensor="halls")
-    assert next_bearing(halls).leg == "commutation"
+    assert next_bearing(halls).waypoint == "commutation"
 
 
 @pytest.mark.parametrize(
@@ -252,7 +256,7 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
 def test_new_captures_find_their_leg_and_give_the_motor(winch: Path, bench: Bench, name: str, leg: str) -> None:
     path = winch.parent / f"{name}.csv"
     found = evaluate(bench, leg, path, base=winch.parent, when=WHEN)  # type: ignore[arg-type]
-    assert guess_leg(found.capture) == leg
+    assert guess_kind(found.capture).topic == leg
     truth = {"inertia": 1.9e-4, "ld": 0.981e-3, "counts_per_rev": 8192.0, "resistance": 0.4127}
     key = next(k for k in truth if k in found.evidence.estimates)
     assert found.evidence.estimates[key].value == pytest.approx(truth[key], rel=2e-3)

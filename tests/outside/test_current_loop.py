@@ -12,8 +12,8 @@ import pytest
 
 from crisp_compass.bench import load_bench
 from crisp_compass.capture import Capture
-from crisp_compass.course.design import design_current
 from crisp_compass.course.torque_speed import time_to_current
+from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import axis_loop, placed_gains, tune_current
 from crisp_compass.loops.sampled import close

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from crisp_compass.bench import Bench, load_bench
-from crisp_compass.course.design import current_tracking
+from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import QGain, Scales, from_integers, quantise, to_forms
 from crisp_compass.plant.kernels import regulate

@@ -59,7 +59,7 @@ def test_hall_tables_compile_and_hostile_texts_stay_comments(thruster: Path, tmp
         base=thruster.parent,
         when="2026-05-12T15:00:00",
     ).evidence
-    bench = add_evidence(bench, "commutation", found).model_copy(update={"name": "3*/ §\n#error x"})
+    bench = add_evidence(bench, found).model_copy(update={"name": "3*/ §\n#error x"})
     bench = settle(bench, "commutation", {}, reason="ends here */ #error ??/", when="2026", halls=found.halls)
     body = 'static const int pair[8] = CC_HALL_FORWARD_PAIR; static const float c[8] = CC_HALL_CENTER_DEG; printf("%d %d %.1f\\n", pair[4], pair[2], (double)c[4]); return 0;'
     out = compile_header(export_settings(bench, "c-header"), tmp_path, body).stdout

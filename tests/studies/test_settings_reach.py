@@ -10,11 +10,12 @@ import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
 from crisp_compass.bench.models import LedgerEntry
-from crisp_compass.course import design
 from crisp_compass.course.captures import add_evidence, evaluate, set_instrument
-from crisp_compass.course.gain_trials import expected_step
 from crisp_compass.course.known import best_source, meter_phases, side_by_side
 from crisp_compass.course.torque_speed import weakening_outlook
+from crisp_compass.course.waypoints.current_loop import current_values, design_current, expected_step
+from crisp_compass.course.waypoints.pwm import bench_window, plan_bench_pwm, pwm_values, usable_voltage
+from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import largest_linear_step
 from crisp_compass.preparation.checks import record_reading, record_typed
@@ -40,7 +41,7 @@ def changed(bench: Bench, topic: str, **fields: object) -> Bench:
 
 def settled_pwm(bench: Bench) -> Bench:
     """Settle the PWM of the page as it stands."""
-    return settle(bench, "pwm", design.pwm_values(design.plan_bench_pwm(bench)), reason="test", when=WHEN)
+    return settle(bench, "pwm", pwm_values(plan_bench_pwm(bench)), reason="test", when=WHEN)
 
 
 PWM = [
@@ -54,12 +55,12 @@ def test_scheme_and_minimum_pulse_reach_plant_steps_and_messages(
     bench: Bench, fields: dict[str, object], command: float
 ) -> None:
     bench = settled_pwm(changed(bench, "pwm", shunts="in-line", **fields))
-    usable = design.usable_voltage(bench)
+    usable = usable_voltage(bench)
     assert usable.command == pytest.approx(command)
-    drive = design.build_drive(bench)
+    drive = build_drive(bench)
     assert drive.control.volts_per_bus * 48.0 == pytest.approx(command)
     assert expected_step(bench, {}).v_limit == pytest.approx(command)
-    current = design.design_current(bench)
+    current = design_current(bench)
     step = min(
         largest_linear_step(command, a.kp, a.ki, bench.settled["resistance"].values["resistance"].value, 5e-5)
         for a in (current.d, current.q)
@@ -77,27 +78,25 @@ def test_scheme_and_minimum_pulse_reach_plant_steps_and_messages(
 
 def test_a_sampling_window_narrows_the_voltage_and_a_closed_one_leaves_none(bench: Bench) -> None:
     narrow = changed(bench, "pwm", shunts="three", settling=6e-6)
-    assert design.usable_voltage(narrow, planned=True).command == pytest.approx(design.bench_window(narrow).limit)
-    assert design.usable_voltage(narrow, planned=True).command < 0.8 * 48 / math.sqrt(3)
+    assert usable_voltage(narrow, planned=True).command == pytest.approx(bench_window(narrow).limit)
+    assert usable_voltage(narrow, planned=True).command < 0.8 * 48 / math.sqrt(3)
     closed = changed(bench, "pwm", shunts="three", settling=40e-6)
-    assert "window-closed" in [f.code for f in design.plan_bench_pwm(closed).findings]
+    assert "window-closed" in [f.code for f in plan_bench_pwm(closed).findings]
     with pytest.raises(Refusal, match="leave no voltage for the motor"):
-        design.build_drive(settled_pwm(closed))
+        build_drive(settled_pwm(closed))
     one = changed(bench, "pwm", shunts="one")  # such drives shift their pulses
-    assert design.usable_voltage(one, planned=True).command == pytest.approx(48 / math.sqrt(3))
+    assert usable_voltage(one, planned=True).command == pytest.approx(48 / math.sqrt(3))
 
 
 def test_the_delay_reaches_plant_prediction_and_thousand_runs(bench: Bench) -> None:
     tops = []
     for delay in (1.0, 1.5, 3.0):
         slow = changed(bench, "current_loop", delay_samples=delay, bandwidth_hz=1500.0, step=1.0)
-        assert (
-            design.build_drive(slow).control.delay_samples == 1.5
-        )  # edited, not settled: the drive keeps the settled one
-        values = design.current_values(slow, design.design_current(slow))
+        assert build_drive(slow).control.delay_samples == 1.5  # edited, not settled: the drive keeps the settled one
+        values = current_values(slow, design_current(slow))
         slow = settle(slow, "current_loop", values, reason="test", when=WHEN)
-        assert design.build_drive(slow).control.delay_samples == delay
-        found = design.design_current(slow)
+        assert build_drive(slow).control.delay_samples == delay
+        found = design_current(slow)
         still = current_band(slow, found, runs=20, spread=Spread(20.0, 20.0, 0.0, 0.0))
         predicted = predict_current_step(slow, found)
         size = slow.settings.current_loop.step
@@ -121,7 +120,7 @@ def test_resistance_keeps_its_temperature(bench: Bench, winch: Path, tmp_path: P
     values = {k: found.estimates[k] for k in ("resistance", "temperature")}
     assert values["temperature"] == Quantity(value=90.0, unit="degC")
     warm = settle(warm, "resistance", values, reason="hot", when=WHEN)
-    band = current_band(warm, design.design_current(warm), runs=60, spread=Spread(10.0, 10.0, 0.0, 0.0))
+    band = current_band(warm, design_current(warm), runs=60, spread=Spread(10.0, 10.0, 0.0, 0.0))
     assert "R −2" in band.worst_text  # copper: (235 + 10)/(235 + 90) = 0.754
     assert "#define CC_RESISTANCE_TEMPERATURE_DEGC (90.0f)" in export_settings(warm, "c-header")
 
@@ -175,7 +174,7 @@ def test_the_instruments_gain_is_in_every_bar_but_hides_no_scatter(bench: Bench)
     # a repeat that is off by ten of its own u disagrees, however wide the gains make both bars
     off = r.model_copy(update={"value": r.value + 10 * r.u_repeat})
     again = first.model_copy(update={"file": "again.csv", "estimates": {**first.estimates, "resistance": off}})
-    found = side_by_side(add_evidence(bench, "resistance", again), "resistance").agreement
+    found = side_by_side(add_evidence(bench, again), "resistance").agreement
     assert found is not None
     assert not found.agrees
     # and a better data sheet narrows the bars of what was captured before

@@ -9,11 +9,11 @@ from PySide6.QtGui import QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPain
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from crisp_compass.app.theme import THEME, font
-from crisp_compass.course.waypoint import State
+from crisp_compass.course.course import State
 
 
 @dataclass(frozen=True)
-class Waypoint:
+class Place:
     """One leg as the course shows it."""
 
     key: str
@@ -30,7 +30,7 @@ class CourseStrip(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._points: tuple[Waypoint, ...] = ()
+        self._points: tuple[Place, ...] = ()
         self._current = ""
         self._hover = -1
         self._keyed = False
@@ -43,7 +43,7 @@ class CourseStrip(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(1000, self.HEIGHT)
 
-    def show_course(self, points: tuple[Waypoint, ...], current: str) -> None:
+    def show_course(self, points: tuple[Place, ...], current: str) -> None:
         """Show the legs; ``current`` is the key of the open one."""
         if (points, current) != (self._points, self._current):
             self._points, self._current = points, current

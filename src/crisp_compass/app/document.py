@@ -16,9 +16,10 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 from crisp_compass.app import autosave
 from crisp_compass.app.autosave import now
 from crisp_compass.bench.entered import enter
-from crisp_compass.bench.models import Bench, HallRecord, LedgerEntry, Quantity, Topic
+from crisp_compass.bench.models import Bench, LedgerEntry
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import load_bench, save_bench
+from crisp_compass.course.waypoint import Proposal
 from crisp_compass.errors import Refusal
 from crisp_compass.files import fingerprint
 
@@ -151,19 +152,17 @@ class Document(QObject):
         """Add a ledger line."""
         self.edit(text, self.bench.model_copy(update={"ledger": (*self.bench.ledger, entry)}))
 
-    def settle(
-        self, topic: Topic, values: dict[str, Quantity], *, reason: str, method: str = "", rests_on: tuple[str, ...] = (),
-        halls: HallRecord | None = None, headline: str = "", confirmed: Mapping[str, tuple[str, ...]] | None = None,
-    ) -> None:  # fmt: skip
+    def settle(self, topic: str, proposal: Proposal, *, reason: str, confirmed: tuple[str, ...] = ()) -> None:
         """Settle a topic; raises Refusal without a reason or with an input missing.
 
-        ``confirmed`` are fields by topic that nobody had entered and that the person has now said are right.
+        ``confirmed`` are its fields that nobody had entered and that the person has now said are right.
         """
         bench = self.bench
-        for page, fields in (confirmed or {}).items():
-            bench = enter(bench, page, {f: getattr(getattr(bench.settings, page), f) for f in fields})
+        if confirmed:
+            bench = enter(bench, topic, {f: getattr(getattr(bench.settings, topic), f) for f in confirmed})
         bench = settle(
-            bench, topic, values, reason=reason, when=now(), method=method, rests_on=rests_on, halls=halls, headline=headline,
+            bench, topic, proposal.values, reason=reason, when=now(), method=proposal.method, rests_on=proposal.rests_on,
+            halls=proposal.halls, headline=proposal.headline,
         )  # fmt: skip
         self.edit(f"settle {topic.replace('_', ' ')}", bench)
 

@@ -14,21 +14,21 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.widgets.pyramid import prepare_pyramids
 from crisp_compass.bench.entered import standing
-from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.bench.models import Bench
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.capture.dialect import detect
-from crisp_compass.course.angle_sensors import SECTIONS
-from crisp_compass.course.captures import EVIDENCE_LEGS, Evaluated, add_evidence, evaluate, guess_leg
+from crisp_compass.course.captures import Evaluated, add_evidence, evaluate, guess_kind
+from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 
 
 @dataclass(frozen=True)
 class Arrival:
-    """A capture to be taken: ``leg`` where it was loaded on purpose, ``here`` the leg whose page was open when it was dropped,
+    """A capture to be taken: ``topic`` where it was loaded on purpose, ``here`` the waypoint whose page was open when it was dropped,
     ``columns`` the mappings of its channels; ``asked`` once a person has said which channel is which."""
 
     path: Path
-    leg: str = ""
+    topic: str = ""
     here: str = ""
     columns: tuple[str, ...] = ()
     asked: bool = False
@@ -102,14 +102,14 @@ class Intake(QObject):
     def _on_done(self, evaluated: Evaluated) -> None:
         self._now = None
         name, bench = Path(evaluated.evidence.file).name, self._document.bench
-        self._document.edit(f"load {name}", add_evidence(bench, evaluated.leg, evaluated.evidence), by_hand=False)
+        self._document.edit(f"load {name}", add_evidence(bench, evaluated.evidence), by_hand=False)
         self.taken.emit(evaluated)
         self._next()
 
     def _on_refused(self, refusal: Refusal) -> None:
         arrival, self._now = self._now, None
         if arrival is not None:
-            known = bool(arrival.leg or arrival.here) and not arrival.asked
+            known = bool(arrival.topic or arrival.here) and not arrival.asked
             (self.asks if refusal.code == "channels" and known else self.refused).emit(arrival, refusal)
         self._next()
 
@@ -134,12 +134,12 @@ class Intake(QObject):
 
 def _head(arrival: Arrival) -> str:
     """Return the leg and what the header says of its columns, or an empty text where either is not known."""
-    leg = arrival.leg or arrival.here
+    topic = arrival.topic or arrival.here
     try:
         dialect = detect(arrival.path)
     except (Refusal, OSError):
         return ""
-    return leg and f"{leg}\n" + "\t".join(
+    return topic and f"{topic}\n" + "\t".join(
         f"{n} [{u or ''}]" for n, u in zip(dialect.names, dialect.units, strict=True)
     )
 
@@ -147,36 +147,30 @@ def _head(arrival: Arrival) -> str:
 def _take(bench: Bench, arrival: Arrival, base: Path, report: Progress) -> Evaluated:
     """Read a capture, find out where it belongs, evaluate it; runs off the window's thread."""
     capture = read_capture(arrival.path, arrival.columns, need_time=False, progress=report)
-    leg = _leg_of(bench, arrival, capture)
+    topic = _topic_of(bench, arrival, capture)
     prepare_pyramids(capture.time, capture.columns)
     return evaluate(
-        bench, leg, arrival.path, base=base, when=now(), columns=arrival.columns, progress=report, capture=capture
+        bench, topic, arrival.path, base=base, when=now(), columns=arrival.columns, progress=report, capture=capture
     )
 
 
-def _leg_of(bench: Bench, arrival: Arrival, capture: Capture) -> Topic:
-    """Return the leg that a capture goes to; raises Refusal where it fits none."""
-    here: Topic | None = next((leg for leg in EVIDENCE_LEGS if leg == (arrival.leg or arrival.here)), None)
-    if arrival.leg and here is not None:
-        leg = here
+def _topic_of(bench: Bench, arrival: Arrival, capture: Capture) -> str:
+    """Return the waypoint that a capture goes to; raises Refusal where it fits none."""
+    said = BY_KEY.get(arrival.topic or arrival.here)
+    here = said.key if said is not None and said.captures else ""
+    if arrival.topic and here:
+        topic = here
     else:
         try:
-            leg = guess_leg(capture, arrival.here)
+            topic = guess_kind(capture, arrival.here).topic
         except Refusal:
-            if here is None:
+            if not here:
                 raise
-            leg = here  # the open leg says what is wrong, or asks for the channels
-    if leg == "commutation" and "hall_1" in capture and bench.settings.plate.sensor != "halls":
+            topic = here  # the open page says what is wrong, or asks for the channels
+    if topic == "commutation" and "hall_1" in capture and bench.settings.plate.sensor != "halls":
         raise Refusal(
             "the capture holds hall signals, but the plate says encoder",
             "set the angle sensor on the plate to halls first",
             where=str(arrival.path),
         )
-    return leg
-
-
-def section_of(evaluated: Evaluated) -> str:
-    """Return the section of its leg that shows a capture; empty for the main one."""
-    if evaluated.leg == "commutation":
-        return SECTIONS[evaluated.evidence.slot]
-    return {"pwm": "Command", "current_loop": "Measured step"}.get(evaluated.leg, "")
+    return topic

@@ -87,5 +87,5 @@ def restore(window: Window, left: Leftover) -> bool:
     except Refusal as refusal:
         window.notice(refusal.sentence)
         return False
-    target.travel(next_bearing(target.document.bench).leg)
+    target.travel(next_bearing(target.document.bench).waypoint)
     return True

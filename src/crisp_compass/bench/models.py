@@ -4,13 +4,11 @@ from __future__ import annotations
 
 from typing import Annotated, Literal, Self
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError, model_validator
 
 from crisp_compass.bench.ranges import (
     CHECK_READINGS,
     MORE_VALUES,
-    NEEDS,
-    VALUES,
     Ampere,
     AmpereOrNone,
     Bus,
@@ -38,14 +36,14 @@ from crisp_compass.bench.ranges import (
     Weber,
     When,
 )
+from crisp_compass.bench.registry import rules
 from crisp_compass.quantities import UNITS
 
 FORMAT = 5
 
 Scheme = Literal["sine", "space-vector", "third-harmonic", "clamped-low", "clamped-high", "clamped-60", "six-step"]
-Topic = Literal[
-    "plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm", "current_loop", "speed_loop"
-]
+#: Key of a waypoint that settles something; which there are, the registry of waypoints says.
+Topic = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z_]{0,20}$")]
 
 
 class _Frozen(BaseModel):
@@ -105,7 +103,7 @@ class Evidence(_Frozen):
 
     file: Text = Field(description="Path relative to the bench file")
     sha256: Digest
-    slot: Name = Field(default="", description="Which of several captures of a leg this is, e.g. d or q")
+    kind: Key = Field(description="Kind of capture, e.g. staircase")
     columns: tuple[str, ...] = Field(default=(), description="Column mappings NAME=[-]SOURCE[*FACTOR]")
     when: When
     method: Text = ""
@@ -515,7 +513,9 @@ class Bench(_Frozen):
 
 
 def _check_values(topic: str, settled: Settled) -> None:
-    needed = VALUES[topic]
+    needed = rules().settles.get(topic)
+    if needed is None:
+        raise ValueError(f"settled.{topic}: nothing of this name is settled")
     lacking = set(needed) - set(settled.values)
     if lacking:
         raise ValueError(f"settled.{topic}: the value {min(lacking)} is missing")
@@ -535,19 +535,19 @@ def _check_values(topic: str, settled: Settled) -> None:
 _SIGNED = ("direction", "zero_offset", "temperature", "phase_margin")
 
 
-def _check_evidence(leg: str, evidence: Evidence) -> None:
-    needs = NEEDS.get((leg, evidence.slot))
-    if needs is None:
-        raise ValueError(f"evidence.{leg}: “{evidence.slot}” is no kind of its captures")
-    with_interval, without = needs
+def _check_evidence(topic: str, evidence: Evidence) -> None:
+    rule = rules().kinds.get(evidence.kind)
+    if rule is None or rule[0] != topic:
+        raise ValueError(f"evidence.{topic[:20]}: “{evidence.kind}” is no kind of its captures")
+    _, with_interval, without, has_halls = rule
     for name in (*with_interval, *without):
         found = evidence.estimates.get(name)
         if found is None:
-            raise ValueError(f"evidence.{leg}: the estimate {name} is missing")
+            raise ValueError(f"evidence.{topic}: the estimate {name} is missing")
         if name in with_interval and (found.interval95 is None or found.u is None):
-            raise ValueError(f"evidence.{leg}.{name}: its uncertainty is missing")
-    if leg == "commutation" and evidence.slot == "" and evidence.halls is None:
-        raise ValueError("evidence.commutation: the hall table is missing")
+            raise ValueError(f"evidence.{topic}.{name}: its uncertainty is missing")
+    if has_halls and evidence.halls is None:
+        raise ValueError(f"evidence.{topic}: the hall table is missing")
 
 
 class Profile(_Frozen):

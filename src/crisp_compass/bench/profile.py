@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 from crisp_compass.bench.models import Bench, LedgerEntry, PlateSettings, Profile, Quantity, Settled, Topic
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.bench.store import parse_json
+from crisp_compass.bench.store import RENAMED, parse_json
 from crisp_compass.errors import Refusal
 from crisp_compass.files import read_text, shortened, write_atomically
 
@@ -62,6 +62,9 @@ def load_profile(path: Path) -> Profile:
         data = None
     if not isinstance(data, dict) or data.get("kind") != "motor-profile":
         raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path))
+    plate = data.get("plate")
+    if isinstance(plate, dict):
+        data["plate"] = {RENAMED.get(k, k): v for k, v in plate.items()}
     try:
         profile = Profile.model_validate(data)
         PlateSettings.model_validate(profile.plate)

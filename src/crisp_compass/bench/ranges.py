@@ -43,29 +43,7 @@ HallCode = Annotated[str, StringConstraints(pattern=r"^[0-7]$")]
 Order = Annotated[str, StringConstraints(pattern=r"^(ABC|ACB|BAC|BCA|CAB|CBA)$")]
 Digest = Annotated[str, StringConstraints(pattern=r"^[0-9a-f]{0,64}$")]
 
-#: What settling a topic must have settled: name → unit, least and most magnitude.
-VALUES: dict[str, dict[str, tuple[str, float, float]]] = {
-    "plate": {
-        "pole_pairs": ("", 1, 200), "v_bus": ("V", 0.5, 1500), "rated_current": ("A", 1e-4, 1.5e5), "top_speed": ("rad/s", 1e-3, 2.1e5),
-    },
-    "resistance": {"resistance": ("Ω", 1e-7, 1e5)},
-    "inductance": {"ld": ("H", 1e-10, 10), "lq": ("H", 1e-10, 10)},
-    "flux": {"flux_linkage": ("Wb", 1e-8, 100)},
-    "mechanics": {
-        "inertia": ("kg·m²", 1e-12, 1e4), "viscous_friction": ("N·m·s/rad", 0, 1e3), "coulomb_friction": ("N·m", 0, 1e6),
-    },
-    "commutation": {},
-    "pwm": {"loop_hz": ("Hz", 10, 1e6), "carrier_hz": ("Hz", 10, 1e7)},
-    "current_loop": {
-        "kp_d": ("V/A", 1e-9, 1e7), "ki_d": ("V/(A·s)", 1e-9, 1e11), "kp_q": ("V/A", 1e-9, 1e7), "ki_q": ("V/(A·s)", 1e-9, 1e11),
-        "bandwidth_hz": ("Hz", 1e-3, 1e6),
-    },
-    "speed_loop": {
-        "kp": ("A/(rad/s)", 1e-12, 1e7), "ki": ("A/rad", 1e-12, 1e9), "loop_hz": ("Hz", 1e-3, 1e6), "filter_hz": ("Hz", 1e-3, 1e6),
-        "ramp": ("rad/s²", 1e-6, 1e9),
-    },
-}  # fmt: skip
-#: Other values that may stand beside them, with their units.
+#: Values that may stand beside what settling must settle: unit, least and most magnitude.
 MORE_VALUES: dict[str, tuple[str, float, float]] = {
     "inertia": ("kg·m²", 1e-12, 1e4), "viscous": ("N·m·s/rad", 0, 1e3), "coulomb": ("N·m", 0, 1e6), "temperature": ("degC", 0, 1000),
     "v_limit": ("V", 0, 1500), "v_command": ("V", 0, 1500), "v_usable": ("V", 0, 1500), "dead_time_voltage": ("V", 0, 1500),
@@ -73,23 +51,6 @@ MORE_VALUES: dict[str, tuple[str, float, float]] = {
     "saturated_inductance": ("H", 1e-10, 10), "saturation_current": ("A", 1e-6, 1e5), "counts_per_rev": ("", 1, 1e9), "direction": ("", 1, 1),
     "zero_offset": ("rad", 0, 10), "bits": ("", 1, 64), "turn_bits": ("", 0, 64),
 }  # fmt: skip
-#: What evidence of a leg must hold, by slot; names with an interval, and names without a need of one.
-NEEDS: dict[tuple[str, str], tuple[tuple[str, ...], tuple[str, ...]]] = {
-    ("resistance", ""): (("resistance", "voltage_offset"), ()),
-    ("inductance", ""): (("inductance", "resistance"), ()),
-    ("inductance", "d"): (("inductance", "resistance"), ()),
-    ("inductance", "q"): (("inductance", "resistance"), ()),
-    ("inductance", "angle"): (("ld", "lq"), ()),
-    ("inductance", "current"): (("inductance", "resistance"), ("saturated_inductance", "saturation_current")),
-    ("flux", ""): (("flux_linkage",), ()),
-    ("mechanics", ""): (("viscous_friction", "coulomb_friction"), ("inertia",)),
-    ("commutation", ""): ((), ()),
-    ("commutation", "encoder"): ((), ()),
-    ("commutation", "align"): (("zero_offset", "friction_lag"), ("counts_per_rev", "direction", "offset_counts")),
-    ("commutation", "poles"): ((), ("saliency", "magnet_saturation")),
-    ("pwm", "command"): ((), ("frequency", "duty", "jitter")),
-    ("current_loop", "step"): ((), ("resistance", "inductance", "delay", "overshoot", "ringing")),
-}
 #: Readings of the checks before power.
 CHECK_READINGS: dict[str, tuple[str, ...]] = {
     "insulation_motor": ("phase_u", "phase_v", "phase_w"), "probe_zero": ("lead",), "pairs": ("uv", "vw", "wu"),

@@ -31,7 +31,7 @@ def settled_value(bench: Bench, key: str) -> Quantity | None:
     topic, _, name = key.partition(".")
     if topic == "mechanics" and "mechanics" not in bench.settled:
         topic, name = "plate", _PLATE_NAMES.get(name, name)
-    settled = bench.settled.get(topic)  # type: ignore[call-overload]
+    settled = bench.settled.get(topic)
     return None if settled is None else settled.values.get(name)
 
 

@@ -82,7 +82,30 @@ def read_bench(data: Any, where: str) -> Bench:
 
 
 #: Names that format 5 says otherwise.
-_RENAMED = {"kv_school": "kv_convention", "kt_school": "kt_convention", "depth": "modulation_depth"}
+RENAMED = {"kv_school": "kv_convention", "kt_school": "kt_convention", "depth": "modulation_depth"}
+
+
+#: Kinds of capture by waypoint and what format 4 called their slot.
+_KINDS = {
+    "resistance": {"": "staircase"},
+    "inductance": {"": "steps", "d": "steps_d", "q": "steps_q", "angle": "lcr_angle", "current": "saturation"},
+    "flux": {"": "coast"},
+    "mechanics": {"": "run_up"},
+    "commutation": {"": "halls", "encoder": "encoder", "align": "alignment", "poles": "pole_search"},
+    "pwm": {"command": "command"},
+    "current_loop": {"step": "current_step"},
+}
+
+
+def _with_kind(topic: str, evidence: dict[str, Any]) -> dict[str, Any]:
+    slot, estimates = evidence.get("slot", ""), evidence.get("estimates")
+    kind = _KINDS.get(topic, {}).get(slot, str(slot)) if isinstance(slot, str) else slot
+    held = estimates if isinstance(estimates, dict) else {}
+    if kind == "coast" and "trapezoid_factor" not in held:
+        kind = "running"
+    if kind == "encoder" and "bits" in held:
+        kind = "absolute"
+    return {**{k: v for k, v in evidence.items() if k != "slot"}, "kind": kind}
 
 
 def _renamed(data: dict[str, Any], old: str, new: str) -> dict[str, Any]:
@@ -90,15 +113,23 @@ def _renamed(data: dict[str, Any], old: str, new: str) -> dict[str, Any]:
 
 
 def _from_format_4(data: dict[str, Any]) -> dict[str, Any]:
-    """Format 5 says settings, conventions and auto-tune; comes first, so that what brings older files up speaks of those."""
+    """Format 5 says settings, conventions, auto-tune and kinds of capture; comes first, so that what brings older files up
+    speaks of those."""
     data = _renamed(data, "levers", "settings")
-    settings, settled = data.get("settings"), data.get("settled")
+    settings, settled, evidence = data.get("settings"), data.get("settled"), data.get("evidence")
+    if isinstance(evidence, dict):
+        data["evidence"] = {
+            topic: [_with_kind(topic, e) if isinstance(e, dict) else e for e in items]
+            if isinstance(items, list)
+            else items
+            for topic, items in evidence.items()
+        }
     if isinstance(settings, dict):
         settings = _renamed(settings, "learned", "auto_tune")
         for topic in ("plate", "pwm"):
             page = settings.get(topic)
             if isinstance(page, dict):
-                settings[topic] = {_RENAMED.get(k, k): v for k, v in page.items()}
+                settings[topic] = {RENAMED.get(k, k): v for k, v in page.items()}
         data["settings"] = settings
     if isinstance(settled, dict):
         data["settled"] = {

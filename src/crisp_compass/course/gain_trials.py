@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import itertools
 import math
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, CurrentTrial, LedgerEntry, Quantity
-from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.course.angle_sensors import to_quantity
-from crisp_compass.course.design import design_current, usable_voltage
+from crisp_compass.bench.models import Bench, CurrentTrial, LedgerEntry
+from crisp_compass.bench.rules import need
+from crisp_compass.course.waypoints.current_loop import expected_step
+from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, axis_loop
@@ -33,25 +32,6 @@ _STEPS = 60
 _CURVE = 150
 
 
-def gains_that_ran(bench: Bench, notes: Mapping[str, str] | None = None) -> tuple[float, float]:
-    """Return Kp [V/A] and Ki [V/(A·s)]: from the capture's notes ``kp`` and ``ki``, the page, settled, else designed."""
-    settings = bench.settings.current_loop
-    found = []
-    for name, typed in (("kp", settings.trial_kp), ("ki", settings.trial_ki)):
-        note = (notes or {}).get(name, "")
-        settled = settled_value(bench, f"current_loop.{name}_q")
-        try:
-            found.append(float(note) if note else typed or (settled.value if settled else math.nan))
-        except ValueError:
-            raise Refusal(f"the note {name} is “{note}”", "write a number in SI units") from None
-    if any(math.isnan(x) for x in found):
-        design = design_current(bench)
-        found = [design.q.kp, design.q.ki]
-    if not all(x > 0 and math.isfinite(x) for x in found):
-        raise Refusal("the gains that ran are not above zero", "check the notes kp and ki")
-    return found[0], found[1]
-
-
 def predicted_step(bench: Bench) -> tuple[FloatArray, FloatArray]:
     """Return time [s] and current [A] (n,) of the page's step with the gains that ran; raises Refusal as ``expected_step``."""
     expected = expected_step(bench, {})
@@ -59,34 +39,6 @@ def predicted_step(bench: Bench) -> tuple[FloatArray, FloatArray]:
     reference = np.full(_STEPS + 2, bench.settings.current_loop.step)
     delay = expected.delay_samples / expected.loop_hz
     return time, respond(expected, expected.r, expected.inductance, delay, reference, time)
-
-
-def expected_step(bench: Bench, notes: Mapping[str, str]) -> RunningLoop:
-    """Return what the design rests on, with the gains that ran; raises Refusal naming what is not settled."""
-    kp, ki = gains_that_ran(bench, notes)
-    return RunningLoop(
-        kp, ki, need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance"), need(bench, "inductance.lq"),
-        bench.settings.current_loop.delay_samples, usable_voltage(bench).command,
-    )  # fmt: skip
-
-
-def step_values(found: StepFit) -> dict[str, Quantity]:
-    """Return what a measured step tells as quantities."""
-    figures = found.figures
-    values = {
-        "resistance": to_quantity(found.r),
-        "inductance": to_quantity(found.inductance),
-        "delay": to_quantity(found.delay),
-    }
-    if found.lost is not None:
-        values["voltage_lost"] = to_quantity(found.lost)
-    for name, value, unit in (
-        ("rise", figures.rise, "s"), ("overshoot", figures.overshoot / 100, ""), ("settling", figures.settling, "s"),
-        ("ringing", figures.ringing, "Hz"), ("first", figures.delay, "s"),
-    ):  # fmt: skip
-        if math.isfinite(value):
-            values[name] = Quantity(value=value, unit=unit)
-    return values
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ from typing import Literal
 from crisp_compass.bench.models import Bench, Evidence, Quantity
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import flux_from_kt, flux_from_kv, star_impedance
+from crisp_compass.course.kind import AXIS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.agreement import Agreement, Source, auto_tune_did_not_run, combine_kinds, heated
@@ -25,8 +26,8 @@ CONSTANTS: tuple[Constant, ...] = ("resistance", "ld", "lq", "flux_linkage", "in
 PLATE_U = 0.10 / math.sqrt(3)
 #: A drive's own auto-tune repeats within a few per cent (common practice).
 AUTO_TUNE_U = 0.03
-_UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
-LEG_OF: dict[str, str] = {
+UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
+WAYPOINT_OF: dict[str, str] = {
     "resistance": "resistance",
     "ld": "inductance",
     "lq": "inductance",
@@ -56,22 +57,22 @@ def meter_phases(bench: Bench) -> MeterPhases | None:
 
 def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     """Collect and test every value of a constant."""
-    unit, leg = _UNITS[constant], LEG_OF[constant]
-    sources = [*_from_plate(bench, constant), *_from_meter(bench, constant), *_from_captures(bench, leg, constant)]
+    unit, topic = UNITS[constant], WAYPOINT_OF[constant]
+    sources = [*_from_plate(bench, constant), *_from_meter(bench, constant), *captured_values(bench, topic, constant)]
     auto_tune, findings = _from_drive(bench, constant)
     sources += auto_tune
     agreement = combine_kinds(sources, unit)
     findings = [*findings, *(agreement.findings if agreement else ()), *cross_checks(bench, constant)]
-    settled = settled_value(bench, f"{leg}.{constant}")
+    settled = settled_value(bench, f"{topic}.{constant}")
     shown = list(sources)
-    if settled is not None and leg in bench.settled:
+    if settled is not None and topic in bench.settled:
         shown.append(Source("settled", "settled", settled.value, settled.u or 0.0))
     return SideBySide(constant, unit, tuple(shown), agreement, tuple(findings))
 
 
 def best_source(bench: Bench, constant: Constant) -> Source | None:
     """Return the one answer to “which value is it?”: settled, else the source with the smallest uncertainty, else None; SI."""
-    settled = settled_value(bench, f"{LEG_OF[constant]}.{constant}")
+    settled = settled_value(bench, f"{WAYPOINT_OF[constant]}.{constant}")
     if settled is not None:
         return Source("settled", "settled", settled.value, settled.u or 0.0)
     sources = side_by_side(bench, constant).sources
@@ -126,14 +127,15 @@ def _estimate_of(evidence: Evidence, constant: Constant) -> Quantity | None:
     if constant in evidence.estimates:
         return evidence.estimates[constant]
     if constant in ("ld", "lq") and "inductance" in evidence.estimates:
-        wanted = constant[1]
-        return evidence.estimates["inductance"] if evidence.slot in ("", "current", wanted) else None
+        axis = AXIS.get(evidence.kind, constant[1])
+        return evidence.estimates["inductance"] if axis == constant[1] else None
     return None
 
 
-def _from_captures(bench: Bench, leg: str, constant: Constant) -> list[Source]:
+def captured_values(bench: Bench, topic: str, constant: Constant) -> list[Source]:
+    """Return what every capture of a waypoint says of a constant, SI."""
     sources = []
-    for evidence in bench.evidence.get(leg, ()):
+    for evidence in bench.evidence.get(topic, ()):
         quantity = _estimate_of(evidence, constant)
         if quantity is not None and quantity.u:
             sources.append(
@@ -148,30 +150,11 @@ def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Fi
         return [], []
     settings = bench.settings.auto_tune
     before, after = getattr(settings, f"{name}_before"), getattr(settings, f"{name}_after")
-    unit = _UNITS[constant]
+    unit = UNITS[constant]
     stopped = auto_tune_did_not_run(before, after, name, unit)
     if after is None or stopped:
         return [], stopped
     return [Source("drive's auto-tune", "drive", after, AUTO_TUNE_U * after)], []
-
-
-def repeats_mean(bench: Bench, constant: Constant) -> Quantity | None:
-    """Return the weighted mean of the captures of a constant (two or more), its error bar widened by their scatter."""
-    sources = _from_captures(bench, LEG_OF[constant], constant)
-    agreement = combine_kinds(sources, _UNITS[constant]) if len(sources) > 1 else None
-    if agreement is None:
-        return None
-    mean = agreement.mean
-    return Quantity(value=mean.value, unit=mean.unit, u=mean.u, interval95=(mean.low, mean.high))
-
-
-def repeats_temperature(bench: Bench) -> Quantity | None:
-    """Return the winding's temperature of the resistance's captures where all were taken at one (within a kelvin), else None."""
-    taken = [e.estimates.get("temperature") for e in bench.evidence.get("resistance", ())]
-    known = [q for q in taken if q is not None]
-    if not known or len(known) < len(taken) or max(q.value for q in known) - min(q.value for q in known) > 1:
-        return None
-    return known[-1]
 
 
 def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:
@@ -180,7 +163,7 @@ def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:
         return []
     r = settled_value(bench, "resistance.resistance")
     if r is None:
-        captures = _from_captures(bench, "resistance", "resistance")
+        captures = captured_values(bench, "resistance", "resistance")
         if not captures:
             return []
         value = captures[-1].value

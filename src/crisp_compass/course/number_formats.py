@@ -8,7 +8,7 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.course.design import design_current
+from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.number_format import Forms, QGain, Read, Scales, from_integers, to_forms
 

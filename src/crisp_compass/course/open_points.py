@@ -11,10 +11,9 @@ from crisp_compass.bench.entered import Edit, edits, presumed
 from crisp_compass.bench.models import Bench, Topic
 from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course import design
-from crisp_compass.course.captures import EVIDENCE_LEGS
-from crisp_compass.course.known import CONSTANTS, LEG_OF, side_by_side
-from crisp_compass.course.waypoint import BY_KEY, FIRST_STEPS, TOPICS, State, headline, legs_of, missing, state_of
+from crisp_compass.course.course import State, headline, missing, state_of, waypoints_of
+from crisp_compass.course.known import CONSTANTS, WAYPOINT_OF, side_by_side
+from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
@@ -24,9 +23,9 @@ from crisp_compass.quantities import show, significant
 
 @dataclass(frozen=True)
 class Bearing:
-    """The next useful step: the leg (and its section, empty for the main one) to go to, and the sentence that says why."""
+    """The next useful step: the waypoint (and its section, empty for the main one) to go to, and the sentence that says why."""
 
-    leg: str
+    waypoint: str
     text: str
     section: str = ""
 
@@ -36,28 +35,27 @@ def next_bearing(bench: Bench) -> Bearing:
     gap = family_gap(bench)
     if gap and "plate" in bench.settled:
         return Bearing("plate", f"{gap[:1].upper()}{gap[1:]}: this bench ends at its plate.")
-    for leg in legs_of(bench):
-        if leg.topic is None:
+    for waypoint in waypoints_of(bench):
+        if waypoint.topic is None:
             continue
-        stale = stale_inputs(bench, leg.topic)
-        if leg.key in bench.settled and stale:
-            text = f"{leg.name} uses an outdated {describe_input(stale[0].key)}: look at what changes and settle it again."
-            return Bearing(leg.key, text)
-        if leg.key in bench.settled:
-            waiting_edits = edits(bench, leg.topic)
+        stale = stale_inputs(bench, waypoint.topic)
+        if waypoint.key in bench.settled and stale:
+            text = f"{waypoint.name} uses an outdated {describe_input(stale[0].key)}: look at what changes and settle it again."
+            return Bearing(waypoint.key, text)
+        if waypoint.key in bench.settled:
+            waiting_edits = edits(bench, waypoint.topic)
             if waiting_edits:
-                return Bearing(leg.key, f"{_edited_text(waiting_edits)} Settle again, or undo the edit.")
+                return Bearing(waypoint.key, f"{_edited_text(waiting_edits)} Settle again, or undo the edit.")
             continue
-        if leg.optional and not bench.evidence.get(leg.key):
+        if waypoint.optional(bench) and not bench.evidence.get(waypoint.key):
             continue
-        waiting = missing(bench, leg)
+        waiting = missing(bench, waypoint)
         if waiting:
             first = BY_KEY[waiting[0]]
-            name = first.name if first.name.isupper() else first.name.lower()
-            return Bearing(first.key, f"{leg.name} waits for {name}: {FIRST_STEPS[first.key]}")
-        if bench.evidence.get(leg.key):
-            return Bearing(leg.key, f"{leg.name}: a capture is read; check the fit and settle the value.")
-        return Bearing(leg.key, FIRST_STEPS[leg.key])
+            return Bearing(first.key, f"{waypoint.name} waits for {first.inline_name}: {first.first_step}")
+        if bench.evidence.get(waypoint.key):
+            return Bearing(waypoint.key, f"{waypoint.name}: a capture is read; check the fit and settle the value.")
+        return Bearing(waypoint.key, waypoint.first_step)
     found = open_points(bench)
     stopped = [f for f in found if f.level == "stop"]
     if stopped:
@@ -147,28 +145,30 @@ def open_points(bench: Bench) -> list[Finding]:
 def check_bench(bench: Bench) -> list[Finding]:
     """Return what is settled, what is stale or edited, what blocks the next step, and what does not fit together."""
     findings: list[Finding] = []
-    for leg in legs_of(bench):
-        if leg.topic is None:
+    for waypoint in waypoints_of(bench):
+        if waypoint.topic is None:
             continue
-        state, code = state_of(bench, leg), leg.key.replace("_", "-")
+        state, code = state_of(bench, waypoint), waypoint.key.replace("_", "-")
         if state is State.SETTLED:
-            figure = headline(bench, leg)
+            figure = headline(bench, waypoint)
             findings.append(
-                Finding("info", f"settled-{code}", f"{leg.name} is settled{': ' + figure if figure else ''}.")
+                Finding("info", f"settled-{code}", f"{waypoint.name} is settled{': ' + figure if figure else ''}.")
             )
         elif state is State.EDITED:
-            findings.append(Finding("caution", f"edited-{code}", edited_text(bench, leg.topic)))
+            findings.append(Finding("caution", f"edited-{code}", edited_text(bench, waypoint.topic)))
         elif state is State.STALE:
-            for item in stale_inputs(bench, leg.topic):
+            for item in stale_inputs(bench, waypoint.topic):
                 now = "withdrawn" if item.now is None else show(item.now, item.unit, 4)
                 then = show(item.then, item.unit or _unit_of(bench, item.key), 4)
-                text = f"{leg.name} uses an outdated {describe_input(item.key)}: {then} then, {now} now."
+                text = f"{waypoint.name} uses an outdated {describe_input(item.key)}: {then} then, {now} now."
                 findings.append(Finding("caution", f"stale-{code}", text))
     unsettled = [
-        leg for leg in legs_of(bench) if leg.key in TOPICS and leg.key not in bench.settled and not leg.optional
+        waypoint
+        for waypoint in waypoints_of(bench)
+        if waypoint.topic is not None and waypoint.key not in bench.settled and not waypoint.optional(bench)
     ]
     if unsettled:
-        names = ", ".join(leg.name if leg.name.isupper() else leg.name.lower() for leg in unsettled)
+        names = ", ".join(waypoint.inline_name for waypoint in unsettled)
         bearing = next_bearing(bench).text
         findings.append(Finding("caution", "next-step", f"Not settled yet: {names}. Next: {bearing}"))
     if family_gap(bench):
@@ -184,8 +184,7 @@ def check_bench(bench: Bench) -> list[Finding]:
 def _doubts(bench: Bench) -> list[Finding]:
     """Return what stands against values that are settled: cautions of their captures, sources that disagree."""
     found: dict[str, Finding] = {}
-    for topic in EVIDENCE_LEGS:
-        items = bench.evidence.get(topic, ())
+    for topic, items in ((w.key, bench.evidence.get(w.key, ())) for w in waypoints_of(bench)):
         if topic in bench.settled and items:
             for note in items[-1].findings:
                 if note.level != "info":
@@ -194,7 +193,7 @@ def _doubts(bench: Bench) -> list[Finding]:
     for constant in CONSTANTS:
         for finding in side_by_side(bench, constant).findings:
             if finding.level != "info":
-                text = f"{BY_KEY[LEG_OF[constant]].name}: {finding.text}"
+                text = f"{BY_KEY[WAYPOINT_OF[constant]].name}: {finding.text}"
                 found[text] = Finding(finding.level, finding.code, text)
     return list(found.values())
 
@@ -238,13 +237,11 @@ def stale_effect(bench: Bench, topic: Topic) -> str:
     first = stale[0]
     now = "withdrawn" if first.now is None else show(first.now, first.unit, 4)
     text = f"Uses an outdated {describe_input(first.key)}: {show(first.then, first.unit, 4)} then, {now} now"
+    propose = BY_KEY[topic].propose
+    if propose is None:
+        return f"{text}."
     try:
-        if topic == "current_loop":
-            fresh = design.current_values(bench, design.design_current(bench))
-        elif topic == "speed_loop":
-            fresh = design.speed_values(bench, design.design_speed(bench))
-        else:
-            return f"{text}."
+        fresh = propose(bench).values
     except Refusal:  # an input is withdrawn: there is nothing to compare with
         return f"{text}."
     old = bench.settled[topic].values

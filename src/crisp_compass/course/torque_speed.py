@@ -6,8 +6,8 @@ import math
 from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.design import plan_bench_pwm, usable_voltage
 from crisp_compass.course.machine import machine_of
+from crisp_compass.course.waypoints.pwm import plan_bench_pwm, usable_voltage
 from crisp_compass.loops.weakening import Limits, TorqueSpeed, best_point, torque_speed, voltage_at
 from crisp_compass.preparation.supply import rated_peak
 

@@ -13,9 +13,9 @@ from dataclasses import dataclass
 from crisp_compass import __version__
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
-from crisp_compass.course.design import current_tracking
 from crisp_compass.course.number_formats import bench_scales
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
 from crisp_compass.record.safe_text import c_comment

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
 
+from crisp_compass.commutation.absolute import AbsoluteResult
 from crisp_compass.commutation.alignment import AlignmentResult
+from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -19,6 +24,7 @@ from crisp_compass.identify.running import RunningResult
 from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
 from crisp_compass.loops.step_fit import StepFit
+from crisp_compass.modulation.command_input import CommandSignal
 
 _MEASURED, _FITTED = "#1E5A8C", "#B3296B"
 _MOST = 3000
@@ -180,3 +186,27 @@ def halls(figure: FigureBase, table: HallTable) -> None:
     axes.set_xlabel("electrical angle θe [°]")
     axes.set_ylabel("hall code")
     axes.grid(color="#E8E0CD")
+
+
+def _over_count(figure: FigureBase, result: EncoderResult) -> None:
+    encoder(figure, result.time, result.counts.astype(np.float64), "count (×4)")
+
+
+def _over_word(figure: FigureBase, result: AbsoluteResult) -> None:
+    encoder(figure, result.time, result.position, "position word, unwrapped")
+
+
+def _over_duty(figure: FigureBase, result: CommandSignal) -> None:
+    encoder(figure, result.rises[: len(result.duties)], 100 * result.duties, "duty [%]")
+
+
+def _steps(figure: FigureBase, result: InductanceResult | SaturationResult) -> None:
+    saturation(figure, result) if isinstance(result, SaturationResult) else inductance(figure, result)
+
+
+#: What draws a kind of capture.
+FIGURES: dict[str, Callable[[FigureBase, Any], None]] = {
+    "staircase": resistance, "steps": _steps, "steps_d": _steps, "steps_q": _steps, "saturation": _steps, "lcr_angle": saliency,
+    "running": running, "coast": flux, "run_up": mechanics, "halls": halls, "encoder": _over_count, "absolute": _over_word,
+    "alignment": alignment, "pole_search": poles, "command": _over_duty, "current_step": step,
+}  # fmt: skip

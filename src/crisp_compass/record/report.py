@@ -7,7 +7,6 @@ from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
 from jinja2 import Environment, PackageLoader, select_autoescape
 from matplotlib import rc_context
 from matplotlib.backends.backend_svg import FigureCanvasSVG
@@ -18,24 +17,10 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
 from crisp_compass.bench.readings import entry_text
 from crisp_compass.bench.rules import stale_inputs
-from crisp_compass.commutation.absolute import AbsoluteResult
-from crisp_compass.commutation.alignment import AlignmentResult
-from crisp_compass.commutation.encoder import EncoderResult
-from crisp_compass.commutation.halls import HallTable
-from crisp_compass.commutation.pole_search import PoleSearch
-from crisp_compass.course.captures import EVIDENCE_LEGS, Evaluated, read_again
+from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.open_points import open_points, stale_effect
-from crisp_compass.course.waypoint import BY_KEY
+from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
 from crisp_compass.errors import Refusal
-from crisp_compass.identify.flux import FluxResult
-from crisp_compass.identify.inductance import InductanceResult
-from crisp_compass.identify.mechanics import MechanicsResult
-from crisp_compass.identify.resistance import ResistanceResult
-from crisp_compass.identify.running import RunningResult
-from crisp_compass.identify.saliency import SaliencyResult
-from crisp_compass.identify.saturation import SaturationResult
-from crisp_compass.loops.step_fit import StepFit
-from crisp_compass.modulation.command_input import CommandSignal
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.record import figures
 from crisp_compass.record.c_commutation import HALL_CONVENTION
@@ -49,19 +34,6 @@ CAUTIONS = (
     "Hoists and vertical axes: block the load mechanically. Braking pumps the bus; batteries have a charge limit.",
     "Mains wiring, lifting equipment, vehicles and machine guarding follow local codes and qualified people; this record does not replace them.",
 )
-
-
-_SLOTS = {
-    "d": ", d axis",
-    "q": ", q axis",
-    "angle": " over the rotor angle",
-    "current": " against current",
-    "encoder": ", encoder",
-    "align": ", alignment",
-    "poles": ", pole search",
-    "command": ", command",
-    "step": ", measured step",
-}
 
 
 @dataclass(frozen=True)
@@ -132,7 +104,7 @@ def settled_rows(bench: Bench) -> dict[str, list[Row]]:
 def exhibits_of(bench: Bench, base: Path, picked: Collection[str] = ()) -> list[Exhibit]:
     """Read every capture again and return it with its result, or with what is wrong with it."""
     bench = standing(bench)
-    return [_exhibit(bench, leg, e, base, picked) for leg in EVIDENCE_LEGS for e in bench.evidence.get(leg, ())]
+    return [_exhibit(bench, e, base, picked) for w in WAYPOINTS for e in bench.evidence.get(w.key, ())]
 
 
 def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> Row:
@@ -146,11 +118,12 @@ def _row(bench: Bench, topic: Topic, name: str, quantity: Quantity) -> Row:
     return Row(name.replace("_", " "), shown, doubt, settled.reason, settled.when[:16].replace("T", " "), stale)
 
 
-def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path, picked: Collection[str]) -> Exhibit:
-    title = BY_KEY[leg].name + _SLOTS.get(evidence.slot, "")
+def _exhibit(bench: Bench, evidence: Evidence, base: Path, picked: Collection[str]) -> Exhibit:
+    kind = KINDS[evidence.kind]
+    title = BY_KEY[kind.topic].name + kind.title
     problem, evaluated = "", None
     try:
-        evaluated = read_again(bench, leg, evidence, base, picked)
+        evaluated = read_again(bench, evidence, base, picked)
     except Refusal as refusal:
         problem = refusal.sentence
     findings = tuple(f.text for f in evidence.findings)
@@ -159,35 +132,7 @@ def _exhibit(bench: Bench, leg: Topic, evidence: Evidence, base: Path, picked: C
 
 def draw(figure: FigureBase, evaluated: Evaluated) -> None:
     """Draw the evidence's plots into a figure."""
-    result = evaluated.result
-    if isinstance(result, ResistanceResult):
-        figures.resistance(figure, result)
-    elif isinstance(result, InductanceResult):
-        figures.inductance(figure, result)
-    elif isinstance(result, SaturationResult):
-        figures.saturation(figure, result)
-    elif isinstance(result, SaliencyResult):
-        figures.saliency(figure, result)
-    elif isinstance(result, RunningResult):
-        figures.running(figure, result)
-    elif isinstance(result, MechanicsResult):
-        figures.mechanics(figure, result)
-    elif isinstance(result, FluxResult):
-        figures.flux(figure, result)
-    elif isinstance(result, HallTable):
-        figures.halls(figure, result)
-    elif isinstance(result, EncoderResult):
-        figures.encoder(figure, result.time, result.counts.astype(np.float64), "count (×4)")
-    elif isinstance(result, AbsoluteResult):
-        figures.encoder(figure, result.time, result.position, "position word, unwrapped")
-    elif isinstance(result, AlignmentResult):
-        figures.alignment(figure, result)
-    elif isinstance(result, StepFit):
-        figures.step(figure, result)
-    elif isinstance(result, CommandSignal):
-        figures.encoder(figure, result.rises[: len(result.duties)], 100 * result.duties, "duty [%]")
-    elif isinstance(result, PoleSearch):
-        figures.poles(figure, result)
+    figures.FIGURES[evaluated.kind.key](figure, evaluated.result)
 
 
 def _svg(evaluated: Evaluated) -> str:

@@ -11,8 +11,9 @@ import math
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import kt_from_flux
-from crisp_compass.course.design import build_drive, usable_voltage
 from crisp_compass.course.machine import machine_of
+from crisp_compass.course.waypoints.pwm import usable_voltage
+from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import tune_speed

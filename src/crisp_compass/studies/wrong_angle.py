@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.design import hall_edges
+from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED, Drive
 from crisp_compass.plant.simulation import Simulation, Trace

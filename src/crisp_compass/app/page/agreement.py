@@ -13,14 +13,13 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
 from crisp_compass.app.widgets.number_field import Choice, NumberField
-from crisp_compass.bench.models import Evidence, Quantity, Topic
+from crisp_compass.bench.models import Evidence, Topic
 from crisp_compass.course.captures import drop_evidence, set_instrument
-from crisp_compass.course.design import inductance_values
-from crisp_compass.course.known import Constant, repeats_mean, repeats_temperature, side_by_side
-from crisp_compass.errors import Refusal
+from crisp_compass.course.known import Constant, side_by_side
+from crisp_compass.course.repeats import NAMES, mean_proposal, repeats_mean
+from crisp_compass.course.waypoint import Proposal
+from crisp_compass.course.waypoints import KINDS
 from crisp_compass.quantities import show, show_with_error
-
-_NAMES: dict[Constant, str] = {"resistance": "R", "ld": "Ld", "lq": "Lq", "flux_linkage": "Flux", "inertia": "J"}
 
 
 class AgreementPage(Page):
@@ -41,7 +40,7 @@ class AgreementPage(Page):
             "No value yet: read a capture, type meter readings, or enter the data sheet's figure on the plate."
         )
         self.column.addWidget(self.forest, 1)
-        self.which = Choice("Constant", {c: _NAMES[c] for c in self.constants}, width=92)
+        self.which = Choice("Constant", {c: NAMES[c] for c in self.constants}, width=92)
         self.which.moved.connect(self._on_which)
         if len(self.constants) > 1:
             self.add_fields(self.which)
@@ -90,7 +89,7 @@ class AgreementPage(Page):
         self.forest.show_bars(bars, found.unit, mean)
         self.findings.show_findings(found.findings)
         independent = [s for s in found.sources if s.kind != "settled"]
-        name = _NAMES[self.constant]
+        name = NAMES[self.constant]
         if found.agreement is None:
             count = len(independent)
             text = "One source" if count else "No value yet"
@@ -120,47 +119,18 @@ class AgreementPage(Page):
         self.main_button.setText(f"Settle mean {show(repeats.value, found.unit)}…" if repeats else "Settle mean…")
         self.remove.setEnabled(bool(bench.evidence.get(self.key)))
 
-    def on_main(self) -> None:
-        bench = self.seen
-        repeats = repeats_mean(bench, self.constant)
-        if repeats is None:
-            return
-        values: dict[str, Quantity] = {self.constant: repeats}
-        try:
-            if self.key == "inductance":  # never one axis without the other
-                other: Constant = "lq" if self.constant == "ld" else "ld"
-                values = {
-                    **inductance_values(bench),
-                    other: repeats_mean(bench, other) or repeats,
-                    self.constant: repeats,
-                }
-        except Refusal as refusal:
-            self.refuse(refusal)
-            return
-        temperature = repeats_temperature(bench) if self.key == "resistance" else None
-        if temperature is not None:
-            values["temperature"] = temperature
-        if self.key == "mechanics":
-            newest = bench.evidence["mechanics"][-1].estimates
-            values = {k: newest[k] for k in ("viscous_friction", "coulomb_friction") if k in newest} | values
-        count = len(bench.evidence.get(self.key, ()))
-        self.settle(
-            self.key,
-            f"{_NAMES[self.constant]} {show(repeats.value, repeats.unit, 4)}",
-            f"mean of {count} captures that agree",
-            values=values,
-            method="weighted mean of repeats",
-        )
+    def propose(self) -> Proposal | None:
+        return mean_proposal(self.seen, self.key, self.constant)
 
     def _fill_menu(self) -> None:
         self.menu.clear()
         for evidence in self.seen.evidence.get(self.key, ()):
-            slot = f" ({evidence.slot})" if evidence.slot else ""
-            action = self.menu.addAction(f"{Path(evidence.file).name}{slot}")
+            title = KINDS[evidence.kind].title
+            action = self.menu.addAction(f"{Path(evidence.file).name}{title}")
             action.triggered.connect(partial(self._take_off, evidence))
 
     def _take_off(self, evidence: Evidence, _checked: bool = False) -> None:
-        self._change(lambda bench: drop_evidence(bench, self.key, evidence, now()), "take a capture off")
+        self._change(lambda bench: drop_evidence(bench, evidence, now()), "take a capture off")
 
 
 class ResistanceAgreement(AgreementPage):

@@ -26,10 +26,12 @@ from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.bench.entered import presumed, presumed_for, standing
-from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
+from crisp_compass.course.course import first_steps, waiting_text
 from crisp_compass.course.open_points import describe_field, edited_text, stale_effect
-from crisp_compass.course.waypoint import BY_KEY, first_steps, waiting_text
+from crisp_compass.course.waypoint import Proposal
+from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 
@@ -53,8 +55,8 @@ class Page(QWidget):
     def __init__(self, document: Document) -> None:
         super().__init__()
         self.document = document
-        self.leg = BY_KEY[self.key]
-        self.answer = Answer(self.question or self.leg.question)
+        self.waypoint = BY_KEY[self.key]
+        self.answer = Answer(self.question or self.waypoint.question)
         self.findings = Findings()
         self.dial_view = DialView()
         outer = QVBoxLayout(self)
@@ -218,7 +220,14 @@ class Page(QWidget):
         self.show_dial(DialView())
 
     def on_main(self) -> None:
-        """The main button was pressed."""
+        """The main button was pressed: settle what this page proposes."""
+        try:
+            proposal = self.propose()
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        if proposal is not None:
+            self.settle(proposal)
 
     def on_dial(self, angle: float) -> None:
         """The dial's hand was turned to an electrical angle in degrees."""
@@ -235,8 +244,8 @@ class Page(QWidget):
         Raises Refusal while they are, or while the simulation is still being compiled.
         """
         bench = self.document.bench
-        waiting = waiting_text(bench, self.leg)
-        sheet.show_steps(first_steps(bench, self.leg))
+        waiting = waiting_text(bench, self.waypoint)
+        sheet.show_steps(first_steps(bench, self.waypoint))
         stack.setCurrentIndex(0 if waiting else 1)
         if waiting:
             raise Refusal(waiting)
@@ -250,7 +259,7 @@ class Page(QWidget):
     def _change(self, make: Callable[[Bench], Bench], text: str = "") -> bool:
         """Make a change of the bench that may be refused; return whether it was made."""
         try:
-            self.document.edit(text or self.section.lower() or self.leg.name.lower(), make(self.document.bench))
+            self.document.edit(text or self.section.lower() or self.waypoint.name.lower(), make(self.document.bench))
         except Refusal as refusal:
             self.refuse(refusal)
             self.refresh()
@@ -264,27 +273,27 @@ class Page(QWidget):
 
     def stale_text(self) -> str:
         """Return what staleness of this leg would change, or what was edited here and is not settled yet."""
-        bench, topic = self.document.bench, self.leg.topic
+        bench, topic = self.document.bench, self.waypoint.topic
         if topic is None or topic not in bench.settled:
             return ""
         return stale_effect(bench, topic) or edited_text(bench, topic)
 
-    def settle(self, topic: Topic, what: str, proposal: str, **arguments: Any) -> None:
+    def settle(self, proposal: Proposal) -> None:
         """Ask for the reason and settle; what nobody has entered is confirmed with it, and never the reason."""
-        bench = self.document.bench
+        bench, topic = self.document.bench, self.key
         fields = presumed_for(bench, topic)
         listed = [describe_field(bench, topic, f) for f in fields]
         # a reason is proposed only where nothing on this page speaks against the value
-        dialog = ReasonDialog(self, what, "" if fields or self.findings.grave else proposal, listed)
+        reason = "" if fields or self.findings.grave else proposal.reason
+        dialog = ReasonDialog(self, proposal.headline, reason, listed)
         if dialog.exec() != QDialog.DialogCode.Accepted:
             return
         try:
-            self.document.settle(
-                topic,
-                reason=dialog.edit.text(),
-                headline=what,
-                confirmed={topic: fields} if fields else {},
-                **arguments,
-            )
+            self.document.settle(topic, proposal, reason=dialog.edit.text(), confirmed=fields)
         except Refusal as refusal:
             self.refuse(refusal)
+
+    def propose(self) -> Proposal | None:
+        """Return what the main button settles here; raises Refusal where it cannot be worked out."""
+        design = self.waypoint.propose
+        return design(self.seen) if design is not None else None

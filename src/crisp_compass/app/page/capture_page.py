@@ -16,6 +16,8 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.models import Evidence, Topic
 from crisp_compass.course.captures import Evaluated, differs, read_again
+from crisp_compass.course.waypoint import Proposal
+from crisp_compass.course.waypoints import KINDS
 from crisp_compass.errors import Refusal
 
 
@@ -24,14 +26,16 @@ class CapturePage(Page):
 
     chosen = Signal(object)
     key: Topic
-    wanted: tuple[str, ...] = ()
-    sketch = ""
     always_plots = False  # the plots show an outlook before there is a capture
     empty_answer = "No capture yet"
     settles = True  # whether something of this section is settled here
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
+        #: Kinds of capture that this section shows.
+        self.kinds = tuple(k for k in self.waypoint.captures if k.section == self.section)
+        #: Signals that a mapping of foreign channels offers.
+        self.signals = tuple(dict.fromkeys(s for k in self.kinds for s in k.signals))
         self._shown: tuple[object, ...] = ()
         self.evaluated: Evaluated | None = None
         self._stamp: tuple[int, ...] = ()
@@ -41,7 +45,7 @@ class CapturePage(Page):
         self._again.busy.connect(self._on_busy)
         self.plots = QWidget()
         self.stack = QStackedWidget()
-        self.stack.addWidget(WiringSketch(self.sketch or self.key))
+        self.stack.addWidget(WiringSketch(self.kinds[0].sketch))
         self.stack.addWidget(self.plots)
         self.build(self.plots)
         self.column.addWidget(self.stack, 1)
@@ -93,9 +97,16 @@ class CapturePage(Page):
         raise NotImplementedError
 
     def evidence(self) -> Evidence | None:
-        """Return the evidence the plots show: the newest of this leg."""
-        items = self.document.bench.evidence.get(self.key, ())
+        """Return the evidence the plots show: the newest of this section's kinds."""
+        keys = {k.key for k in self.kinds}
+        items = [e for e in self.document.bench.evidence.get(self.key, ()) if e.kind in keys]
         return items[-1] if items else None
+
+    def propose(self) -> Proposal | None:
+        """Return what settling the shown capture would settle."""
+        evidence = self.evidence()
+        of = KINDS[evidence.kind].propose if evidence is not None else None
+        return of(self.seen, evidence) if of is not None and evidence is not None else None
 
     # ---- loading
 
@@ -111,8 +122,8 @@ class CapturePage(Page):
         self.chosen.emit(path)
 
     def on_taken(self, evaluated: Evaluated) -> None:
-        """Show a capture that was read into this leg without fitting it a second time."""
-        if evaluated.leg != self.key or self.evidence() != evaluated.evidence:
+        """Show a capture that was read into this waypoint without fitting it a second time."""
+        if evaluated.topic != self.key or self.evidence() != evaluated.evidence:
             return
         self.evaluated = evaluated
         self._again.cancel()
@@ -132,7 +143,7 @@ class CapturePage(Page):
     def _state(self, evidence: Evidence | None) -> tuple[object, ...]:
         settings = getattr(self.document.bench.settings, self.key, None)
         return (
-            (evidence.file, evidence.sha256, evidence.slot, evidence.columns, settings, self.document.path)
+            (evidence.file, evidence.sha256, evidence.kind, evidence.columns, settings, self.document.path)
             if evidence
             else ()
         )
@@ -154,7 +165,7 @@ class CapturePage(Page):
         bench, base, picked = self.seen, self.document.base, frozenset(self.document.picked)
         self._busy_text.setText(f"Fitting {Path(evidence.file).name} …")
         self._stamp = self._file_stamp()
-        self._again.ask(lambda: read_again(bench, self.key, evidence, base, picked))
+        self._again.ask(lambda: read_again(bench, evidence, base, picked))
 
     def _file_stamp(self) -> tuple[int, ...]:
         """Return what tells a changed file without reading it: time and size, nothing where it is gone."""
@@ -175,7 +186,7 @@ class CapturePage(Page):
         self.evaluated = evaluated
         items = self.document.bench.evidence.get(self.key, ())
         new = evaluated.evidence
-        fresh = tuple(new if (e.sha256, e.slot) == (new.sha256, new.slot) and differs(e, new) else e for e in items)
+        fresh = tuple(new if (e.sha256, e.kind) == (new.sha256, new.kind) and differs(e, new) else e for e in items)
         if fresh != items:
             bench = self.document.bench
             # nobody's edit: an undo step here would throw away what can be redone
@@ -210,6 +221,6 @@ class CapturePage(Page):
         column.addLayout(row, 5)
 
     def settled_quantity(self, name: str) -> Any:
-        """Return a settled quantity of this leg, or None."""
+        """Return a settled quantity of this waypoint, or None."""
         settled = self.document.bench.settled.get(self.key)
         return settled.values.get(name) if settled else None

@@ -10,7 +10,7 @@ from PySide6.QtWidgets import QPushButton, QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.dialogs import ask_save_path
-from crisp_compass.app.page.angle_page import OutlookLeg
+from crisp_compass.app.page.outlook_page import OutlookPage
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
@@ -28,14 +28,12 @@ _SETTLED = ("counts_per_rev", "direction", "zero_offset", "offset_counts")
 _CAUTION = "The rotor jumps to the field: clamp the motor, load off the shaft (a hoist blocked mechanically), hands clear. The held current heats one winding: only seconds at a time."
 
 
-class AlignPage(OutlookLeg):
+class AlignPage(OutlookPage):
     """How far short of the field the rotor rests, from both sides; what current and angles to use."""
 
+    key = "commutation"
     section = "Alignment"
-    slot = "align"
-    sketch = "encoder"
     question = "Where is the encoder's zero, by a held current?"
-    wanted = ("field_angle", "angle")
 
     def build(self, area: QWidget) -> None:
         self.plot = Plot(("field, electrical", "°"), ("rotor rests at", "° from zero"), name="rest against field")
@@ -182,16 +180,3 @@ class AlignPage(OutlookLeg):
             write_atomically(path, align_table(self.outlook, pole_pairs_of(self.seen.settings.plate)))
         except Refusal as refusal:
             self.refuse(refusal)
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        if evidence is not None:
-            values = {k: evidence.estimates[k] for k in _SETTLED}
-            degrees = math.degrees(values["zero_offset"].value)
-            self.settle(
-                "commutation",
-                f"zero at {degrees:.1f}°",
-                "aligned from both sides, positions agree",
-                values=values,
-                method=evidence.method,
-            )

@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.page.angle_page import AnglePage
+from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
@@ -26,14 +26,12 @@ _SETTLED = ("counts_per_rev", "direction", "zero_offset")
 _KEPT = (*_SETTLED, "bits", "turn_bits", "offset_counts")
 
 
-class EncoderPage(AnglePage):
+class EncoderPage(CapturePage):
     """The running count, what it says of resolution and sense, and the electrical zero on the dial."""
 
+    key = "commutation"
     section = "Encoder"
-    slot = "encoder"
-    sketch = "encoder"
     question = "How many counts has a turn, and where is the rotor's zero?"
-    wanted = ("enc_a", "enc_b", "enc_z", "position", "v_ab", "v_bc", "angle")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("count, ×4", ""), name="running count")
@@ -151,15 +149,3 @@ class EncoderPage(AnglePage):
             self.trace.set("counts", result.time, result.counts.astype(np.float64))
         elif isinstance(result, AbsoluteResult):
             self.trace.set("counts", result.time, result.position)
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        if evidence is not None:
-            values = {k: evidence.estimates[k] for k in _KEPT if k in evidence.estimates}
-            self.settle(
-                "commutation",
-                f"{values['counts_per_rev'].value:.0f} counts",
-                "hand turn, counts and index agree",
-                values=values,
-                method=evidence.method,
-            )

@@ -8,25 +8,25 @@ from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem, QVBox
 
 from crisp_compass.app.dial import DialView, Sector
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.angle_page import AnglePage
+from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.models import HallRecord
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.lead_fix import lead_fixes
-from crisp_compass.course.angle_sensors import offset_of
 from crisp_compass.course.captures import Evaluated, findings_of
+from crisp_compass.course.waypoints.commutation import offset_of
 
 _HEADS = ("code", "enters ahead at", "centre", "enters back at", "forward pair", "reverse pair", "edge error")
 _OPPOSITE = str.maketrans("+-", "−+")
 _MINUS = str.maketrans("-", "−")
 
 
-class CommutationPage(AnglePage):
+class CommutationPage(CapturePage):
     """Codes over electrical angle, the table, and the sectors on the dial, where the rotor can be turned by hand."""
 
+    key = "commutation"
     section = "Hand turn"
-    wanted = ("hall_1", "hall_2", "hall_3", "v_ab", "v_bc", "v_ca")
 
     def __init__(self, document: Document) -> None:
         self._angle = 0.0
@@ -153,15 +153,3 @@ class CommutationPage(AnglePage):
         self.codes.set("codes", x, y)
         edges = np.array([s.from_deg for s in table.states.values()])
         self.codes.set("edges", np.repeat(edges, 3), np.tile([0.0, 7.0, np.nan], len(edges)))
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        if evidence is not None and evidence.halls is not None:
-            self.settle(
-                "commutation",
-                f"{evidence.halls.spacing_deg}° hall table",
-                "hand turn, edges repeat",
-                values={},
-                method=evidence.method,
-                halls=evidence.halls,
-            )

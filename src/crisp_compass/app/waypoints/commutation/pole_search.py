@@ -8,7 +8,7 @@ import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
-from crisp_compass.app.page.angle_page import OutlookLeg
+from crisp_compass.app.page.outlook_page import OutlookPage
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
@@ -24,15 +24,13 @@ from crisp_compass.studies.zero_search import SearchOutlook, search_outlook
 _CAUTION = "Done at standstill, after R and L and before the first move; the shaft may twitch. Afterwards move slowly and check the sign (Sense and offset)."
 
 
-class PolesPage(OutlookLeg):
+class PolesPage(OutlookPage):
     """Current of each pulse over its direction, the fit, and whether the search can work with this motor."""
 
+    key = "commutation"
     section = "Pole search"
     settles = False
-    slot = "poles"
-    sketch = "encoder"
     question = "Where does the rotor lie at standstill?"
-    wanted = ("field_angle", "i_peak")
 
     def build(self, area: QWidget) -> None:
         self.plot = Plot(

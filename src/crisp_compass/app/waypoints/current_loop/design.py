@@ -12,7 +12,7 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.course.design import CURRENT_INPUTS, current_values, design_current
+from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.quantities import show
 from crisp_compass.studies.step_band import Band, current_band
@@ -133,14 +133,3 @@ class CurrentLoopPage(LoopPage):
 
     def leave(self) -> None:
         self._forget_band()
-
-    def on_main(self) -> None:
-        design = design_current(self.seen)
-        self.settle(
-            "current_loop",
-            f"Kp {show(design.q.kp, 'V/A')}, Ki {show(design.q.ki, 'V/(A·s)')}",
-            f"{design.q.margins.phase_margin_deg:.0f}° margin is enough here",
-            values=current_values(self.seen, design),
-            method=design.method,
-            rests_on=CURRENT_INPUTS,
-        )

@@ -11,10 +11,10 @@ from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.models import Evidence
 from crisp_compass.bench.rules import need
 from crisp_compass.course.captures import Evaluated, findings_of
-from crisp_compass.course.gain_trials import add_trial, gains_that_ran, predicted_step
+from crisp_compass.course.gain_trials import add_trial, predicted_step
+from crisp_compass.course.waypoints.current_loop import gains_that_ran
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.step_fit import StepFit
 from crisp_compass.quantities import show
@@ -25,10 +25,8 @@ class MeasuredPage(CapturePage):
 
     key = "current_loop"
     section = "Measured step"
-    sketch = "encoder"
     always_plots = True
     question = "Does the loop do what was designed?"
-    wanted = ("i_q_ref", "i_q", "v_q")
 
     def build(self, area: QWidget) -> None:
         self.step = Plot(("time from the step", "s"), ("current i_q", "A"), name="measured step")
@@ -59,11 +57,6 @@ class MeasuredPage(CapturePage):
 
     def finish(self, main_text: str = "", *others: QPushButton) -> None:
         super().finish("", self.keep_button, *others)
-
-    def evidence(self) -> Evidence | None:
-        """Return the newest measured step."""
-        items = [e for e in self.seen.evidence.get("current_loop", ()) if e.slot == "step"]
-        return items[-1] if items else None
 
     def show_texts(self) -> None:
         bench, evidence = self.seen, self.evidence()

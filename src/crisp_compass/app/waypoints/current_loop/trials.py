@@ -16,7 +16,8 @@ from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.course.gain_trials import TrialRow, add_trial, advise, gains_that_ran, trial_rows
+from crisp_compass.course.gain_trials import TrialRow, add_trial, advise, trial_rows
+from crisp_compass.course.waypoints.current_loop import gains_that_ran
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 

@@ -22,7 +22,6 @@ class FluxPage(CapturePage):
 
     key = "flux"
     section = "Capture"
-    wanted = ("v_ab", "v_bc", "v_ca", "speed")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("voltage", "V"), name="back-EMF")
@@ -113,15 +112,3 @@ class FluxPage(CapturePage):
         self.trace.set_axes(x, ("voltage v_q", "V") if running else ("voltage", "V"))
         self.residual.set_axes(x, ("residual", "V"))
         self.speed.setVisible(not running)
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        if evidence is not None:
-            found = evidence.estimates["flux_linkage"]
-            self.settle(
-                "flux",
-                show(found.value, "Wb", 4),
-                "running data at several speeds" if "speeds" in evidence.method else "coast, channels agree",
-                values={"flux_linkage": found},
-                method=evidence.method,
-            )

@@ -11,7 +11,8 @@ from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.models import Evidence
 from crisp_compass.course.captures import Evaluated, findings_of
-from crisp_compass.course.design import inductance_values
+from crisp_compass.course.kind import AXIS
+from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.inductance import InductanceResult
@@ -20,7 +21,13 @@ from crisp_compass.identify.saturation import SaturationResult
 from crisp_compass.quantities import show, show_with_error
 
 _MARKS = 5000  # more samples than this are joined by a line instead of marked
-_SLOTS = {"": "both axes", "d": "d axis", "q": "q axis", "angle": "over the angle", "current": "over the current"}
+_SHOWN = {
+    "steps": "both axes",
+    "steps_d": "d axis",
+    "steps_q": "q axis",
+    "lcr_angle": "over the angle",
+    "saturation": "over the current",
+}
 
 
 class InductancePage(CapturePage):
@@ -28,7 +35,6 @@ class InductancePage(CapturePage):
 
     key = "inductance"
     section = "Capture"
-    wanted = ("v_ab", "i_a", "angle", "l_ab")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="current steps")
@@ -44,26 +50,26 @@ class InductancePage(CapturePage):
         self.three_plots(area, self.trace, self.voltage, self.residual)
 
     def build_fields(self) -> None:
-        self._slot: str | None = None
-        self.slot = Choice(
-            "Shown capture", _SLOTS, width=140,
+        self._kind: str | None = None
+        self.shown = Choice(
+            "Shown capture", _SHOWN, width=140,
             tip="d: rotor aligned to the A–B axis by a current from A to B; q: turned on by 90° electrical. The note “axis” in a capture decides where it goes.",
         )  # fmt: skip
-        self.slot.moved.connect(self._on_slot)
-        self.add_fields(self.slot)
+        self.shown.moved.connect(self._on_shown)
+        self.add_fields(self.shown)
 
-    def _on_slot(self, slot: str) -> None:
-        self._slot = slot
+    def _on_shown(self, kind: str) -> None:
+        self._kind = kind
         self.refresh()
 
     def evidence(self) -> Evidence | None:
         items = self.seen.evidence.get("inductance", ())
-        chosen = [e for e in items if e.slot == self._slot]
+        chosen = [e for e in items if e.kind == self._kind]
         return chosen[-1] if chosen else (items[-1] if items else None)
 
     def on_taken(self, evaluated: Evaluated) -> None:
-        if evaluated.leg == self.key:
-            self._slot = evaluated.evidence.slot
+        if evaluated.topic == self.key:
+            self._kind = evaluated.kind.key
         super().on_taken(evaluated)
 
     def show_texts(self) -> None:
@@ -80,8 +86,8 @@ class InductancePage(CapturePage):
             self.findings.show_findings(())
             self.show_dial(DialView(caption="Steps from A to B; the rotor is held", voltage=(330.0, 0.8)))
             return
-        self.slot.show_value(evidence.slot)
-        if evidence.slot == "angle":
+        self.shown.show_value(evidence.kind)
+        if evidence.kind == "lcr_angle":
             self._show_saliency(evidence)
             return
         found = evidence.estimates["inductance"]
@@ -103,14 +109,14 @@ class InductancePage(CapturePage):
         except Refusal as refusal:
             findings.append(Finding("caution", "axis-missing", refusal.sentence))
             self.main_button.setEnabled(False)
-        axis = f"{_SLOTS[evidence.slot]}, " if evidence.slot else ""
+        axis = f"{_SHOWN[evidence.kind]}, " if evidence.kind != "steps" else ""
         self.answer.show_answer(shown, f"{doubt}, 95 %, {axis}phase of the star", reason)
         self.findings.show_findings(findings)
-        rotor = {"d": 330.0, "q": 60.0}.get(evidence.slot)
+        rotor = {"d": 330.0, "q": 60.0}.get(AXIS.get(evidence.kind, ""))
         self.show_dial(
             DialView(
                 caption="Steps from A to B; the rotor is held"
-                + (f" on its {evidence.slot} axis" if evidence.slot else ""),
+                + (f" on its {AXIS[evidence.kind]} axis" if evidence.kind in AXIS else ""),
                 rotor=rotor,
                 voltage=(330.0, 0.8),
             )
@@ -186,24 +192,3 @@ class InductancePage(CapturePage):
         self.trace.set("fit", np.degrees(result.line_angle), result.line_inductance)
         self.voltage.set("measured", [], [])
         self.residual.set("residual", angle[order], result.residual[order])
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        try:
-            values = inductance_values(self.seen)
-        except Refusal as refusal:
-            self.refuse(refusal)
-            return
-        ld, lq = values["ld"].value, values["lq"].value
-        what = show(ld, "H") if ld == lq else f"Ld {show(ld, 'H')}, Lq {show(lq, 'H')}"
-        self.settle(
-            "inductance",
-            what,
-            "readings over the rotor angle"
-            if evidence and evidence.slot == "angle"
-            else "steps, fit within the noise"
-            if not evidence or evidence.slot != "current"
-            else "steps at several currents, saturation curve",
-            values=values,
-            method=evidence.method if evidence else "",
-        )

@@ -10,7 +10,8 @@ from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.captures import Evaluated, findings_of, torque_constant_of
+from crisp_compass.course.captures import Evaluated, findings_of
+from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.identify.mechanics import MechanicsResult
 from crisp_compass.quantities import show, show_with_error
 
@@ -20,7 +21,6 @@ class MechanicsPage(CapturePage):
 
     key = "mechanics"
     section = "Capture"
-    wanted = ("speed", "i_q")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("speed", "rpm"), name="run-up and coast")
@@ -98,15 +98,3 @@ class MechanicsPage(CapturePage):
         self.current.set("measured", result.time, result.current)
         used = np.isfinite(result.residual)
         self.residual.set("residual", result.time[used], result.residual[used] * RPM_PER_RAD_S)
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        if evidence is not None:
-            values = {k: evidence.estimates[k] for k in ("inertia", "viscous_friction", "coulomb_friction")}
-            self.settle(
-                "mechanics",
-                show(values["inertia"].value, "kg·m²", 4),
-                "run-up and coast, fit within the noise",
-                values=values,
-                method=evidence.method,
-            )

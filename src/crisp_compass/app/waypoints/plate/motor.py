@@ -20,11 +20,9 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import untouched
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
-from crisp_compass.course.design import plate_values
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.errors import Refusal
 from crisp_compass.motor.plate_outlook import plate_outlook, pole_pairs_of
-from crisp_compass.quantities import show
 
 _FAMILIES = {
     "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
@@ -220,21 +218,6 @@ class PlatePage(Page):
         self.plot.set("mark", [] if mark is None else [mark, mark], [] if mark is None else [0.0, 1.05 * top])
         self.plot.fit()
         self.show_dial(DialView(caption=pole_pairs_caption(bench), rotor=0.0))
-
-    def on_main(self) -> None:
-        bench = self.document.bench
-        plate = bench.settings.plate
-        try:
-            values = plate_values(bench)
-        except Refusal as refusal:
-            self.refuse(refusal)
-            return
-        self.settle(
-            "plate",
-            f"{show(plate.v_bus, 'V')}, {values['pole_pairs'].value:.0f} pole pairs",
-            "from the motor plate and the bench supply",
-            values=values,
-        )
 
     # ---- profiles
 

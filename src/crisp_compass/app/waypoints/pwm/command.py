@@ -11,7 +11,6 @@ from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.models import Evidence
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.course.open_points import presumed_text
@@ -32,10 +31,8 @@ class CommandPage(CapturePage):
     key = "pwm"
     section = "Command"
     settles = False
-    sketch = "encoder"
     always_plots = True
     question = "What speed does the command ask for?"
-    wanted = ("command",)
 
     def build(self, area: QWidget) -> None:
         self.map = Plot(("duty of the command", "%"), ("speed asked for", "rpm"), name="speed over duty")
@@ -57,11 +54,6 @@ class CommandPage(CapturePage):
         for field, number in self._fields.items():
             self.bind(number, field)
         self.add_fields(*self._fields.values())
-
-    def evidence(self) -> Evidence | None:
-        """Return the newest command capture."""
-        items = [e for e in self.seen.evidence.get("pwm", ()) if e.slot == "command"]
-        return items[-1] if items else None
 
     def show_texts(self) -> None:
         bench, evidence = self.seen, self.evidence()

@@ -12,8 +12,8 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.design import plan_bench_pwm, pwm_values
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.waypoints.pwm import plan_bench_pwm
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmFigures
 from crisp_compass.quantities import show, significant
@@ -115,13 +115,3 @@ class PwmPage(Page):
                 self._facts.addWidget(self._values[-1], 1, k)
         for shown, (_, value) in zip(self._values, facts, strict=True):
             shown.setText(value)
-
-    def on_main(self) -> None:
-        figures = plan_bench_pwm(self.seen)
-        self.settle(
-            "pwm",
-            f"{show(figures.carrier_actual_hz, 'Hz')}, {show(figures.v_usable, 'V')} usable",
-            "as the firmware sets its timer",
-            values=pwm_values(figures),
-            rests_on=("plate.v_bus",),
-        )

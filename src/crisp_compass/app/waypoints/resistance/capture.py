@@ -19,7 +19,6 @@ class ResistancePage(CapturePage):
 
     key = "resistance"
     section = "Capture"
-    wanted = ("v_ab", "v_cmd", "i_a")
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="staircase")
@@ -111,15 +110,3 @@ class ResistancePage(CapturePage):
         self.line.set("levels", result.current[result.used], result.voltage[result.used])
         self.line.set("left out", result.current[~result.used], result.voltage[~result.used])
         self.residual.set("residual", result.current[result.used], result.residual[result.used])
-
-    def on_main(self) -> None:
-        evidence = self.evidence()
-        if evidence is not None:
-            found = evidence.estimates["resistance"]
-            self.settle(
-                "resistance",
-                show(found.value, "Ω", 4),
-                "staircase, levels lie on the line",
-                values={k: evidence.estimates[k] for k in ("resistance", "temperature") if k in evidence.estimates},
-                method=evidence.method,
-            )

@@ -15,10 +15,10 @@ from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.models import Quantity
 from crisp_compass.conversions import COPPER_RULES, resistance_at
 from crisp_compass.course.known import meter_phases
-from crisp_compass.errors import Refusal
+from crisp_compass.course.repeats import meter_proposal
+from crisp_compass.course.waypoint import Proposal
 from crisp_compass.identify.meter import MeterPhases
 from crisp_compass.preparation.checks import BY_CHECK, judge, probe_lead, record_reading
 from crisp_compass.quantities import show, show_with_error
@@ -155,23 +155,5 @@ class MeterPage(Page):
         self.plot.set("read", [settings.temperature], [r])
         self.plot.fit()
 
-    def _temperature(self) -> dict[str, Quantity]:
-        known = self.seen.settings.resistance.temperature
-        return {} if known is None else {"temperature": Quantity(value=known, unit="degC")}
-
-    def on_main(self) -> None:
-        solved = meter_phases(self.seen)
-        if solved is None:
-            return
-        mean = solved.mean
-        value = Quantity(value=mean.value, unit="Ω", u=mean.u, interval95=(mean.low, mean.high))
-        try:
-            self.settle(
-                "resistance",
-                show(mean.value, "Ω", 4),
-                "meter, three pairs less the probes",
-                values={"resistance": value, **self._temperature()},
-                method="meter pairs",
-            )
-        except Refusal as refusal:
-            self.refuse(refusal)
+    def propose(self) -> Proposal | None:
+        return meter_proposal(self.seen)

@@ -19,9 +19,9 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.models import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.design import build_drive
 from crisp_compass.course.open_points import edited_text, presumed_text
-from crisp_compass.course.waypoint import BY_KEY
+from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation, Trace

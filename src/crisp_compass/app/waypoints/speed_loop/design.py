@@ -7,13 +7,11 @@ from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.design import (
-    SPEED_INPUTS,
+from crisp_compass.course.waypoints.speed_loop import (
     design_speed,
     lowest_wanted_speed,
     sensor_delay,
     sensor_lowest_speed,
-    speed_values,
 )
 from crisp_compass.quantities import show
 from crisp_compass.studies.step_prediction import predict_speed_step
@@ -84,14 +82,3 @@ class SpeedLoopPage(LoopPage):
         self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", figures, text)
         caption = "Torque current stands 90° ahead of the rotor"
         self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8)))
-
-    def on_main(self) -> None:
-        design = design_speed(self.seen)
-        self.settle(
-            "speed_loop",
-            f"Kp {show(design.kp, 'A/(rad/s)')}, Ki {show(design.ki, 'A/rad')}",
-            f"{design.method}, {design.margins.phase_margin_deg:.0f}° margin",
-            values=speed_values(self.seen, design),
-            method=design.method,
-            rests_on=SPEED_INPUTS,
-        )

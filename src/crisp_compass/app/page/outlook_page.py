@@ -7,23 +7,11 @@ from typing import Any
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
 
 
-class AnglePage(CapturePage):
-    """A capture section of the commutation leg; ``slot`` is the kind of evidence it shows."""
-
-    key = "commutation"
-    slot = ""
-
-    def evidence(self) -> Evidence | None:
-        """Return the newest capture of this section's kind."""
-        items = [e for e in self.seen.evidence.get("commutation", ()) if e.slot == self.slot]
-        return items[-1] if items else None
-
-
-class OutlookLeg(AnglePage):
+class OutlookPage(CapturePage):
     """A capture section that shows what to expect before there is a capture, worked out off the window's thread."""
 
     always_plots = True

@@ -1,0 +1,87 @@
+"""Flux linkage: the open winding's voltage while coasting, or running data at several speeds."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.capture import Capture
+from crisp_compass.course.kind import LINES, CaptureKind
+from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.identify.flux import FluxResult, fit_flux
+from crisp_compass.identify.running import RunningResult, fit_running
+from crisp_compass.quantities import show
+
+
+def _coast(bench: Bench, capture: Capture) -> FluxResult:
+    return fit_flux(capture, pole_pairs=bench.settings.plate.pole_pairs, turns=bench.settings.flux.turns)
+
+
+def _running(bench: Bench, capture: Capture) -> RunningResult:
+    settled = bench.settled.get("resistance")
+    r = settled.values["resistance"].value if settled else None
+    # a running winding is warmer than at its reference by an unknown amount
+    return fit_running(capture, pole_pairs=bench.settings.plate.pole_pairs, r=r, r_u=0.04 * (r or 0.0))
+
+
+def _is_coast(capture: Capture, _: str) -> bool:
+    names = set(capture.columns)
+    return bool(names & LINES) and "i_a" not in names
+
+
+def _is_running(capture: Capture, _: str) -> bool:
+    names = set(capture.columns)
+    return {"v_q", "i_q", "speed"} <= names and "i_q_ref" not in names
+
+
+def _propose(reason: str) -> Callable[[Bench, Evidence], Proposal]:
+    def propose(_: Bench, evidence: Evidence) -> Proposal:
+        found = evidence.estimates["flux_linkage"]
+        return Proposal({"flux_linkage": found}, show(found.value, "Wb", 4), reason, evidence.method)
+
+    return propose
+
+
+def _headline(evidence: Evidence) -> str:
+    return f"flux {show(evidence.estimates['flux_linkage'].value, 'Wb')}"
+
+
+RUNNING = CaptureKind(
+    "running",
+    "flux",
+    _running,
+    _headline,
+    title=", running",
+    section="Capture",
+    signals=("v_q", "i_q", "speed"),
+    rank=90,
+    claims=_is_running,
+    fits=lambda capture: "v_q" in capture and not LINES & set(capture.columns),
+    needs=(("flux_linkage",), ()),
+    gained=("flux_linkage", "kt", "kv_peak"),
+    gains=("v_gain",),
+    propose=_propose("running data at several speeds"),
+    sketch="flux",
+)
+COAST = replace(
+    RUNNING,
+    key="coast",
+    read=_coast,
+    title="",
+    signals=("v_ab", "v_bc", "v_ca", "speed"),
+    rank=70,
+    claims=_is_coast,
+    fits=lambda _: True,
+    propose=_propose("coast, channels agree"),
+)
+WAYPOINT = Waypoint(
+    "flux",
+    "Flux",
+    "How much flux does the rotor carry?",
+    "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
+    settles={"flux_linkage": ("Wb", 1e-8, 100)},
+    headline=lambda settled: show(settled.values["flux_linkage"].value, "Wb"),
+    captures=(RUNNING, COAST),
+    sections=(Section("Capture"), Section("Side by side")),
+)

@@ -1,0 +1,7 @@
+"""Hand over: what goes into the firmware and into the file."""
+
+from __future__ import annotations
+
+from crisp_compass.course.waypoint import Waypoint
+
+WAYPOINT = Waypoint("hand_over", "Hand over", "What goes into the firmware and into the file?", any_family=True)

@@ -1,0 +1,92 @@
+"""Inertia and friction from a run-up and a coast."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.capture import Capture
+from crisp_compass.conversions import kt_from_flux
+from crisp_compass.course.kind import LINES, CaptureKind
+from crisp_compass.course.known import best_source
+from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
+from crisp_compass.quantities import show
+
+
+def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
+    """Return Kt [N·m per A peak], its relative standard uncertainty and where it is from; None where nothing tells it."""
+    flux = best_source(bench, "flux_linkage")
+    if flux is None:
+        return None
+    origin = {"settled": "settled flux", "plate, Kt": "the plate's Kt", "plate, Kv": "the plate's Kv"}.get(
+        flux.name, flux.name
+    )
+    return kt_from_flux(flux.value, "peak", bench.settings.plate.pole_pairs), flux.u / flux.value, origin
+
+
+def _read(bench: Bench, capture: Capture) -> MechanicsResult:
+    if "i_q" not in capture:
+        if bench.settings.plate.inertia is None:
+            raise Refusal(
+                "the column i_q is missing, and from a coast alone the inertia cannot be determined",
+                "capture i_q during the run-up, or enter the inertia",
+                where=capture.source, code="channels",
+            )  # fmt: skip
+        return fit_mechanics(capture, inertia=bench.settings.plate.inertia)
+    known = torque_constant_of(bench)
+    if known is None:
+        raise Refusal("the torque constant is missing", "settle the flux, or enter Kt or Kv on the plate")
+    kt, relative, origin = known
+    result = fit_mechanics(capture, kt=kt)
+    wider = {name: e.widened(relative * abs(e.value)) if e.u else e for name, e in result.estimates.items()}
+    method = f"{result.method}; Kt {show(kt, 'N·m/A', 4)} from {origin}"
+    return replace(result, estimates=wider, method=method)
+
+
+def _claims(capture: Capture, _: str) -> bool:
+    names = set(capture.columns)
+    return "speed" in names and not names & LINES and "speed_ref" not in names
+
+
+def _propose(_: Bench, evidence: Evidence) -> Proposal:
+    values = {k: evidence.estimates[k] for k in ("inertia", "viscous_friction", "coulomb_friction")}
+    return Proposal(
+        values,
+        show(values["inertia"].value, "kg·m²", 4),
+        "run-up and coast, fit within the noise",
+        evidence.method,
+    )
+
+
+RUN_UP = CaptureKind(
+    "run_up",
+    "mechanics",
+    _read,
+    lambda evidence: f"inertia {show(evidence.estimates['inertia'].value, 'kg·m²')}",
+    section="Capture",
+    signals=("speed", "i_q"),
+    rank=100,
+    claims=_claims,
+    needs=(("viscous_friction", "coulomb_friction"), ("inertia",)),
+    gained=("inertia", "viscous_friction", "coulomb_friction"),
+    gains=("i_gain", "speed_gain"),
+    propose=_propose,
+    sketch="mechanics",
+)
+WAYPOINT = Waypoint(
+    "mechanics",
+    "Mechanics",
+    "What are inertia and friction?",
+    "Run the shaft up and let it coast, capture speed and i_q and drop the capture on the window.",
+    settles={
+        "inertia": ("kg·m²", 1e-12, 1e4),
+        "viscous_friction": ("N·m·s/rad", 0, 1e3),
+        "coulomb_friction": ("N·m", 0, 1e6),
+    },
+    optional=lambda _: True,
+    headline=lambda settled: show(settled.values["inertia"].value, "kg·m²"),
+    captures=(RUN_UP,),
+    sections=(Section("Capture"), Section("Side by side")),
+)

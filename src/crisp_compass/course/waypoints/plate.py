@@ -1,0 +1,62 @@
+"""Plate: what stands on the motor and what feeds it."""
+
+from __future__ import annotations
+
+from crisp_compass.bench.models import Bench, Quantity, Settled
+from crisp_compass.course.values import quantities
+from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.preparation.supply import rated_peak
+from crisp_compass.quantities import show
+
+
+def plate_values(bench: Bench) -> dict[str, Quantity]:
+    """Return what settling the plate settles."""
+    p = bench.settings.plate
+    values = {
+        "pole_pairs": (float(pole_pairs_of(p)), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak(bench), "A"),
+        "top_speed": (p.top_speed, "rad/s"),
+    }  # fmt: skip
+    if p.inertia is not None:  # nobody's inertia is settled for them
+        values |= {
+            "inertia": (p.inertia, "kg·m²"),
+            "viscous": (p.viscous, "N·m·s/rad"),
+            "coulomb": (p.coulomb, "N·m"),
+        }
+    return quantities(values)
+
+
+def propose(bench: Bench) -> Proposal:
+    """Return what settling the plate would settle; raises Refusal for figures that no plate can have."""
+    values = plate_values(bench)
+    return Proposal(
+        values,
+        f"{show(bench.settings.plate.v_bus, 'V')}, {values['pole_pairs'].value:.0f} pole pairs",
+        "from the motor plate and the bench supply",
+    )
+
+
+def _headline(settled: Settled) -> str:
+    values = settled.values
+    parts = [show(values["v_bus"].value, "V")] if "v_bus" in values else []
+    return "  ".join([*parts, *([f"{values['pole_pairs'].value:.0f} pp"] if "pole_pairs" in values else [])])
+
+
+WAYPOINT = Waypoint(
+    "plate",
+    "Plate",
+    "What stands on the motor and what feeds it?",
+    "Enter the plate and the supply, then settle them: every later leg uses pole pairs and bus voltage.",
+    settles={
+        "pole_pairs": ("", 1, 200),
+        "v_bus": ("V", 0.5, 1500),
+        "rated_current": ("A", 1e-4, 1.5e5),
+        "top_speed": ("rad/s", 1e-3, 2.1e5),
+    },
+    any_family=True,
+    headline=_headline,
+    propose=propose,
+    sections=tuple(
+        Section(n) for n in ("Motor", "Drive and supply", "Wiring", "Sensor cable", "Checks", "Interference")
+    ),
+)

@@ -1,0 +1,103 @@
+"""Resistance of one phase, from a staircase of DC levels."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.capture import Capture
+from crisp_compass.course.kind import CaptureKind, to_quantity
+from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Result
+from crisp_compass.identify.inductance import fit_inductance
+from crisp_compass.identify.resistance import ResistanceResult, fit_resistance
+from crisp_compass.quantities import show
+
+
+def _read(bench: Bench, capture: Capture) -> ResistanceResult:
+    settings = bench.settings.resistance
+    known = settings.temperature is not None or "temperature_c" in capture.notes
+    return fit_resistance(
+        capture,
+        temperature_c=settings.temperature,
+        reference_c=settings.reference if known else None,
+        rule=settings.rule,
+        cable=settings.cable,
+    )
+
+
+def _quantities(bench: Bench, capture: Capture, result: Result) -> dict[str, Quantity]:
+    """Return the estimates, and the winding's temperature during the capture where it is known."""
+    typed = bench.settings.resistance.temperature
+    known = typed if typed is not None else capture.note_number("temperature_c")
+    found = {k: to_quantity(e) for k, e in result.estimates.items()}
+    return found if known is None else {**found, "temperature": Quantity(value=known, unit="degC")}
+
+
+def is_staircase(capture: Capture, here: str) -> bool:
+    """Tell a staircase from pulses: its voltage rests on three or more different levels.
+
+    The open page's purpose is known, so there fewer hints are enough: levels need not be far apart, and steps of several heights
+    are steps.
+    """
+    names = set(capture.columns)
+    if "i_a" in names and "v_cmd" in names and "v_ab" not in names:
+        return True
+    if not {"v_ab", "i_a"} <= names:
+        return False
+    if here == "inductance":
+        try:
+            fit_inductance(capture)
+        except Refusal:
+            pass
+        else:
+            return False
+    try:
+        voltage = np.sort(fit_resistance(capture).voltage)
+    except Refusal:
+        return False
+    apart = (0.03 if here == "resistance" else 0.12) * np.ptp(voltage)
+    return int(np.sum(np.diff(voltage) > apart)) >= 2
+
+
+def _propose(_: Bench, evidence: Evidence) -> Proposal:
+    found = evidence.estimates
+    return Proposal(
+        {k: found[k] for k in ("resistance", "temperature") if k in found},
+        show(found["resistance"].value, "Ω", 4),
+        "staircase, levels lie on the line",
+        evidence.method,
+    )
+
+
+def _headline(evidence: Evidence) -> str:
+    return f"resistance {show(evidence.estimates['resistance'].value, 'Ω')}"
+
+
+STAIRCASE = CaptureKind(
+    "staircase",
+    "resistance",
+    _read,
+    _headline,
+    section="Capture",
+    signals=("v_ab", "v_cmd", "i_a"),
+    rank=60,
+    claims=is_staircase,
+    quantities=_quantities,
+    needs=(("resistance", "voltage_offset"), ()),
+    gained=("resistance", "resistance_at_reference"),
+    gains=("v_gain", "i_gain"),
+    propose=_propose,
+    sketch="resistance",
+)
+WAYPOINT = Waypoint(
+    "resistance",
+    "Resistance",
+    "How much resistance has one phase?",
+    "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
+    settles={"resistance": ("Ω", 1e-7, 1e5)},
+    headline=lambda settled: show(settled.values["resistance"].value, "Ω"),
+    captures=(STAIRCASE,),
+    sections=(Section("Capture"), Section("Meter"), Section("Side by side")),
+)

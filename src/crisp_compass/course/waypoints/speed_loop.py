@@ -1,0 +1,95 @@
+"""Speed loop: gains from settled mechanics, flux and current loop."""
+
+from __future__ import annotations
+
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench, Quantity
+from crisp_compass.bench.rules import need
+from crisp_compass.conversions import kt_from_flux
+from crisp_compass.course.values import quantities
+from crisp_compass.course.waypoint import Proposal, Waypoint
+from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
+from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.quantities import show
+
+#: What the design rests on.
+INPUTS = (
+    "mechanics.inertia", "mechanics.viscous_friction", "plate.pole_pairs", "flux.flux_linkage", "current_loop.bandwidth_hz", "pwm.loop_hz",
+)  # fmt: skip
+
+
+def torque_constant(bench: Bench) -> float:
+    """Return Kt in N·m per A of phase peak from settled flux and pole pairs."""
+    return kt_from_flux(need(bench, "flux.flux_linkage"), "peak", need(bench, "plate.pole_pairs"))
+
+
+def design_speed(bench: Bench) -> SpeedDesign:
+    """Design the speed loop from settled values with the page's settings; raises Refusal if one is missing."""
+    bench = standing(bench, "speed_loop")
+    settings = bench.settings.speed_loop
+    return tune_speed(
+        inertia=need(bench, "mechanics.inertia"), kt=torque_constant(bench), viscous=need(bench, "mechanics.viscous_friction"),
+        loop_hz=need(bench, "pwm.loop_hz") / settings.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
+        filter_hz=settings.filter_hz, a=settings.a, bandwidth_hz=settings.bandwidth_hz if settings.method == "bandwidth" else None,
+        sensor_delay=sensor_delay(bench),
+    )  # fmt: skip
+
+
+def lowest_wanted_speed(bench: Bench) -> float:
+    """Return the lowest speed [rad/s] that the speed loop is to hold."""
+    return bench.settings.speed_loop.lowest_speed or 0.1 * bench.settings.plate.top_speed
+
+
+def sensor_delay(bench: Bench) -> float:
+    """Return how late the speed is [s] at the lowest speed wanted: with halls edges are timed, six an electrical turn."""
+    if bench.settings.plate.sensor != "halls":
+        return 0.0
+    return edge_delay(6 * pole_pairs_of(bench.settings.plate), lowest_wanted_speed(bench))
+
+
+def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
+    """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
+    if bench.settings.plate.sensor != "halls":
+        return 0.0
+    settings = bench.settings.speed_loop
+    plant = SpeedPlant(
+        need(bench, "mechanics.inertia"), torque_constant(bench), need(bench, "mechanics.viscous_friction"), need(bench, "pwm.loop_hz") / settings.divider,
+        need(bench, "current_loop.bandwidth_hz"), settings.filter_hz,
+    )  # fmt: skip
+    return lowest_speed(plant, design.kp, design.ki, 6 * pole_pairs_of(bench.settings.plate))
+
+
+def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
+    """Return what settling the speed loop settles."""
+    settings = bench.settings.speed_loop
+    values = {
+        "kp": (design.kp, "A/(rad/s)"), "ki": (design.ki, "A/rad"), "loop_hz": (1 / design.loop.ts, "Hz"),
+        "filter_hz": (settings.filter_hz, "Hz"), "ramp": (settings.ramp, "rad/s²"),
+    }  # fmt: skip
+    return quantities(values)
+
+
+def propose(bench: Bench) -> Proposal:
+    """Return what settling the speed loop would settle; raises Refusal where something is missing."""
+    design = design_speed(bench)
+    what = f"Kp {show(design.kp, 'A/(rad/s)')}, Ki {show(design.ki, 'A/rad')}"
+    margin = f"{design.method}, {design.margins.phase_margin_deg:.0f}° margin"
+    return Proposal(speed_values(bench, design), what, margin, design.method, INPUTS)
+
+
+WAYPOINT = Waypoint(
+    "speed_loop",
+    "Speed loop",
+    "What gains hold the speed?",
+    "Choose the speed loop's gains and settle them.",
+    settles={
+        "kp": ("A/(rad/s)", 1e-12, 1e7),
+        "ki": ("A/rad", 1e-12, 1e9),
+        "loop_hz": ("Hz", 1e-3, 1e6),
+        "filter_hz": ("Hz", 1e-3, 1e6),
+        "ramp": ("rad/s²", 1e-6, 1e9),
+    },
+    needs=("plate", "flux", "pwm", "current_loop"),
+    headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)").replace("A/(rad/s)", "As/rad"),
+    propose=propose,
+)
