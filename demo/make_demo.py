@@ -10,7 +10,9 @@ from pathlib import Path
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, LedgerEntry, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture

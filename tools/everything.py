@@ -35,12 +35,11 @@ from crisp_compass.course.torque_speed import weakening_outlook
 from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
-from crisp_compass.course.waypoints.plate import plate_values
+from crisp_compass.course.waypoints.plate import plate_outlook, plate_values
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values, usable_voltage
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import design_speed, sensor_lowest_speed, speed_values
 from crisp_compass.errors import Refusal
-from crisp_compass.motor.plate_outlook import plate_outlook
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.supply import supply_outlook

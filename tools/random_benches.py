@@ -11,9 +11,13 @@ from typing import Any
 import numpy as np
 from annotated_types import Ge, Gt, Le, Lt
 
-from crisp_compass.bench.models import Bench, Quantity, Settings, Settled
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import PLATES
 from crisp_compass.bench.ranges import MORE_VALUES
+from crisp_compass.bench.records import Settled
 from crisp_compass.bench.registry import rules
+from crisp_compass.bench.settings import Settings
 
 DEMO = Path(__file__).resolve().parent.parent / "demo"
 WHEN = "2026-05-12T12:00:00"
@@ -64,12 +68,11 @@ def _field(model: type, name: str, rng: np.random.Generator) -> Any:
 def random_bench(rng: np.random.Generator) -> Bench:
     """Return a bench whose fields and settled values lie anywhere in the allowed ranges."""
     pages = {}
+    family = "sinusoidal" if rng.random() < 0.85 else list(PLATES)[rng.integers(len(PLATES))]
     for topic, info in Settings.model_fields.items():
-        model = info.annotation
+        model = PLATES[family] if topic == "plate" else info.annotation
         assert model is not None
         pages[topic] = model.model_validate({name: _field(model, name, rng) for name in model.model_fields})  # type: ignore[attr-defined]
-    family = "sinusoidal" if rng.random() < 0.85 else pages["plate"].family
-    pages["plate"] = pages["plate"].model_copy(update={"family": family})
     bench = Bench(settings=Settings(**pages))
     settled: dict[str, Settled] = {}
     for topic, needed in rules().settles.items():

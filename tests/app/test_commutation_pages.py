@@ -18,7 +18,8 @@ from crisp_compass.app.waypoints.commutation.hand_turn import CommutationPage
 from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
 from crisp_compass.app.waypoints.commutation.pole_search import PolesPage
 from crisp_compass.app.window import Window
-from crisp_compass.bench.models import Trial
+from crisp_compass.bench.entered import with_family
+from crisp_compass.bench.records import Trial
 from crisp_compass.capture import read_capture, write_capture
 from crisp_compass.studies.lead_orders import rank_orders
 from hands import copy_bench, drop, dropped, press_main, type_into
@@ -129,12 +130,12 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     window.dial.setFocus()
     for _ in range(12):
         qtbot.keyClick(window.dial, Qt.Key.Key_Right)
-    assert window.document.bench.settings.commutation.offset == pytest.approx(math.radians(60))
+    assert window.document.bench.settings.view.wrong_angle == pytest.approx(math.radians(60))
     assert page.rows.texts["torque for the same current"] == "50 %"
     assert page.rows.texts["current for the same torque"] == "2.00 times"
     centre = window.dial._centre().toPoint()
     qtbot.mouseClick(window.dial, Qt.MouseButton.LeftButton, pos=centre + centre.__class__(0, 60) * -1)
-    assert window.document.bench.settings.commutation.offset == pytest.approx(math.radians(-90), abs=0.02)
+    assert window.document.bench.settings.view.wrong_angle == pytest.approx(math.radians(-90), abs=0.02)
     type_into(qtbot, page.offset, "150")
     qtbot.waitUntil(lambda: page.answer.text == "It runs away", timeout=60000)
     assert float(np.min(page.speed.data("wrong")[1])) < -500
@@ -160,7 +161,7 @@ def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: 
     word = np.floor(turned * 4096 / (2 * math.pi)) % 4096
     columns = {**turning(0.02, 7 * turned + 0.5, np.full(8000, 7 * 2 * math.pi * 1.1), t), "position": word}
     write_capture(tmp_path / "word.csv", t, columns, {})
-    window.document.set_field("plate", "counts_per_rev", 4096)
+    window.document.set_field("sensor", "counts_per_rev", 4096)
     dropped(qtbot, window, tmp_path / "word.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, EncoderPage) and window.page.answer.text == "4096 counts", timeout=30000
@@ -171,7 +172,7 @@ def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: 
     assert float(page.rows.texts["θe is 0 at word"]) == pytest.approx(
         (-0.5 / (2 * math.pi) * 4096 / 7) % (4096 / 7), abs=1
     )
-    window.document.set_field("plate", "family", "stepper")
+    window.document.edit("kind of motor", with_family(window.document.bench, "stepper"))
     window.travel("commutation", "Alignment")
     page = window.page
     assert isinstance(page, AlignPage)

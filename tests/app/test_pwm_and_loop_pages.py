@@ -42,10 +42,10 @@ def test_one_carrier_period_and_its_window(window: Window, qtbot: QtBot, winch: 
     for _ in range(8):
         qtbot.keyClick(window.dial, Qt.Key.Key_Right)
     assert page.rows.texts["duties A, B, C"] != before
-    assert math.degrees(window.document.bench.settings.pwm.angle) == pytest.approx(68.6, abs=0.2)
+    assert math.degrees(window.document.bench.settings.view.voltage_angle) == pytest.approx(68.6, abs=0.2)
     page._fields["shunts"].moved.emit("one")
-    type_into(qtbot, page._fields["modulation_depth"], "12")  # type: ignore[arg-type]
-    type_into(qtbot, page._fields["angle"], "60")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["view.modulation_depth"], "12")  # type: ignore[arg-type]
+    type_into(qtbot, page._fields["view.voltage_angle"], "60")  # type: ignore[arg-type]
     assert page.answer.text == "No window here"
     assert "shift their pulses" in page.answer.reason
     page._fields["shunts"].moved.emit("in-line")

@@ -401,7 +401,7 @@ def test_an_encoder_capture_goes_to_its_section_and_is_settled(
     assert settled.halls is None
     assert settled.values["direction"].value == -1
     assert np.degrees(settled.values["zero_offset"].value) == pytest.approx(143.265, abs=0.2)
-    window.document.set_field("plate", "counts_per_rev", 2048)
+    window.document.set_field("sensor", "counts_per_rev", 2048)
     page.refresh()
     page.load(tmp_path / "winch-encoder.csv")
     qtbot.waitUntil(lambda: any("×2 or ×4" in t for t in page.findings.texts), timeout=30000)
@@ -446,7 +446,7 @@ def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Pat
         window.navigator.turn_section(1)
         assert window.page.section == name
     window.document.edit("halls", window.document.bench.model_copy(update={"evidence": {}}))
-    window.document.set_field("plate", "sensor", "halls")
+    window.document.set_field("sensor", "kind", "halls")
     window.travel("commutation")
     assert window.page.section == "Hand turn"
     assert window.page.tabs["Encoder"].isHidden()

@@ -31,9 +31,9 @@ def test_a_profile_round_trip_and_only_what_is_chosen(winch: Path, tmp_path: Pat
     assert {"ld", "lq"} <= set(fresh.settled["inductance"].values)  # a topic is taken as a whole
     assert fresh.settings.plate.kv is None
     assert fresh.ledger[-1].kind == "profile"
-    older = (tmp_path / "w.motor.json").read_text().replace('"pole_pairs": 7', '"pole_pairs": 7, "kt_school": "peak"')
+    older = (tmp_path / "w.motor.json").read_text().replace('"kt_convention"', '"kt_school"')
     (tmp_path / "old.motor.json").write_text(older)
-    assert load_profile(tmp_path / "old.motor.json").plate["kt_convention"] == "peak"  # as format 4 said it
+    assert load_profile(tmp_path / "old.motor.json").plate["kt_convention"] == "rms"  # as format 4 said it
 
 
 DATA = Path(__file__).parent / "data"

@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
+from crisp_compass.bench.entered import with_family
 from crisp_compass.capture import read_capture
 from crisp_compass.course.captures import add_evidence, differs, evaluate, guess_kind
 from crisp_compass.course.course import State, headline, state_of, waypoints_of
@@ -41,6 +42,8 @@ def bench(winch: Path) -> Bench:
 
 
 def _fields(bench: Bench, topic: str, **fields: object) -> Bench:
+    if "family" in fields:
+        return with_family(bench, str(fields.pop("family")), **fields)
     page = getattr(bench.settings, topic).model_copy(update=fields)
     return bench.model_copy(update={"settings": bench.settings.model_copy(update={topic: page})})
 
@@ -108,7 +111,7 @@ def test_drive_needs_what_it_runs_on(bench: Bench, thruster: Path) -> None:
         with pytest.raises(Refusal, match="is not settled; settle it on the"):
             build_drive(without)
     with pytest.raises(Refusal, match="hall table is not settled"):
-        build_drive(_fields(bench, "plate", sensor="halls"))
+        build_drive(_fields(bench, "sensor", kind="halls"))
 
 
 @pytest.mark.parametrize("name", SCENARIOS)
@@ -177,7 +180,7 @@ def test_commutation_is_needed_only_where_there_are_halls(bench: Bench) -> None:
     assert next(
         leg.optional for leg in waypoints_of(bench) if leg.key == "commutation"
     )  # an encoder's index can wait
-    halls = _fields(bench, "plate", sensor="halls")
+    halls = _fields(bench, "sensor", kind="halls")
     assert "commutation" in [leg.key for leg in waypoints_of(halls)]
     run = next(leg for leg in WAYPOINTS if leg.key == "run")
     assert state_of(halls, run) is State.BLOCKED
@@ -200,8 +203,8 @@ def test_live_simulation_is_the_scenario(bench: Bench) -> None:
 @pytest.mark.parametrize("family", ["stepper", "induction", "brushed"])
 def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, family: str, tmp_path: Path) -> None:
     """No three-phase magnet arithmetic for another family: designs, captures, settling and exports refuse in one sentence."""
-    plate = bench.settings.plate.model_copy(update={"family": family})
-    other = bench.model_copy(update={"settings": bench.settings.model_copy(update={"plate": plate})})
+    other = with_family(bench, family)
+    assert with_family(other, "sinusoidal").settings == bench.settings  # nothing that was said is lost on the way
     capture = Path("demo/winch/winch-staircase.csv").resolve()
     for act in (
         lambda: plan_bench_pwm(other), lambda: design_current(other), lambda: design_speed(other),

@@ -9,7 +9,10 @@ import numpy as np
 import pytest
 
 from crisp_compass.bench import load_bench
-from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.entered import with_family
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import add_evidence, drop_evidence, evaluate, guess_kind
 from crisp_compass.course.course import State, headline, state_of, waypoints_of
@@ -19,8 +22,9 @@ from crisp_compass.course.repeats import repeats_mean
 from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
+from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.course.waypoints.run import build_drive
-from crisp_compass.motor.plate_outlook import plate_outlook, pole_pairs_of
+from crisp_compass.motor import pole_pairs_of
 
 WHEN = "2026-05-12T15:00:00"
 
@@ -31,6 +35,8 @@ def bench(winch: Path) -> Bench:
 
 
 def _fields(bench: Bench, topic: str = "plate", **fields: object) -> Bench:
+    if "family" in fields:
+        return with_family(bench, str(fields.pop("family")), **fields)
     page = getattr(bench.settings, topic).model_copy(update=fields)
     return bench.model_copy(update={"settings": bench.settings.model_copy(update={topic: page})})
 
@@ -240,7 +246,7 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
     states = {leg.key: state_of(without, leg) for leg in waypoints_of(without)}
     assert states["mechanics"] is State.NOT_BEGUN
     assert headline(bench, next(leg for leg in WAYPOINTS if leg.key == "commutation")) == "8192 counts"
-    halls = _fields(without, sensor="halls")
+    halls = _fields(without, "sensor", kind="halls")
     assert next_bearing(halls).waypoint == "commutation"
 
 

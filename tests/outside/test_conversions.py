@@ -7,7 +7,9 @@ import math
 import numpy as np
 import pytest
 
-from crisp_compass.bench.models import Bench, LedgerEntry, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.conversions import (
     flux_from_ke,
     flux_from_kt,

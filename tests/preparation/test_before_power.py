@@ -7,7 +7,8 @@ from pathlib import Path
 import pytest
 from attack_cable import Cable, attack
 
-from crisp_compass.bench.models import Bench, CheckRecord
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import CheckRecord
 from crisp_compass.bench.store import load_bench
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.checks import (
@@ -122,7 +123,7 @@ def test_meter_readings_of_the_ledger_count_as_check(winch: Path) -> None:
 
 def test_swapped_leads_say_what_follows() -> None:
     """Common practice: any two motor leads exchanged turn the shaft the other way; the sensor must follow."""
-    bench = _plate(Bench(), sensor="encoder")
+    bench = _plate(Bench(), "sensor", kind="incremental")
     assert (consequence(bench).direction, consequence(bench).shift_deg) == (1, 0)
     one = swap_leads(bench, 0, 1, WHEN)
     assert consequence(one).direction == -1
@@ -135,7 +136,7 @@ def test_swapped_leads_say_what_follows() -> None:
 
 
 def test_halls_and_phases_exchanged_together() -> None:
-    bench = _plate(Bench(), sensor="halls")
+    bench = _plate(Bench(), "sensor", kind="halls")
     names = [lead.name for lead in leads_of(bench)]
     h1, h2 = names.index("H1"), names.index("H2")
     only_halls = swap_leads(bench, h1, h2, WHEN)

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
-from crisp_compass.bench.models import LedgerEntry
+from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.course.captures import add_evidence, evaluate, set_instrument
 from crisp_compass.course.known import best_source, meter_phases, side_by_side
 from crisp_compass.course.torque_speed import weakening_outlook

@@ -15,8 +15,9 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from crisp_compass.app import autosave
 from crisp_compass.app.autosave import now
-from crisp_compass.bench.entered import enter
-from crisp_compass.bench.models import Bench, LedgerEntry
+from crisp_compass.bench.entered import enter, value_of
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import load_bench, save_bench
 from crisp_compass.course.waypoint import Proposal
@@ -159,7 +160,7 @@ class Document(QObject):
         """
         bench = self.bench
         if confirmed:
-            bench = enter(bench, topic, {f: getattr(getattr(bench.settings, topic), f) for f in confirmed})
+            bench = enter(bench, topic, {f: value_of(bench, topic, f) for f in confirmed})
         bench = settle(
             bench, topic, proposal.values, reason=reason, when=now(), method=proposal.method, rests_on=proposal.rests_on,
             halls=proposal.halls, headline=proposal.headline,

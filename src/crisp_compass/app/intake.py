@@ -167,7 +167,7 @@ def _topic_of(bench: Bench, arrival: Arrival, capture: Capture) -> str:
             if not here:
                 raise
             topic = here  # the open page says what is wrong, or asks for the channels
-    if topic == "commutation" and "hall_1" in capture and bench.settings.plate.sensor != "halls":
+    if topic == "commutation" and "hall_1" in capture and bench.settings.sensor.kind != "halls":
         raise Refusal(
             "the capture holds hall signals, but the plate says encoder",
             "set the angle sensor on the plate to halls first",

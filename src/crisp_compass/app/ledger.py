@@ -18,8 +18,8 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import label
-from crisp_compass.bench.models import LedgerEntry
 from crisp_compass.bench.readings import entry_text, parse_reading
+from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.checks import record_typed
 

@@ -86,7 +86,7 @@ class Tour:
         for key, section in _WINCH:
             winch.travel(key, section)
             if section == "Sense and offset":
-                winch.document.set_field("commutation", "offset", math.radians(60))
+                winch.document.set_field("view", "wrong_angle", math.radians(60))
             if section == "Measured step":
                 winch.take_file(demo_folder() / "winch" / "winch-current-step.csv")
                 self._wait(lambda: bool(winch.document.bench.evidence.get("current_loop")))

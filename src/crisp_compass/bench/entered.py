@@ -10,78 +10,70 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any
 
-from crisp_compass.bench.models import Bench, Settings, Topic
+from crisp_compass.bench.base import Topic
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import PLATES
 
-#: Fields that state a fact of this bench's hardware: their defaults are presumed until somebody says that they are right.
-PRESUMABLE: dict[str, tuple[str, ...]] = {
-    "plate": ("pole_pairs", "v_bus", "rated_current", "top_speed", "counts_per_rev", "mains_hz", "steps_per_turn"),
-    "supply": ("mains_v", "command_volts"),
-    "pwm": ("timer_hz", "carrier_hz", "dead_time", "settling", "sample_time", "r_switch", "t_on", "t_off"),
-    "current_loop": ("i_base", "v_base", "bits"),
-    "run": ("i_limit", "i_trip", "v_min"),
-}
-#: Fields that settling a topic is made from.
-SETTLES: dict[str, tuple[str, ...]] = {
-    "plate": (
-        "pole_pairs", "v_bus", "rated_current", "current_base", "top_speed", "inertia", "viscous", "coulomb", "counts_per_rev",
-    ),
-    "pwm": (
-        "timer_hz", "carrier_hz", "aligned", "dead_time", "min_pulse", "scheme", "loop_divider", "updates", "shunts", "settling",
-        "sample_time",
-    ),
-    "current_loop": ("method", "bandwidth_hz", "damping", "delay_samples"),
-    "speed_loop": ("method", "a", "bandwidth_hz", "filter_hz", "divider", "ramp", "lowest_speed"),
-}  # fmt: skip
+
+def locate(topic: str, field: str) -> tuple[str, str]:
+    """Return topic and name of a field; a dotted one belongs to another topic than the one that mentions it."""
+    of, dot, name = field.partition(".")
+    return (of, name) if dot else (topic, field)
+
+
+def value_of(bench: Bench, topic: str, field: str) -> Any:
+    """Return what a field holds."""
+    of, name = locate(topic, field)
+    return getattr(getattr(bench.settings, of), name)
 
 
 def enter(bench: Bench, topic: str, fields: Mapping[str, Any]) -> Bench:
     """Return the bench with fields of one topic set and known as entered; raises ValueError for what the model refuses."""
-    page = getattr(bench.settings, topic)
-    fresh = type(page).model_validate({**page.model_dump(), **fields})
-    known = {*bench.entered.get(topic, ()), *(f for f in fields if f in PRESUMABLE.get(topic, ()))}
-    entered = {**bench.entered, topic: tuple(sorted(known))} if known else bench.entered
-    settings = bench.settings.model_copy(update={topic: fresh})
-    return bench.model_copy(update={"settings": settings, "entered": entered})
+    grouped: dict[str, dict[str, Any]] = {}
+    for field, value in fields.items():
+        of, name = locate(topic, field)
+        grouped.setdefault(of, {})[name] = value
+    for of, changes in grouped.items():
+        page = getattr(bench.settings, of)
+        fresh = type(page).model_validate({**page.model_dump(), **changes})
+        known = {*bench.entered.get(of, ()), *(f for f in changes if f in page.presumable)}
+        entered = {**bench.entered, of: tuple(sorted(known))} if known else bench.entered
+        settings = bench.settings.model_copy(update={of: fresh})
+        bench = bench.model_copy(update={"settings": settings, "entered": entered})
+    return bench
 
 
 def presumed(bench: Bench, topic: str, field: str) -> bool:
     """Tell whether a field holds its default and nobody has entered or confirmed it."""
-    if field not in PRESUMABLE.get(topic, ()) or field in bench.entered.get(topic, ()):
+    of, name = locate(topic, field)
+    page = getattr(bench.settings, of)
+    if name not in page.presumable or name in bench.entered.get(of, ()):
         return False
-    return bool(getattr(getattr(bench.settings, topic), field) == getattr(getattr(_defaults(), topic), field))
-
-
-@lru_cache(maxsize=1)
-def _defaults() -> Settings:
-    return Settings()
+    return bool(getattr(page, name) == type(page).model_fields[name].default)
 
 
 def untouched(bench: Bench) -> bool:
     """Tell whether nobody has said anything of this motor and its supply yet."""
-    return (
-        "plate" not in bench.settled and not bench.entered.get("plate") and bench.settings.plate == _defaults().plate
-    )
+    plate = bench.settings.plate
+    said = "plate" in bench.settled or bench.entered.get("plate") or bench.other_plates
+    return not said and plate == type(bench).model_fields["settings"].default.plate
 
 
 def presumed_for(bench: Bench, topic: Topic) -> tuple[str, ...]:
     """Return the presumed fields that settling a topic would rest on."""
-    plate = bench.settings.plate
-    unused: tuple[str, ...] = ()
-    if topic == "plate":
-        unused = ("counts_per_rev",) if plate.sensor != "encoder" else ()
-        unused += (
-            () if plate.family in ("sinusoidal", "trapezoidal") else ("pole_pairs", "top_speed", "counts_per_rev")
-        )
-    return tuple(f for f in SETTLES.get(topic, ()) if f not in unused and presumed(bench, topic, f))
+    counted = bench.settings.sensor.is_encoder and bench.settings.plate.built
+    unused = () if counted else ("sensor.counts_per_rev",)
+    page = getattr(bench.settings, topic, None)
+    settles = page.settles if page is not None else ()
+    return tuple(f for f in settles if f not in unused and presumed(bench, topic, f))
 
 
 def snapshot(bench: Bench, topic: Topic) -> dict[str, Any]:
     """Return the fields that settling a topic is made from, as they stand."""
     page = getattr(bench.settings, topic, None)
-    return {f: getattr(page, f) for f in SETTLES.get(topic, ())}
+    return {f: value_of(bench, topic, f) for f in (page.settles if page is not None else ())}
 
 
 @dataclass(frozen=True)
@@ -116,12 +108,35 @@ def standing(bench: Bench, besides: str = "") -> Bench:
 
     This is the bench that everything after a waypoint sees, and the drive, the record and the header.
     """
-    back: dict[str, Any] = {}
-    for topic in SETTLES:
-        if topic == besides or topic not in bench.settled:
+    back: dict[str, dict[str, Any]] = {}
+    for topic in bench.settled:
+        if topic == besides:
             continue
-        changed = edits(bench, topic)
-        if changed:
-            page = getattr(bench.settings, topic)
-            back[topic] = type(page).model_validate({**page.model_dump(), **{e.field: e.then for e in changed}})
-    return bench.model_copy(update={"settings": bench.settings.model_copy(update=back)}) if back else bench
+        for edit in edits(bench, topic):
+            of, name = locate(topic, edit.field)
+            back.setdefault(of, {})[name] = edit.then
+    if not back:
+        return bench
+    fresh = {}
+    for of, fields in back.items():
+        page = getattr(bench.settings, of)
+        fresh[of] = type(page).model_validate({**page.model_dump(), **fields})
+    return bench.model_copy(update={"settings": bench.settings.model_copy(update=fresh)})
+
+
+def with_family(bench: Bench, family: str, **fields: Any) -> Bench:
+    """Return the bench with another kind of motor, and these ``fields`` of its plate set.
+
+    What both plates can say is carried over; what only the old one can is kept, for when the motor is that kind again.
+    """
+    old, fresh = bench.settings.plate, PLATES[family]
+    said = old.model_dump()
+    others = dict(bench.other_plates)
+    if fresh is not type(old):
+        others[said["family"]] = {k: v for k, v in said.items() if k not in fresh.model_fields and v is not None}
+    kept = next((others.pop(k) for k in list(others) if PLATES[k] is fresh), {})
+    shared = {k: v for k, v in said.items() if k in fresh.model_fields}
+    plate = fresh.model_validate({**kept, **shared, "family": family, **fields})
+    return bench.model_copy(
+        update={"settings": bench.settings.model_copy(update={"plate": plate}), "other_plates": others}
+    )

@@ -9,9 +9,15 @@ from pathlib import Path
 
 from pydantic import ValidationError
 
-from crisp_compass.bench.models import Bench, LedgerEntry, PlateSettings, Profile, Quantity, Settled, Topic
+from crisp_compass.bench.base import Quantity, Topic
+from crisp_compass.bench.entered import with_family
+from crisp_compass.bench.migrations import older_profile
+from crisp_compass.bench.models import Bench, Profile
+from crisp_compass.bench.plate import PLATES
+from crisp_compass.bench.records import LedgerEntry, Settled
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.bench.store import RENAMED, parse_json
+from crisp_compass.bench.settings.sensor import SensorSettings
+from crisp_compass.bench.store import parse_json
 from crisp_compass.errors import Refusal
 from crisp_compass.files import read_text, shortened, write_atomically
 
@@ -32,7 +38,7 @@ class Difference:
     @property
     def measured(self) -> bool:
         """Whether it is a constant that somebody measured, not a plate figure."""
-        return not self.key.startswith("plate.")
+        return not self.key.startswith(("plate.", "sensor."))
 
 
 def make_profile(bench: Bench) -> Profile:
@@ -44,7 +50,8 @@ def make_profile(bench: Bench) -> Profile:
         if topic in bench.settled
         for name, quantity in bench.settled[topic].values.items()
     }
-    return Profile(name=bench.settings.plate.motor or bench.name, plate=plate, constants=constants)
+    sensor = bench.settings.sensor.model_dump()
+    return Profile(name=bench.settings.plate.motor or bench.name, plate=plate, sensor=sensor, constants=constants)
 
 
 def save_profile(profile: Profile, path: Path) -> None:
@@ -64,10 +71,15 @@ def load_profile(path: Path) -> Profile:
         raise Refusal("this is no motor profile", "choose a file that was saved as one", where=str(path))
     plate = data.get("plate")
     if isinstance(plate, dict):
-        data["plate"] = {RENAMED.get(k, k): v for k, v in plate.items()}
+        data |= older_profile(plate, data.get("sensor"))
     try:
         profile = Profile.model_validate(data)
-        PlateSettings.model_validate(profile.plate)
+        PLATES[str(profile.plate.get("family", "sinusoidal"))].model_validate(profile.plate)
+        SensorSettings.model_validate(profile.sensor)
+    except KeyError:
+        raise Refusal(
+            "the profile is damaged at family", "correct it there or save it again", where=str(path)
+        ) from None
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(shortened(part, 40) for part in first["loc"])
@@ -84,6 +96,12 @@ def differences(bench: Bench, profile: Profile) -> list[Difference]:
         Difference(f"plate.{key}", plate.get(key), there, "")
         for key, there in profile.plate.items()
         if key not in _OF_THE_BENCH and not _same(plate.get(key), there)
+    ]
+    sensor = bench.settings.sensor.model_dump()
+    found += [
+        Difference(f"sensor.{key}", sensor.get(key), there, "")
+        for key, there in profile.sensor.items()
+        if not _same(sensor.get(key), there)
     ]
     for key, quantity in profile.constants.items():
         topic = key.partition(".")[0]
@@ -105,8 +123,13 @@ def take_over(bench: Bench, profile: Profile, keys: set[str], when: str) -> Benc
     Constants come settled with the reason that they are a similar motor's; a topic is taken as a whole, so that no
     Ld stands beside another motor's Lq.
     """
-    fields = {k.partition(".")[2]: profile.plate[k.partition(".")[2]] for k in keys if k.startswith("plate.")}
-    plate = PlateSettings.model_validate({**bench.settings.plate.model_dump(), **fields})
+    chosen = {k.partition(".")[2]: k.partition(".")[0] for k in keys}
+    fields = {name: profile.plate[name] for name, of in chosen.items() if of == "plate"}
+    seen = {name: profile.sensor[name] for name, of in chosen.items() if of == "sensor"}
+    family = str(fields.pop("family", bench.settings.plate.family))
+    fields = {k: v for k, v in fields.items() if k in PLATES[family].model_fields}
+    bench = with_family(bench, family, **fields)
+    sensor = SensorSettings.model_validate({**bench.settings.sensor.model_dump(), **seen})
     settled = dict(bench.settled)
     for topic in _TOPICS:
         if any(k.startswith(f"{topic}.") for k in keys):
@@ -118,7 +141,7 @@ def take_over(bench: Bench, profile: Profile, keys: set[str], when: str) -> Benc
     line = LedgerEntry(when=when, kind="profile", text=f"{len(keys)} figure(s) taken from the profile {profile.name}")
     return bench.model_copy(
         update={
-            "settings": bench.settings.model_copy(update={"plate": plate}),
+            "settings": bench.settings.model_copy(update={"sensor": sensor}),
             "settled": settled,
             "ledger": (*bench.ledger, line),
         }

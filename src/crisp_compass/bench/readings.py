@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from crisp_compass.bench.models import LedgerEntry, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import parse, show
 

@@ -6,8 +6,10 @@ import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+from crisp_compass.bench.base import Quantity, Topic
 from crisp_compass.bench.entered import snapshot
-from crisp_compass.bench.models import Bench, HallRecord, LedgerEntry, Quantity, Settled, Topic
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import HallRecord, LedgerEntry, Settled
 from crisp_compass.errors import Refusal
 
 _PLATE_NAMES = {"viscous_friction": "viscous", "coulomb_friction": "coulomb"}
@@ -35,17 +37,14 @@ def settled_value(bench: Bench, key: str) -> Quantity | None:
     return None if settled is None else settled.values.get(name)
 
 
-#: Motors whose arithmetic is built beyond the plate, and what the others are called.
-BUILT = ("sinusoidal", "trapezoidal")
-_FAMILY_NAMES = {"stepper": "a two-phase stepper", "induction": "an induction motor", "brushed": "a brushed motor"}
-
-
 def family_gap(bench: Bench) -> str:
     """Return why nothing after the plate can be worked out for this bench's motor; empty where it can."""
-    family = bench.settings.plate.family
-    if family in BUILT:
+    plate = bench.settings.plate
+    if plate.built:
         return ""
-    return f"the plate says {_FAMILY_NAMES[family]}, and beyond the plate only three-phase permanent-magnet motors are computed"
+    return (
+        f"the plate says {plate.called}, and beyond the plate only three-phase permanent-magnet motors are computed"
+    )
 
 
 def require_built(bench: Bench) -> None:

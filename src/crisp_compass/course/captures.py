@@ -11,8 +11,11 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from crisp_compass.bench.models import Bench, Evidence, FoundNote, InstrumentSettings, LedgerEntry, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence, FoundNote, LedgerEntry
 from crisp_compass.bench.rules import require_built
+from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.waypoints import BY_KEY, KINDS

@@ -8,7 +8,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, CurrentTrial, LedgerEntry
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import CurrentTrial, LedgerEntry
 from crisp_compass.bench.rules import need
 from crisp_compass.course.waypoints.current_loop import expected_step
 from crisp_compass.course.waypoints.pwm import usable_voltage

@@ -6,7 +6,9 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
-from crisp_compass.bench.models import Bench, Evidence, HallRecord, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence, HallRecord
 from crisp_compass.capture import Capture
 from crisp_compass.estimates import Estimate
 

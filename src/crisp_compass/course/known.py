@@ -7,16 +7,17 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Literal
 
-from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.conversions import flux_from_kt, flux_from_kv, star_impedance
 from crisp_compass.course.kind import AXIS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.agreement import Agreement, Source, auto_tune_did_not_run, combine_kinds, heated
 from crisp_compass.identify.meter import MeterPhases
 from crisp_compass.identify.plate import likeliest_slip
-from crisp_compass.identify.running import flux_from_no_load
+from crisp_compass.motor import family_of
 from crisp_compass.preparation.checks import solve_bench_pairs
 from crisp_compass.quantities import show
 
@@ -86,34 +87,9 @@ def best_value(bench: Bench, constant: Constant) -> float | None:
 
 
 def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
-    plate = bench.settings.plate
-    found: list[tuple[str, float]] = []
-    if constant == "resistance" and plate.r:
-        found.append(
-            ("plate", plate.r / 2 if plate.winding_base == "line" else star_impedance(plate.r, plate.connection))
-        )
-    if constant in ("ld", "lq") and plate.inductance:
-        value = plate.inductance
-        found.append(
-            ("plate", value / 2 if plate.winding_base == "line" else star_impedance(value, plate.connection))
-        )
-    if constant == "flux_linkage":
-        if plate.kv:
-            found.append(("plate, Kv", flux_from_kv(plate.kv, plate.kv_convention, plate.pole_pairs)))
-        if plate.kt:
-            found.append(("plate, Kt", flux_from_kt(plate.kt, plate.kt_convention, plate.pole_pairs)))
-        if plate.no_load_speed:
-            r = settled_value(bench, "resistance.resistance")
-            volts = plate.rated_voltage or plate.v_bus
-            psi = flux_from_no_load(
-                volts,
-                plate.no_load_speed,
-                plate.pole_pairs,
-                amps=plate.no_load_current or 0.0,
-                r_phase=r.value if r else 0.0,
-            )
-            found.append(("no-load speed", psi))
-    return [Source(name, "plate", value, PLATE_U * value) for name, value in found]
+    settled = settled_value(bench, "resistance.resistance")
+    stated = family_of(bench).stated(bench.settings.plate, constant, settled.value if settled else None)
+    return [Source(name, "plate", value, PLATE_U * value) for name, value in stated]
 
 
 def _from_meter(bench: Bench, constant: Constant) -> list[Source]:

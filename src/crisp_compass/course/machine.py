@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from crisp_compass.bench.models import Bench, HallRecord
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import HallRecord
 from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.course.known import Constant, best_value
 from crisp_compass.errors import Refusal
-from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.parameters import Load, Machine
 
 _NEEDED: tuple[tuple[Constant, str], ...] = (

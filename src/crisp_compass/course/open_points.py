@@ -7,8 +7,9 @@ import math
 from dataclasses import dataclass
 from typing import Any
 
-from crisp_compass.bench.entered import Edit, edits, presumed
-from crisp_compass.bench.models import Bench, Topic
+from crisp_compass.bench.base import Topic
+from crisp_compass.bench.entered import Edit, edits, presumed, value_of
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.course import State, headline, missing, state_of, waypoints_of
@@ -99,8 +100,13 @@ _FIELDS: dict[str, tuple[str, str]] = {
 }  # fmt: skip
 
 
+def _named(field: str) -> str:
+    bare = field.rpartition(".")[2]
+    return _FIELDS.get(bare, (bare.replace("_", " "), ""))[0]
+
+
 def _said(field: str, value: Any) -> str:
-    unit = _FIELDS.get(field, ("", ""))[1]
+    unit = _FIELDS.get(field.rpartition(".")[2], ("", ""))[1]
     if isinstance(value, float) and unit == "rad/s":
         return f"{value * RPM_PER_RAD_S:.4g} rpm"
     if isinstance(value, int | float):
@@ -110,8 +116,7 @@ def _said(field: str, value: Any) -> str:
 
 def describe_field(bench: Bench, topic: str, field: str) -> str:
     """Return a field with its value as people read it: ``dead time 500 ns``."""
-    name = _FIELDS.get(field, (field.replace("_", " "), ""))[0]
-    return f"{name} {_said(field, getattr(getattr(bench.settings, topic), field))}"
+    return f"{_named(field)} {_said(field, value_of(bench, topic, field))}"
 
 
 def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
@@ -122,10 +127,7 @@ def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
 
 def _edited_text(found: list[Edit]) -> str:
     """Say what waits to be settled, and what stands meanwhile."""
-    parts = [
-        f"{_FIELDS.get(e.field, (e.field.replace('_', ' '), ''))[0]} {_said(e.field, e.then)} → {_said(e.field, e.now)}"
-        for e in found
-    ]
+    parts = [f"{_named(e.field)} {_said(e.field, e.then)} → {_said(e.field, e.now)}" for e in found]
     name = BY_KEY[found[0].topic].name
     return f"{name} is edited, not settled: {', '.join(parts)}; the settled value stays in use."
 

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.machine import machine_of
 from crisp_compass.course.waypoints.pwm import bench_window, plan_bench_pwm
 from crisp_compass.estimates import FloatArray
@@ -25,7 +26,6 @@ from crisp_compass.modulation.sampling import (
     window_open,
 )
 from crisp_compass.modulation.vectors import SCHEMES, Scheme, duties
-from crisp_compass.preparation.supply import rated_peak
 
 _DEPTHS = np.linspace(0.02, 1.0, 25)
 
@@ -56,17 +56,19 @@ def carrier_picture(bench: Bench) -> CarrierPicture:
     """Return one carrier period at the page's modulation depth and angle; raises Refusal where the motor is not known or six-step is chosen."""
     settings, v_bus = bench.settings.pwm, bench.settings.plate.v_bus
     machine, _ = machine_of(bench)
-    peak = settings.modulation_depth * linear_limit(v_bus, settings.scheme)
+    peak = bench.settings.view.modulation_depth * linear_limit(v_bus, settings.scheme)
     centred = settings.aligned == "centre"
     figures = plan_bench_pwm(bench)
     f = figures.carrier_actual_hz
-    period = one_period(settings.scheme, peak, v_bus, f, machine.ld, machine.lq, settings.angle, centred=centred)
-    duty = duties(settings.scheme, peak, v_bus, np.array([settings.angle]))
+    period = one_period(
+        settings.scheme, peak, v_bus, f, machine.ld, machine.lq, bench.settings.view.voltage_angle, centred=centred
+    )
+    duty = duties(settings.scheme, peak, v_bus, np.array([bench.settings.view.voltage_angle]))
     window = bench_window(bench)
     here = bool(window_open(duty, settings.shunts, window.needed, f, centred=centred)[0])
     time = np.linspace(0.0, 1.0, 2001)
     return CarrierPicture(
-        peak, settings.angle, duty[0], period, window, here,
+        peak, bench.settings.view.voltage_angle, duty[0], period, window, here,
         sampling_spans(duty[0], settings.shunts, window.needed * f, centred=centred), time,
         gate_signals(duty[0], time, settings.dead_time * f, centred=centred), f,
     )  # fmt: skip
@@ -90,8 +92,8 @@ def scheme_rows(bench: Bench) -> list[SchemeRow]:
     machine, _ = machine_of(bench)
     figures = plan_bench_pwm(bench)
     f, centred = figures.carrier_actual_hz, settings.aligned == "centre"
-    current = rated_peak(bench)
-    wanted = settings.modulation_depth * linear_limit(v_bus, "space-vector")
+    current = rated_peak(bench.settings.plate)
+    wanted = bench.settings.view.modulation_depth * linear_limit(v_bus, "space-vector")
     needed = window_needed(settings.dead_time, settings.settling, settings.sample_time)
     rows = []
     for scheme in SCHEMES:
@@ -178,7 +180,7 @@ def dead_time_picture(bench: Bench, figures: PwmFigures) -> DeadTimePicture:
     """
     machine, _ = machine_of(bench)
     settings, v_bus = bench.settings.pwm, bench.settings.plate.v_bus
-    rated = rated_peak(bench)
+    rated = rated_peak(bench.settings.plate)
     effect = dead_time_effect(figures.dead_time_voltage, machine.r, rated, settings.scheme)
     scheme: Scheme = "space-vector" if settings.scheme == "six-step" else settings.scheme
     near_rest = ripple(

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from crisp_compass.bench.models import Bench, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
 from crisp_compass.course.known import UNITS, WAYPOINT_OF, Constant, captured_values, meter_phases
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints.inductance import inductance_values

@@ -6,10 +6,10 @@ import math
 from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.machine import machine_of
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, usable_voltage
 from crisp_compass.loops.weakening import Limits, TorqueSpeed, best_point, torque_speed, voltage_at
-from crisp_compass.preparation.supply import rated_peak
 
 
 @dataclass(frozen=True)
@@ -31,7 +31,9 @@ def weakening_outlook(bench: Bench) -> WeakeningOutlook:
     machine, _ = machine_of(bench)
     figures = plan_bench_pwm(bench)
     v = usable_voltage(bench, planned=True).motor
-    limits = Limits(machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, v, rated_peak(bench))
+    limits = Limits(
+        machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, v, rated_peak(bench.settings.plate)
+    )
     curve = torque_speed(limits)
     top = bench.settings.plate.top_speed
     return WeakeningOutlook(

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pydantic import ValidationError
 
-from crisp_compass.bench.models import Quantity
+from crisp_compass.bench.base import Quantity
 from crisp_compass.errors import Refusal
 
 

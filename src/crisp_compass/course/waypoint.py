@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 
-from crisp_compass.bench.models import Bench, HallRecord, Quantity, Settled
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import HallRecord, Settled
 from crisp_compass.course.kind import CaptureKind
 
 

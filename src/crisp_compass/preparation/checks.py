@@ -11,8 +11,9 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from crisp_compass.bench.models import Bench, CheckChoice, CheckRecord, LedgerEntry
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import TYPED
+from crisp_compass.bench.records import CheckChoice, CheckRecord, LedgerEntry
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.meter import MeterPhases, solve_pairs

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from crisp_compass.bench.models import Bench, LedgerEntry, SpikeReading
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import LedgerEntry, SpikeReading
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.quantities import show

@@ -18,7 +18,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, CableAgain, CableWire
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import CableAgain, CableWire
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.quantities import show

@@ -7,21 +7,17 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.conversions import RPM_PER_RAD_S, peak_from_rms
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import drive_match, rectified
 from crisp_compass.modulation.pwm import linear_limit
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 if TYPE_CHECKING:
     from crisp_compass.course.known import Constant
-
-
-def rated_peak(bench: Bench) -> float:
-    """Return the plate's rated current as phase peak, A."""
-    plate = bench.settings.plate
-    return peak_from_rms(plate.rated_current) if plate.current_base == "rms" else plate.rated_current
 
 
 def _best(bench: Bench, constant: Constant) -> float | None:
@@ -85,7 +81,7 @@ class FirstRun:
 def first_run(bench: Bench) -> FirstRun:
     """Propose the limits of a first run with their reasons."""
     plate, drive = bench.settings.plate, bench.settings.supply
-    rated = rated_peak(bench)
+    rated = rated_peak(bench.settings.plate)
     current = 0.5 * rated
     reason = "half of rated: enough to turn an uncoupled shaft, a quarter of the heat"
     if drive.drive_continuous is not None:
@@ -96,7 +92,7 @@ def first_run(bench: Bench) -> FirstRun:
     speed_reason = "a tenth of top speed: slow enough to see the direction and to stop by hand switch"
     flux, r = _best(bench, "flux_linkage"), _best(bench, "resistance")
     heat = 1.5 * (r or 0.05 * plate.v_bus / math.sqrt(3) / rated) * current**2
-    kt = 1.5 * plate.pole_pairs * flux if flux else 0.0
+    kt = 1.5 * pole_pairs_of(plate) * flux if flux else 0.0
     power = heat + 0.3 * kt * current * speed
     supply = max(2 * power / plate.v_bus, 0.05 * rated)
     supply_reason = f"twice the {show(power, 'W', 2)} that copper and a third of the torque take at these limits"
@@ -125,16 +121,16 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     factor = math.sqrt(2) if supply.drive_base == "rms" else 1.0
     continuous = supply.drive_continuous * factor if supply.drive_continuous else None
     peak = supply.drive_peak * factor if supply.drive_peak else None
-    findings = drive_match(rated_peak(bench), continuous, peak)
+    findings = drive_match(rated_peak(bench.settings.plate), continuous, peak)
     reach = None
     if flux:
-        per_volt = linear_limit(1.0, bench.settings.pwm.scheme) / (flux * plate.pole_pairs)
+        per_volt = linear_limit(1.0, bench.settings.pwm.scheme) / (flux * pole_pairs_of(plate))
         reach = (bus.low * per_volt, bus.high * per_volt)
         if reach[0] < plate.top_speed:
             text = f"At {show(bus.low, 'V')} the back-EMF reaches the modulator's limit at {reach[0] * RPM_PER_RAD_S:.0f} rpm, below the top speed of {plate.top_speed * RPM_PER_RAD_S:.0f} rpm."
             findings.append(Finding("caution", "top-speed-beyond-supply", text))
         # coasting or field weakening lost at top speed: diodes rectify the line peak
-        back = math.sqrt(3) * flux * plate.pole_pairs * plate.top_speed
+        back = math.sqrt(3) * flux * pole_pairs_of(plate) * plate.top_speed
         if back > 1.2 * bus.high:
             text = f"If the drive trips at top speed the motor's diodes see {show(back, 'V')} line peak: more than the bus; check the capacitors' rating."
             findings.append(Finding("caution", "back-emf-high", text))
@@ -150,7 +146,7 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     half = plate.top_speed * RPM_PER_RAD_S / 2
     rows = [
         ("bus", f"{show(bus.low, 'V')} … {show(bus.high, 'V')}" if bus.high > bus.low else show(bus.usual, "V")),
-        ("motor, rated", f"{show(rated_peak(bench), 'A')} peak"),
+        ("motor, rated", f"{show(rated_peak(bench.settings.plate), 'A')} peak"),
     ]
     if continuous:
         rows.append(("drive, continuous", f"{show(continuous, 'A')} peak"))

@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from crisp_compass.bench.models import Bench, Lead, LedgerEntry
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Lead, LedgerEntry
 from crisp_compass.errors import Refusal
 
 #: Code → (name, sRGB); green-yellow carries two colours.
@@ -50,7 +51,7 @@ def default_leads(bench: Bench) -> tuple[Lead, ...]:
     names = [*MOTOR, "PE"]
     names += (
         [*HALLS, "+5 V", "0 V"]
-        if bench.settings.plate.sensor == "halls"
+        if bench.settings.sensor.kind == "halls"
         else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
     )
     return tuple(Lead(name=n, terminal=_TERMINALS.get(n, n.replace("enc ", "enc_").lower())) for n in names)
@@ -102,7 +103,7 @@ def consequence(bench: Bench) -> Consequence:
         )
     parity = _parity(phases)
     shift = 120 * phases[0] if parity > 0 else 0
-    encoder = bench.settings.plate.sensor == "encoder"
+    encoder = bench.settings.sensor.is_encoder
     if phases == (0, 1, 2):
         texts.append("U, V, W lie on A, B, C: the field A → B → C turns the shaft the motor's positive way.")
     elif parity > 0:

@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 
-from crisp_compass.bench.models import HallRecord, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.records import HallRecord
 
 _PAIRS = ("A+B-", "A+C-", "B+C-", "B+A-", "C+A-", "C+B-")
 HALL_CONVENTION = (

@@ -7,7 +7,8 @@ import io
 import json
 
 from crisp_compass import __version__
-from crisp_compass.bench.models import Bench, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import require_built, stale_inputs
 from crisp_compass.course.open_points import check_bench
 from crisp_compass.errors import Refusal

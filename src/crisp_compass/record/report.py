@@ -13,9 +13,11 @@ from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure, FigureBase
 
 from crisp_compass import __version__
+from crisp_compass.bench.base import Quantity, Topic
 from crisp_compass.bench.entered import standing
-from crisp_compass.bench.models import Bench, Evidence, Quantity, Topic
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import entry_text
+from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.open_points import open_points, stale_effect

@@ -14,7 +14,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, LedgerEntry, Symptom, Trial
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
+from crisp_compass.bench.records import LedgerEntry, Symptom, Trial
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair
 from crisp_compass.commutation.lead_fix import lead_fixes
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -22,7 +24,6 @@ from crisp_compass.course.machine import known_halls, machine_of
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.kernels import six_step
 from crisp_compass.plant.parameters import Load, Machine
-from crisp_compass.preparation.supply import rated_peak
 
 ORDERS: tuple[str, ...] = ("ABC", "ACB", "BAC", "BCA", "CAB", "CBA")
 SEEN: dict[Symptom, str] = {
@@ -89,7 +90,7 @@ def _motor(bench: Bench) -> tuple[Machine, Load, float, float]:
     # enough to turn it smartly in the right order: friction three times over, and a tenth of the bus
     friction = 3 * load.coulomb / (math.sqrt(3) * machine.pole_pairs * machine.psi)
     volts = max(0.1 * plate.v_bus, 2 * machine.r * friction)
-    return machine, load, volts, max(rated_peak(bench), 2 * friction)
+    return machine, load, volts, max(rated_peak(bench.settings.plate), 2 * friction)
 
 
 _Runs = dict[int, list[tuple[float, float, float, float]]]
@@ -223,12 +224,12 @@ def _uneven(first: Trial, second: Trial) -> str:
 def turn_round(bench: Bench) -> str:
     """Return how to turn the motor round without breaking commutation, shortest first, in words."""
     halls = known_halls(bench)
-    if bench.settings.plate.sensor == "halls" and halls is not None:
+    if bench.settings.sensor.kind == "halls" and halls is not None:
         table = {code: s.drive for code, s in halls.states.items()}
         ways = [m for m in lead_fixes(table, table) if m.direction < 0 and not m.inverted]
         wires = f", or {ways[0].text.partition(' (')[0]} together" if ways else ""
         return f"To turn it round: reverse in the firmware{wires}; leads or halls alone break commutation."
-    if bench.settings.plate.sensor == "halls":
+    if bench.settings.sensor.kind == "halls":
         return "To turn it round: reverse in the firmware, or exchange two leads and their two hall wires together, never one alone."
     return "To turn it round: invert the direction in the drive, or exchange two leads and invert the count, then take the zero anew."
 

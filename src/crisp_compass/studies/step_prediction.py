@@ -15,6 +15,7 @@ from crisp_compass.loops.current import AxisLoop, CurrentDesign, limit_tracking
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation
 
@@ -36,8 +37,8 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
     angle = np.linspace(0.0, 360.0, 361)
     duty = duties(scheme, limit, plate.v_bus, np.radians(angle))
     speed = np.linspace(0.08, 1.2, 120) * plate.top_speed
-    steps = loop_hz / (speed * plate.pole_pairs / (2 * math.pi))
-    verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * plate.pole_pairs / (2 * math.pi)))
+    steps = loop_hz / (speed * pole_pairs_of(plate) / (2 * math.pi))
+    verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * pole_pairs_of(plate) / (2 * math.pi)))
     return PwmPicture(angle, duty, speed, steps, verdict)
 
 

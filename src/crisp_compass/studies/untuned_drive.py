@@ -9,6 +9,7 @@ from __future__ import annotations
 import math
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.machine import machine_of
@@ -18,7 +19,6 @@ from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import tune_speed
 from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Sensing
-from crisp_compass.preparation.supply import rated_peak
 
 
 def untuned_drive(bench: Bench) -> Drive:
@@ -37,9 +37,9 @@ def untuned_drive(bench: Bench) -> Drive:
         inertia=load.inertia, kt=kt_from_flux(machine.psi, "peak", machine.pole_pairs), viscous=load.viscous, loop_hz=loop_hz / divider,
         current_bandwidth_hz=loop_hz / 20, filter_hz=filter_hz, a=4.0,
     )  # fmt: skip
-    limit = rated_peak(bench)
+    limit = rated_peak(bench.settings.plate)
     full_scale = max(2.5 * run.i_trip, 5 * limit, 1.0)
-    sensor = float(HALLS if plate.sensor == "halls" else ENCODER)
+    sensor = float(HALLS if bench.settings.sensor.kind == "halls" else ENCODER)
     control = Control(
         1 / loop_hz, kp_d, ki_d, kp_q, ki_q, divider, speed.kp, speed.ki, 2 * math.pi * filter_hz, limit, 3 * limit, 0.0,
         bench.settings.speed_loop.ramp, 0.5, 1.0, machine.ld, machine.lq, machine.psi, 0.0,
@@ -48,5 +48,5 @@ def untuned_drive(bench: Bench) -> Drive:
     )  # fmt: skip
     return Drive(
         machine, load, Inverter(plate.v_bus, 0.05, 0.0, 0.01),
-        Sensing(full_scale, 2 * full_scale / 4096, full_scale * 4e-4, 0.0, 0.0, sensor, float(plate.counts_per_rev)), control,
+        Sensing(full_scale, 2 * full_scale / 4096, full_scale * 4e-4, 0.0, 0.0, sensor, float(bench.settings.sensor.counts_per_rev)), control,
     )  # fmt: skip

@@ -8,15 +8,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.alignment import alignment_current, propose_fields
 from crisp_compass.commutation.pole_search import Larger, search_pole
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.machine import machine_of
 from crisp_compass.estimates import FloatArray
-from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.standstill import Pulses, pulse_currents
-from crisp_compass.preparation.supply import rated_peak
 
 _SEARCHES = 60
 
@@ -41,7 +41,7 @@ def align_outlook(bench: Bench) -> AlignOutlook:
     machine, load = machine_of(bench)
     p = pole_pairs_of(bench.settings.plate)
     kt = kt_from_flux(machine.psi, "peak", p)
-    rated = rated_peak(bench)
+    rated = rated_peak(bench.settings.plate)
     swing = machine.lq - machine.ld
     pull = 0.5 * machine.psi / swing if swing > 0 else math.inf
     limit = min(rated, pull)
@@ -78,7 +78,7 @@ def search_outlook(bench: Bench, searches: int = _SEARCHES) -> SearchOutlook:
     """Simulate searches with the page's pulse; raises Refusal where the motor is not settled far enough."""
     machine, load = machine_of(bench)
     settings = bench.settings.commutation
-    current = settings.pulse_current or rated_peak(bench)
+    current = settings.pulse_current or rated_peak(bench.settings.plate)
     pulses = replace(Pulses(), current=current, noise=settings.pulse_noise, magnet=settings.magnet)
     larger: Larger = "ld" if machine.ld > machine.lq else "lq"
     rng = np.random.default_rng(5)

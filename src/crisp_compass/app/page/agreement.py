@@ -13,7 +13,8 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
 from crisp_compass.app.widgets.number_field import Choice, NumberField
-from crisp_compass.bench.models import Evidence, Topic
+from crisp_compass.bench.base import Topic
+from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import drop_evidence, set_instrument
 from crisp_compass.course.known import Constant, side_by_side
 from crisp_compass.course.repeats import NAMES, mean_proposal, repeats_mean

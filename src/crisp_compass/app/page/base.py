@@ -25,7 +25,7 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.app.widgets.reason import ReasonDialog
-from crisp_compass.bench.entered import presumed, presumed_for, standing
+from crisp_compass.bench.entered import presumed, presumed_for, standing, value_of
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.course.course import first_steps, waiting_text
@@ -180,10 +180,9 @@ class Page(QWidget):
         number.moved.connect(lambda value: self._set(topic or self.key, field, value))
 
     def _set(self, topic: str, field: str, value: Any) -> None:
-        settings = getattr(self.document.bench.settings, topic)
         if isinstance(value, float) and math.isnan(value):
             value = None  # an optional field was emptied
-        if isinstance(getattr(settings, field), int) and isinstance(value, float):
+        if isinstance(value_of(self.document.bench, topic, field), int) and isinstance(value, float):
             value = round(value)
         try:
             self.document.set_field(topic, field, value)

@@ -14,7 +14,8 @@ from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import WiringSketch
-from crisp_compass.bench.models import Evidence, Topic
+from crisp_compass.bench.base import Topic
+from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated, differs, read_again
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import KINDS

@@ -9,7 +9,7 @@ from PySide6.QtGui import QColor, QPainter, QPainterPath, QPaintEvent, QPen, QPi
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from crisp_compass.app.theme import THEME, font
-from crisp_compass.bench.models import Lead
+from crisp_compass.bench.records import Lead
 from crisp_compass.preparation.wiring import COLOURS
 
 

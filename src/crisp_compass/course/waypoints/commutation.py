@@ -8,7 +8,9 @@ from typing import TypeVar
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, Evidence, HallRecord, HallSector, Quantity, Settled
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence, HallRecord, HallSector, Settled
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.absolute import AbsoluteResult, read_absolute
 from crisp_compass.commutation.alignment import AlignmentResult, read_alignment
@@ -18,7 +20,7 @@ from crisp_compass.commutation.pole_search import PoleSearch, search_pole
 from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.estimates import Estimate, Finding, FloatArray
-from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 _Encoder = TypeVar("_Encoder", EncoderResult, AbsoluteResult)
@@ -27,8 +29,8 @@ _KEPT = ("counts_per_rev", "direction", "zero_offset", "bits", "turn_bits", "off
 
 
 def _stated_counts(bench: Bench) -> int | None:
-    plate = bench.settings.plate
-    return plate.counts_per_rev if plate.sensor == "encoder" else None
+    sensor = bench.settings.sensor
+    return sensor.counts_per_rev if sensor.is_encoder else None
 
 
 def _encoder(bench: Bench, capture: Capture) -> EncoderResult:
@@ -71,7 +73,7 @@ def encoder_values(found: EncoderResult | AbsoluteResult) -> dict[str, Quantity]
 
 
 def _alignment_values(bench: Bench, found: AlignmentResult) -> dict[str, Quantity]:
-    counts = bench.settings.plate.counts_per_rev
+    counts = bench.settings.sensor.counts_per_rev
     values = {
         "counts_per_rev": Quantity(value=float(counts), unit=""),
         "direction": Quantity(value=float(found.direction), unit=""),
@@ -121,13 +123,13 @@ def hall_edges(bench: Bench) -> FloatArray | None:
 
 
 def uses_halls(bench: Bench) -> bool:
-    """Tell whether the plate says halls."""
-    return bench.settings.plate.sensor == "halls"
+    """Tell whether halls tell the angle."""
+    return bench.settings.sensor.kind == "halls"
 
 
 def uses_encoder(bench: Bench) -> bool:
-    """Tell whether the plate says an encoder."""
-    return bench.settings.plate.sensor == "encoder"
+    """Tell whether an encoder tells the angle."""
+    return bench.settings.sensor.is_encoder
 
 
 def _holds(bench: Bench, section: str) -> bool:

@@ -7,8 +7,10 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
-from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import CaptureKind, to_quantity

@@ -5,24 +5,26 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import LINES, CaptureKind
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.identify.flux import FluxResult, fit_flux
 from crisp_compass.identify.running import RunningResult, fit_running
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 
 def _coast(bench: Bench, capture: Capture) -> FluxResult:
-    return fit_flux(capture, pole_pairs=bench.settings.plate.pole_pairs, turns=bench.settings.flux.turns)
+    return fit_flux(capture, pole_pairs=pole_pairs_of(bench.settings.plate), turns=bench.settings.flux.turns)
 
 
 def _running(bench: Bench, capture: Capture) -> RunningResult:
     settled = bench.settled.get("resistance")
     r = settled.values["resistance"].value if settled else None
     # a running winding is warmer than at its reference by an unknown amount
-    return fit_running(capture, pole_pairs=bench.settings.plate.pole_pairs, r=r, r_u=0.04 * (r or 0.0))
+    return fit_running(capture, pole_pairs=pole_pairs_of(bench.settings.plate), r=r, r_u=0.04 * (r or 0.0))
 
 
 def _is_coast(capture: Capture, _: str) -> bool:

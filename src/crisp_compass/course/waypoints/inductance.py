@@ -6,7 +6,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import AXIS, CaptureKind
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -15,6 +17,7 @@ from crisp_compass.estimates import Result
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.saliency import SaliencyResult, fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 
@@ -32,7 +35,7 @@ def _steps(_: Bench, capture: Capture) -> Result:
 
 
 def _over_angle(bench: Bench, capture: Capture) -> SaliencyResult:
-    return fit_saliency(capture, pole_pairs=bench.settings.plate.pole_pairs)
+    return fit_saliency(capture, pole_pairs=pole_pairs_of(bench.settings.plate))
 
 
 def _axis(capture: Capture, result: Result) -> str:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from crisp_compass.bench.models import Bench, Evidence
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.kind import LINES, CaptureKind
@@ -12,6 +13,7 @@ from crisp_compass.course.known import best_source
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 
@@ -23,7 +25,7 @@ def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     origin = {"settled": "settled flux", "plate, Kt": "the plate's Kt", "plate, Kv": "the plate's Kv"}.get(
         flux.name, flux.name
     )
-    return kt_from_flux(flux.value, "peak", bench.settings.plate.pole_pairs), flux.u / flux.value, origin
+    return kt_from_flux(flux.value, "peak", pole_pairs_of(bench.settings.plate)), flux.u / flux.value, origin
 
 
 def _read(bench: Bench, capture: Capture) -> MechanicsResult:

@@ -2,19 +2,33 @@
 
 from __future__ import annotations
 
-from crisp_compass.bench.models import Bench, Quantity, Settled
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
+from crisp_compass.bench.records import Settled
+from crisp_compass.course.known import CONSTANTS, best_source
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
-from crisp_compass.motor.plate_outlook import pole_pairs_of
-from crisp_compass.preparation.supply import rated_peak
+from crisp_compass.motor import family_of, pole_pairs_of
+from crisp_compass.motor.family import PlateOutlook
 from crisp_compass.quantities import show
+
+
+def plate_outlook(bench: Bench) -> PlateOutlook:
+    """Return what the plate implies, with what is known best of each constant."""
+
+    def best(constant: str) -> tuple[float, float, str] | None:
+        found = next((best_source(bench, c) for c in CONSTANTS if c == constant), None)
+        return None if found is None else (found.value, found.u, found.name)
+
+    return family_of(bench).outlook(bench, best)
 
 
 def plate_values(bench: Bench) -> dict[str, Quantity]:
     """Return what settling the plate settles."""
     p = bench.settings.plate
     values = {
-        "pole_pairs": (float(pole_pairs_of(p)), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak(bench), "A"),
+        "pole_pairs": (float(pole_pairs_of(p)), ""), "v_bus": (p.v_bus, "V"), "rated_current": (rated_peak(bench.settings.plate), "A"),
         "top_speed": (p.top_speed, "rad/s"),
     }  # fmt: skip
     if p.inertia is not None:  # nobody's inertia is settled for them

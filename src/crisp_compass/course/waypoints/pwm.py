@@ -5,7 +5,9 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
-from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.values import quantities

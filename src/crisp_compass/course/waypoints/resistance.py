@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from crisp_compass.bench.models import Bench, Evidence, Quantity
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint

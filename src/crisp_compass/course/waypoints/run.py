@@ -29,12 +29,12 @@ def build_drive(bench: Bench) -> Drive:
     r, ld, lq, psi = (
         need(bench, k) for k in ("resistance.resistance", "inductance.ld", "inductance.lq", "flux.flux_linkage")
     )
-    plate, run = bench.settings.plate, bench.settings.run
+    run = bench.settings.run
     loop_hz = need(bench, "pwm.loop_hz")
     kp_d, ki_d, kp_q, ki_q = (need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q"))
     kp, ki, speed_hz = (need(bench, f"speed_loop.{k}") for k in ("kp", "ki", "loop_hz"))
     filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
-    if plate.sensor == "halls" and hall_edges(bench) is None:
+    if bench.settings.sensor.kind == "halls" and hall_edges(bench) is None:
         raise Refusal("the hall table is not settled", "settle it on the commutation leg first")
     full_scale = max(2.5 * run.i_trip, 1.0)
     dead = settled_value(bench, "pwm.dead_time_voltage")
@@ -44,8 +44,8 @@ def build_drive(bench: Bench) -> Drive:
         full_scale * 4e-4,
         0.0,
         0.0,
-        float(HALLS if plate.sensor == "halls" else ENCODER),
-        float(plate.counts_per_rev),
+        float(HALLS if bench.settings.sensor.kind == "halls" else ENCODER),
+        float(bench.settings.sensor.counts_per_rev),
     )
     control = Control(
         1 / loop_hz, kp_d, ki_d, kp_q, ki_q, max(round(loop_hz / speed_hz), 1), kp, ki, 2 * math.pi * filter_hz, run.i_limit, run.i_trip,

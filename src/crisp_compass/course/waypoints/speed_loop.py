@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
-from crisp_compass.bench.models import Bench, Quantity
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Waypoint
 from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
-from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 #: What the design rests on.
@@ -42,14 +43,14 @@ def lowest_wanted_speed(bench: Bench) -> float:
 
 def sensor_delay(bench: Bench) -> float:
     """Return how late the speed is [s] at the lowest speed wanted: with halls edges are timed, six an electrical turn."""
-    if bench.settings.plate.sensor != "halls":
+    if bench.settings.sensor.kind != "halls":
         return 0.0
     return edge_delay(6 * pole_pairs_of(bench.settings.plate), lowest_wanted_speed(bench))
 
 
 def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
     """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
-    if bench.settings.plate.sensor != "halls":
+    if bench.settings.sensor.kind != "halls":
         return 0.0
     settings = bench.settings.speed_loop
     plant = SpeedPlant(

@@ -20,7 +20,7 @@ from crisp_compass.commutation.alignment import AlignmentResult
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
-from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.quantities import show
 from crisp_compass.studies.zero_search import AlignOutlook, align_outlook, align_table
 
@@ -53,7 +53,7 @@ class AlignPage(OutlookPage):
         )
         self.counts = NumberField("Counts a turn", "", width=108, whole=True, tip="Encoder counts of one turn at ×4")
         self.bind(self.lag, "lag")
-        self.bind(self.counts, "counts_per_rev", "plate")
+        self.bind(self.counts, "sensor.counts_per_rev")
         self.add_fields(self.lag, self.counts)
         self.write_button = QPushButton("Write table…")
         self.write_button.setToolTip("A table of the angles to hold, to fill in and to drop here")
@@ -89,7 +89,7 @@ class AlignPage(OutlookPage):
     def show_texts(self) -> None:
         bench, evidence = self.seen, self.evidence()
         self.lag.show_value(bench.settings.commutation.lag)
-        self.counts.show_value(bench.settings.plate.counts_per_rev)
+        self.counts.show_value(bench.settings.sensor.counts_per_rev)
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
         self.main_button.setText("Settle zero…")
@@ -137,14 +137,9 @@ class AlignPage(OutlookPage):
         if evidence is not None and "friction_lag" in evidence.estimates:
             lag = evidence.estimates["friction_lag"]
             rows.append(("friction found", f"{math.degrees(lag.value):.1f}° each side"))
-        counts = bench.settings.plate.counts_per_rev
+        counts = bench.settings.sensor.counts_per_rev
         rows.append(("counts, electrical turn", f"{counts / p:.4g}"))
-        if bench.settings.plate.family == "stepper":
-            steps = bench.settings.plate.steps_per_turn
-            rows += [
-                ("counts a step", f"{counts / steps:.3g}"),
-                ("finest error band", f"1/{counts / steps:.3g} step"),
-            ]
+        rows += family_of(bench).encoder_rows(bench.settings.plate, counts)
         note = (
             "Angles come from below (▲) and from above (▼): half their distance is friction, their middle the zero."
         )

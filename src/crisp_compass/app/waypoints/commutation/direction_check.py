@@ -60,7 +60,7 @@ class SensesPage(Page):
         )
         self.measured = Choice("Sensor shows", _WAYS, width=138)
         self.observed = Choice("Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one")
-        self.bind(self.offset, "offset")
+        self.bind(self.offset, "view.wrong_angle")
         self._ways = {"seen": self.seen_way, "measured": self.measured, "observed": self.observed}
         for field, choice in self._ways.items():
             self.bind(choice, field)
@@ -72,7 +72,7 @@ class SensesPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         settings = bench.settings.commutation
-        self.offset.show_value(settings.offset)
+        self.offset.show_value(bench.settings.view.wrong_angle)
         for field, choice in self._ways.items():
             choice.show_value(getattr(settings, field))
         directions = self._directions()
@@ -82,12 +82,12 @@ class SensesPage(Page):
             bench.settings.plate,
             bench.settings.run,
             bench.settings.speed_loop,
-            settings.offset,
+            bench.settings.view.wrong_angle,
             backwards,
         )
         if inputs != self._made_for and READY.is_set():
             self._made_for = inputs
-            self._job.ask(lambda: run_wrong_angle(bench, settings.offset, reversed_sense=backwards))
+            self._job.ask(lambda: run_wrong_angle(bench, bench.settings.view.wrong_angle, reversed_sense=backwards))
         self._show_dial()
         self._show()
 
@@ -97,16 +97,20 @@ class SensesPage(Page):
             return None
         observed = _SIGN[settings.observed] if settings.observed else None
         return judge_directions(
-            1.0, _SIGN[settings.seen], _SIGN[settings.measured], observed, self.seen.settings.plate.sensor
+            1.0,
+            _SIGN[settings.seen],
+            _SIGN[settings.measured],
+            observed,
+            ("halls" if self.seen.settings.sensor.kind == "halls" else "encoder"),
         )
 
     def on_dial(self, angle: float) -> None:
         """Set the error by where the current was dragged to; right is a quarter turn ahead of the rotor."""
         error = (angle - 90 + 180) % 360 - 180
-        self._set("commutation", "offset", math.radians(error))
+        self._set("view", "wrong_angle", math.radians(error))
 
     def _show_dial(self) -> None:
-        degrees = math.degrees(self.seen.settings.commutation.offset)
+        degrees = math.degrees(self.seen.settings.view.wrong_angle)
         share = math.cos(math.radians(degrees))
         self.show_dial(
             DialView(
@@ -137,7 +141,7 @@ class SensesPage(Page):
         self.current.set(key, trace["t"], np.hypot(trace["i_d"], trace["i_q"]))
 
     def _share_rows(self) -> list[tuple[str, str]]:
-        share = math.cos(self.seen.settings.commutation.offset)
+        share = math.cos(self.seen.settings.view.wrong_angle)
         factor = f"{1 / share:.2f} times" if share > 0.01 else "no current is enough"
         return [
             ("torque for the same current", f"{100 * share:.0f} %".replace("-", "−")),
@@ -150,7 +154,7 @@ class SensesPage(Page):
         if self.run is not None:
             self.rows.show_rows(rows, note=unsettled_inputs(self.seen))
         if directions is None:
-            degrees = math.degrees(self.seen.settings.commutation.offset)
+            degrees = math.degrees(self.seen.settings.view.wrong_angle)
             angle = (
                 "with the right angle"
                 if abs(degrees) < 0.5

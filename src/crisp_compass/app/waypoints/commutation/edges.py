@@ -14,10 +14,11 @@ from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.models import HallRecord
+from crisp_compass.bench.records import HallRecord
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import known_halls, unsettled_inputs
 from crisp_compass.errors import Refusal
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
 from crisp_compass.studies.hall_edges import EdgeCost, default_edge_speed, edge_cost
@@ -119,7 +120,7 @@ class EdgesPage(Page):
         )
 
     def _pole_pairs(self) -> int:
-        return self.seen.settings.plate.pole_pairs
+        return pole_pairs_of(self.seen.settings.plate)
 
     def leave(self) -> None:
         self._job.cancel()

@@ -13,13 +13,13 @@ from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.models import Evidence
+from crisp_compass.bench.records import Evidence
 from crisp_compass.commutation.absolute import AbsoluteResult
 from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.speed_resolution import speed_resolution
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, findings_of
-from crisp_compass.motor.plate_outlook import pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.quantities import show
 
 _SETTLED = ("counts_per_rev", "direction", "zero_offset")
@@ -130,12 +130,7 @@ class EncoderPage(CapturePage):
             rows[0] = ("bits of a turn, of turns", f"{bits:.0f}, {turn_bits:.0f}")
         if evidence and "offset_counts" in evidence.estimates:
             rows.append(("θe is 0 at word", f"{evidence.estimates['offset_counts'].value:.1f}"))
-        if plate.family == "stepper":
-            steps = plate.steps_per_turn
-            rows += [
-                ("counts a step", f"{counts / steps:.3g}"),
-                ("finest error band", f"1/{counts / steps:.3g} step"),
-            ]
+        rows += family_of(bench).encoder_rows(plate, counts)
         if phase is not None:
             rows.append(("B follows A by", show(phase.value, "rad")))
         self.rows.show_rows(

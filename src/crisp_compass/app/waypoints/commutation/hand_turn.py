@@ -11,7 +11,7 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.models import HallRecord
+from crisp_compass.bench.records import HallRecord
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.lead_fix import lead_fixes
 from crisp_compass.course.captures import Evaluated, findings_of

@@ -14,10 +14,10 @@ from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.errors import Refusal
-from crisp_compass.preparation.supply import rated_peak
 from crisp_compass.quantities import show
 from crisp_compass.studies.zero_search import SearchOutlook, search_outlook
 
@@ -89,7 +89,7 @@ class PolesPage(OutlookPage):
     def show_texts(self) -> None:
         bench, evidence = self.seen, self.evidence()
         settings = bench.settings.commutation
-        self.current.show_value(settings.pulse_current or rated_peak(bench))
+        self.current.show_value(settings.pulse_current or rated_peak(bench.settings.plate))
         self.noise.show_value(settings.pulse_noise)
         self.magnet.show_value(settings.magnet)
         self.larger.show_value(settings.larger)
@@ -157,8 +157,8 @@ class PolesPage(OutlookPage):
         if evidence is not None:
             found = evidence.estimates
             rows += [
-                ("saliency, by the pulses", f"{100 * found['saliency'].value:.1f} %"),
-                ("saturation, by the pulses", f"{100 * found['magnet_saturation'].value:.1f} %"),
+                ("saliency, pulses", f"{100 * found['saliency'].value:.1f} %"),
+                ("saturation, pulses", f"{100 * found['magnet_saturation'].value:.1f} %"),
             ]
         note = "Searches of the simulated motor: 24 directions, three times round." if outlook else ""
         self.rows.show_rows(rows, note=note)

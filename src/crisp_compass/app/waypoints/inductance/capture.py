@@ -9,7 +9,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.models import Evidence
+from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.course.kind import AXIS
 from crisp_compass.course.waypoints.inductance import inductance_values

@@ -17,41 +17,21 @@ from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.entered import untouched
+from crisp_compass.bench.entered import untouched, value_of, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
-from crisp_compass.motor.plate_outlook import plate_outlook, pole_pairs_of
+from crisp_compass.motor import FAMILIES, family_of, pole_pairs_of
 
 _FAMILIES = {
     "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
     "brushed": "brushed",
 }  # fmt: skip
-_PM = ("sinusoidal", "trapezoidal")
+_SENSORS = {"incremental": "encoder", "absolute": "absolute encoder", "halls": "halls"}
 _KV = {"line-peak": "V line peak", "line-rms": "V line rms", "six-step-dc": "V DC, six-step"}
 _KT = {"peak": "A peak", "rms": "A rms", "six-step-dc": "A DC, six-step"}
-#: Fields of each family by row; rows keep their order, so the hand finds them again.
-_ROWS: dict[str, tuple[tuple[str, ...], ...]] = {
-    "sinusoidal": (
-        ("family", "pole_pairs", "connection", "rated_current", "current_base", "top_speed", "sensor", "counts_per_rev"),
-        ("kv", "kv_convention", "kt", "kt_convention", "r", "inductance", "winding_base"),
-        ("rated_power", "rated_speed", "rated_torque", "stall_current", "no_load_speed"),
-    ),
-    "induction": (
-        ("family", "rated_voltage", "mains_hz", "rated_current", "current_base", "connection"),
-        ("rated_power", "rated_speed", "rated_torque", "power_factor", "efficiency"),
-    ),
-    "stepper": (
-        ("family", "steps_per_turn", "rated_voltage", "rated_current", "r", "inductance", "holding_torque"),
-        ("sensor", "counts_per_rev", "top_speed"),
-    ),
-    "brushed": (
-        ("family", "v1", "i1", "n1", "v2", "i2", "n2"),
-        ("no_load_current", "rated_power", "rated_speed", "rated_torque"),
-    ),
-}  # fmt: skip
-_ROWS["trapezoidal"] = _ROWS["sinusoidal"]
 _EVERY = 3
 _GROUPS = {
     "kv_convention": "Kv", "kt_convention": "Kt", "i1": "Point 1", "n1": "Point 1", "i2": "Point 2", "n2": "Point 2", "current_base": "Rated current",
@@ -107,8 +87,8 @@ class PlatePage(Page):
             "current_base": Choice("given as", {"peak": "peak", "rms": "rms"}, width=76),
             "top_speed": NumberField("Top speed", "rpm", width=104),
             "connection": Choice("Winding", {"star": "star", "delta": "delta"}, width=80),
-            "sensor": Choice("Angle sensor", {"encoder": "encoder", "halls": "halls"}, width=96),
-            "counts_per_rev": NumberField("Counts/turn, ×4", "", width=108, whole=True),
+            "sensor.kind": Choice("Angle sensor", _SENSORS, width=132),
+            "sensor.counts_per_rev": NumberField("Counts/turn, ×4", "", width=108, whole=True),
             "kv": NumberField("Kv", "rpm/V", width=112, optional=True),
             "kv_convention": Choice("per", _KV, width=134),
             "kt": NumberField("Kt", "N·m/A", width=126, optional=True),
@@ -165,7 +145,7 @@ class PlatePage(Page):
         if family == self._family:
             return
         self._family = family
-        rows = _ROWS[family]
+        rows = FAMILIES[family].rows
         for line in self._lines:
             line.clear_heads()
         wanted = {field for row in rows for field in row}
@@ -179,15 +159,16 @@ class PlatePage(Page):
 
     def _on_family(self, family: str) -> None:
         """An induction motor's plate states line rms; the others' rated current keeps its base. One step to undo."""
-        base = {"current_base": "rms"} if family == "induction" else {}
-        self.document.set_fields("kind of motor", {"plate": {"family": family, **base}})
+        base = FAMILIES[family].current_base
+        fields = {"current_base": base} if base else {}
+        self._change(lambda bench: with_family(bench, family, **fields), "kind of motor")
 
     def refresh(self) -> None:
         bench = self.document.bench
         plate = bench.settings.plate
         self._arrange(plate.family)
-        for field, number in self._fields.items():
-            number.show_value(getattr(plate, field))
+        for field in (f for row in family_of(bench).rows for f in row):
+            self._fields[field].show_value(value_of(bench, "plate", field))
         rated = self._fields["rated_current"]
         assert isinstance(rated, NumberField)
         rated.base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean

@@ -22,7 +22,8 @@ from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, frame, label
-from crisp_compass.bench.models import Bench, CableWire
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import CableWire
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.sensor_cable import FRAME, ROLE_NAMES, drop_wire, identify_cable, set_reading
 from crisp_compass.quantities import show

@@ -14,6 +14,7 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.entered import value_of
 from crisp_compass.course.pwm_outlook import CarrierPicture, carrier_picture
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
@@ -43,8 +44,8 @@ class CarrierPage(Page):
         self.rows = Rows("Sampling and ripple", width=312)
         self.column.addWidget(beside(QWidget(), (self.gates, self.ripple), (self.rows,)), 1)
         self._fields: dict[str, NumberField | Choice] = {
-            "modulation_depth": NumberField("Modulation depth", "%", width=116),
-            "angle": NumberField("Its angle", "deg", width=92),
+            "view.modulation_depth": NumberField("Modulation depth", "%", width=116),
+            "view.voltage_angle": NumberField("Its angle", "deg", width=92),
             "shunts": Choice("Shunts", _SHUNTS, width=136),
             "settling": NumberField("Amplifier settles", "s", width=116),
             "sample_time": NumberField("Converter samples", "s", width=124),
@@ -56,9 +57,8 @@ class CarrierPage(Page):
         self.finish()
 
     def refresh(self) -> None:
-        settings = self.seen.settings.pwm
         for field, number in self._fields.items():
-            number.show_value(getattr(settings, field))
+            number.show_value(value_of(self.seen, self.key, field))
         try:
             picture = carrier_picture(self.seen)
         except Refusal as refusal:
@@ -74,7 +74,7 @@ class CarrierPage(Page):
 
     def on_dial(self, angle: float) -> None:
         """Set the voltage's angle by where it was dragged to."""
-        self._set("pwm", "angle", math.radians(angle))
+        self._set("view", "voltage_angle", math.radians(angle))
 
     def _draw(self, picture: CarrierPicture) -> None:
         seconds = picture.gate_time / picture.carrier_hz
@@ -115,11 +115,11 @@ class CarrierPage(Page):
         ], note="The gap between high and low side is dead time.")  # fmt: skip
 
     def _show_dial(self) -> None:
-        settings = self.seen.settings.pwm
-        degrees = math.degrees(settings.angle) % 360
+        view = self.seen.settings.view
+        degrees = math.degrees(view.voltage_angle) % 360
         self.show_dial(
             DialView(
-                caption=f"Voltage at {degrees:.0f}°, {100 * settings.modulation_depth:.0f} % of the limit  (drag it)",
-                voltage=(degrees, settings.modulation_depth), draggable=True, hand="voltage",
+                caption=f"Voltage at {degrees:.0f}°, {100 * view.modulation_depth:.0f} % of the limit  (drag it)",
+                voltage=(degrees, view.modulation_depth), draggable=True, hand="voltage",
             )
         )  # fmt: skip

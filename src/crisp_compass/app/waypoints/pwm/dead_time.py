@@ -11,10 +11,10 @@ from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.pwm_outlook import dead_time_picture
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm
 from crisp_compass.errors import Refusal
-from crisp_compass.preparation.supply import rated_peak
 from crisp_compass.quantities import show
 
 
@@ -60,7 +60,7 @@ class DeadTimePage(Page):
             return
         self.plot.set("loss", picture.current, picture.loss)
         self.plot.fit()
-        effect, rated = picture.effect, show(rated_peak(bench), "A")
+        effect, rated = picture.effect, show(rated_peak(bench.settings.plate), "A")
         self.answer.show_answer(
             f"{show(picture.volts, 'V')} a leg",
             f"against its current; {show(figures.dead_time_vector, 'V')} of the held vector, {show(effect.fundamental, 'V')} of the turning one",

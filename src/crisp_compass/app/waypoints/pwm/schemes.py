@@ -14,7 +14,8 @@ from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.models import Scheme
+from crisp_compass.bench.entered import value_of
+from crisp_compass.bench.settings.pwm import Scheme
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.pwm_outlook import RippleCurves, SchemeRow, ripple_curves, scheme_rows
 from crisp_compass.errors import Refusal
@@ -73,7 +74,7 @@ class SchemesPage(Page):
         self.column.addWidget(area, 1)
         self._fields: dict[str, NumberField | Choice] = {
             "scheme": Choice("Scheme", NAMES, width=190),
-            "modulation_depth": NumberField("Modulation depth", "%", width=116),
+            "view.modulation_depth": NumberField("Modulation depth", "%", width=116),
             "r_switch": NumberField("Switch", "Ω", width=96),
             "t_on": NumberField("Turns on in", "s", width=100),
             "t_off": NumberField("Turns off in", "s", width=100),
@@ -85,16 +86,15 @@ class SchemesPage(Page):
 
     def refresh(self) -> None:
         bench = self.seen
-        settings = bench.settings.pwm
         for field, number in self._fields.items():
-            number.show_value(getattr(settings, field))
+            number.show_value(value_of(bench, self.key, field))
         self.show_dial(
             DialView(
                 caption="All schemes reach the same hexagon; sine alone stays at 87\u00a0% of the circle",
-                voltage=(20.0, settings.modulation_depth),
+                voltage=(20.0, bench.settings.view.modulation_depth),
             )
         )
-        inputs = (bench.settings.pwm, bench.settings.plate, bench.settled)
+        inputs = (bench.settings.pwm, bench.settings.view, bench.settings.plate, bench.settled)
         if inputs != self._made_for:
             self._made_for = inputs
             self._job.ask(lambda: (scheme_rows(bench), ripple_curves(bench, tuple(s for s, _, _ in _SHOWN))))
@@ -110,7 +110,7 @@ class SchemesPage(Page):
         (rows, curves), settings = found, self.seen.settings.pwm
         for scheme, _, _ in _SHOWN:
             self.plot.set(scheme, curves.peak, curves.rms[scheme])
-        here = settings.modulation_depth * float(curves.peak[-1])
+        here = self.seen.settings.view.modulation_depth * float(curves.peak[-1])
         top = max(float(np.nanmax(v)) for v in curves.rms.values())
         self.plot.set("here", [here, here], [0.0, top])
         self.plot.fit()

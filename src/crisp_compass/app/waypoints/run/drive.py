@@ -16,7 +16,7 @@ from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.models import Topic
+from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text, presumed_text

@@ -58,7 +58,7 @@ class SpeedLoopPage(LoopPage):
         self._fields["bandwidth_hz"].setVisible(by_bandwidth)
         self._fields["a"].setVisible(not by_bandwidth)
         bench = self.seen
-        self._fields["lowest_speed"].setVisible(bench.settings.plate.sensor == "halls")
+        self._fields["lowest_speed"].setVisible(bench.settings.sensor.kind == "halls")
         design = design_speed(bench)
         time, plain, filtered = predict_speed_step(design)
         self.step.set("no filter", time, plain)
@@ -73,7 +73,7 @@ class SpeedLoopPage(LoopPage):
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
             f"integral time {show(design.integral_time, 's')}."
         )
-        if bench.settings.plate.sensor == "halls":
+        if bench.settings.sensor.kind == "halls":
             lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
             reach = f"down to {lowest:.0f} rpm" if lowest < 1e6 else "at no speed"

@@ -1,0 +1,38 @@
+"""What the pages' fields hold, one module a topic."""
+
+from __future__ import annotations
+
+from pydantic import Field
+
+from crisp_compass.bench.base import Frozen
+from crisp_compass.bench.plate import MagnetPlate, Plate
+from crisp_compass.bench.settings.auto_tune import AutoTuneSettings
+from crisp_compass.bench.settings.commutation import CommutationSettings
+from crisp_compass.bench.settings.current_loop import CurrentSettings
+from crisp_compass.bench.settings.flux import FluxSettings
+from crisp_compass.bench.settings.instruments import InstrumentSettings
+from crisp_compass.bench.settings.pwm import PwmSettings
+from crisp_compass.bench.settings.resistance import ResistanceSettings
+from crisp_compass.bench.settings.run import RunSettings
+from crisp_compass.bench.settings.sensor import SensorSettings
+from crisp_compass.bench.settings.speed_loop import SpeedSettings
+from crisp_compass.bench.settings.supply import SupplySettings
+from crisp_compass.bench.settings.view import ViewSettings
+
+
+class Settings(Frozen):
+    """What the pages' fields hold, by topic."""
+
+    plate: Plate = Field(default=MagnetPlate(), discriminator="family")
+    supply: SupplySettings = SupplySettings()
+    auto_tune: AutoTuneSettings = AutoTuneSettings()
+    resistance: ResistanceSettings = ResistanceSettings()
+    instruments: InstrumentSettings = InstrumentSettings()
+    flux: FluxSettings = FluxSettings()
+    commutation: CommutationSettings = CommutationSettings()
+    pwm: PwmSettings = PwmSettings()
+    current_loop: CurrentSettings = CurrentSettings()
+    speed_loop: SpeedSettings = SpeedSettings()
+    run: RunSettings = RunSettings()
+    sensor: SensorSettings = SensorSettings()
+    view: ViewSettings = ViewSettings()

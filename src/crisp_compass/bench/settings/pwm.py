@@ -1,0 +1,64 @@
+"""The timer and what it drives."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from pydantic import Field
+
+from crisp_compass.bench.base import TopicSettings
+from crisp_compass.bench.ranges import Duration
+
+Scheme = Literal["sine", "space-vector", "third-harmonic", "clamped-low", "clamped-high", "clamped-60", "six-step"]
+
+
+class PwmSettings(TopicSettings):
+    """Timer clock and carrier in Hz, times in s, switch resistance in Ω; what the pages try them with."""
+
+    presumable: ClassVar[tuple[str, ...]] = (
+        "timer_hz",
+        "carrier_hz",
+        "dead_time",
+        "settling",
+        "sample_time",
+        "r_switch",
+        "t_on",
+        "t_off",
+    )
+    settles: ClassVar[tuple[str, ...]] = (
+        "timer_hz",
+        "carrier_hz",
+        "aligned",
+        "dead_time",
+        "min_pulse",
+        "scheme",
+        "loop_divider",
+        "updates",
+        "shunts",
+        "settling",
+        "sample_time",
+    )
+
+    timer_hz: float = Field(default=144e6, ge=1e5, le=1e10)
+    carrier_hz: float = Field(default=20e3, ge=100, le=1e6)
+    aligned: Literal["centre", "edge"] = "centre"
+    dead_time: Duration = Field(default=500e-9)
+    min_pulse: Duration = Field(default=0.0, description="s, shortest pulse a leg may make")
+    scheme: Scheme = "space-vector"
+    loop_divider: int = Field(default=1, ge=1, le=64)
+    updates: Literal["once", "twice"] = Field(default="once", description="loads of the timer per carrier period")
+    shunts: Literal["one", "two", "three", "in-line"] = "three"
+    settling: Duration = Field(default=800e-9, description="s, current amplifier after a switching")
+    sample_time: Duration = Field(default=300e-9, description="s, the converter's sampling")
+    r_switch: float = Field(default=5e-3, ge=0, le=100, description="Ω, one switch")
+    t_on: Duration = Field(default=40e-9, description="s")
+    t_off: Duration = Field(default=40e-9, description="s")
+    command_low: float = Field(
+        default=0.06, ge=0, le=1, description="duty of a command at which the motor begins to turn"
+    )
+    command_high: float = Field(
+        default=0.94, ge=0, le=1, description="duty of a command at the highest speed allowed"
+    )
+    command_step: float = Field(default=0.01, ge=1e-6, le=0.5, description="duty step of whatever commands")
+    band_low: float = Field(default=300.0, gt=0, description="Hz, lowest legal frequency of the command")
+    band_high: float = Field(default=2.5e3, gt=0, description="Hz, highest legal frequency of the command")

@@ -1,0 +1,26 @@
+"""What the drive is run with."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from pydantic import Field
+
+from crisp_compass.bench.base import TopicSettings
+from crisp_compass.bench.ranges import Ampere
+
+
+class RunSettings(TopicSettings):
+    """Reference in rad/s, load in N·m, limits of the first run.
+
+    A load brakes whichever way the shaft turns, unless it ``drives`` (a weight): then it pulls one way, at rest too.
+    """
+
+    presumable: ClassVar[tuple[str, ...]] = ("i_limit", "i_trip", "v_min")
+
+    speed: float = Field(default=100.0, ge=-2.1e5, le=2.1e5)
+    load: float = Field(default=0.0, ge=-1e6, le=1e6)
+    load_kind: Literal["brakes", "drives"] = "brakes"
+    i_limit: Ampere = Field(default=5.0, description="A peak")
+    i_trip: Ampere = Field(default=10.0, description="A peak")
+    v_min: float = Field(default=10.0, ge=0, le=1500, description="V")

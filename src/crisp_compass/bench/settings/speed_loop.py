@@ -1,0 +1,34 @@
+"""How the speed loop is designed."""
+
+from __future__ import annotations
+
+from typing import ClassVar, Literal
+
+from pydantic import Field
+
+from crisp_compass.bench.base import TopicSettings
+from crisp_compass.bench.ranges import Loop, Speed
+
+
+class SpeedSettings(TopicSettings):
+    """Factor a of the symmetrical optimum or crossover in Hz, filter in Hz, loop divider, step in rad/s."""
+
+    settles: ClassVar[tuple[str, ...]] = (
+        "method",
+        "a",
+        "bandwidth_hz",
+        "filter_hz",
+        "divider",
+        "ramp",
+        "lowest_speed",
+    )
+
+    method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
+    a: float = Field(default=3.0, ge=1.05, le=50)
+    bandwidth_hz: Loop = Field(default=30.0)
+    filter_hz: Loop = Field(default=300.0)
+    divider: int = Field(default=10, ge=1, le=1000)
+    ramp: float = Field(default=2000.0, ge=1e-3, le=1e8, description="rad/s²")
+    lowest_speed: Speed | None = Field(
+        default=None, description="rad/s, lowest speed to be held with halls; a tenth of top speed where empty"
+    )

@@ -1,0 +1,58 @@
+"""Brushed motors, as far as their plate goes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import BrushedPlate
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.plate import brushed_plate, power_check
+from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, waiting
+from crisp_compass.quantities import show
+
+
+def outlook(bench: Bench, _: Best) -> PlateOutlook:
+    """Return what the plate implies."""
+    plate = bench.settings.plate
+    assert isinstance(plate, BrushedPlate)
+    axes = (("torque", "N·m"), ("speed", "rpm"))
+    points = (plate.v1, plate.v2, plate.i1, plate.i2, plate.n1, plate.n2)
+    if any(p is None for p in points):
+        return waiting(
+            "Brushed motor",
+            "Enter voltage, current and speed at two working points: one running free, one braked or held.",
+            axes,
+        )
+    v1, v2, i1, i2, n1, n2 = (float(p) for p in points if p is not None)
+    try:
+        m = brushed_plate((v1, v2), (i1, i2), (n1, n2), plate.no_load_current)
+    except Refusal as refusal:
+        return waiting("Brushed motor", refusal.sentence, axes)
+    stall = plate.v_bus / m.r
+    rows = [
+        ("Ke = Kt", show(m.ke, "N·m/A", 4)), ("Kv", show(RPM_PER_RAD_S / m.ke, "rpm/V", 4)), ("R with brushes", show(m.r, "Ω")),
+        ("stalled", f"{show(stall, 'A')}, {show(stall * m.ke, 'N·m')}"), ("free at the supply", f"{plate.v_bus / m.ke * RPM_PER_RAD_S:.0f} rpm"),
+    ]  # fmt: skip
+    if m.friction is not None:
+        rows.append(("friction torque", show(m.friction, "N·m")))
+    findings = [*m.findings, *power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)]
+    torque = np.linspace(0.0, stall * m.ke, 100)
+    speed = (plate.v_bus - torque / m.ke * m.r) / m.ke * RPM_PER_RAD_S
+    return PlateOutlook(
+        show(m.ke, "N·m/A"), f"Ke and Kt; R {show(m.r, 'Ω')} between the brushes", "Two working points, V = R·I + Ke·ω solved for both.",
+        "What the points imply", tuple(rows), *axes, torque, speed, NONE, None, (f"speed over torque at {show(plate.v_bus, 'V')}", "", ""), tuple(findings),
+    )  # fmt: skip
+
+
+FAMILY = Family(
+    ("brushed",),
+    (
+        ("family", "v1", "i1", "n1", "v2", "i2", "n2"),
+        ("no_load_current", "rated_power", "rated_speed", "rated_torque"),
+    ),
+    outlook,
+    lambda plate: int(plate.pole_pairs),
+    lambda plate, constant, resistance: [],
+)

@@ -1,0 +1,79 @@
+"""What a motor family is to the rest of the program: nothing else asks which family a bench's motor is of."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.estimates import Finding, FloatArray
+
+Rows = tuple[tuple[str, str], ...]
+NONE: FloatArray = np.empty(0)
+#: A constant's best value, its standard uncertainty (SI) and its origin, by the constant's name; None where nothing tells it.
+Best = Callable[[str], tuple[float, float, str] | None]
+
+
+@dataclass(frozen=True)
+class PlateOutlook:
+    """What the plate page shows.
+
+    ``x`` (n,) with ``predicted``, ``limit`` (n,) or empty, ``mark`` an x position or None, all in ``x_axis`` and
+    ``y_axis`` units (name, unit); ``legend`` names the predicted curve, the limit and the mark; ``rows`` under ``heading``.
+    """
+
+    answer: str
+    doubt: str
+    reason: str
+    heading: str
+    rows: Rows
+    x_axis: tuple[str, str]
+    y_axis: tuple[str, str]
+    x: FloatArray
+    predicted: FloatArray
+    limit: FloatArray
+    mark: float | None
+    legend: tuple[str, str, str]
+    findings: tuple[Finding, ...]
+
+
+def waiting(answer: str, doubt: str, axes: tuple[tuple[str, str], tuple[str, str]]) -> PlateOutlook:
+    """Return the outlook of a plate that does not say enough yet."""
+    return PlateOutlook(
+        answer, doubt, "", "What the plate implies", (), *axes, NONE, NONE, NONE, None, ("", "", ""), ()
+    )
+
+
+@dataclass(frozen=True)
+class Family:
+    """One family of motors.
+
+    Attributes
+    ----------
+    keys
+        What ``plate.family`` may say for it.
+    rows
+        Fields of its plate, in the rows in which people fill them in; ``sensor.kind`` and the like belong to other topics.
+    outlook
+        What its plate implies, from the bench and what is known best of each constant.
+    pole_pairs
+        Pole pairs that a plate implies; raises Refusal where it contradicts itself.
+    stated
+        Values of a constant [SI, per phase] that the plate states, each with its name; from plate, constant and settled resistance
+        [Ω] or None.
+    encoder_rows
+        What an encoder's counts a turn mean for such a motor, from plate and counts.
+    current_base
+        What the rated current of such a plate usually means; None keeps what stood.
+    """
+
+    keys: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+    outlook: Callable[[Bench, Best], PlateOutlook]
+    pole_pairs: Callable[[Any], int]
+    stated: Callable[[Any, str, float | None], list[tuple[str, float]]]
+    current_base: str | None = None
+    encoder_rows: Callable[[Any, float], Rows] = lambda plate, counts: ()

@@ -1,0 +1,93 @@
+"""Induction motors, as far as their plate goes."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import InductionPlate
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
+from crisp_compass.identify import plate as by_plate
+from crisp_compass.identify.plate import induction_plate, power_check
+from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, waiting
+from crisp_compass.quantities import show
+
+
+def outlook(bench: Bench, _: Best) -> PlateOutlook:
+    """Return what the plate implies."""
+    plate = bench.settings.plate
+    assert isinstance(plate, InductionPlate)
+    axes = (("speed", "rpm"), ("torque", "N·m"))
+    if not plate.rated_speed:
+        return waiting("Induction motor", "Enter frequency and rated speed: poles and slip follow.", axes)
+    try:
+        m = induction_plate(
+            frequency=plate.mains_hz, speed=plate.rated_speed, volts=plate.rated_voltage, amps=_rms(plate),
+            power=plate.rated_power, power_factor=plate.power_factor, efficiency=plate.efficiency,
+        )  # fmt: skip
+    except Refusal as refusal:
+        return waiting("Induction motor", refusal.sentence, axes)
+    findings = [*m.findings, *power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)]
+    rows = [
+        ("synchronous speed", f"{m.sync_speed * RPM_PER_RAD_S:.0f} rpm"),
+        ("slip", f"{100 * m.slip:.2f} %, {m.slip_hz:.2f} Hz"),
+    ]
+    if m.torque:
+        rows.append(("rated torque", show(m.torque, "N·m")))
+    if m.pf_times_eff:
+        rows.append(("power factor × efficiency", f"{m.pf_times_eff:.3f}"))
+    if m.magnetising and m.magnetising_inductance and m.leakage and m.rotor_resistance:
+        low, middle, high = m.magnetising
+        rows += [
+            ("no-load current, 95 %", f"{show(middle, 'A')} rms ({low:.3g} to {high:.3g})"),
+            ("its inductance, phase", show(m.magnetising_inductance, "H")),
+            ("leakage, phase", show(m.leakage, "H")),
+            ("rotor, stator resistance", f"{show(m.rotor_resistance, 'Ω')}, {show(m.stator_resistance, 'Ω')}"),
+        ]
+    x, y = _kloss(m)
+    doubt = f"{m.poles} poles at {plate.mains_hz:g} Hz, slip {100 * m.slip:.2f} %"
+    reason = f"The field turns at {m.sync_speed * RPM_PER_RAD_S:.0f} rpm; at rated load the rotor lags it by {m.slip_hz:.2f} Hz."
+    torque = show(m.torque, "N·m") if m.torque else f"{m.poles} poles"
+    return PlateOutlook(
+        torque, f"rated torque; {doubt}" if m.torque else doubt, reason, "What the plate implies", tuple(rows), *axes,
+        x, y, np.full(len(x), m.torque) if m.torque else NONE, plate.rated_speed * RPM_PER_RAD_S,
+        ("torque with a pull-out of 2.5 times rated", "rated torque", "rated speed"), tuple(findings),
+    )  # fmt: skip
+
+
+def _rms(plate: InductionPlate) -> float:
+    return plate.rated_current / math.sqrt(2) if plate.current_base == "peak" else plate.rated_current
+
+
+def _kloss(m: by_plate.InductionPlate) -> tuple[FloatArray, FloatArray]:
+    """Torque over speed by Kloss's formula (from memory): T/Tk = 2/(s/sk + sk/s), pull-out 2.5 times rated."""
+    if not m.torque or m.slip <= 0:
+        return NONE, NONE
+    ratio = 2.5
+    pull_out = m.slip * (ratio + math.sqrt(ratio**2 - 1))
+    slip = np.linspace(1.0, 1e-4, 300)
+    return (1 - slip) * m.sync_speed * RPM_PER_RAD_S, ratio * m.torque * 2 / (slip / pull_out + pull_out / slip)
+
+
+def pole_pairs(plate: InductionPlate) -> int:
+    """Return the pole pairs by speed and frequency; raises Refusal for a speed that fits none."""
+    if not plate.rated_speed:
+        raise Refusal("the rated speed is missing", "enter frequency and rated speed: the poles follow")
+    return induction_plate(frequency=plate.mains_hz, speed=plate.rated_speed).poles // 2
+
+
+FAMILY = Family(
+    ("induction",),
+    (
+        ("family", "rated_voltage", "mains_hz", "rated_current", "current_base", "connection"),
+        ("rated_power", "rated_speed", "rated_torque", "power_factor", "efficiency"),
+    ),
+    outlook,
+    pole_pairs,
+    lambda plate, constant, resistance: [],
+    current_base="rms",
+)

@@ -1,0 +1,71 @@
+"""Two-phase steppers, as far as their plate goes."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import StepperPlate
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.plate import microstep_torque, stepper_plate
+from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Rows, waiting
+from crisp_compass.quantities import show
+
+
+def outlook(bench: Bench, _: Best) -> PlateOutlook:
+    """Return what the plate implies."""
+    plate = bench.settings.plate
+    assert isinstance(plate, StepperPlate)
+    axes = (("step rate", "1/s"), ("current that one step reaches", "A"))
+    try:
+        m = stepper_plate(
+            steps=plate.steps_per_turn, volts=plate.rated_voltage, amps=plate.rated_current, r=plate.r, inductance=plate.inductance,
+            holding=plate.holding_torque, supply=plate.v_bus,
+        )  # fmt: skip
+    except Refusal as refusal:
+        return waiting("Stepper", refusal.sentence, axes)
+    rows = [("full step", f"{m.step_deg:.3g}°"), ("pole pairs", f"{m.pole_pairs}")]
+    if m.time_constant:
+        rows.append(("L/R", show(m.time_constant, "s")))
+    if m.flux:
+        rows.append(("flux by holding torque", show(m.flux, "Wb")))
+    if m.corner_steps:
+        rows.append(("step rate at full current", f"{m.corner_steps:.0f} /s"))
+        rows.append(("that is", f"{60 * m.corner_steps / plate.steps_per_turn:.0f} rpm"))
+    rows += [(f"torque of 1/{n} step", f"{100 * microstep_torque(n):.1f} %") for n in (4, 8, 16, 32)]
+    x = y = limit = NONE
+    mark = None
+    if m.time_constant and plate.r and m.corner_steps:
+        x = np.linspace(0.1, 3.0, 200) * m.corner_steps
+        y = np.minimum(plate.v_bus / plate.r * (1 - np.exp(-1 / (x * m.time_constant))), plate.rated_current)
+        limit, mark = np.full(len(x), plate.rated_current), m.corner_steps
+    answer = f"{m.corner_steps:.0f} steps/s" if m.corner_steps else f"{m.step_deg:.3g}° a step"
+    doubt = (
+        f"is where {show(plate.v_bus, 'V')} no longer drives {show(plate.rated_current, 'A')} into one full step (back-EMF aside)"
+        if m.corner_steps
+        else "Enter R, L and the current of one phase to see how fast the current follows."
+    )
+    reason = f"{plate.steps_per_turn} steps a turn are {m.pole_pairs} pole pairs of a two-phase machine; both phases on hold {show(plate.holding_torque, 'N·m')}."
+    return PlateOutlook(
+        answer, doubt, reason, "What the plate implies", tuple(rows), *axes, x, y, limit, mark,
+        ("current at the end of a step", "rated current", "where they part"), m.findings,
+    )  # fmt: skip
+
+
+def encoder_rows(plate: StepperPlate, counts: float) -> Rows:
+    """Return what an encoder's counts a turn leave of a full step."""
+    per_step = counts / plate.steps_per_turn
+    return (("counts a step", f"{per_step:.3g}"), ("finest error band", f"1/{per_step:.3g} step"))
+
+
+FAMILY = Family(
+    ("stepper",),
+    (
+        ("family", "steps_per_turn", "rated_voltage", "rated_current", "r", "inductance", "holding_torque"),
+        ("sensor.kind", "sensor.counts_per_rev", "top_speed"),
+    ),
+    outlook,
+    lambda plate: int(plate.pole_pairs),
+    lambda plate, constant, resistance: [],
+    encoder_rows=encoder_rows,
+)
