@@ -20,7 +20,16 @@ from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.course import design
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
-from crisp_compass.plant.parameters import ALIGN, CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import (
+    ALIGN,
+    CURRENT,
+    Control,
+    Inverter,
+    Load,
+    Machine,
+    Sensing,
+    locked_rotor,
+)
 from crisp_compass.plant.simulation import Simulation, join
 from crisp_compass.plant.standstill import Pulses, align, pulse_currents
 from crisp_compass.preparation.checks import record_choice, record_reading, record_typed, skip_check
@@ -41,10 +50,12 @@ def staircase_through_bridge(
 ) -> None:
     """Hold commanded voltages along phase A through a bridge with dead time; the rotor is locked."""
     ts = 1 / 20e3
-    sensing = Sensing(i_scale, 2 * i_scale / 4096, i_scale * 6e-4, 0.012 * i_scale / 10, 0.0, float(ENCODER), 4096.0)
-    control = Control(ts, 0, 0, 0, 0, 10, 0, 0, 0, 1, 1e9, 0, 1, 10, 0, machine.ld, machine.lq, machine.psi, 0)
-    locked = Load(1e6, 0.0, 0.0)
-    sim = Simulation(Drive(machine, locked, Inverter(v_bus, 0.0, 0.159, 0.18), sensing, control))
+    sensing = Sensing(
+        full_scale=i_scale, step=2 * i_scale / 4096, noise=i_scale * 6e-4, offset_a=0.012 * i_scale / 10, counts_per_rev=4096.0
+    )  # fmt: skip
+    control = Control(ts=ts, ld=machine.ld, lq=machine.lq, psi=machine.psi)
+    bridge = Inverter(v_supply=v_bus, dead_voltage=0.159, knee=0.18)
+    sim = Simulation(locked_rotor(machine, control, bridge, sensing))
     traces, command = [], []
     for v in voltages:
         sim.command(ALIGN, i_d=v)

@@ -22,7 +22,7 @@ from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.course.waypoints.run import build_drive
-from crisp_compass.plant import kernels
+from crisp_compass.plant import kernels, state
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.lead_orders import expect_orders
@@ -141,7 +141,7 @@ def kernel_against_c() -> None:
         for _ in range(7):
             sim = Simulation(drive)
             sim.command(SPEED, speed=target)
-            out = np.zeros((steps + 2, len(kernels.OUT)))
+            out = np.zeros((steps + 2, len(state.OUT)))
             start = time.perf_counter()
             kernels.run(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, steps, 1, out)
             ours.append(time.perf_counter() - start)

@@ -17,7 +17,7 @@ from crisp_compass.bench import Bench, load_bench
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import QGain, Scales, from_integers, quantise, to_forms
-from crisp_compass.plant.kernels import regulate
+from crisp_compass.plant.control.field_oriented import regulate
 from crisp_compass.plant.parameters import Control, Machine
 from crisp_compass.record.c_controller import controller_sources
 from steps_at_the_limit import full_voltage_time, random_steps

@@ -13,10 +13,9 @@ from scipy.integrate import solve_ivp
 
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import SpeedPlant, edge_delay, lowest_speed, tune_speed
-from crisp_compass.plant import kernels
+from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     CURRENT,
-    ENCODER,
     HALLS,
     OFF,
     SPEED,
@@ -30,7 +29,7 @@ from crisp_compass.plant.parameters import (
 from crisp_compass.plant.simulation import Simulation
 from steps_at_the_limit import full_voltage_time, random_steps
 
-CLEAN = Sensing(1e6, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 22))
+CLEAN = Sensing(full_scale=1e6)
 
 
 def _held(machine: Machine, ts: float, volts: float, *, crossover: float = 0.0, inverter: Inverter | None = None, **change: float) -> Drive:  # fmt: skip
@@ -40,15 +39,21 @@ def _held(machine: Machine, ts: float, volts: float, *, crossover: float = 0.0, 
         current_gains(machine.r, x, bandwidth_hz=f, delay=1.5 * ts) for x in (machine.ld, machine.lq)
     )
     control = Control(
-        ts, kp_d, ki_d, kp_q, ki_q, 1, 0, 0, 0, 1e9, 1e9, 0, 1, 10, 1, machine.ld, machine.lq, machine.psi, 0.0,
-        limit_tracking(kp_d, ki_d, ts, machine.r, machine.ld), limit_tracking(kp_q, ki_q, ts, machine.r, machine.lq),
+        ts=ts, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=1, kp_speed=0, ki_speed=0, speed_filter=0, i_limit=1e9, i_trip=1e9, v_min=0, ramp=1, stall_time=10, decouple=1, ld=machine.ld, lq=machine.lq, psi=machine.psi, angle_offset=0.0,
+        track_d=limit_tracking(kp_d, ki_d, ts, machine.r, machine.ld), track_q=limit_tracking(kp_q, ki_q, ts, machine.r, machine.lq),
     )._replace(**change)  # fmt: skip
-    return Drive(machine, Load(1e12, 0, 0), inverter or Inverter(volts, 0.0, 0.0, 0.1), CLEAN, control)
+    return Drive(
+        machine,
+        Load(1e12, 0, 0),
+        inverter or Inverter(v_supply=volts, r_supply=0.0, dead_voltage=0.0, knee=0.1),
+        CLEAN,
+        control,
+    )
 
 
 def _turning(drive: Drive, omega: float, seed: int = 1) -> Simulation:
     sim = Simulation(drive, seed=seed)
-    sim.state[kernels.OMEGA] = sim.state[kernels.SPEED_SEEN] = omega
+    sim.state[state.OMEGA] = sim.state[state.SPEED_SEEN] = omega
     sim.command(CURRENT)
     sim.advance(60 * drive.control.ts)
     return sim
@@ -86,7 +91,7 @@ def test_short_windings_are_exact(ratio: float) -> None:
     ts, r, psi, p, omega = 5e-5, 2.0, 2e-4, 2.0, 250.0
     machine = Machine(r, ratio * ts * r, 1.2 * ratio * ts * r, psi, p)
     sim = Simulation(_held(machine, ts, 24.0))
-    sim.state[kernels.OMEGA] = omega
+    sim.state[state.OMEGA] = omega
     sim.command(3, i_d=1.0)
     trace = sim.advance(60 * ts)
     we = p * omega
@@ -121,7 +126,7 @@ def test_the_angle_leads_by_the_whole_delay_at_any_speed(samples: float, delay: 
     drive = _held(machine, ts, 2000.0, delay_samples=delay)
     drive = drive._replace(control=drive.control._replace(kp_d=0.0, ki_d=0.0, kp_q=0.0, ki_q=0.0, decouple=0.0))
     sim = _turning(drive, omega)
-    sim.state[[kernels.INT_D, kernels.INT_Q]] = -20.0, 30.0
+    sim.state[[state.INT_D, state.INT_Q]] = -20.0, 30.0
     trace = sim.advance(0.05)
     # from one change of the held voltage to the next: the vector stands half a period's turn ahead of the frame
     we, a = 2 * omega, r / inductance
@@ -177,7 +182,7 @@ def test_the_limit_is_what_the_modulator_leaves() -> None:
 def test_dead_time_and_offsets_against_an_outside_integration() -> None:
     """One leg's loss ΔV·sign(i): the held q current settles where v − R·i − 4/3·ΔV·(share) = 0; an offset shows as current."""
     machine, ts = Machine(0.4, 1e-3, 1e-3, 0.0, 1.0), 5e-5
-    drive = _held(machine, ts, 24.0, inverter=Inverter(24.0, 0.0, 0.3, 0.05))
+    drive = _held(machine, ts, 24.0, inverter=Inverter(v_supply=24.0, r_supply=0.0, dead_voltage=0.3, knee=0.05))
     sim = Simulation(drive)
     sim.command(3, i_d=2.0)
     i_d = sim.advance(0.2)["i_d"]
@@ -192,7 +197,10 @@ def test_dead_time_and_offsets_against_an_outside_integration() -> None:
     np.testing.assert_allclose(i_d[:400], exact, atol=0.01)
     assert i_d[-1] == pytest.approx((2.0 - 4 / 3 * 0.3) / 0.4, rel=1e-3)
     off = Simulation(
-        drive._replace(sensing=CLEAN._replace(offset_a=0.2, offset_b=-0.1), inverter=Inverter(24.0, 0.0, 0.0, 0.1))
+        drive._replace(
+            sensing=CLEAN._replace(offset_a=0.2, offset_b=-0.1),
+            inverter=Inverter(v_supply=24.0, r_supply=0.0, dead_voltage=0.0, knee=0.1),
+        )
     )
     off.command(CURRENT, i_d=1.0, i_q=1.0)
     trace = off.advance(0.05)
@@ -205,7 +213,13 @@ def test_a_load_brakes_unless_it_drives() -> None:
     control = _held(machine, 5e-5, 48.0).control._replace(
         speed_divider=10.0, kp_speed=0.2, ki_speed=4.0, i_limit=20.0, ramp=1e4, v_min=10.0
     )
-    drive = Drive(machine, Load(2e-4, 1e-5, 2e-3), Inverter(48.0, 0.0, 0.0, 0.1), CLEAN, control)
+    drive = Drive(
+        machine,
+        Load(2e-4, 1e-5, 2e-3),
+        Inverter(v_supply=48.0, r_supply=0.0, dead_voltage=0.0, knee=0.1),
+        CLEAN,
+        control,
+    )
     for sign in (1, -1):
         sim = Simulation(drive)
         sim.command(SPEED, speed=sign * 100.0)
@@ -246,7 +260,13 @@ def test_a_speed_loop_designed_for_the_halls_edges_holds_a_few_radians_a_second(
             stall_time=100.0,
         )
         sim = Simulation(
-            Drive(machine, load, Inverter(24.0, 0.0, 0.0, 0.1), CLEAN._replace(angle_sensor=float(HALLS)), control)
+            Drive(
+                machine,
+                load,
+                Inverter(v_supply=24.0, r_supply=0.0, dead_voltage=0.0, knee=0.1),
+                CLEAN._replace(angle_sensor=float(HALLS)),
+                control,
+            )
         )
         sim.command(SPEED, speed=slowest)
         sim.advance(3.0)

@@ -9,7 +9,7 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from crisp_compass.errors import Refusal
-from crisp_compass.plant import kernels
+from crisp_compass.plant import state
 from crisp_compass.plant.bench_tests import back_emf, coast
 from crisp_compass.plant.parameters import (
     ALIGN,
@@ -29,31 +29,33 @@ from crisp_compass.plant.simulation import Simulation, join
 MACHINE = Machine(0.41, 0.98e-3, 1.21e-3, 0.0168, 7.0)
 LOAD = Load(1.9e-4, 1.6e-4, 9e-3)
 CONTROL = Control(
-    5e-5,
-    7.4,
-    3100.0,
-    9.1,
-    3100.0,
-    10,
-    0.2,
-    8.0,
-    2500.0,
-    8.0,
-    14.0,
-    30.0,
-    1500.0,
-    0.3,
-    1.0,
-    0.98e-3,
-    1.21e-3,
-    0.0168,
-    0.0,
+    ts=5e-5,
+    kp_d=7.4,
+    ki_d=3100.0,
+    kp_q=9.1,
+    ki_q=3100.0,
+    speed_divider=10,
+    kp_speed=0.2,
+    ki_speed=8.0,
+    speed_filter=2500.0,
+    i_limit=8.0,
+    i_trip=14.0,
+    v_min=30.0,
+    ramp=1500.0,
+    stall_time=0.3,
+    decouple=1.0,
+    ld=0.98e-3,
+    lq=1.21e-3,
+    psi=0.0168,
+    angle_offset=0.0,
 )
-CLEAN = Sensing(1e6, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 22))
+CLEAN = Sensing(full_scale=1e6)
 
 
 def _drive(sensing: Sensing = CLEAN, *, load: Load = LOAD, inverter: Inverter | None = None) -> Drive:
-    return Drive(MACHINE, load, inverter or Inverter(48.0, 0.0, 0.0, 0.1), sensing, CONTROL)
+    return Drive(
+        MACHINE, load, inverter or Inverter(v_supply=48.0, r_supply=0.0, dead_voltage=0.0, knee=0.1), sensing, CONTROL
+    )
 
 
 def test_free_machine_agrees_with_scipy() -> None:
@@ -73,8 +75,8 @@ def test_free_machine_agrees_with_scipy() -> None:
         ]
 
     sim = Simulation(_drive(load=load))
-    sim.state[kernels.THETA] = 0.2
-    sim.state[kernels.V_ALPHA] = 1.5  # the voltage computed one period earlier
+    sim.state[state.THETA] = 0.2
+    sim.state[state.V_ALPHA] = 1.5  # the voltage computed one period earlier
     sim.command(ALIGN, i_d=1.5)
     trace = sim.advance(0.05)
     exact = solve_ivp(slope, (0, 0.05), [0, 0, 0, 0.2], t_eval=trace["t"], rtol=1e-9, atol=1e-10).y
@@ -130,11 +132,11 @@ def test_coulomb_friction_holds_at_rest_and_stops_a_coast() -> None:
     sim.set_load(0.5 * LOAD.coulomb)
     assert sim.advance(0.2)["speed"].max() == 0.0
     sim.set_load(0.0)
-    sim.state[kernels.OMEGA] = 5.0
+    sim.state[state.OMEGA] = 5.0
     sim.advance(1.0)
     assert sim.speed == 0.0
     t, _, omega = coast(MACHINE, LOAD, 100.0, 0.5, 1e-4)
-    sim.state[kernels.OMEGA] = 100.0
+    sim.state[state.OMEGA] = 100.0
     np.testing.assert_allclose(sim.advance(0.5, every=2)["speed"], omega[: len(t)], rtol=2e-3, atol=0.05)
 
 

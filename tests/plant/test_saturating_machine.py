@@ -9,16 +9,22 @@ import pytest
 import scipy
 
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.parameters import ALIGN, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing, check
+from crisp_compass.plant.parameters import (
+    ALIGN,
+    Control,
+    Inverter,
+    Machine,
+    check,
+    locked_rotor,
+)
 from crisp_compass.plant.simulation import Simulation
 
 MACHINE = Machine(0.4, 1.0e-3, 1.0e-3, 0.02, 4.0, 0.4, 5.0)
 
 
 def _locked(machine: Machine) -> Simulation:
-    sensing = Sensing(1e6, 0.0, 0.0, 0.0, 0.0, float(ENCODER), 4096.0)
-    control = Control(2e-5, 0, 0, 0, 0, 10, 0, 0, 0, 1, 1e9, 0, 1, 10, 0, machine.ld, machine.lq, machine.psi, 0)
-    return Simulation(Drive(machine, Load(1e6, 0.0, 0.0), Inverter(48.0, 0.0, 0.0, 0.1), sensing, control))
+    control = Control(ts=2e-5, i_limit=1, ld=machine.ld, lq=machine.lq, psi=machine.psi)
+    return Simulation(locked_rotor(machine, control, Inverter(48.0)))
 
 
 @pytest.mark.parametrize("volts", [1.0, 4.0, 8.0])

@@ -13,7 +13,7 @@ from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Symptom, Trial
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.kernels import six_step
+from crisp_compass.plant.control.six_step import six_step
 from crisp_compass.plant.parameters import Load, Machine
 from crisp_compass.studies.lead_orders import (
     ORDERS,

@@ -41,9 +41,9 @@ class Inverter(NamedTuple):
     """Supply [V] and its resistance [Ω]; ``dead_voltage`` is what one leg loses [V], fully developed above ``knee`` [A]."""
 
     v_supply: float
-    r_supply: float
-    dead_voltage: float
-    knee: float
+    r_supply: float = 0.0
+    dead_voltage: float = 0.0
+    knee: float = 0.1
 
 
 class Sensing(NamedTuple):
@@ -52,13 +52,13 @@ class Sensing(NamedTuple):
     ``sense`` −1 where encoder or halls run against the field (their wires or two motor leads exchanged).
     """
 
-    full_scale: float
-    step: float
-    noise: float
-    offset_a: float
-    offset_b: float
-    angle_sensor: float
-    counts_per_rev: float
+    full_scale: float = 1e9
+    step: float = 0.0
+    noise: float = 0.0
+    offset_a: float = 0.0
+    offset_b: float = 0.0
+    angle_sensor: float = float(ENCODER)
+    counts_per_rev: float = float(1 << 22)
     sense: float = 1.0
 
 
@@ -66,30 +66,31 @@ class Control(NamedTuple):
     """Firmware: sampling period [s], gains in SI (V/A, V/(A·s), A/(rad/s), A/rad), limits and ramp.
 
     ``speed_divider`` current steps make one speed step; ``speed_filter`` rad/s (0 for none); ``decouple`` 0 or 1;
-    the machine figures it decouples with are its own belief. ``ramp`` in rad/s². ``track_d`` and ``track_q`` are what the
+    the machine figures it decouples with are its own belief. The defaults are those of a controller that does nothing, and
+    is held back by nothing. ``ramp`` in rad/s². ``track_d`` and ``track_q`` are what the
     integrators do at the voltage limit (loops.current.limit_tracking; below 0: Ki·Ts/Kp), ``delay_samples`` the whole delay
     in periods, of which the hold is half a one (0.5 to 20), ``volts_per_bus`` the longest phase vector over the bus.
     """
 
     ts: float
-    kp_d: float
-    ki_d: float
-    kp_q: float
-    ki_q: float
-    speed_divider: float
-    kp_speed: float
-    ki_speed: float
-    speed_filter: float
-    i_limit: float
-    i_trip: float
-    v_min: float
-    ramp: float
-    stall_time: float
-    decouple: float
-    ld: float
-    lq: float
-    psi: float
-    angle_offset: float
+    kp_d: float = 0.0
+    ki_d: float = 0.0
+    kp_q: float = 0.0
+    ki_q: float = 0.0
+    speed_divider: float = 10.0
+    kp_speed: float = 0.0
+    ki_speed: float = 0.0
+    speed_filter: float = 0.0
+    i_limit: float = 1e9
+    i_trip: float = 1e9
+    v_min: float = 0.0
+    ramp: float = 1.0
+    stall_time: float = 10.0
+    decouple: float = 0.0
+    ld: float = 0.0
+    lq: float = 0.0
+    psi: float = 0.0
+    angle_offset: float = 0.0
     track_d: float = -1.0
     track_q: float = -1.0
     delay_samples: float = 1.5
@@ -104,6 +105,15 @@ class Drive(NamedTuple):
     inverter: Inverter
     sensing: Sensing
     control: Control
+
+
+#: A shaft that nothing turns.
+LOCKED = Load(1e12, 0.0, 0.0)
+
+
+def locked_rotor(machine: Machine, control: Control, inverter: Inverter, sensing: Sensing | None = None) -> Drive:
+    """Return a drive whose shaft is held, seen by sensors without fault unless others are given."""
+    return Drive(machine, LOCKED, inverter, sensing or Sensing(), control)
 
 
 def check(drive: Drive) -> None:

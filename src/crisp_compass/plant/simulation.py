@@ -14,7 +14,8 @@ import numpy as np
 
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import limit_tracking
-from crisp_compass.plant import kernels
+from crisp_compass.plant import state
+from crisp_compass.plant.kernels import KERNELS
 from crisp_compass.plant.parameters import (
     FAULT_NAMES,
     NO_FAULT,
@@ -26,6 +27,7 @@ from crisp_compass.plant.parameters import (
     Machine,
     Sensing,
     check,
+    locked_rotor,
 )
 
 EVEN_EDGES = np.radians(np.arange(6) * 60.0 + 30.0)
@@ -64,23 +66,24 @@ class Simulation:
     ) -> None:
         check(drive)
         self.drive = _ready(drive)
+        self._kernel = KERNELS[type(drive.machine)]
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
         self._table_edges = (
             self._edges if table_edges is None else np.sort(np.asarray(table_edges, dtype=np.float64) % (2 * math.pi))
         )
-        self.inputs = np.zeros(kernels.INPUTS)
-        self.inputs[kernels.IN_SUPPLY] = drive.inverter.v_supply
-        self.state = np.zeros(kernels.STATES)
+        self.inputs = np.zeros(state.INPUTS)
+        self.inputs[state.IN_SUPPLY] = drive.inverter.v_supply
+        self.state = np.zeros(state.STATES)
         self._seed = seed
         self.reset()
 
     def reset(self) -> None:
         """Bring the drive to rest at angle zero, without a fault."""
         self.state[:] = 0.0
-        self.state[kernels.SECTOR] = -1.0
-        self.state[kernels.RNG_STATE] = float(self._seed * 2654435761 % (1 << 32))
-        self.state[kernels.V_BUS] = self.drive.inverter.v_supply
-        self.inputs[kernels.IN_MODE] = OFF
+        self.state[state.SECTOR] = -1.0
+        self.state[state.RNG_STATE] = float(self._seed * 2654435761 % (1 << 32))
+        self.state[state.V_BUS] = self.drive.inverter.v_supply
+        self.inputs[state.IN_MODE] = OFF
 
     def retune(self, drive: Drive) -> None:
         """Change gains or figures without stopping the motion."""
@@ -89,9 +92,9 @@ class Simulation:
 
     def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
         """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
-        self.inputs[kernels.IN_MODE] = mode
-        self.inputs[kernels.IN_SPEED] = speed
-        self.inputs[kernels.IN_ID], self.inputs[kernels.IN_IQ] = i_d, i_q
+        self.inputs[state.IN_MODE] = mode
+        self.inputs[state.IN_SPEED] = speed
+        self.inputs[state.IN_ID], self.inputs[state.IN_IQ] = i_d, i_q
 
     def set_load(self, torque: float, *, drives: bool = False) -> None:
         """Set the load torque [N·m].
@@ -99,40 +102,40 @@ class Simulation:
         A load brakes whichever way the shaft turns and holds it at rest, unless it ``drives`` (a weight, wind): then a
         positive one pulls against positive rotation, at rest too.
         """
-        self.inputs[kernels.IN_LOAD] = torque
-        self.inputs[kernels.IN_DRIVES] = float(drives)
+        self.inputs[state.IN_LOAD] = torque
+        self.inputs[state.IN_DRIVES] = float(drives)
 
     def set_supply(self, voltage: float) -> None:
         """Set the supply voltage [V]."""
-        self.inputs[kernels.IN_SUPPLY] = voltage
+        self.inputs[state.IN_SUPPLY] = voltage
 
     @property
     def fault(self) -> str:
         """Name of the latched fault, or an empty text."""
-        return FAULT_NAMES[int(self.state[kernels.FAULT])]
+        return FAULT_NAMES[int(self.state[state.FAULT])]
 
     def acknowledge(self) -> None:
         """Clear the fault; the drive stays off until commanded again."""
-        self.state[kernels.FAULT] = NO_FAULT
-        self.state[kernels.STALL_CLOCK] = 0.0
-        self.inputs[kernels.IN_MODE] = OFF
+        self.state[state.FAULT] = NO_FAULT
+        self.state[state.STALL_CLOCK] = 0.0
+        self.inputs[state.IN_MODE] = OFF
 
     @property
     def time(self) -> float:
         """Simulated time, s."""
-        return float(self.state[kernels.TIME])
+        return float(self.state[state.TIME])
 
     @property
     def speed(self) -> float:
         """Mechanical speed, rad/s."""
-        return float(self.state[kernels.OMEGA])
+        return float(self.state[state.OMEGA])
 
     def advance(self, seconds: float, every: int = 1) -> Trace:
         """Step the drive by ``seconds`` and return every ``every``-th period."""
         steps = max(1, round(seconds / self.drive.control.ts))
-        out = np.empty((steps // every + 2, len(kernels.OUT)))
-        rows = kernels.run(self.state, self.drive, self.inputs, self._edges, self._table_edges, steps, every, out)
-        return Trace({name: out[:rows, k].copy() for k, name in enumerate(kernels.OUT)})
+        out = np.empty((steps // every + 2, len(state.OUT)))
+        rows = self._kernel(self.state, self.drive, self.inputs, self._edges, self._table_edges, steps, every, out)
+        return Trace({name: out[:rows, k].copy() for k, name in enumerate(state.OUT)})
 
 
 def join(traces: list[Trace]) -> Trace:
@@ -159,9 +162,5 @@ def prepare() -> None:
 
 def warm_up() -> None:
     """Compile the kernels (or load them from the cache) without doing anything else."""
-    drive = Drive(
-        Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Load(1e-4, 0.0, 0.0), Inverter(24.0, 0.0, 0.0, 0.1),
-        Sensing(20.0, 0.0, 0.0, 0.0, 0.0, 0.0, 4096.0),
-        Control(5e-5, 1.0, 100.0, 1.0, 100.0, 10.0, 0.1, 1.0, 0.0, 10.0, 20.0, 5.0, 1000.0, 1.0, 1.0, 1e-3, 1e-3, 0.01, 0.0),
-    )  # fmt: skip
+    drive = locked_rotor(Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Control(ts=5e-5), Inverter(24.0))
     Simulation(drive).advance(1e-3)

@@ -22,7 +22,7 @@ from crisp_compass.commutation.lead_fix import lead_fixes
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import known_halls, machine_of
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.kernels import six_step
+from crisp_compass.plant.control.six_step import six_step
 from crisp_compass.plant.parameters import Load, Machine
 
 ORDERS: tuple[str, ...] = ("ABC", "ACB", "BAC", "BCA", "CAB", "CBA")

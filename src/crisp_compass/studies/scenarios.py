@@ -10,7 +10,7 @@ from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import CURRENT, SPEED, Drive
+from crisp_compass.plant.parameters import CURRENT, SPEED, locked_rotor
 from crisp_compass.plant.simulation import Simulation, Trace, join
 
 #: Columns of the capture format that a run fills.
@@ -63,8 +63,7 @@ def _reversal(sim: Simulation, bench: Bench) -> list[Trace]:
 
 def _current_step(sim: Simulation, bench: Bench) -> list[Trace]:
     drive = sim.drive
-    held = Drive(drive.machine, drive.load._replace(inertia=1e6), drive.inverter, drive.sensing, drive.control)
-    sim.retune(held)
+    sim.retune(locked_rotor(drive.machine, drive.control, drive.inverter, drive.sensing))
     sim.command(CURRENT)
     before = sim.advance(0.002)
     sim.command(CURRENT, i_q=bench.settings.current_loop.step)

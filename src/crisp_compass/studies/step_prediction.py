@@ -16,7 +16,13 @@ from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.plant.parameters import CURRENT, ENCODER, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import (
+    CURRENT,
+    Control,
+    Inverter,
+    Machine,
+    locked_rotor,
+)
 from crisp_compass.plant.simulation import Simulation
 
 
@@ -91,14 +97,10 @@ def held_step(
     ``tracks`` belong to the firmware, as gains do, and stay where the winding is another one.
     """
     control = Control(
-        1 / loop_hz, design.d.kp, design.d.ki, design.q.kp, design.q.ki, 10.0, 0.0, 0.0, 0.0, 1e9, 1e9, 0.0, 1.0, 10.0, 0.0, ld, lq, 0.0, 0.0,
-        *tracks, delay_samples, 1.0,
+        ts=1 / loop_hz, kp_d=design.d.kp, ki_d=design.d.ki, kp_q=design.q.kp, ki_q=design.q.ki, ld=ld, lq=lq,
+        track_d=tracks[0], track_q=tracks[1], delay_samples=delay_samples, volts_per_bus=1.0,
     )  # fmt: skip
-    drive = Drive(
-        Machine(r, ld, lq, 0.0, 1.0), Load(1e9, 0.0, 0.0), Inverter(v_limit, 0.0, 0.0, 0.1),
-        Sensing(1e9, 0.0, 0.0, 0.0, 0.0, float(ENCODER), float(1 << 20)), control,
-    )  # fmt: skip
-    sim = Simulation(drive)
+    sim = Simulation(locked_rotor(Machine(r, ld, lq, 0.0, 1.0), control, Inverter(v_limit)))
     sim.command(CURRENT)
     rest = [sim.advance(before / loop_hz)["i_q"][:before]] if before else []
     sim.command(CURRENT, i_q=step)

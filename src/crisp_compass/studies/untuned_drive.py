@@ -14,11 +14,11 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.machine import machine_of
 from crisp_compass.course.waypoints.pwm import usable_voltage
-from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.run import build_drive, sensing_of
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import tune_speed
-from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Sensing
+from crisp_compass.plant.parameters import Control, Drive, Inverter
 
 
 def untuned_drive(bench: Bench) -> Drive:
@@ -39,14 +39,12 @@ def untuned_drive(bench: Bench) -> Drive:
     )  # fmt: skip
     limit = rated_peak(bench.settings.plate)
     full_scale = max(2.5 * run.i_trip, 5 * limit, 1.0)
-    sensor = float(HALLS if bench.settings.sensor.kind == "halls" else ENCODER)
     control = Control(
-        1 / loop_hz, kp_d, ki_d, kp_q, ki_q, divider, speed.kp, speed.ki, 2 * math.pi * filter_hz, limit, 3 * limit, 0.0,
-        bench.settings.speed_loop.ramp, 0.5, 1.0, machine.ld, machine.lq, machine.psi, 0.0,
-        limit_tracking(kp_d, ki_d, 1 / loop_hz, machine.r, machine.ld), limit_tracking(kp_q, ki_q, 1 / loop_hz, machine.r, machine.lq),
-        bench.settings.current_loop.delay_samples, usable_voltage(bench).per_bus,
+        ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=divider, kp_speed=speed.kp, ki_speed=speed.ki,
+        speed_filter=2 * math.pi * filter_hz, i_limit=limit, i_trip=3 * limit, ramp=bench.settings.speed_loop.ramp, stall_time=0.5,
+        decouple=1.0, ld=machine.ld, lq=machine.lq, psi=machine.psi, track_d=limit_tracking(kp_d, ki_d, 1 / loop_hz, machine.r, machine.ld),
+        track_q=limit_tracking(kp_q, ki_q, 1 / loop_hz, machine.r, machine.lq),
+        delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus,
     )  # fmt: skip
-    return Drive(
-        machine, load, Inverter(plate.v_bus, 0.05, 0.0, 0.01),
-        Sensing(full_scale, 2 * full_scale / 4096, full_scale * 4e-4, 0.0, 0.0, sensor, float(bench.settings.sensor.counts_per_rev)), control,
-    )  # fmt: skip
+    inverter = Inverter(v_supply=plate.v_bus, r_supply=0.05, knee=0.01)
+    return Drive(machine, load, inverter, sensing_of(bench, full_scale), control)

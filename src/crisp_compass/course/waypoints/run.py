@@ -23,6 +23,26 @@ def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
     return min(max(low.value / inductance, 0.01), 1.0), knee.value
 
 
+def sensing_of(bench: Bench, full_scale: float) -> Sensing:
+    """Return what the firmware senses with: twelve bits over ``full_scale`` [A] and the bench's angle sensor.
+
+    Raises Refusal where there is none.
+    """
+    sensor = bench.settings.sensor
+    if sensor.kind == "none":
+        raise Refusal(
+            "the bench has no angle sensor",
+            "choose halls or an encoder on the plate: the drive without one is not computed",
+        )
+    return Sensing(
+        full_scale=full_scale,
+        step=2 * full_scale / 4096,
+        noise=full_scale * 4e-4,
+        angle_sensor=float(HALLS if sensor.kind == "halls" else ENCODER),
+        counts_per_rev=float(sensor.counts_per_rev),
+    )
+
+
 def build_drive(bench: Bench) -> Drive:
     """Assemble the simulated drive from settled values; raises Refusal naming what is missing."""
     bench = standing(bench)
@@ -36,27 +56,19 @@ def build_drive(bench: Bench) -> Drive:
     filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
     if bench.settings.sensor.kind == "halls" and hall_edges(bench) is None:
         raise Refusal("the hall table is not settled", "settle it on the commutation leg first")
-    full_scale = max(2.5 * run.i_trip, 1.0)
     dead = settled_value(bench, "pwm.dead_time_voltage")
-    sensing = Sensing(
-        full_scale,
-        2 * full_scale / 4096,
-        full_scale * 4e-4,
-        0.0,
-        0.0,
-        float(HALLS if bench.settings.sensor.kind == "halls" else ENCODER),
-        float(bench.settings.sensor.counts_per_rev),
-    )
+    tracks = current_tracking(bench)
     control = Control(
-        1 / loop_hz, kp_d, ki_d, kp_q, ki_q, max(round(loop_hz / speed_hz), 1), kp, ki, 2 * math.pi * filter_hz, run.i_limit, run.i_trip,
-        run.v_min, ramp, 0.5, 1.0, ld, lq, psi, 0.0, *current_tracking(bench), bench.settings.current_loop.delay_samples,
-        usable_voltage(bench).per_bus,
+        ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=max(round(loop_hz / speed_hz), 1), kp_speed=kp, ki_speed=ki,
+        speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=ramp, stall_time=0.5,
+        decouple=1.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
+        delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus,
     )  # fmt: skip
     return Drive(
         Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs"), *_iron(bench, (ld + lq) / 2)),
         Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
-        Inverter(need(bench, "plate.v_bus"), 0.05, dead.value if dead else 0.0, max(0.02 * run.i_trip, 1e-3)),
-        sensing, control,
+        Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=dead.value if dead else 0.0, knee=max(0.02 * run.i_trip, 1e-3)),
+        sensing_of(bench, max(2.5 * run.i_trip, 1.0)), control,
     )  # fmt: skip
 
 

@@ -1,0 +1,1 @@
+"""What firmware does, as compiled kernels, one module a scheme."""

@@ -1,0 +1,1 @@
+"""Machines as compiled kernels, one module a family."""

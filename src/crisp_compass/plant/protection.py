@@ -1,0 +1,28 @@
+"""What trips the drive; compiled."""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.parameters import OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
+from crisp_compass.plant.state import FAST, FAULT, ID, IQ, IQ_REF, OMEGA, REF, STALL_CLOCK, V_BUS
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def protect(x: FloatArray, drive: Drive, mode: int) -> None:
+    """Latch a fault: over-current, under-voltage, or full current at standstill for too long."""
+    c = drive.control
+    stuck = abs(x[IQ_REF]) > 0.95 * c.i_limit and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
+    if math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ]) > c.i_trip:
+        x[FAULT] = OVER_CURRENT
+    elif x[V_BUS] < c.v_min:
+        x[FAULT] = UNDER_VOLTAGE
+    elif mode == SPEED and stuck:
+        x[STALL_CLOCK] += c.ts
+        if x[STALL_CLOCK] > c.stall_time:
+            x[FAULT] = STALL
+    else:
+        x[STALL_CLOCK] = 0.0

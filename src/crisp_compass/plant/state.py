@@ -1,0 +1,25 @@
+"""The state of a simulated drive as one float array, so that a run can stop and go on anywhere; and what is recorded of it."""
+
+from __future__ import annotations
+
+import math
+
+from crisp_compass.plant.parameters import MOST_DELAY
+
+# fmt: off
+(ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
+ FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN) = range(32)
+# voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
+HISTORY = MOST_DELAY + 2
+V_ALPHA, V_BETA = 32, 32 + HISTORY
+STATES = 32 + 2 * HISTORY
+# what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
+IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
+INPUTS = 7
+# one recorded row
+OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen")
+# fmt: on
+SUBSTEPS = 4
+FAST = {"contract", "reassoc", "arcp", "nsz"}  # no assumption about NaN or infinity
+TWO_PI = 2 * math.pi
+SQRT3 = math.sqrt(3.0)
