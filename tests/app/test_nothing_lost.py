@@ -273,8 +273,8 @@ def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, 
     run.supply.edit.selectAll()
     qtbot.keyClicks(run.supply.edit, "30")
     run.advance(0.05)
-    assert run.sim is not None
-    assert run.sim.fault == ""  # not at the “3”
+    assert run.port is not None
+    assert run.port.fault == ""  # not at the “3”
     run.stop()
 
 

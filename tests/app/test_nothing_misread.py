@@ -48,8 +48,8 @@ def test_an_edit_waits_until_it_is_settled(window: Window, qtbot: QtBot, winch: 
     window.travel("run")
     run = window.page
     assert isinstance(run, RunPage)
-    assert run.sim is not None
-    assert run.sim.drive.inverter.v_supply == 48.0
+    assert run.port is not None
+    assert run.port.surroundings.supply == 48.0
     window.travel("hand_over")
     page = window.page
     assert isinstance(page, HandOverPage)

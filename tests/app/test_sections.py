@@ -461,18 +461,18 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     window.travel("run")
     page = window.page
     assert isinstance(page, RunPage)
-    qtbot.waitUntil(lambda: page.sim is not None, timeout=60000)
-    assert page.sim is not None
+    qtbot.waitUntil(lambda: page.port is not None, timeout=60000)
+    assert page.port is not None
     for text, words in (("-10", "0 V to 1.50 kV is"), ("1e9", "more than any motor bench has")):
         type_into(qtbot, page.supply, text)
         assert words in window.notices.text
-        assert page.sim.inputs[5] == pytest.approx(48.0)
+        assert page.port.surroundings.supply == pytest.approx(48.0)
     type_into(qtbot, page._fields["load"], "0.1")
-    page.sim.advance(0.3)
-    assert page.sim.speed == 0.0  # off, and a brake
+    page.port.exchange(None, 0.3)
+    assert page.port.speed == 0.0  # off, and a brake
     page.load_kind.moved.emit("drives")
-    page.sim.advance(0.3)
-    assert page.sim.speed < -10.0
+    page.port.exchange(None, 0.3)
+    assert page.port.speed < -10.0
 
 
 def test_amperes_typed_as_rms_are_brought_to_the_fields_base(

@@ -47,10 +47,10 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
     run = window.page
     assert isinstance(run, RunPage)
     press_main(qtbot, window)
-    qtbot.waitUntil(lambda: run.sim is not None and run.sim.time > 0.05, timeout=20000)
+    qtbot.waitUntil(lambda: run.port is not None and run._history["t"].size > 50, timeout=20000)
     run.advance(1.5)
-    assert run.sim is not None
-    assert run.sim.speed == pytest.approx(300.0, rel=0.03)
+    assert run.port is not None
+    assert run.port.speed == pytest.approx(300.0, rel=0.03)
     press_main(qtbot, window)
     assert not run.running
     window.travel("hand_over")
@@ -219,8 +219,8 @@ def test_faults_latch_on_the_page(window: Window, qtbot: QtBot, winch: Path, tmp
     run.advance(0.5)
     qtbot.mouseClick(run.reverse, Qt.MouseButton.LeftButton)
     run.advance(0.8)
-    assert run.sim is not None
-    assert run.sim.speed == pytest.approx(-120.0, rel=0.05)
+    assert run.port is not None
+    assert run.port.speed == pytest.approx(-120.0, rel=0.05)
     window.travel("plate")  # leaving the page stops the motor
     assert not run.running
     assert not run._timer.isActive()
@@ -342,11 +342,11 @@ def test_another_bench_starts_with_a_drive_of_its_own(
     assert run.acknowledge.isVisible()
     window.document.undo_stack.setClean()
     window.document.load(copy_bench(thruster, tmp_path))
-    assert run.sim is None
+    assert run.port is None
     assert not run.acknowledge.isVisible()
     assert run.answer.text == "Not yet"
     assert run.waiting.isVisible()
     assert "Resistance: Clamp the rotor" in run.waiting.accessibleName()
     window.document.load(tmp_path / "winch.bench.json")
-    assert run.sim is not None
-    assert (run.sim.speed, run.sim.fault) == (0.0, "")
+    assert run.port is not None
+    assert (run.port.speed, run.port.fault) == (0.0, "")

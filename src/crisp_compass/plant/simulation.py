@@ -110,6 +110,11 @@ class Simulation:
         self.inputs[state.IN_SUPPLY] = voltage
 
     @property
+    def supply(self) -> float:
+        """Supply voltage, V."""
+        return float(self.inputs[state.IN_SUPPLY])
+
+    @property
     def fault(self) -> str:
         """Name of the latched fault, or an empty text."""
         return FAULT_NAMES[int(self.state[state.FAULT])]

@@ -1,4 +1,4 @@
-"""Run: the simulated drive in real time."""
+"""Run: the drive in real time, through its port."""
 
 from __future__ import annotations
 
@@ -21,19 +21,19 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.waypoints import BY_KEY
-from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.drive.port import Port, Token
+from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.parameters import SPEED
-from crisp_compass.plant.simulation import Simulation, Trace
+from crisp_compass.estimates import FloatArray
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import show
-from crisp_compass.studies.scenarios import open_simulation
 
 FRAME_MS = 33
 #: Highest bus that the plate takes too, V.
 MOST_BUS = 1500.0
 WINDOW_S = 4.0
-_POINTS_PER_SECOND = 1000
+#: The drive hears of this page at least as often, s.
+_MOST_SILENT = 0.1
 #: Figures are written anew in every so many frames: faster cannot be read.
 _TEXT_EVERY = 5
 _WHY = {
@@ -50,7 +50,8 @@ class RunPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.sim: Simulation | None = None
+        self.port: Port | None = None
+        self._token: Token | None = None
         self._made_from: object = None
         self.running = False
         self._wall = 0.0
@@ -138,7 +139,7 @@ class RunPage(Page):
             self._follow()
         except Refusal as refusal:
             self.stop()
-            self.sim = None
+            self.port = None
             self._show()
             self.main_button.setEnabled(False)
             self.reverse.setEnabled(False)
@@ -151,23 +152,26 @@ class RunPage(Page):
 
     def _follow(self) -> None:
         """Build the drive, or carry changed settings into the one that runs."""
-        bench = self.seen
-        drive = build_drive(bench)
+        bench, run = self.seen, self.seen.settings.run
         made_from = (self.document.path, bench.settled.get("commutation"))
-        if self.sim is None or made_from != self._made_from:
+        if self.port is None or made_from != self._made_from:
             self.stop()
-            self.sim, self._made_from = open_simulation(bench), made_from
-            self.supply.show_value(drive.inverter.v_supply)
+            self.port, self._made_from = SimulatedDrive(bench), made_from
             self._history = {k: np.empty(0) for k in self._history}
-        elif self.sim.drive != drive:
-            self.sim.retune(drive)
-        self.sim.set_load(bench.settings.run.load, drives=bench.settings.run.load_kind == "drives")
-        if self.running:
-            self.sim.command(SPEED, speed=bench.settings.run.speed)
+            around = self.port.surroundings
+            self.supply.setVisible(around is not None)
+            if around is not None:
+                self.supply.show_value(around.supply)
+        else:
+            self.port.follow(bench)
+        if self.port.surroundings is not None:
+            self.port.surroundings.set_load(run.load, drives=run.load_kind == "drives")
+        if self._token is not None and self.running:
+            self.port.run_at(self._token, run.speed)
 
     def _on_supply(self, value: float) -> None:
-        if self.sim is not None:
-            self.sim.set_supply(value)
+        if self.port is not None and self.port.surroundings is not None:
+            self.port.surroundings.set_supply(value)
 
     def _on_reverse(self) -> None:
         self._set("run", "speed", -self.seen.settings.run.speed)
@@ -181,22 +185,24 @@ class RunPage(Page):
             self.start()
 
     def start(self) -> None:
-        """Enable the drive; refused while a fault stands."""
-        if self.sim is None:
+        """Arm the drive and run it; refused while a fault stands."""
+        if self.port is None:
             return
-        if self.sim.fault:
-            self.refuse(Refusal(f"the fault “{self.sim.fault}” stands", "acknowledge it first"))
+        try:
+            self._token = self.port.arm("run page")
+        except Refusal as refusal:
+            self.refuse(refusal)
             return
         self.running, self._wall = True, time.monotonic()
-        self.sim.command(SPEED, speed=self.seen.settings.run.speed)
+        self.port.run_at(self._token, self.seen.settings.run.speed)
         self._timer.start()
         self._show()
 
     def stop(self) -> None:
         """Release the shaft; it coasts until friction stops it, which is still shown."""
-        if self.running and self.sim is not None:
-            self.sim.command(0)
-        self.running = False
+        if self.port is not None:
+            self.port.disarm()
+        self.running, self._token = False, None
         self._show()
 
     def leave(self) -> None:
@@ -205,39 +211,41 @@ class RunPage(Page):
         self._timer.stop()
 
     def _on_acknowledge(self) -> None:
-        if self.sim is not None:
-            self.sim.acknowledge()
-            self.running = False
+        if self.port is not None:
+            self.port.acknowledge()
+            self.running, self._token = False, None
             self._show()
 
     def _on_frame(self) -> None:
         now = time.monotonic()
-        elapsed, self._wall = min(now - self._wall, 0.1), now
+        elapsed, self._wall = min(now - self._wall, _MOST_SILENT), now
         self.advance(elapsed)
-        if self.sim is not None and not self.running and abs(self.sim.speed) < 1e-6:
+        if self.port is not None and not self.running and abs(self.port.speed) < 1e-6:
             self._timer.stop()
 
     def advance(self, seconds: float) -> None:
-        """Move the drive on by simulated seconds and show it."""
-        if self.sim is None:
+        """Take the telemetry of some seconds and show it."""
+        if self.port is None or seconds <= 0:
             return
-        every = max(1, round(1 / (self.sim.drive.control.ts * _POINTS_PER_SECOND)))
-        trace = self.sim.advance(seconds, every=every)
-        self._remember(trace)
-        if self.sim.fault and self.running:
-            self.running = False
+        while seconds > 1e-9:
+            part = min(seconds, _MOST_SILENT)
+            trace = self.port.exchange(self._token, part)
+            self._remember(trace)
+            seconds -= part
+        if not self.port.armed and self.running:
+            self.running, self._token = False, None
         self._draw(trace)
         self._frames += 1
         if self._frames % _TEXT_EVERY == 0 or not self.running:
             self._show()
 
-    def _remember(self, trace: Trace) -> None:
+    def _remember(self, trace: dict[str, FloatArray]) -> None:
         start = float(trace["t"][-1]) - WINDOW_S if len(trace["t"]) else 0.0
         keep = self._history["t"] >= start
         for key, old in self._history.items():
             self._history[key] = np.concatenate([old[keep], trace[key]])
 
-    def _draw(self, trace: Trace) -> None:
+    def _draw(self, trace: dict[str, FloatArray]) -> None:
         h = self._history
         if len(h["t"]):
             # time before now: the axis stands still, so that a frame draws curves and nothing else
@@ -251,13 +259,13 @@ class RunPage(Page):
             self.current_plot.follow(-WINDOW_S, 0.0, floor=0.1 * run.i_limit)
         self._draw_dial(trace)
 
-    def _draw_dial(self, trace: Trace) -> None:
-        assert self.sim is not None
-        last = {k: float(v[-1]) for k, v in trace.columns.items()}
+    def _draw_dial(self, trace: dict[str, FloatArray]) -> None:
+        assert self.port is not None
+        last = {k: float(v[-1]) for k, v in trace.items()}
         theta = math.degrees(last["theta_e"]) % 360
         i_size, v_size = math.hypot(last["i_d"], last["i_q"]), math.hypot(last["v_d"], last["v_q"])
         limit_v, limit_i = (
-            last["v_bus"] * self.sim.drive.control.volts_per_bus,
+            last["v_bus"] * self.port.parameters()["volts_per_bus"],
             self.seen.settings.run.i_limit,
         )
         ahead = math.degrees(math.atan2(last["i_q"], last["i_d"]))
@@ -275,15 +283,15 @@ class RunPage(Page):
         if self.main_button is None:
             return
         self.main_button.setText("Stop" if self.running else "Start")
-        fault = self.sim.fault if self.sim else ""
+        fault = self.port.fault if self.port else ""
         self.fault_text.setText(
             f"Stop: {fault}: {_WHY[fault]}. The drive is off; find the cause, then acknowledge." if fault else ""
         )
         self.fault_text.setVisible(bool(fault))
         self.acknowledge.setVisible(bool(fault))
-        if self.sim is None:
+        if self.port is None:
             return
-        rpm = self.sim.speed * RPM_PER_RAD_S
+        rpm = self.port.speed * RPM_PER_RAD_S
         wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
         state = (
             f"reference {wanted:.0f} rpm, simulated".replace("-", "−")

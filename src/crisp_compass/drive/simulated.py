@@ -1,0 +1,89 @@
+"""The simulated drive behind the port of every drive."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.parameters import OFF, SPEED
+from crisp_compass.plant.simulation import join
+from crisp_compass.studies.scenarios import open_simulation
+
+#: Rows of telemetry a second.
+POINTS_PER_SECOND = 1000
+
+
+class SimulatedDrive:
+    """The drive of a bench, moved on by :meth:`exchange`. Raises Refusal naming what of the bench is missing."""
+
+    def __init__(self, bench: Bench) -> None:
+        self.identity = Identity("simulated drive", simulated=True)
+        self._sim = open_simulation(bench)
+        self._arming = Arming()
+        self.surroundings: Surroundings | None = self._sim
+
+    @property
+    def armed(self) -> bool:
+        """Whether somebody may command it now."""
+        return self._arming.token is not None
+
+    @property
+    def fault(self) -> str:
+        """Name of the latched fault, or an empty text."""
+        return self._sim.fault
+
+    @property
+    def speed(self) -> float:
+        """Mechanical speed, rad/s."""
+        return self._sim.speed
+
+    def parameters(self) -> Mapping[str, float]:
+        """Return what the drive holds."""
+        return self._sim.drive.control._asdict()
+
+    def follow(self, bench: Bench) -> None:
+        """Take over changed settings without stopping; raises Refusal naming what is missing."""
+        drive = build_drive(bench)
+        if self._sim.drive != drive:
+            self._sim.retune(drive)
+
+    def arm(self, holder: str) -> Token:
+        """Enable the drive at rest; raises Refusal while a fault stands."""
+        if self.fault:
+            raise Refusal(f"the fault “{self.fault}” stands", "acknowledge it first", code="fault")
+        self._sim.command(SPEED, speed=0.0)
+        return self._arming.arm(holder)
+
+    def run_at(self, token: Token, speed: float) -> None:
+        """Ask for a speed [rad/s]; raises Refusal for a void token."""
+        self._arming.check(token)
+        self._sim.command(SPEED, speed=speed)
+
+    def disarm(self) -> None:
+        """Let the shaft go."""
+        self._arming.drop()
+        self._sim.command(OFF)
+
+    def acknowledge(self) -> None:
+        """Clear the fault; the drive stays disarmed."""
+        self._arming.drop()
+        self._sim.acknowledge()
+
+    def exchange(self, token: Token | None, seconds: float) -> dict[str, FloatArray]:
+        """Move the drive on and return what was recorded; a holder who was silent for too long has lost it."""
+        every = max(1, round(1 / (self._sim.drive.control.ts * POINTS_PER_SECOND)))
+        was_armed, held = self.armed, self._arming.pass_time(token, seconds)
+        parts = [self._sim.advance(held, every=every)] if held > 0 else []
+        if was_armed and not self.armed:
+            self._sim.command(OFF)
+        if seconds - held > 0:
+            parts.append(self._sim.advance(seconds - held, every=every))
+        if self.fault:
+            self._arming.drop()
+        return dict(join(parts).columns) if parts else {k: np.empty(0) for k in ("t",)}

@@ -1,0 +1,91 @@
+"""A drive moves for the holder of a valid token only, and lets go when he is lost."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+import pytest
+
+from crisp_compass.app.waypoints.run import drive as run_page
+from crisp_compass.bench import load_bench
+from crisp_compass.drive.port import WATCHDOG_S, Token
+from crisp_compass.drive.simulated import SimulatedDrive
+from crisp_compass.errors import Refusal
+
+
+@pytest.fixture
+def drive(winch: Path) -> SimulatedDrive:
+    """The winch's drive, disarmed and at rest."""
+    return SimulatedDrive(load_bench(winch))
+
+
+def test_nothing_moves_until_it_is_armed(drive: SimulatedDrive) -> None:
+    with pytest.raises(Refusal) as refused:
+        drive.run_at(Token(), 50.0)
+    assert refused.value.code == "disarmed"
+    drive.exchange(None, 0.2)
+    assert (drive.armed, drive.speed) == (False, 0.0)
+
+
+def test_an_armed_caller_runs_it_and_anybody_stops_it(drive: SimulatedDrive) -> None:
+    token = drive.arm("test")
+    drive.run_at(token, 50.0)
+    for _ in range(20):
+        telemetry = drive.exchange(token, 0.03)
+    assert drive.speed == pytest.approx(50.0, rel=0.02)
+    assert telemetry["speed"][-1] == pytest.approx(drive.speed, rel=1e-3)
+    drive.disarm()
+    with pytest.raises(Refusal, match="disarmed"):
+        drive.run_at(token, 50.0)
+    drive.exchange(token, 0.3)
+    assert drive.speed < 49.0
+
+
+def test_a_second_caller_takes_the_drive_over(drive: SimulatedDrive) -> None:
+    first, second = drive.arm("one"), drive.arm("two")
+    with pytest.raises(Refusal, match="disarmed"):
+        drive.run_at(first, 50.0)
+    drive.run_at(second, 20.0)
+
+
+def test_a_lost_caller_stops_the_motor(drive: SimulatedDrive) -> None:
+    """The command holds for the watchdog's time and no longer, whether silence comes in one piece or in many."""
+    token = drive.arm("test")
+    drive.run_at(token, 50.0)
+    for _ in range(20):
+        drive.exchange(token, 0.03)
+    drive.exchange(None, 0.7 * WATCHDOG_S)
+    assert drive.armed
+    drive.exchange(token, 0.03)  # heard of in time
+    drive.exchange(None, 0.7 * WATCHDOG_S)
+    assert drive.armed
+    late = drive.exchange(None, 0.5)
+    assert not drive.armed
+    pulling = late["t"][late["i_q_ref"] != 0]
+    assert pulling[-1] - late["t"][0] == pytest.approx(0.3 * WATCHDOG_S, abs=2e-3)
+    with pytest.raises(Refusal, match="disarmed"):
+        drive.run_at(token, 50.0)
+
+
+def test_a_fault_disarms_and_must_be_acknowledged(drive: SimulatedDrive) -> None:
+    token = drive.arm("test")
+    drive.run_at(token, 50.0)
+    drive.exchange(token, 0.1)
+    drive.surroundings.set_supply(2.0)
+    drive.exchange(token, 0.1)
+    assert (drive.fault, drive.armed) == ("under-voltage", False)
+    with pytest.raises(Refusal) as refused:
+        drive.arm("test")
+    assert refused.value.code == "fault"
+    drive.surroundings.set_supply(48.0)
+    drive.acknowledge()
+    assert not drive.armed
+    drive.run_at(drive.arm("test"), 20.0)
+
+
+def test_the_run_page_knows_no_simulation() -> None:
+    """A linked drive must be able to stand where the simulated one does."""
+    tree = ast.parse(Path(run_page.__file__).read_text(encoding="utf-8"))
+    imported = {n.module for n in ast.walk(tree) if isinstance(n, ast.ImportFrom)}
+    assert not any(m and m.startswith("crisp_compass.plant") for m in imported)
