@@ -109,7 +109,7 @@ def test_pulses_tell_the_pole_and_the_outlook_whether_it_can_work(
     assert page.answer.text == "221.7°"
     assert page.rows.texts["polarity right"] == "100 of 100"
     assert len(page.plot.data("pulses")[0]) == 72
-    type_into(qtbot, page.magnet, "0")
+    type_into(qtbot, page._fields["magnet"], "0")
     qtbot.waitUntil(lambda: page.rows.texts.get("polarity refused") == "100 of 100", timeout=60000)
     # a round rotor is not guessed at
     table = read_capture(tmp_path / "winch-pulses.csv", need_time=False)
@@ -136,20 +136,20 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     centre = window.dial._centre().toPoint()
     qtbot.mouseClick(window.dial, Qt.MouseButton.LeftButton, pos=centre + centre.__class__(0, 60) * -1)
     assert window.document.bench.settings.view.wrong_angle == pytest.approx(math.radians(-90), abs=0.02)
-    type_into(qtbot, page.offset, "150")
+    type_into(qtbot, page._fields["view.wrong_angle"], "150")
     qtbot.waitUntil(lambda: page.answer.text == "It runs away", timeout=60000)
     assert float(np.min(page.speed.data("wrong")[1])) < -500
-    type_into(qtbot, page.offset, "0")
+    type_into(qtbot, page._fields["view.wrong_angle"], "0")
     for seen, measured, text in (
         ("wanted", "wanted", "Agree"), ("wanted", "other", "Disagree"), ("other", "other", "Disagree"), ("other", "wanted", "Both reversed"),
     ):  # fmt: skip
-        page.seen_way.moved.emit(seen)
-        page.measured.moved.emit(measured)
+        page._fields["seen"].moved.emit(seen)
+        page._fields["measured"].moved.emit(measured)
         assert page.answer.text == text
-    page.observed.moved.emit("other")
+    page._fields["observed"].moved.emit("other")
     assert "current channels" in page.answer.reason
-    page.seen_way.moved.emit("wanted")
-    page.measured.moved.emit("other")
+    page._fields["seen"].moved.emit("wanted")
+    page._fields["measured"].moved.emit("other")
     qtbot.waitUntil(lambda: page.run is not None and page.run.outcome == "stands", timeout=60000)
 
 

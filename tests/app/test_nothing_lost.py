@@ -246,7 +246,7 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
 def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("plate", "Drive and supply")
-    number = window.page.v_bus  # type: ignore[attr-defined]
+    number = window.page._fields["v_bus"]  # type: ignore[attr-defined]
     type_into(qtbot, number, "3600")
     assert window.document.bench.settings.plate.v_bus == 48.0
     assert number.edit.text() == "48"

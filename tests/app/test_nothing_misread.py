@@ -35,7 +35,7 @@ def test_an_edit_waits_until_it_is_settled(window: Window, qtbot: QtBot, winch: 
     window.open(copy_bench(winch, tmp_path))
     before = build_drive(window.document.bench)
     window.travel("plate", "Drive and supply")
-    type_into(qtbot, window.page.v_bus, "36")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page._fields["v_bus"], "36")  # type: ignore[attr-defined]
     window.travel("pwm")
     type_into(qtbot, window.page._fields["carrier_hz"], "40k")  # type: ignore[attr-defined]
     type_into(qtbot, window.page._fields["dead_time"], "800n")  # type: ignore[attr-defined]

@@ -182,9 +182,9 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     assert np.interp(0.002, *np.array(kept.curve).T) == pytest.approx(1.0, abs=0.02)
     assert float(np.max(trials.plot.data("last")[1])) == pytest.approx(1 + (kept.overshoot or 0), abs=1e-3)
     assert trials.cells[0][0].text() == "1  measured at 1.5 A"
-    type_into(qtbot, trials.kp, "18")
-    type_into(qtbot, trials.ki, "6k")
-    type_into(qtbot, trials.current, "500m")
+    type_into(qtbot, trials._fields["trial_kp"], "18")
+    type_into(qtbot, trials._fields["trial_ki"], "6k")
+    type_into(qtbot, trials._fields["trial_current"], "500m")
     press_main(qtbot, window)
     assert trials.answer.text == "2 trials"
     assert "come down" in trials.answer.reason
@@ -192,8 +192,8 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     # two results of the drive's own tuning that jump with the test current
     trials.automatic.setChecked(True)
     for kp, amps in (("7", "1"), ("310", "2")):
-        type_into(qtbot, trials.kp, kp)
-        type_into(qtbot, trials.current, amps)
+        type_into(qtbot, trials._fields["trial_kp"], kp)
+        type_into(qtbot, trials._fields["trial_current"], amps)
         press_main(qtbot, window)
     assert any("no winding does that" in t for t in trials.findings.texts)
     qtbot.mouseClick(trials.clear, Qt.MouseButton.LeftButton)
@@ -248,5 +248,5 @@ def test_torque_over_speed(window: Window, qtbot: QtBot, winch: Path, tmp_path: 
     plain = page.torque.data("plain")[1]
     assert (best >= plain - 1e-9).all()
     assert best[-1] < 0.05 * best[0]
-    type_into(qtbot, page._fields["v_bus"], "24")
+    type_into(qtbot, page._fields["plate.v_bus"], "24")
     qtbot.waitUntil(lambda: float(page.torque.data("best")[0][-1]) < float(speed[-1]), timeout=20000)

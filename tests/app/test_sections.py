@@ -46,7 +46,7 @@ def test_with_only_a_meter_and_a_supply(window: Window, qtbot: QtBot) -> None:
     type_into(qtbot, page.probes, "0.05")
     for name, text in (("uv", "0.88"), ("vw", "870m"), ("wu", "0,88")):
         type_into(qtbot, page.pairs[name], text)
-    type_into(qtbot, page.temperature, "23.5")
+    type_into(qtbot, page._fields["temperature"], "23.5")
     assert page.answer.text.startswith("413")
     assert [b.name for b in page.forest.bars] == ["phase U", "phase V", "phase W"]
     assert page.rows.texts["120 °C"].startswith("567")
@@ -167,8 +167,8 @@ def test_supply_limits_go_to_the_run(window: Window, qtbot: QtBot, winch: Path, 
     run = window.document.bench.settings.run
     assert run.i_limit == pytest.approx(3.0)
     assert run.speed < 30
-    page._fields["source"].moved.emit("mains")
-    page.region.moved.emit("60")
+    page._fields["supply.source"].moved.emit("mains")
+    page._fields["supply.mains_hz"].moved.emit("60")
     assert window.document.bench.settings.supply.mains_hz == 60
     assert not page._fields["mains_v"].isHidden()
     assert page._fields["v_full"].isHidden()
@@ -292,7 +292,7 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
     press_main(qtbot, window)
     assert window.document.bench.settled["resistance"].values["resistance"].value == pytest.approx(0.4, rel=2e-3)
     for field in ("resistance_before", "resistance_after"):
-        type_into(qtbot, page._fields[field], "1")
+        type_into(qtbot, page._fields[f"auto_tune.{field}"], "1")
     assert "did not run" in " ".join(page.findings.texts)
     window.navigator.turn_section(1)
     assert window.page.section == "Capture"
@@ -325,7 +325,7 @@ def test_pole_pairs_from_turns_counted_by_hand(window: Window, qtbot: QtBot, tmp
     page = window.page
     assert isinstance(page, FluxPage)
     electrical = theta[-1] / (2 * np.pi)
-    type_into(qtbot, page.turns, f"{electrical / 4:.1f}")
+    type_into(qtbot, page._fields["turns"], f"{electrical / 4:.1f}")
     qtbot.waitUntil(lambda: "4 pole pairs seen" in page.answer.reason, timeout=20000)
 
 
@@ -470,7 +470,7 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     type_into(qtbot, page._fields["load"], "0.1")
     page.port.exchange(None, 0.3)
     assert page.port.speed == 0.0  # off, and a brake
-    page.load_kind.moved.emit("drives")
+    page._fields["load_kind"].moved.emit("drives")
     page.port.exchange(None, 0.3)
     assert page.port.speed < -10.0
 

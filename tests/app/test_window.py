@@ -142,7 +142,7 @@ def test_typed_readings(window: Window, qtbot: QtBot) -> None:
 def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("resistance")
-    field = window.page.temperature.edit  # type: ignore[attr-defined]
+    field = window.page._fields["temperature"].edit  # type: ignore[attr-defined]
     field.selectAll()
     qtbot.keyClick(field, Qt.Key.Key_Delete)
     qtbot.keyClick(field, Qt.Key.Key_Return)

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QMenu, QPushButton
 from crisp_compass.app.autosave import now
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry, Field
 from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.bench.base import Topic
@@ -23,6 +24,14 @@ from crisp_compass.course.waypoints import KINDS
 from crisp_compass.quantities import show, show_with_error
 
 
+def _tuned(name: str, unit: str) -> tuple[Field, ...]:
+    """Return the fields of what the drive held before and after its own auto-tune."""
+    return (
+        Entry(f"auto_tune.{name}_before", "Drive held before auto-tune", unit, width=178),
+        Entry(f"auto_tune.{name}_after", "after it", unit, width=110),
+    )
+
+
 class AgreementPage(Page):
     """Every value of one constant with its error bar, the test, and what stands apart. Subclasses name the leg."""
 
@@ -30,9 +39,8 @@ class AgreementPage(Page):
     section = "Side by side"
     has_dial = False
     constants: tuple[Constant, ...] = ()
-    auto_tune = ""
+    arranges_fields = True
     channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u", "i_gain": "Amps, u"}
-    unit = ""
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -45,14 +53,7 @@ class AgreementPage(Page):
         self.which.moved.connect(self._on_which)
         if len(self.constants) > 1:
             self.add_fields(self.which)
-        self._fields: dict[str, NumberField] = {}
-        if self.auto_tune:
-            for when, title in (("before", "Drive held before auto-tune"), ("after", "after it")):
-                field = f"{self.auto_tune}_{when}"
-                number = NumberField(title, self.unit, width=178 if when == "before" else 110, optional=True)
-                self.bind(number, field, "auto_tune")
-                self._fields[field] = number
-            self.add_fields(*self._fields.values())
+        self.add_fields(*self._fields.values())
         self._gains: dict[str, NumberField] = {}
         for field, title in self.channels.items():
             gain = NumberField(
@@ -76,8 +77,6 @@ class AgreementPage(Page):
 
     def refresh(self) -> None:
         bench = self.seen
-        for field, number in self._fields.items():
-            number.show_value(getattr(bench.settings.auto_tune, field))
         for field, number in self._gains.items():
             number.show_value(getattr(bench.settings.instruments, field))
         found = side_by_side(bench, self.constant)
@@ -139,7 +138,7 @@ class ResistanceAgreement(AgreementPage):
 
     key = "resistance"
     constants = ("resistance",)
-    auto_tune, unit = "resistance", "Ω"
+    fields = _tuned("resistance", "Ω")
     question = "Do all values of the resistance agree?"
 
 
@@ -148,7 +147,7 @@ class InductanceAgreement(AgreementPage):
 
     key = "inductance"
     constants = ("ld", "lq")
-    auto_tune, unit = "inductance", "H"
+    fields = _tuned("inductance", "H")
     question = "Do all values of the inductance agree?"
 
 
@@ -158,7 +157,7 @@ class FluxAgreement(AgreementPage):
     key = "flux"
     constants = ("flux_linkage",)
     channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u"}
-    auto_tune, unit = "flux", "Wb"
+    fields = _tuned("flux", "Wb")
     question = "Do all values of the flux agree?"
 
 

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
+from crisp_compass.app.page.fields import Field, make_field
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
 from crisp_compass.app.widgets.flow import FlowRow, Scroll
@@ -25,7 +26,7 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.app.widgets.reason import ReasonDialog
-from crisp_compass.bench.entered import presumed, presumed_for, standing, value_of
+from crisp_compass.bench.entered import locate, presumed, presumed_for, standing, value_of
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.course.course import first_steps, waiting_text
@@ -51,6 +52,9 @@ class Page(QWidget):
     section = ""
     question = ""
     has_dial = True
+    #: What is entered here; see :mod:`crisp_compass.app.page.fields`.
+    fields: tuple[Field, ...] = ()
+    arranges_fields = False
 
     def __init__(self, document: Document) -> None:
         super().__init__()
@@ -81,6 +85,25 @@ class Page(QWidget):
         self._rows: list[FlowRow] = []
         self._buttons = FlowRow()
         self._low = False
+        #: Widgets of the declared fields, by setting; a page that does not arrange them itself has them in one row.
+        self._fields = self._make_fields()
+
+    def _make_fields(self) -> dict[str, NumberField | Choice]:
+        made = {}
+        for declared in self.fields:
+            if declared is not None:
+                made[declared.setting] = widget = make_field(declared, self.key)
+                widget.setParent(self)  # before it is first shown: a field without a parent would be a window
+                self.bind(widget, declared.setting)
+                self._listen(widget)
+        return made
+
+    def _place_declared(self) -> None:
+        for declared in self.fields:
+            if declared is None:
+                self.break_row()
+            else:
+                self.field_row.add(self._fields[declared.setting])
 
     @property
     def seen(self) -> Bench:
@@ -119,9 +142,12 @@ class Page(QWidget):
         """Put settings into the row at the bottom and connect their refusals."""
         for widget in widgets:
             self.field_row.add(widget)
-            if isinstance(widget, NumberField):
-                widget.refused.connect(self.refused)
-                widget.mended.connect(self.mended)
+            self._listen(widget)
+
+    def _listen(self, widget: QWidget) -> None:
+        if isinstance(widget, NumberField):
+            widget.refused.connect(self.refused)
+            widget.mended.connect(self.mended)
 
     def break_row(self) -> None:
         """Close a row of settings; what is added from here on stands in a row below."""
@@ -134,7 +160,9 @@ class Page(QWidget):
         self.foot.addLayout(row)
 
     def finish(self, main_text: str = "", *others: QPushButton) -> None:
-        """Close the number row with its buttons, the main one last."""
+        """Put the declared fields into their row, unless the page arranges them itself, and close it with its buttons, the main one last."""
+        if not self.arranges_fields:
+            self._place_declared()
         for other in others:
             self.field_row.add(other, tail=True)
         if main_text:
@@ -182,13 +210,13 @@ class Page(QWidget):
     def _set(self, topic: str, field: str, value: Any) -> None:
         if isinstance(value, float) and math.isnan(value):
             value = None  # an optional field was emptied
-        if isinstance(value_of(self.document.bench, topic, field), int) and isinstance(value, float):
-            value = round(value)
+        if isinstance(value_of(self.document.bench, topic, field), int) and isinstance(value, float | str):
+            value = round(float(value))  # a choice between numbers tells its key
         try:
             self.document.set_field(topic, field, value)
         except Refusal as refusal:
             self.refuse(refusal)
-            self.refresh()
+            self.show_document()
 
     # ---- behaviour
 
@@ -204,9 +232,8 @@ class Page(QWidget):
                 widget.show()
             self._hidden = []
             self.column.setAlignment(Qt.AlignmentFlag(0))
+            self.show_fields()
             self.refresh()
-            for number, topic, field in self._bound:
-                number.show_presumed(presumed(self.document.bench, topic, field))
             return
         keep = (self.answer, self.body)
         children = (*self.children(), *self.body.inside.children())
@@ -217,6 +244,28 @@ class Page(QWidget):
         self.column.setAlignment(Qt.AlignmentFlag.AlignTop)
         self.answer.show_answer("Not for this motor", "", f"{gap[:1].upper()}{gap[1:]}.", stale=True)
         self.show_dial(DialView())
+
+    def number(self, setting: str) -> NumberField:
+        """Return the number declared for a setting."""
+        found = self._fields[setting]
+        assert isinstance(found, NumberField)
+        return found
+
+    def show_fields(self) -> None:
+        """Show what the declared fields hold, and which of it is presumed."""
+        bench = self.document.bench
+        for setting, widget in self._fields.items():
+            of, name = locate(self.key, setting)
+            page = getattr(bench.settings, of)
+            if not hasattr(page, name):
+                continue  # another kind of motor's
+            value = getattr(page, name)
+            if isinstance(widget, Choice):
+                widget.show_value(str(value))
+            else:
+                widget.show_value(value)
+        for widget, topic, field in self._bound:
+            widget.show_presumed(presumed(bench, topic, field))
 
     def on_main(self) -> None:
         """The main button was pressed: settle what this page proposes."""
@@ -261,7 +310,7 @@ class Page(QWidget):
             self.document.edit(text or self.section.lower() or self.waypoint.name.lower(), make(self.document.bench))
         except Refusal as refusal:
             self.refuse(refusal)
-            self.refresh()
+            self.show_document()
             return False
         return True
 

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QGridLayout, QStackedWidget, QWidget
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot, refusal_text
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -46,18 +45,10 @@ class LoopPage(Page):
         self.stack.addWidget(self.waiting)
         self.stack.addWidget(plots)
         self.column.addWidget(self.stack, 1)
-        self._fields = self.make_fields()
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            self.bind(number, field)
         self.finish("Settle gains…")
 
     def make_step_plot(self) -> Plot:
         """Return the plot of the predicted step with its curves declared."""
-        raise NotImplementedError
-
-    def make_fields(self) -> dict[str, NumberField | Choice]:
-        """Return the page's settings by field."""
         raise NotImplementedError
 
     def predict(self) -> None:
@@ -65,9 +56,6 @@ class LoopPage(Page):
         raise NotImplementedError
 
     def refresh(self) -> None:
-        settings = getattr(self.seen.settings, self.key)
-        for field, number in self._fields.items():
-            number.show_value(getattr(settings, field))
         try:
             self.check_ready(self.waiting, self.stack)
             self.predict()

@@ -10,8 +10,8 @@ from PySide6.QtWidgets import QPushButton, QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.dialogs import ask_save_path
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.page.outlook_page import OutlookPage
-from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -34,6 +34,10 @@ class AlignPage(OutlookPage):
     key = "commutation"
     section = "Alignment"
     question = "Where is the encoder's zero, by a held current?"
+    fields = (
+        Entry("lag", "Lag allowed", "deg", width=104, tip="How far friction may hold the rotor short of the field"),
+        Entry("sensor.counts_per_rev", "Counts a turn", width=108, tip="Encoder counts of one turn at ×4"),
+    )
 
     def build(self, area: QWidget) -> None:
         self.plot = Plot(("field, electrical", "°"), ("rotor rests at", "° from zero"), name="rest against field")
@@ -48,13 +52,6 @@ class AlignPage(OutlookPage):
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
-        self.lag = NumberField(
-            "Lag allowed", "deg", width=104, tip="How far friction may hold the rotor short of the field"
-        )
-        self.counts = NumberField("Counts a turn", "", width=108, whole=True, tip="Encoder counts of one turn at ×4")
-        self.bind(self.lag, "lag")
-        self.bind(self.counts, "sensor.counts_per_rev")
-        self.add_fields(self.lag, self.counts)
         self.write_button = QPushButton("Write table…")
         self.write_button.setToolTip("A table of the angles to hold, to fill in and to drop here")
         self.write_button.clicked.connect(self._ask_table)
@@ -87,9 +84,7 @@ class AlignPage(OutlookPage):
             )
 
     def show_texts(self) -> None:
-        bench, evidence = self.seen, self.evidence()
-        self.lag.show_value(bench.settings.commutation.lag)
-        self.counts.show_value(bench.settings.sensor.counts_per_rev)
+        evidence = self.evidence()
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
         self.main_button.setText("Settle zero…")

@@ -11,7 +11,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -34,6 +34,12 @@ class SensesPage(Page):
     key = "commutation"
     section = "Sense and offset"
     question = "Do phases and sensor agree, and is the angle right?"
+    fields = (
+        Pick("seen", "Shaft really turns", _WAYS, width=138, tip="Field forced forward; looked at, or by tachometer"),
+        Pick("measured", "Sensor shows", _WAYS, width=138),
+        Pick("observed", "Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one"),
+        Entry("view.wrong_angle", "Angle error", "deg", width=104, tip="Electrical; or drag the current on the dial"),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -54,27 +60,12 @@ class SensesPage(Page):
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
-        self.offset = NumberField("Angle error", "deg", width=104, tip="Electrical; or drag the current on the dial")
-        self.seen_way = Choice(
-            "Shaft really turns", _WAYS, width=138, tip="Field forced forward; looked at, or by tachometer"
-        )
-        self.measured = Choice("Sensor shows", _WAYS, width=138)
-        self.observed = Choice("Observer shows", _WAYS, width=138, tip="The drive's own estimate, where it has one")
-        self.bind(self.offset, "view.wrong_angle")
-        self._ways = {"seen": self.seen_way, "measured": self.measured, "observed": self.observed}
-        for field, choice in self._ways.items():
-            self.bind(choice, field)
-        self.add_fields(self.seen_way, self.measured, self.observed, self.offset)
         self.finish()
 
     # ---- document → page
 
     def refresh(self) -> None:
         bench = self.seen
-        settings = bench.settings.commutation
-        self.offset.show_value(bench.settings.view.wrong_angle)
-        for field, choice in self._ways.items():
-            choice.show_value(getattr(settings, field))
         directions = self._directions()
         backwards = directions is not None and not directions.closes
         inputs = (

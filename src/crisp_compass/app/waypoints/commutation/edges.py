@@ -9,8 +9,8 @@ from crisp_compass.app.dial import DialView, Sector
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -30,6 +30,7 @@ class EdgesPage(Page):
     key = "commutation"
     section = "Edges"
     question = "What do the edges' errors cost?"
+    fields = (Entry("edge_speed", "Speed", "rpm", width=110, tip="A quarter of top speed if empty"),)
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -50,16 +51,12 @@ class EdgesPage(Page):
         self.stack.addWidget(self.waiting)
         self.stack.addWidget(middle)
         self.column.addWidget(self.stack, 1)
-        self.at = NumberField("Speed", "rpm", width=110, optional=True, tip="A quarter of top speed if empty")
-        self.bind(self.at, "edge_speed")
-        self.add_fields(self.at)
         self.finish()
 
     def refresh(self) -> None:
         bench = self.seen
         halls = known_halls(bench)
         speed = bench.settings.commutation.edge_speed or default_edge_speed(bench)
-        self.at.show_value(speed)
         self._show_dial(halls)
         if halls is None:
             self.cost = None

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -32,6 +32,11 @@ class EncoderPage(CapturePage):
     key = "commutation"
     section = "Encoder"
     question = "How many counts has a turn, and where is the rotor's zero?"
+    fields = (
+        Entry(
+            "revolutions", "Turns counted", width=116, plain=True, tip="Turns of the shaft by hand over the capture"
+        ),
+    )
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("count, ×4", ""), name="running count")
@@ -39,21 +44,8 @@ class EncoderPage(CapturePage):
         self.rows = Rows("What follows", width=312)
         beside(area, (self.trace,), (self.rows,))
 
-    def build_fields(self) -> None:
-        self.turns = NumberField(
-            "Turns counted",
-            "",
-            width=116,
-            optional=True,
-            plain=True,
-            tip="Turns of the shaft by hand over the capture",
-        )
-        self.bind(self.turns, "revolutions")
-        self.add_fields(self.turns)
-
     def show_texts(self) -> None:
-        bench, evidence = self.seen, self.evidence()
-        self.turns.show_value(bench.settings.commutation.revolutions)
+        evidence = self.evidence()
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)
         if evidence is None:

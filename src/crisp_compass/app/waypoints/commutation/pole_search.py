@@ -8,13 +8,12 @@ import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.outlook_page import OutlookPage
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.plate import rated_peak
 from crisp_compass.commutation.pole_search import PoleSearch
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.errors import Refusal
@@ -31,6 +30,24 @@ class PolesPage(OutlookPage):
     section = "Pole search"
     settles = False
     question = "Where does the rotor lie at standstill?"
+    fields = (
+        Entry(
+            "pulse_current", "Pulse current", "A", width=112, base="peak", tip="At the end of a pulse; rated if empty"
+        ),
+        Entry(
+            "pulse_noise", "Noise of one", "%", width=104, tip="Standard deviation of a reading, of the pulse current"
+        ),
+        Entry(
+            "magnet", "Saturation", "%", width=104, tip="How much more current flows towards the pole than against it"
+        ),
+        Pick(
+            "larger",
+            "Larger inductance",
+            {"lq": "Lq", "ld": "Ld"},
+            width=118,
+            tip="Lq with magnets inside the rotor; the other way round the axis lies 90° off",
+        ),
+    )
 
     def build(self, area: QWidget) -> None:
         self.plot = Plot(
@@ -47,25 +64,6 @@ class PolesPage(OutlookPage):
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
-        self.current = NumberField(
-            "Pulse current", "A", base="peak", width=112, optional=True, tip="At the end of a pulse; rated if empty"
-        )
-        self.noise = NumberField(
-            "Noise of one", "%", width=104, tip="Standard deviation of a reading, of the pulse current"
-        )
-        self.magnet = NumberField(
-            "Saturation", "%", width=104, tip="How much more current flows towards the pole than against it"
-        )
-        for number, field in ((self.current, "pulse_current"), (self.noise, "pulse_noise"), (self.magnet, "magnet")):
-            self.bind(number, field)
-        self.larger = Choice(
-            "Larger inductance",
-            {"lq": "Lq", "ld": "Ld"},
-            width=118,
-            tip="Lq with magnets inside the rotor; the other way round the axis lies 90° off",
-        )
-        self.bind(self.larger, "larger")
-        self.add_fields(self.current, self.noise, self.magnet, self.larger)
 
     def work_out(self, bench: Bench) -> SearchOutlook:
         return search_outlook(bench)
@@ -87,12 +85,7 @@ class PolesPage(OutlookPage):
         self.rows.show_rows((), note=refusal.sentence)
 
     def show_texts(self) -> None:
-        bench, evidence = self.seen, self.evidence()
-        settings = bench.settings.commutation
-        self.current.show_value(settings.pulse_current or rated_peak(bench.settings.plate))
-        self.noise.show_value(settings.pulse_noise)
-        self.magnet.show_value(settings.magnet)
-        self.larger.show_value(settings.larger)
+        _bench, evidence = self.seen, self.evidence()
         self.findings.show_findings(findings_of(evidence) if evidence else ())
         self._show_rows()
         if evidence is None:

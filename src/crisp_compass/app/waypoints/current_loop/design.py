@@ -9,8 +9,8 @@ from PySide6.QtCore import QTimer
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.loops.current import CurrentDesign
@@ -26,6 +26,27 @@ class CurrentLoopPage(LoopPage):
 
     key = "current_loop"
     section = "Design"
+    fields = (
+        Pick(
+            "method",
+            "Method",
+            {"bandwidth": "pole cancellation", "modulus-optimum": "modulus optimum", "placement": "placed poles"},
+            width=126,
+        ),
+        Entry("bandwidth_hz", "Crossover", "Hz", width=98),
+        Entry("damping", "Damping", width=70, plain=True, tip="Of the placed pole pair"),
+        Entry("delay_samples", "Delay, periods", width=84, plain=True),
+        Entry("step", "Shown step", "A", width=82, base="peak"),
+        Entry(
+            "saturation",
+            "Saturation, at most",
+            "%",
+            width=126,
+            tip="Most that the iron's saturation takes at this step",
+        ),
+        Entry("sag", "Bus sags by", "%", width=78, tip="Most that the bus loses"),
+        Entry("hot", "Winding to", "degC", width=80, tip="Hottest winding of the thousand runs"),
+    )
 
     def __init__(self, document: Document) -> None:
         self.band: Band | None = None
@@ -47,25 +68,6 @@ class CurrentLoopPage(LoopPage):
         plot.curve("reference", "ink", dash="dash")
         plot.curve("predicted", "magenta", width=2.2)
         return plot
-
-    def make_fields(self) -> dict[str, NumberField | Choice]:
-        methods = {
-            "bandwidth": "pole cancellation",
-            "modulus-optimum": "modulus optimum",
-            "placement": "placed poles",
-        }
-        return {
-            "method": Choice("Method", methods, width=126),
-            "bandwidth_hz": NumberField("Crossover", "Hz", width=98),
-            "damping": NumberField("Damping", "", width=70, plain=True, tip="Of the placed pole pair"),
-            "delay_samples": NumberField("Delay, periods", "", width=84, plain=True),
-            "step": NumberField("Shown step", "A", base="peak", width=82),
-            "saturation": NumberField(
-                "Saturation, at most", "%", width=126, tip="Most that the iron's saturation takes at this step"
-            ),
-            "sag": NumberField("Bus sags by", "%", width=78, tip="Most that the bus loses"),
-            "hot": NumberField("Winding to", "degC", width=80, tip="Hottest winding of the thousand runs"),
-        }
 
     def predict(self) -> None:
         bench = self.seen

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QPushButton, QWidget
 from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -27,6 +27,16 @@ class MeasuredPage(CapturePage):
     section = "Measured step"
     always_plots = True
     question = "Does the loop do what was designed?"
+    fields = (
+        Entry(
+            "trial_kp",
+            "Kp that ran",
+            "V/A",
+            width=120,
+            tip="Settled or designed if empty; notes kp and ki of the file come first",
+        ),
+        Entry("trial_ki", "Ki that ran", "V/(A·s)", width=136),
+    )
 
     def build(self, area: QWidget) -> None:
         self.step = Plot(("time from the step", "s"), ("current i_q", "A"), name="measured step")
@@ -41,17 +51,6 @@ class MeasuredPage(CapturePage):
         beside(area, (self.step, self.rest), (self.rows, self.figures), (3, 1))
 
     def build_fields(self) -> None:
-        self.kp = NumberField(
-            "Kp that ran",
-            "V/A",
-            width=120,
-            optional=True,
-            tip="Settled or designed if empty; notes kp and ki of the file come first",
-        )
-        self.ki = NumberField("Ki that ran", "V/(A·s)", width=136, optional=True)
-        self.bind(self.kp, "trial_kp")
-        self.bind(self.ki, "trial_ki")
-        self.add_fields(self.kp, self.ki)
         self.keep_button = QPushButton("Keep as trial")
         self.keep_button.clicked.connect(self._on_keep)
 
@@ -61,8 +60,6 @@ class MeasuredPage(CapturePage):
     def show_texts(self) -> None:
         bench, evidence = self.seen, self.evidence()
         settings = bench.settings.current_loop
-        self.kp.show_value(settings.trial_kp)
-        self.ki.show_value(settings.trial_ki)
         self.keep_button.setEnabled(evidence is not None)
         self.show_dial(DialView(caption="A q step at standstill, rotor held", rotor=35.0, current=(125.0, 0.8)))
         if evidence is None:

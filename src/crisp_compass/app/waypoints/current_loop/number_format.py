@@ -6,8 +6,8 @@ from PySide6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.course.number_formats import BITS, format_picture, read_picture
@@ -24,6 +24,19 @@ class FormatPage(Page):
     section = "Number format"
     has_dial = False
     question = "What are the gains in the firmware's own numbers?"
+    fields = (
+        Entry(
+            "i_base", "Full scale", "A", width=96, tip="Current that the largest integer stands for", group="Current"
+        ),
+        Entry(
+            "v_base", "Full scale", "V", width=96, tip="Voltage that the largest integer stands for", group="Voltage"
+        ),
+        Pick("bits", "Word", {str(b): f"{b} bits" for b in BITS}, width=92),
+        Entry("kp_integer", "Kp found", width=92, tip="Integer in the firmware"),
+        Entry("kp_shift", "its shift", width=76, group="Kp"),
+        Entry("ki_integer", "Ki found", width=92, tip="Integer, sampling period inside"),
+        Entry("ki_shift", "its shift", width=76, group="Ki"),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -52,39 +65,10 @@ class FormatPage(Page):
         self.stack.addWidget(self.waiting)
         self.stack.addWidget(area)
         self.column.addWidget(self.stack, 1)
-        self._fields: dict[str, NumberField | Choice] = {
-            "i_base": NumberField("Full scale", "A", width=96, tip="Current that the largest integer stands for"),
-            "v_base": NumberField("Full scale", "V", width=96, tip="Voltage that the largest integer stands for"),
-            "bits": Choice("Word", {str(b): f"{b} bits" for b in BITS}, width=92),
-            "kp_integer": NumberField(
-                "Kp found", "", width=92, whole=True, optional=True, tip="Integer in the firmware"
-            ),
-            "kp_shift": NumberField("its shift", "", width=76, whole=True),
-            "ki_integer": NumberField(
-                "Ki found", "", width=92, whole=True, optional=True, tip="Integer, sampling period inside"
-            ),
-            "ki_shift": NumberField("its shift", "", width=76, whole=True),
-        }
-        for field, group in (("i_base", "Current"), ("v_base", "Voltage"), ("kp_shift", "Kp"), ("ki_shift", "Ki")):
-            self._fields[field].set_group(group)
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            if field != "bits":
-                self.bind(number, field)
-        bits = self._fields["bits"]
-        assert isinstance(bits, Choice)
-        bits.moved.connect(lambda text: self._set("current_loop", "bits", int(text)))
         self.finish()
 
     def refresh(self) -> None:
         bench = self.seen
-        settings = bench.settings.current_loop
-        for field, number in self._fields.items():
-            value = getattr(settings, field)
-            if isinstance(number, Choice):
-                number.show_value(str(value))
-            else:
-                number.show_value(None if value is None else float(value))
         try:
             self.check_ready(self.waiting, self.stack)
             picture = format_picture(bench)

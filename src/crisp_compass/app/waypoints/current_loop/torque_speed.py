@@ -10,7 +10,7 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -30,6 +30,11 @@ class WeakeningPage(Page):
     key = "current_loop"
     section = "Torque and speed"
     question = "How much torque is there at every speed?"
+    fields = (
+        Entry("plate.v_bus", "Bus", "V", width=96),
+        Entry("plate.rated_current", "Rated current", "A", width=112),
+        Entry("plate.top_speed", "Top speed", "rpm", width=112),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -46,21 +51,11 @@ class WeakeningPage(Page):
         self.currents.curve("i_d", "deep", width=2)
         self.rows = Rows("This motor on this bus", width=330)
         self.column.addWidget(beside(QWidget(), (self.torque, self.currents), (self.rows,)), 1)
-        self._fields = {
-            "v_bus": NumberField("Bus", "V", width=96),
-            "rated_current": NumberField("Rated current", "A", width=112),
-            "top_speed": NumberField("Top speed", "rpm", width=112),
-        }
-        for field, number in self._fields.items():
-            self.bind(number, field, "plate")
-        self.add_fields(*self._fields.values())
         self.finish()
 
     def refresh(self) -> None:
         bench = standing(self.document.bench, "plate")  # this page tries other plates
-        self._fields["rated_current"].base = bench.settings.plate.current_base
-        for field, number in self._fields.items():
-            number.show_value(getattr(bench.settings.plate, field))
+        self.number("plate.rated_current").base = bench.settings.plate.current_base
         inputs = (bench.settings.plate, bench.settings.pwm, bench.settled, bench.evidence, bench.checks)
         if inputs != self._made_for:
             self._made_for = inputs

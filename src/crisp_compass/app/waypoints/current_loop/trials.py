@@ -11,9 +11,9 @@ from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.gain_trials import TrialRow, add_trial, advise, trial_rows
@@ -31,6 +31,12 @@ class TrialsPage(Page):
     key = "current_loop"
     section = "Trials"
     question = "Which gains were tried, and what next?"
+    arranges_fields = True
+    fields = (
+        Entry("trial_kp", "Kp", "V/A", width=112),
+        Entry("trial_ki", "Ki", "V/(A·s)", width=132),
+        Entry("trial_current", "Test current", "A", width=108, base="peak"),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -59,13 +65,8 @@ class TrialsPage(Page):
         self.stack.addWidget(self.waiting)
         self.stack.addWidget(area)
         self.column.addWidget(self.stack, 1)
-        self.kp = NumberField("Kp", "V/A", width=112, optional=True)
-        self.ki = NumberField("Ki", "V/(A·s)", width=132, optional=True)
-        self.current = NumberField("Test current", "A", base="peak", width=108, optional=True)
         self.automatic = QCheckBox("found by the drive itself")
-        for number, field in ((self.kp, "trial_kp"), (self.ki, "trial_ki"), (self.current, "trial_current")):
-            self.bind(number, field)
-        self.add_fields(self.kp, self.ki, self.current)
+        self.add_fields(*self._fields.values())
         self.field_row.add(self.automatic)
         self.clear = QPushButton("Clear list")
         self.clear.clicked.connect(
@@ -75,9 +76,6 @@ class TrialsPage(Page):
 
     def refresh(self) -> None:
         bench = self.seen
-        settings = bench.settings.current_loop
-        for number, field in ((self.kp, "trial_kp"), (self.ki, "trial_ki"), (self.current, "trial_current")):
-            number.show_value(getattr(settings, field))
         self.show_dial(DialView(caption="Small steps, look for ringing, come down", rotor=35.0, current=(125.0, 0.6)))
         self.clear.setEnabled(bool(bench.current_trials))
         assert self.main_button is not None

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.course.open_points import presumed_text
@@ -22,6 +22,15 @@ class FluxPage(CapturePage):
 
     key = "flux"
     section = "Capture"
+    fields = (
+        Entry(
+            "turns",
+            "Turns counted",
+            width=116,
+            plain=True,
+            tip="Whole turns of the shaft by hand over the capture: tells the pole pairs",
+        ),
+    )
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("voltage", "V"), name="back-EMF")
@@ -34,20 +43,7 @@ class FluxPage(CapturePage):
         self.residual.curve("residual", "deep", width=1, dense=True)
         self.three_plots(area, self.trace, self.speed, self.residual)
 
-    def build_fields(self) -> None:
-        self.turns = NumberField(
-            "Turns counted",
-            "",
-            width=116,
-            optional=True,
-            plain=True,
-            tip="Whole turns of the shaft by hand over the capture: tells the pole pairs",
-        )
-        self.bind(self.turns, "turns")
-        self.add_fields(self.turns)
-
     def show_texts(self) -> None:
-        self.turns.show_value(self.seen.settings.flux.turns)
         evidence = self.evidence()
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)

@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, findings_of
@@ -21,6 +21,11 @@ class MechanicsPage(CapturePage):
 
     key = "mechanics"
     section = "Capture"
+    fields = (
+        Entry("plate.inertia", "Plate: inertia", "kg·m²", width=150, plain=True),
+        Entry("plate.viscous", "viscous friction", "N·m·s/rad", width=140),
+        Entry("plate.coulomb", "Coulomb friction", "N·m", width=118),
+    )
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("speed", "rpm"), name="run-up and coast")
@@ -33,21 +38,9 @@ class MechanicsPage(CapturePage):
         self.residual.curve("residual", "deep", width=1, dense=True)
         self.three_plots(area, self.trace, self.current, self.residual)
 
-    def build_fields(self) -> None:
-        self._fields = {
-            "inertia": NumberField("Plate: inertia", "kg·m²", width=150, plain=True),
-            "viscous": NumberField("viscous friction", "N·m·s/rad", width=140),
-            "coulomb": NumberField("Coulomb friction", "N·m", width=118),
-        }
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            self.bind(number, field, "plate")
-
     def show_texts(self) -> None:
         bench = self.document.bench
         plate = bench.settings.plate
-        for field, number in self._fields.items():
-            number.show_value(getattr(plate, field))
         evidence = self.evidence()
         assert self.main_button is not None
         self.main_button.setEnabled(evidence is not None)

@@ -11,19 +11,20 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.waypoints.plate.profile import ProfileDialog
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.flow import FlowRow
-from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.entered import untouched, value_of, with_family
+from crisp_compass.bench.entered import untouched, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
-from crisp_compass.motor import FAMILIES, family_of, pole_pairs_of
+from crisp_compass.motor import FAMILIES, pole_pairs_of
 
 _FAMILIES = {
     "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
@@ -57,6 +58,41 @@ class PlatePage(Page):
 
     key = "plate"
     section = "Motor"
+    arranges_fields = True
+    fields = (
+        Entry("pole_pairs", "Pole pairs", width=76),
+        Entry("rated_current", "Rated current", "A", width=104),
+        Pick("current_base", "given as", {"peak": "peak", "rms": "rms"}, width=76),
+        Entry("top_speed", "Top speed", "rpm", width=104),
+        Pick("connection", "Winding", {"star": "star", "delta": "delta"}, width=80),
+        Pick("sensor.kind", "Angle sensor", _SENSORS, width=132),
+        Entry("sensor.counts_per_rev", "Counts/turn, ×4", width=108),
+        Entry("kv", "Kv", "rpm/V", width=112),
+        Pick("kv_convention", "per", _KV, width=134),
+        Entry("kt", "Kt", "N·m/A", width=126),
+        Pick("kt_convention", "per", _KT, width=134),
+        Entry("r", "R", "Ω", width=96),
+        Entry("inductance", "L", "H", width=96),
+        Pick("winding_base", "R and L are", {"line": "line to line", "phase": "per phase"}, width=112),
+        Entry("rated_power", "Power (W, hp, PS)", "W", width=122, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"),
+        Entry("rated_speed", "Rated speed", "rpm", width=104),
+        Entry("rated_torque", "Rated torque", "N·m", width=112),
+        Entry("rated_voltage", "Voltage", "V", width=104),
+        Entry("stall_current", "Stall current, DC", "A", width=116),
+        Entry("no_load_speed", "No-load speed", "rpm", width=112),
+        Entry("no_load_current", "No-load current", "A", width=116),
+        Entry("mains_hz", "Frequency", "Hz", width=96, plain=True),
+        Entry("power_factor", "Power factor", width=96, plain=True),
+        Entry("efficiency", "Efficiency", "%", width=96, plain=True),
+        Entry("steps_per_turn", "Steps per turn", width=108),
+        Entry("holding_torque", "Holding torque", "N·m", width=122),
+        Entry("v1", "Point 1: voltage", "V", width=112),
+        Entry("i1", "current", "A", width=96),
+        Entry("n1", "speed", "rpm", width=96),
+        Entry("v2", "Point 2: voltage", "V", width=112),
+        Entry("i2", "current", "A", width=96),
+        Entry("n2", "speed", "rpm", width=96),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -80,57 +116,15 @@ class PlatePage(Page):
         self._build_fields()
 
     def _build_fields(self) -> None:
-        self._fields: dict[str, NumberField | Choice] = {
-            "family": Choice("Motor", _FAMILIES, width=142),
-            "pole_pairs": NumberField("Pole pairs", "", width=76, whole=True),
-            "rated_current": NumberField("Rated current", "A", width=104),
-            "current_base": Choice("given as", {"peak": "peak", "rms": "rms"}, width=76),
-            "top_speed": NumberField("Top speed", "rpm", width=104),
-            "connection": Choice("Winding", {"star": "star", "delta": "delta"}, width=80),
-            "sensor.kind": Choice("Angle sensor", _SENSORS, width=132),
-            "sensor.counts_per_rev": NumberField("Counts/turn, ×4", "", width=108, whole=True),
-            "kv": NumberField("Kv", "rpm/V", width=112, optional=True),
-            "kv_convention": Choice("per", _KV, width=134),
-            "kt": NumberField("Kt", "N·m/A", width=126, optional=True),
-            "kt_convention": Choice("per", _KT, width=134),
-            "r": NumberField("R", "Ω", width=96, optional=True),
-            "inductance": NumberField("L", "H", width=96, optional=True),
-            "winding_base": Choice("R and L are", {"line": "line to line", "phase": "per phase"}, width=112),
-            "rated_power": NumberField(
-                "Power (W, hp, PS)", "W", width=122, optional=True, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"
-            ),
-            "rated_speed": NumberField("Rated speed", "rpm", width=104, optional=True),
-            "rated_torque": NumberField("Rated torque", "N·m", width=112, optional=True),
-            "rated_voltage": NumberField("Voltage", "V", width=104, optional=True),
-            "stall_current": NumberField("Stall current, DC", "A", width=116, optional=True),
-            "no_load_speed": NumberField("No-load speed", "rpm", width=112, optional=True),
-            "no_load_current": NumberField("No-load current", "A", width=116, optional=True),
-            "mains_hz": NumberField("Frequency", "Hz", width=96, plain=True),
-            "power_factor": NumberField("Power factor", "", width=96, plain=True, optional=True),
-            "efficiency": NumberField("Efficiency", "%", width=96, plain=True, optional=True),
-            "steps_per_turn": NumberField("Steps per turn", "", width=108, whole=True),
-            "holding_torque": NumberField("Holding torque", "N·m", width=122, optional=True),
-            "v1": NumberField("Point 1: voltage", "V", width=112, optional=True),
-            "i1": NumberField("current", "A", width=96, optional=True),
-            "n1": NumberField("speed", "rpm", width=96, optional=True),
-            "v2": NumberField("Point 2: voltage", "V", width=112, optional=True),
-            "i2": NumberField("current", "A", width=96, optional=True),
-            "n2": NumberField("speed", "rpm", width=96, optional=True),
-        }
+        family = self._fields["family"] = Choice("Motor", _FAMILIES, width=142)
+        family.setParent(self)
+        family.moved.connect(self._on_family)
         for field, group in _GROUPS.items():  # labels that only their place tells apart
             self._fields[field].set_group(group)
         self._lines = [FlowRow() for _ in range(_EVERY - 1)]
         self._lines.append(self.field_row)
-        for field, number in self._fields.items():
-            number.setParent(self)  # before it is first shown: a field without a parent would be a window
-            if field != "family":
-                self.bind(number, field)
-            if isinstance(number, NumberField):
-                number.refused.connect(self.refused)
-                number.mended.connect(self.mended)
         for line in self._lines[:-1]:
             self.add_row(line)
-        self._fields["family"].moved.connect(self._on_family)
         self._family = ""
         self._arrange("sinusoidal")
         profile = QPushButton("Profile")
@@ -167,11 +161,9 @@ class PlatePage(Page):
         bench = self.document.bench
         plate = bench.settings.plate
         self._arrange(plate.family)
-        for field in (f for row in family_of(bench).rows for f in row):
-            self._fields[field].show_value(value_of(bench, "plate", field))
-        rated = self._fields["rated_current"]
-        assert isinstance(rated, NumberField)
-        rated.base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean
+        self.number(
+            "rated_current"
+        ).base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean
         outlook = plate_outlook(bench)
         self.stack.setCurrentIndex(0 if untouched(bench) else 1)
         if untouched(bench):

@@ -8,7 +8,7 @@ from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -28,6 +28,24 @@ class SupplyPage(Page):
     key = "plate"
     section = "Drive and supply"
     question = "How far does the supply reach, and what may a first run draw?"
+    fields = (
+        Pick(
+            "supply.source",
+            "Supply",
+            {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"},
+            width=120,
+        ),
+        Entry("v_bus", "Bus, usual", "V", width=80),
+        Entry("supply.current_limit", "Its limit", "A", width=80),
+        Entry("supply.v_empty", "Empty", "V", width=74),
+        Entry("supply.v_full", "Full", "V", width=74),
+        Entry("supply.mains_v", "Mains, rms", "V", width=86),
+        Pick("supply.mains_hz", "Region", {"50": "50 Hz", "60": "60 Hz"}, width=74),
+        Entry("supply.drive_continuous", "Drive, steady", "A", width=86),
+        Entry("supply.drive_peak", "peak", "A", width=72),
+        Pick("supply.drive_base", "given as", {"rms": "rms", "peak": "peak"}, width=68),
+        Entry("supply.command_volts", "Top command", "V", width=92),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -46,49 +64,18 @@ class SupplyPage(Page):
         row.addLayout(left, 1)
         row.addWidget(self.rows)
         self.column.addLayout(row, 1)
-        self.v_bus = NumberField("Bus, usual", "V", width=80)
-        self.bind(self.v_bus, "v_bus")
-        self.region = Choice("Region", {"50": "50 Hz", "60": "60 Hz"}, width=74)
-        self._fields: dict[str, NumberField | Choice] = {
-            "source": Choice(
-                "Supply", {"bench": "bench supply", "battery": "battery", "mains": "rectified mains"}, width=120
-            ),
-            "current_limit": NumberField("Its limit", "A", width=80, optional=True),
-            "v_empty": NumberField("Empty", "V", width=74, optional=True),
-            "v_full": NumberField("Full", "V", width=74, optional=True),
-            "mains_v": NumberField("Mains, rms", "V", width=86),
-            "mains_hz": self.region,
-            "drive_continuous": NumberField("Drive, steady", "A", width=86, optional=True),
-            "drive_peak": NumberField("peak", "A", width=72, optional=True),
-            "drive_base": Choice("given as", {"rms": "rms", "peak": "peak"}, width=68),
-            "command_volts": NumberField("Top command", "V", width=92),
-        }
-        for field, number in self._fields.items():
-            if number is not self.region:
-                self.bind(number, field, "supply")
-        self.region.moved.connect(self._on_region)
-        self.add_fields(self._fields["source"], self.v_bus, *(v for k, v in self._fields.items() if k != "source"))
         self.finish("Use as run limits")
-
-    def _on_region(self, text: str) -> None:
-        self._set("supply", "mains_hz", int(text))
 
     def refresh(self) -> None:
         bench = self.document.bench
         supply = bench.settings.supply
-        self.v_bus.show_value(bench.settings.plate.v_bus)
         for field in ("drive_continuous", "drive_peak"):
-            number = self._fields[field]
-            assert isinstance(number, NumberField)
-            number.base = supply.drive_base
+            self.number(f"supply.{field}").base = supply.drive_base
         shown = _BY_SOURCE[supply.source]
-        for field, number in self._fields.items():
-            if field != "mains_hz":
-                number.show_value(getattr(supply, field))
-            for fields in _BY_SOURCE.values():
-                if field in fields:
-                    number.setVisible(field in shown)
-        self.region.show_value(str(supply.mains_hz))
+        for setting, widget in self._fields.items():
+            field = setting.removeprefix("supply.")
+            if any(field in fields for fields in _BY_SOURCE.values()):
+                widget.setVisible(field in shown)
         outlook = supply_outlook(bench)
         limits = outlook.limits
         if outlook.reach:

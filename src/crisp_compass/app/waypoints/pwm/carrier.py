@@ -10,11 +10,10 @@ from PySide6.QtWidgets import QWidget
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.entered import value_of
 from crisp_compass.course.pwm_outlook import CarrierPicture, carrier_picture
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
@@ -29,6 +28,14 @@ class CarrierPage(Page):
     key = "pwm"
     section = "Carrier period"
     question = "When may the current be sampled?"
+    fields = (
+        Entry("view.modulation_depth", "Modulation depth", "%", width=116),
+        Entry("view.voltage_angle", "Its angle", "deg", width=92),
+        Pick("shunts", "Shunts", _SHUNTS, width=136),
+        Entry("settling", "Amplifier settles", "s", width=116),
+        Entry("sample_time", "Converter samples", "s", width=124),
+        Entry("dead_time", "Dead time", "s", width=100),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -43,22 +50,9 @@ class CarrierPage(Page):
         self.gates.setMouseEnabled(x=True, y=False)
         self.rows = Rows("Sampling and ripple", width=312)
         self.column.addWidget(beside(QWidget(), (self.gates, self.ripple), (self.rows,)), 1)
-        self._fields: dict[str, NumberField | Choice] = {
-            "view.modulation_depth": NumberField("Modulation depth", "%", width=116),
-            "view.voltage_angle": NumberField("Its angle", "deg", width=92),
-            "shunts": Choice("Shunts", _SHUNTS, width=136),
-            "settling": NumberField("Amplifier settles", "s", width=116),
-            "sample_time": NumberField("Converter samples", "s", width=124),
-            "dead_time": NumberField("Dead time", "s", width=100),
-        }
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            self.bind(number, field)
         self.finish()
 
     def refresh(self) -> None:
-        for field, number in self._fields.items():
-            number.show_value(value_of(self.seen, self.key, field))
         try:
             picture = carrier_picture(self.seen)
         except Refusal as refusal:

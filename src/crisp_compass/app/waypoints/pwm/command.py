@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -33,6 +33,13 @@ class CommandPage(CapturePage):
     settles = False
     always_plots = True
     question = "What speed does the command ask for?"
+    fields = (
+        Entry("band_low", "Legal from", "Hz", width=96),
+        Entry("band_high", "to", "Hz", width=92),
+        Entry("command_low", "Turns from", "%", width=96, tip="Lowest duty that turns the motor"),
+        Entry("command_high", "Top at", "%", width=88, tip="Duty of the highest speed allowed"),
+        Entry("command_step", "Duty step", "%", width=92, tip="Finest step of whatever commands"),
+    )
 
     def build(self, area: QWidget) -> None:
         self.map = Plot(("duty of the command", "%"), ("speed asked for", "rpm"), name="speed over duty")
@@ -43,22 +50,8 @@ class CommandPage(CapturePage):
         self.rows = Rows("The command input", width=330)
         beside(area, (self.map, self.duty), (self.rows,))
 
-    def build_fields(self) -> None:
-        self._fields = {
-            "band_low": NumberField("Legal from", "Hz", width=96),
-            "band_high": NumberField("to", "Hz", width=92),
-            "command_low": NumberField("Turns from", "%", width=96, tip="Lowest duty that turns the motor"),
-            "command_high": NumberField("Top at", "%", width=88, tip="Duty of the highest speed allowed"),
-            "command_step": NumberField("Duty step", "%", width=92, tip="Finest step of whatever commands"),
-        }
-        for field, number in self._fields.items():
-            self.bind(number, field)
-        self.add_fields(*self._fields.values())
-
     def show_texts(self) -> None:
         bench, evidence = self.seen, self.evidence()
-        for field, number in self._fields.items():
-            number.show_value(getattr(bench.settings.pwm, field))
         self.show_dial(DialView(caption="A command asks for speed"))
         findings = findings_of(evidence) if evidence else []
         try:

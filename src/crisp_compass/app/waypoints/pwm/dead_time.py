@@ -7,7 +7,7 @@ from PySide6.QtWidgets import QWidget
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -24,6 +24,11 @@ class DeadTimePage(Page):
     key = "pwm"
     section = "Dead time"
     question = "What does dead time do, and how is it compensated?"
+    fields = (
+        Entry("dead_time", "Dead time", "s", width=104),
+        Entry("min_pulse", "Shortest pulse", "s", width=112),
+        Entry("carrier_hz", "Carrier", "Hz", width=104),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -34,20 +39,10 @@ class DeadTimePage(Page):
         self.effects = Rows("Left as it is", width=330)
         self.settings = Rows("Compensation to set", width=330)
         self.column.addWidget(beside(QWidget(), (self.plot,), (self.effects, self.settings)), 1)
-        self._fields = {
-            "dead_time": NumberField("Dead time", "s", width=104),
-            "min_pulse": NumberField("Shortest pulse", "s", width=112),
-            "carrier_hz": NumberField("Carrier", "Hz", width=104),
-        }
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            self.bind(number, field)
         self.finish()
 
     def refresh(self) -> None:
         bench = self.seen
-        for field, number in self._fields.items():
-            number.show_value(getattr(bench.settings.pwm, field))
         self.show_dial(DialView(caption="The error vector jumps every 60° against the current", current=(90.0, 0.8)))
         try:
             figures = plan_bench_pwm(bench)

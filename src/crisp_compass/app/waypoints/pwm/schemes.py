@@ -10,11 +10,10 @@ from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.theme import font
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.bench.entered import value_of
 from crisp_compass.bench.settings.pwm import Scheme
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.pwm_outlook import RippleCurves, SchemeRow, ripple_curves, scheme_rows
@@ -37,6 +36,13 @@ class SchemesPage(Page):
     key = "pwm"
     section = "Schemes"
     question = "Which modulation suits this motor?"
+    fields = (
+        Pick("scheme", "Scheme", NAMES, width=190),
+        Entry("view.modulation_depth", "Modulation depth", "%", width=116),
+        Entry("r_switch", "Switch", "Ω", width=96),
+        Entry("t_on", "Turns on in", "s", width=100),
+        Entry("t_off", "Turns off in", "s", width=100),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -72,22 +78,10 @@ class SchemesPage(Page):
         column_box.addWidget(self.plot, 1)
         column_box.addWidget(sheet)
         self.column.addWidget(area, 1)
-        self._fields: dict[str, NumberField | Choice] = {
-            "scheme": Choice("Scheme", NAMES, width=190),
-            "view.modulation_depth": NumberField("Modulation depth", "%", width=116),
-            "r_switch": NumberField("Switch", "Ω", width=96),
-            "t_on": NumberField("Turns on in", "s", width=100),
-            "t_off": NumberField("Turns off in", "s", width=100),
-        }
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            self.bind(number, field)
         self.finish()
 
     def refresh(self) -> None:
         bench = self.seen
-        for field, number in self._fields.items():
-            number.show_value(value_of(bench, self.key, field))
         self.show_dial(
             DialView(
                 caption="All schemes reach the same hexagon; sine alone stays at 87\u00a0% of the circle",

@@ -7,8 +7,8 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QLabel
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.waypoints.pwm.schemes import NAMES
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -25,6 +25,15 @@ class PwmPage(Page):
 
     key = "pwm"
     section = "Timer"
+    fields = (
+        Entry("timer_hz", "Timer clock", "Hz", width=108),
+        Entry("carrier_hz", "Carrier", "Hz", width=100),
+        Entry("dead_time", "Dead time", "s", width=96),
+        Pick("aligned", "Aligned", {"centre": "centre", "edge": "edge"}, width=88),
+        Pick("scheme", "Scheme", NAMES, width=124),
+        Pick("updates", "Updates per period", {"once": "once", "twice": "twice"}, width=118),
+        Entry("loop_divider", "Loads per loop", width=104, tip="Timer loads per step of the current loop"),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -45,26 +54,10 @@ class PwmPage(Page):
         self._facts.setVerticalSpacing(3)
         self.column.addLayout(self._facts)
         self._values: list[QLabel] = []
-        self._fields: dict[str, NumberField | Choice] = {
-            "timer_hz": NumberField("Timer clock", "Hz", width=108),
-            "carrier_hz": NumberField("Carrier", "Hz", width=100),
-            "dead_time": NumberField("Dead time", "s", width=96),
-            "aligned": Choice("Aligned", {"centre": "centre", "edge": "edge"}, width=88),
-            "scheme": Choice("Scheme", NAMES, width=124),
-            "updates": Choice("Updates per period", {"once": "once", "twice": "twice"}, width=118),
-            "loop_divider": NumberField(
-                "Loads per loop", "", width=104, whole=True, tip="Timer loads per step of the current loop"
-            ),
-        }
-        self.add_fields(*self._fields.values())
-        for field, number in self._fields.items():
-            self.bind(number, field)
         self.finish("Settle PWM…")
 
     def refresh(self) -> None:
         bench = self.seen
-        for field, number in self._fields.items():
-            number.show_value(getattr(bench.settings.pwm, field))
         assert self.main_button is not None
         try:
             figures = plan_bench_pwm(bench)

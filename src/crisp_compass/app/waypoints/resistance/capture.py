@@ -6,7 +6,7 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.course.known import meter_phases
@@ -19,6 +19,12 @@ class ResistancePage(CapturePage):
 
     key = "resistance"
     section = "Capture"
+    fields = (
+        Entry("temperature", "Winding temperature", "degC", width=124),
+        Entry("reference", "Refer to", "degC", width=94),
+        Pick("rule", "Copper rule", {"iec": "IEC 235", "ieee": "IEEE 234.5"}, width=124),
+        Entry("cable", "Cable, one lead", "Ω", width=116),
+    )
 
     def build(self, area: QWidget) -> None:
         self.trace = Plot(("time", "s"), ("current i_a", "A"), name="staircase")
@@ -33,26 +39,8 @@ class ResistancePage(CapturePage):
         self.residual.curve("residual", "deep", symbol="o", size=7)
         self.three_plots(area, self.trace, self.line, self.residual)
 
-    def build_fields(self) -> None:
-        self.temperature = NumberField("Winding temperature", "degC", width=124, optional=True)
-        self.reference = NumberField("Refer to", "degC", width=94)
-        self.rule = Choice("Copper rule", {"iec": "IEC 235", "ieee": "IEEE 234.5"}, width=124)
-        self.cable = NumberField("Cable, one lead", "Ω", width=116)
-        self.add_fields(self.temperature, self.reference, self.rule, self.cable)
-        for number, field in (
-            (self.temperature, "temperature"),
-            (self.reference, "reference"),
-            (self.rule, "rule"),
-            (self.cable, "cable"),
-        ):
-            self.bind(number, field)
-
     def show_texts(self) -> None:
         settings = self.seen.settings.resistance
-        self.temperature.show_value(settings.temperature)
-        self.reference.show_value(settings.reference)
-        self.rule.show_value(settings.rule)
-        self.cable.show_value(settings.cable)
         evidence, settled = self.evidence(), self.settled_quantity("resistance")
         meter = meter_phases(self.seen)
         meter_text = f"The meter says {show(meter.mean.value, 'Ω')}, pairs less the probes." if meter else ""

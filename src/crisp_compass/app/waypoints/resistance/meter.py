@@ -11,6 +11,7 @@ from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.forest_plot import Bar, ForestPlot
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.plot import Plot
@@ -33,6 +34,32 @@ class MeterPage(Page):
     key = "resistance"
     section = "Meter"
     question = "What do three meter readings say of the phases?"
+    arranges_fields = True
+    fields = (
+        Entry(
+            "meter_resolution",
+            "Last digit",
+            "Ω",
+            width=92,
+            tip="Of the meter, in this range; taken from the readings while empty",
+        ),
+        Entry("temperature", "Winding", "degC", width=82),
+        Entry("cable", "Cable, one lead", "Ω", width=108),
+        Entry(
+            "instruments.meter_gain",
+            "Meter's gain, u",
+            "%",
+            width=104,
+            tip="Standard uncertainty of the meter's scale, from its data sheet",
+        ),
+        Entry(
+            "instruments.meter_contact",
+            "Contacts, u",
+            "Ω",
+            width=92,
+            tip="Standard uncertainty of the contacts in one reading",
+        ),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -55,32 +82,16 @@ class MeterPage(Page):
         self.column.addLayout(row, 1)
         self.pairs = {name: NumberField(title, "Ω", width=88, optional=True) for name, title in _PAIRS.items()}
         self.probes = NumberField("Probes together", "Ω", width=104, optional=True)
-        self.resolution = NumberField(
-            "Last digit",
-            "Ω",
-            width=92,
-            optional=True,
-            tip="Of the meter, in this range; taken from the readings while empty",
-        )
-        self.temperature = NumberField("Winding", "degC", width=82, optional=True)
-        self.cable = NumberField("Cable, one lead", "Ω", width=108)
         for name, number in self.pairs.items():
             number.moved.connect(lambda value, n=name: self._on_reading("pairs", n, value))
         self.probes.moved.connect(lambda value: self._on_reading("probe_zero", "lead", value))
-        self.bind(self.resolution, "meter_resolution")
-        self.bind(self.temperature, "temperature")
-        self.bind(self.cable, "cable")
-        self.gain = NumberField(
-            "Meter's gain, u", "%", width=104, tip="Standard uncertainty of the meter's scale, from its data sheet"
+        self.add_fields(
+            self._fields["meter_resolution"],
+            self._fields["instruments.meter_gain"],
+            self._fields["instruments.meter_contact"],
         )
-        self.contact = NumberField(
-            "Contacts, u", "Ω", width=92, tip="Standard uncertainty of the contacts in one reading"
-        )
-        self.bind(self.gain, "meter_gain", "instruments")
-        self.bind(self.contact, "meter_contact", "instruments")
-        self.add_fields(self.resolution, self.gain, self.contact)
         self.break_row()
-        self.add_fields(self.probes, *self.pairs.values(), self.cable, self.temperature)
+        self.add_fields(self.probes, *self.pairs.values(), self._fields["cable"], self._fields["temperature"])
         self.finish("Settle…")
 
     def _on_reading(self, check: str, name: str, value: float) -> None:
@@ -96,11 +107,6 @@ class MeterPage(Page):
             number.show_value(values.get(name))
         lead = probe_lead(bench)
         self.probes.show_value(lead or None)
-        self.resolution.show_value(settings.meter_resolution)
-        self.temperature.show_value(settings.temperature)
-        self.cable.show_value(settings.cable)
-        self.gain.show_value(bench.settings.instruments.meter_gain)
-        self.contact.show_value(bench.settings.instruments.meter_contact)
         solved = meter_phases(bench)
         assert self.main_button is not None
         self.main_button.setEnabled(solved is not None)

@@ -12,8 +12,9 @@ from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLay
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.base import Topic
@@ -47,6 +48,21 @@ class RunPage(Page):
     """Start, stop, speed, load and supply while it runs; a fault latches until it is acknowledged."""
 
     key = "run"
+    arranges_fields = True
+    fields = (
+        Entry("speed", "Speed", "rpm", width=92),
+        Entry("load", "Load torque", "N·m", width=98),
+        Entry("i_limit", "Current limit", "A", width=88, base="peak"),
+        Entry("i_trip", "Trip level", "A", width=82, base="peak"),
+        Entry("v_min", "Minimum bus", "V", width=88),
+        Pick(
+            "load_kind",
+            "Load",
+            {"brakes": "brakes", "drives": "drives"},
+            width=88,
+            tip="Friction only brakes; a weight or wind drives, at rest too",
+        ),
+    )
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -94,25 +110,9 @@ class RunPage(Page):
         self._timer.timeout.connect(self._on_frame)
 
     def _build_fields(self) -> None:
-        self._fields = {
-            "speed": NumberField("Speed", "rpm", width=92),
-            "load": NumberField("Load torque", "N·m", width=98),
-            "i_limit": NumberField("Current limit", "A", base="peak", width=88),
-            "i_trip": NumberField("Trip level", "A", base="peak", width=82),
-            "v_min": NumberField("Minimum bus", "V", width=88),
-        }
-        self.load_kind = Choice(
-            "Load",
-            {"brakes": "brakes", "drives": "drives"},
-            width=88,
-            tip="Friction only brakes; a weight or wind drives, at rest too",
-        )
-        self.bind(self.load_kind, "load_kind")
         self.supply = NumberField("Supply now", "V", width=86, between=(0.0, MOST_BUS))
         self.supply.moved.connect(self._on_supply)
-        self.add_fields(*self._fields.values(), self.load_kind, self.supply)
-        for field, number in self._fields.items():
-            self.bind(number, field)
+        self.add_fields(*self._fields.values(), self.supply)
         self.reverse = QPushButton("Reverse")
         self.reverse.setShortcut("Ctrl+R")
         self.reverse.clicked.connect(self._on_reverse)
@@ -127,9 +127,6 @@ class RunPage(Page):
 
     def refresh(self) -> None:
         bench = self.seen
-        for field, number in self._fields.items():
-            number.show_value(getattr(bench.settings.run, field))
-        self.load_kind.show_value(bench.settings.run.load_kind)
         assert self.main_button is not None
         try:
             self.check_ready(self.waiting, self.stack)

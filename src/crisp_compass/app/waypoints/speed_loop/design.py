@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from crisp_compass.app.dial import DialView
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
-from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.waypoints.speed_loop import (
@@ -21,6 +21,29 @@ class SpeedLoopPage(LoopPage):
     """Predicted speed step with and without set-point filter."""
 
     key = "speed_loop"
+    fields = (
+        Pick(
+            "method", "Method", {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover"}, width=172
+        ),
+        Entry(
+            "a",
+            "Factor a",
+            width=76,
+            plain=True,
+            tip="Of the symmetrical optimum: 2 is the textbook value, larger is calmer",
+        ),
+        Entry("bandwidth_hz", "Crossover", "Hz", width=100),
+        Entry("filter_hz", "Speed filter", "Hz", width=100),
+        Entry("divider", "Current steps per step", width=146),
+        Entry("ramp", "Ramp", "rad/s²", width=112),
+        Entry(
+            "lowest_speed",
+            "Lowest speed",
+            "rpm",
+            width=104,
+            tip="To be held with halls; a tenth of top speed where empty",
+        ),
+    )
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("speed, part of the step", ""), name="predicted speed step")
@@ -28,30 +51,6 @@ class SpeedLoopPage(LoopPage):
         plot.curve("no filter", "magenta", width=2.2, title="without set-point filter")
         plot.curve("with filter", "magenta", width=1.6, dash="dash", title="with set-point filter")
         return plot
-
-    def make_fields(self) -> dict[str, NumberField | Choice]:
-        methods = {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover"}
-        return {
-            "method": Choice("Method", methods, width=172),
-            "a": NumberField(
-                "Factor a",
-                "",
-                width=76,
-                plain=True,
-                tip="Of the symmetrical optimum: 2 is the textbook value, larger is calmer",
-            ),
-            "bandwidth_hz": NumberField("Crossover", "Hz", width=100),
-            "filter_hz": NumberField("Speed filter", "Hz", width=100),
-            "divider": NumberField("Current steps per step", "", width=146, whole=True),
-            "ramp": NumberField("Ramp", "rad/s²", width=112),
-            "lowest_speed": NumberField(
-                "Lowest speed",
-                "rpm",
-                width=104,
-                optional=True,
-                tip="To be held with halls; a tenth of top speed where empty",
-            ),
-        }
 
     def predict(self) -> None:
         by_bandwidth = self.seen.settings.speed_loop.method == "bandwidth"
