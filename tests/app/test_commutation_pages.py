@@ -61,7 +61,7 @@ def test_turn_the_dial_read_the_table_judge_the_edges(
     assert edges.cost is not None
     assert edges.cost.ripple[1] < edges.cost.ripple[0]
     assert "Torque ripple" in edges.answer.text
-    type_into(qtbot, edges.at, "90000")
+    type_into(qtbot, edges._fields["edge_speed"], "90000")
     qtbot.waitUntil(lambda: "cannot be run" in edges.answer.reason, timeout=30000)
 
 

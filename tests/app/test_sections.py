@@ -170,8 +170,8 @@ def test_supply_limits_go_to_the_run(window: Window, qtbot: QtBot, winch: Path, 
     page._fields["supply.source"].moved.emit("mains")
     page._fields["supply.mains_hz"].moved.emit("60")
     assert window.document.bench.settings.supply.mains_hz == 60
-    assert not page._fields["mains_v"].isHidden()
-    assert page._fields["v_full"].isHidden()
+    assert not page._fields["supply.mains_v"].isHidden()
+    assert page._fields["supply.v_full"].isHidden()
 
 
 def test_a_profile_marks_what_it_changes(

@@ -93,8 +93,7 @@ class Tour:
             if key == "current_loop" and not section:
                 page = winch.page
                 assert isinstance(page, CurrentLoopPage)
-                page._pause.stop()  # nobody moves a number here: the runs need not wait
-                page._run_band()
+                self._wait(lambda p=page: p.band is not None)  # type: ignore[misc]
             self._picture(winch, f"{key}-{section.lower()}" if section else key)
         self._run_view(winch)
         winch.travel("hand_over")

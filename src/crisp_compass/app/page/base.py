@@ -24,8 +24,9 @@ from crisp_compass.app.widgets.answer import Answer, Findings, Waiting
 from crisp_compass.app.widgets.flow import FlowRow, Scroll
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button
-from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.app.widgets.plot import Plot, refusal_text
 from crisp_compass.app.widgets.reason import ReasonDialog
+from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import locate, presumed, presumed_for, standing, value_of
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
@@ -221,8 +222,19 @@ class Page(QWidget):
     # ---- behaviour
 
     def refresh(self) -> None:
-        """Show the document; called when the page is open and something changed."""
+        """Show the document; called when the page is open and something changed. A Refusal is shown instead of it."""
         raise NotImplementedError
+
+    def show_nothing(self, refusal: Refusal) -> None:
+        """Show why there is nothing to show: one sentence, no finding, empty plots and tables, nothing to settle."""
+        self.answer.show_answer("Not yet", "", refusal_text(refusal), stale=True)
+        self.findings.show_findings(())
+        for plot in self.findChildren(Plot):
+            plot.clear_data()
+        for rows in self.findChildren(Rows):
+            rows.show_rows(())
+        if self.main_button is not None:
+            self.main_button.setEnabled(False)
 
     def show_document(self) -> None:
         """Refresh, or say in one sentence why this page is not for the bench's motor and show nothing else."""
@@ -233,7 +245,10 @@ class Page(QWidget):
             self._hidden = []
             self.column.setAlignment(Qt.AlignmentFlag(0))
             self.show_fields()
-            self.refresh()
+            try:
+                self.refresh()
+            except Refusal as refusal:
+                self.show_nothing(refusal)
             return
         keep = (self.answer, self.body)
         children = (*self.children(), *self.body.inside.children())

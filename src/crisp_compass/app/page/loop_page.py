@@ -10,8 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QStackedWidget, QWidget
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.plot import Plot, refusal_text
-from crisp_compass.errors import Refusal
+from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.estimates import Finding
 from crisp_compass.loops.current import AxisLoop
 from crisp_compass.loops.speed import SpeedDesign
@@ -56,22 +55,10 @@ class LoopPage(Page):
         raise NotImplementedError
 
     def refresh(self) -> None:
-        try:
-            self.check_ready(self.waiting, self.stack)
-            self.predict()
-        except Refusal as refusal:
-            self._show_empty(refusal_text(refusal))
-            return
+        self.check_ready(self.waiting, self.stack)
+        self.predict()
         for plot in (self.step, self.gain, self.phase):
             plot.keep_in_view()
-
-    def _show_empty(self, reason: str) -> None:
-        assert self.main_button is not None
-        self.main_button.setEnabled(False)
-        self.answer.show_answer("Not yet", "", reason, stale=True)
-        self.findings.show_findings(())
-        for plot in (self.step, self.gain, self.phase):
-            plot.clear_data()
 
     def show_loop(self, loop: AxisLoop | SpeedDesign, findings: Sequence[Finding]) -> None:
         """Draw the Bode plots with the crossover marked, show the findings and allow settling a stable loop."""

@@ -5,8 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
 
@@ -18,11 +18,8 @@ class OutlookPage(CapturePage):
 
     def __init__(self, document: Document) -> None:
         self.outlook: Any = None
-        self._made_for: object = None
         super().__init__(document)
-        self._expect = Job(self)
-        self._expect.done.connect(self.on_outlook)
-        self._expect.refused.connect(self.on_no_outlook)
+        self._expect = Computation(self, self.on_outlook, self.on_no_outlook)
 
     def work_out(self, bench: Bench) -> Any:
         """Return the outlook."""
@@ -48,8 +45,6 @@ class OutlookPage(CapturePage):
             if k in bench.settled
         }
         inputs = (bench.settings.plate, self.rests_on(bench), motor, bench.evidence)
-        if inputs != self._made_for:
-            self._made_for = inputs
+        if self._expect.want(inputs, lambda: self.work_out(bench)):
             self.outlook = None
-            self._expect.ask(lambda: self.work_out(bench))
         super().refresh()

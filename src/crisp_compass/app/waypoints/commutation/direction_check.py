@@ -9,8 +9,8 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
@@ -44,10 +44,7 @@ class SensesPage(Page):
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.run: WrongAngle | None = None
-        self._made_for: object = None
-        self._job = Job(self)
-        self._job.done.connect(self._on_run)
-        self._job.refused.connect(self._on_no_run)
+        self._work = Computation(self, self._on_run, self._on_no_run)
         self.speed = Plot(("time", "s"), ("speed", "rpm"), name="speed")
         self.current = Plot(("time", "s"), ("current", "A"), name="current")
         for plot in (self.speed, self.current):
@@ -76,9 +73,9 @@ class SensesPage(Page):
             bench.settings.view.wrong_angle,
             backwards,
         )
-        if inputs != self._made_for and READY.is_set():
-            self._made_for = inputs
-            self._job.ask(lambda: run_wrong_angle(bench, bench.settings.view.wrong_angle, reversed_sense=backwards))
+        if READY.is_set():
+            error = bench.settings.view.wrong_angle
+            self._work.want(inputs, lambda: run_wrong_angle(bench, error, reversed_sense=backwards))
         self._show_dial()
         self._show()
 
@@ -175,5 +172,4 @@ class SensesPage(Page):
         )
 
     def leave(self) -> None:
-        self._job.cancel()
-        self._made_for = None
+        self._work.drop()

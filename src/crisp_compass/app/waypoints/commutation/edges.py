@@ -7,8 +7,8 @@ from PySide6.QtWidgets import QStackedWidget, QWidget
 
 from crisp_compass.app.dial import DialView, Sector
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.parts import beside
@@ -35,10 +35,7 @@ class EdgesPage(Page):
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.cost: EdgeCost | None = None
-        self._made_for: object = None
-        self._job = Job(self)
-        self._job.done.connect(self._on_cost)
-        self._job.refused.connect(self._on_refused)
+        self._work = Computation(self, self._on_cost)
         self.torque = Plot(("rotor turned, electrical", "°"), ("torque", "N·m"), name="torque over angle")
         self.speed = Plot(("rotor turned, electrical", "°"), ("speed as measured", "rpm"), name="speed over angle")
         for plot in (self.torque, self.speed):
@@ -65,10 +62,9 @@ class EdgesPage(Page):
             self.answer.show_answer("No hall table yet", "", "Capture a hand turn first.", stale=True)
             return
         inputs = (halls, bench.settled, bench.settings.plate, speed)
-        if inputs != self._made_for and READY.is_set():
-            self._made_for = inputs
+        if READY.is_set():
             edges = np.sort([s.from_deg for s in halls.states.values()])
-            self._job.ask(lambda: edge_cost(bench, edges, speed))
+            self._work.want(inputs, lambda: edge_cost(bench, edges, speed))
 
     def _show_dial(self, halls: HallRecord | None) -> None:
         sectors = () if halls is None else tuple(Sector(s.from_deg, s.to_deg, c) for c, s in halls.states.items())
@@ -77,11 +73,11 @@ class EdgesPage(Page):
         )
         self.show_dial(DialView(caption=caption, sectors=sectors, hexagon=False))
 
-    def _on_refused(self, refusal: Refusal) -> None:
+    def show_nothing(self, refusal: Refusal) -> None:
+        super().show_nothing(refusal)
         self.cost = None
         self.waiting.show_steps([])
         self.stack.setCurrentIndex(0)
-        self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
 
     def _on_cost(self, cost: EdgeCost) -> None:
         self.cost = cost
@@ -120,5 +116,4 @@ class EdgesPage(Page):
         return pole_pairs_of(self.seen.settings.plate)
 
     def leave(self) -> None:
-        self._job.cancel()
-        self._made_for = None
+        self._work.drop()

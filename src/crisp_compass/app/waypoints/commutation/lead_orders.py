@@ -12,8 +12,8 @@ from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 from crisp_compass.app.autosave import now
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, frame, label
@@ -125,10 +125,7 @@ class OrdersPage(Page):
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.expected: dict[tuple[int, ...], ExpectedBehaviour] = {}
-        self._made_for: object = None
-        self._job = Job(self)
-        self._job.done.connect(self._on_expected)
-        self._job.refused.connect(self._on_refused)
+        self._work = Computation(self, self._on_expected, self._on_refused)
         sheet = frame("sheet")
         grid = QGridLayout(sheet)
         grid.setContentsMargins(14, 6, 14, 6)
@@ -181,10 +178,8 @@ class OrdersPage(Page):
         )
         self.show_dial(DialView(caption="A lead order turns the field against the sensor"))
         self.clear.setEnabled(bool(bench.trials))
-        if inputs != self._made_for:
-            self._made_for = inputs
+        if self._work.want(inputs, lambda: expect_orders(bench)):
             self.expected = {}
-            self._job.ask(lambda: expect_orders(bench))
         self._show()
 
     def _on_expected(self, expected: dict[tuple[int, ...], ExpectedBehaviour]) -> None:
@@ -235,5 +230,4 @@ class OrdersPage(Page):
         return f"{seen}, {show(outlook.currents[0], 'A')} and {show(outlook.currents[1], 'A')}"
 
     def leave(self) -> None:
-        self._job.cancel()
-        self._made_for = None
+        self._work.drop()

@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import QTimer
-
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.waypoints.current_loop import design_current
+from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.quantities import show
 from crisp_compass.studies.step_band import Band, current_band
@@ -50,16 +49,10 @@ class CurrentLoopPage(LoopPage):
 
     def __init__(self, document: Document) -> None:
         self.band: Band | None = None
-        self._made_for: object = None
         self._method = ""
         super().__init__(document)
-        self._job = Job(self)
-        self._job.done.connect(self._on_band)
-        self._job.refused.connect(self.refuse)
-        self._pause = QTimer(self)
-        self._pause.setSingleShot(True)
-        self._pause.setInterval(PAUSE_MS)
-        self._pause.timeout.connect(self._run_band)
+        # while a number moves the runs wait, so that they take no time from the redrawing
+        self._runs = Computation(self, self._on_band, self.refuse, pause=PAUSE_MS)
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("current i_q", "A"), name="predicted current step")
@@ -97,17 +90,8 @@ class CurrentLoopPage(LoopPage):
         """Start the thousand runs where something that they rest on is another."""
         bench = self.seen
         inputs = (bench.settled, bench.settings.current_loop, bench.settings.resistance.reference)
-        if inputs == self._made_for:
-            return
-        self._made_for = inputs
-        self.band = None
-        # while a number moves the runs wait, so that they take no time from the redrawing
-        self._pending = (bench, design)
-        self._pause.start()
-
-    def _run_band(self) -> None:
-        bench, design = self._pending
-        self._job.ask(lambda: current_band(bench, design))
+        if self._runs.want(inputs, lambda: current_band(bench, design)):
+            self.band = None
 
     def _on_band(self, band: Band) -> None:
         self.band = band
@@ -124,14 +108,13 @@ class CurrentLoopPage(LoopPage):
             f"{self._method} Over {band.runs} runs, cold to hot: overshoot up to {band.overshoot:.0f} %, {rise}in 95 of 100; worst {band.worst_overshoot:.0f} % with {band.worst_text}."
         )
 
-    def _show_empty(self, reason: str) -> None:
+    def show_nothing(self, refusal: Refusal) -> None:
         self._forget_band()
-        super()._show_empty(reason)
+        super().show_nothing(refusal)
 
     def _forget_band(self) -> None:
-        self._pause.stop()
-        self._job.cancel()
-        self._made_for = self.band = None
+        self._runs.drop()
+        self.band = None
 
     def leave(self) -> None:
         self._forget_band()

@@ -69,16 +69,8 @@ class FormatPage(Page):
 
     def refresh(self) -> None:
         bench = self.seen
-        try:
-            self.check_ready(self.waiting, self.stack)
-            picture = format_picture(bench)
-        except Refusal as refusal:
-            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-            self.findings.show_findings(())
-            self.read.show_rows(())
-            self.integers.show_rows(())
-            self.step.clear_data()
-            return
+        self.check_ready(self.waiting, self.stack)
+        picture = format_picture(bench)
         self._show_forms(picture.forms)
         self.step.set("designed", picture.time, picture.designed)
         found = list(picture.forms.findings)

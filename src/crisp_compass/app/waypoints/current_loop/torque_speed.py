@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
@@ -38,10 +38,7 @@ class WeakeningPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self._made_for: object = None
-        self._job = Job(self)
-        self._job.done.connect(self._on_done)
-        self._job.refused.connect(self._on_refused)
+        self._work = Computation(self, self._on_done)
         self.torque = Plot(("speed", "rpm"), ("torque", "N·m"), name="torque over speed")
         self.torque.curve("plain", "deep", width=1.8, dash="dash", title="i_d = 0")
         self.torque.curve("best", "magenta", width=2.2, title="with field weakening")
@@ -57,15 +54,10 @@ class WeakeningPage(Page):
         bench = standing(self.document.bench, "plate")  # this page tries other plates
         self.number("plate.rated_current").base = bench.settings.plate.current_base
         inputs = (bench.settings.plate, bench.settings.pwm, bench.settled, bench.evidence, bench.checks)
-        if inputs != self._made_for:
-            self._made_for = inputs
-            self._job.ask(lambda: weakening_outlook(bench))
+        self._work.want(inputs, lambda: weakening_outlook(bench))
 
-    def _on_refused(self, refusal: Refusal) -> None:
-        self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-        for plot in (self.torque, self.currents):
-            plot.clear_data()
-        self.rows.show_rows(())
+    def show_nothing(self, refusal: Refusal) -> None:
+        super().show_nothing(refusal)
         self.show_dial(DialView(caption="Voltage limit and current limit meet at base speed"))
 
     def _on_done(self, outlook: WeakeningOutlook) -> None:

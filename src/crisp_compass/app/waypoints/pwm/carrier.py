@@ -15,7 +15,6 @@ from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.course.pwm_outlook import CarrierPicture, carrier_picture
-from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
 _ROWS = (("A", 4.0), ("B", 3.0), ("C", 2.0))
@@ -53,18 +52,10 @@ class CarrierPage(Page):
         self.finish()
 
     def refresh(self) -> None:
-        try:
-            picture = carrier_picture(self.seen)
-        except Refusal as refusal:
-            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-            for plot in (self.gates, self.ripple):
-                plot.clear_data()
-            self.rows.show_rows(())
-            self._show_dial()
-            return
+        self._show_dial()
+        picture = carrier_picture(self.seen)
         self._draw(picture)
         self._say(picture)
-        self._show_dial()
 
     def on_dial(self, angle: float) -> None:
         """Set the voltage's angle by where it was dragged to."""

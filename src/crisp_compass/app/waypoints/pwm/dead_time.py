@@ -14,7 +14,6 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.pwm_outlook import dead_time_picture
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm
-from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 
 
@@ -44,15 +43,8 @@ class DeadTimePage(Page):
     def refresh(self) -> None:
         bench = self.seen
         self.show_dial(DialView(caption="The error vector jumps every 60° against the current", current=(90.0, 0.8)))
-        try:
-            figures = plan_bench_pwm(bench)
-            picture = dead_time_picture(bench, figures)
-        except Refusal as refusal:
-            self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-            self.plot.clear_data()
-            self.effects.show_rows(())
-            self.settings.show_rows(())
-            return
+        figures = plan_bench_pwm(bench)
+        picture = dead_time_picture(bench, figures)
         self.plot.set("loss", picture.current, picture.loss)
         self.plot.fit()
         effect, rated = picture.effect, show(rated_peak(bench.settings.plate), "A")

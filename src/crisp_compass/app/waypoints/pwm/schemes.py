@@ -8,8 +8,8 @@ from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
 from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.parts import frame, label
@@ -46,10 +46,7 @@ class SchemesPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self._made_for: object = None
-        self._job = Job(self)
-        self._job.done.connect(self._on_done)
-        self._job.refused.connect(self._on_refused)
+        self._work = Computation(self, self._on_done)
         self.plot = Plot(("voltage, phase peak", "V"), ("phase ripple, rms", "A"), name="ripple over voltage")
         for scheme, token, dash in _SHOWN:
             self.plot.curve(scheme, token, width=2, dash=dash, title=NAMES[scheme])
@@ -89,13 +86,10 @@ class SchemesPage(Page):
             )
         )
         inputs = (bench.settings.pwm, bench.settings.view, bench.settings.plate, bench.settled)
-        if inputs != self._made_for:
-            self._made_for = inputs
-            self._job.ask(lambda: (scheme_rows(bench), ripple_curves(bench, tuple(s for s, _, _ in _SHOWN))))
+        self._work.want(inputs, lambda: (scheme_rows(bench), ripple_curves(bench, tuple(s for s, _, _ in _SHOWN))))
 
-    def _on_refused(self, refusal: Refusal) -> None:
-        self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
-        self.plot.clear_data()
+    def show_nothing(self, refusal: Refusal) -> None:
+        super().show_nothing(refusal)
         for cells in self.cells.values():
             for cell in cells[1:]:
                 cell.setText("")

@@ -14,7 +14,6 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm
-from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmFigures
 from crisp_compass.quantities import show, significant
 from crisp_compass.studies.step_prediction import pwm_picture
@@ -59,12 +58,7 @@ class PwmPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         assert self.main_button is not None
-        try:
-            figures = plan_bench_pwm(bench)
-        except Refusal as refusal:
-            self.main_button.setEnabled(False)
-            self.answer.show_answer("–", "", refusal.sentence, stale=True)
-            return
+        figures = plan_bench_pwm(bench)
         self.main_button.setEnabled(True)
         picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
         said = presumed_text(self.document.bench, "plate", "v_bus", "top_speed")
