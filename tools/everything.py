@@ -48,7 +48,7 @@ from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.export import FORMATS, export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
-from crisp_compass.record.tables import tables_of
+from crisp_compass.record.content import content_of
 from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture
@@ -100,7 +100,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "stale": lambda b: [stale_effect(b, t) for t in b.settled], "edited": lambda b: [edits(b, t) for t in b.settled],
     "presumed": lambda b: [presumed_for(b, t) for t in b.settled], "standing": standing,
     "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),
-    "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": tables_of,
+    "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": lambda b: content_of(b, NOWHERE, "now"),
     "evidence": lambda b: [headline_of(e) for items in b.evidence.values() for e in items],
     "exports": lambda b: [export_settings(b, f) for f in FORMATS], "controller": controller_sources, "profile": make_profile,
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),

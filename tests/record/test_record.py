@@ -14,8 +14,10 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
+from crisp_compass.bench.records import CurrentTrial, Trial
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.errors import Refusal
+from crisp_compass.record import pdf as pdf_record
 from crisp_compass.record.export import export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
@@ -83,6 +85,23 @@ def test_record_stands_alone_and_escapes_what_people_typed(winch: Path) -> None:
     assert "880 mΩ  pair, meter" in html  # what was typed, with its figure
     moved = write_report(bench, winch.parent.parent, "now")
     assert "no longer there" in moved
+
+
+def test_the_record_holds_what_was_tried_and_both_forms_say_the_same(
+    winch: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    tried = {"ABC": Trial(forward="smooth", backward="nudge", current_forward=0.42, speed_forward=31.0)}
+    gains = (CurrentTrial(kp=7.25, ki=3000.0, current=1.5, overshoot=0.18, when="2026-05-12"),)
+    bench = load_bench(winch).model_copy(update={"trials": tried, "current_trials": gains})
+    html = write_report(bench, winch.parent, "now")
+    printed: list[str] = []
+    monkeypatch.setattr(
+        pdf_record, "_text_pages", lambda _, lines: printed.extend(c[1] for cs, _h in lines for c in cs)
+    )
+    pdf_record.write_pdf(bench, winch.parent, "now")
+    for said in ("needs a nudge", "420 mA", "7.25 V/A", "18 %", "Wiring", "Checks before power", "Interference"):
+        assert said in html
+        assert said in printed
 
 
 def test_record_says_when_a_capture_has_changed(winch: Path, tmp_path: Path) -> None:

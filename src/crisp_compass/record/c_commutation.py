@@ -9,10 +9,6 @@ from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.records import HallRecord
 
 _PAIRS = ("A+B-", "A+C-", "B+C-", "B+A-", "C+A-", "C+B-")
-HALL_CONVENTION = (
-    "code = 4*hall_1 + 2*hall_2 + hall_3; electrical degrees, 0 where the rotor's flux lies along phase A, rising A-B-C; "
-    "from: angle at which the code appears turning A-B-C, to: turning A-C-B; drive: pair for torque A-B-C"
-)
 
 
 def c_halls(halls: HallRecord) -> list[str]:

@@ -12,7 +12,8 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import require_built, stale_inputs
 from crisp_compass.course.open_points import check_bench
 from crisp_compass.errors import Refusal
-from crisp_compass.record.c_commutation import HALL_CONVENTION, c_encoder, c_halls
+from crisp_compass.record.c_commutation import c_encoder, c_halls
+from crisp_compass.record.content import HALL_CONVENTION
 from crisp_compass.record.safe_text import c_comment, c_identifier, csv_cell
 
 FORMATS = ("c-header", "json", "csv")

@@ -4,24 +4,23 @@ from __future__ import annotations
 
 import io
 import textwrap
-from collections.abc import Collection, Iterable, Iterator
+from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 from matplotlib import rc_context
 from matplotlib.backends.backend_pdf import PdfPages
 from matplotlib.figure import Figure
 
-from crisp_compass import __version__
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.readings import entry_text
-from crisp_compass.course.open_points import open_points
-from crisp_compass.estimates import Finding
-from crisp_compass.record.report import CAUTIONS, Exhibit, Row, draw, exhibits_of, settled_rows
-from crisp_compass.record.tables import tables_of
+from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
+from crisp_compass.record.report import draw
 
 _SIZE = (8.27, 11.69)  # A4, inch
 _LEFT, _TOP, _BOTTOM, _LINE = 0.09, 0.93, 0.07, 0.0165
 _INK, _SOFT, _OCHRE, _PAPER = "#16293D", "#5A666E", "#8A5C0E", "#FFFFFF"
+_TONES = {"": _INK, "soft": _SOFT, "caution": _OCHRE, "stop": _OCHRE}
+#: Width of a table on the page, and how many characters stand in it.
+_WIDTH, _COLUMNS = 0.84, 108
 
 #: One printed line: columns of (x, text, bold, colour), and how many lines high it is.
 Line = tuple[list[tuple[float, str, bool, str]], int]
@@ -34,10 +33,18 @@ def write_pdf(bench: Bench, base: Path, when: str, picked: Collection[str] = ())
         rc_context({"pdf.fonttype": 42, "font.size": 9}),
         PdfPages(out, metadata={"Title": f"{bench.name}, bench record"}) as pages,
     ):
-        _text_pages(pages, [*_front(bench, when), *_tables(bench)])
-        for exhibit in exhibits_of(bench, base, picked):
-            _exhibit_page(pages, exhibit)
-        _text_pages(pages, _back(bench))
+        lines: list[Line] = [([(_LEFT, title_of(bench), True, _INK)], 2)]
+        for section in content_of(bench, base, when, picked):
+            if section.title:
+                lines.append(_heading(section.title))
+            for block in section.blocks:
+                if isinstance(block, Exhibit):  # a page of its own
+                    _text_pages(pages, lines)
+                    _exhibit_page(pages, block)
+                    lines = []
+                else:
+                    lines += _text(block) if isinstance(block, Text) else _table(block)
+        _text_pages(pages, lines)
     return out.getvalue()
 
 
@@ -50,75 +57,36 @@ def _wrapped(text: str, *, x: float = _LEFT, width: int = 100, colour: str = _IN
         yield [(x, part, False, colour)], 1
 
 
-def _front(bench: Bench, when: str) -> Iterator[Line]:
-    motor = bench.settings.plate.motor
-    yield [(_LEFT, f"{bench.name} · {motor}" if motor else bench.name, True, _INK)], 2
-    intro = f"Bench record, written {when} by Crisp Compass {__version__}. Constants per phase of the star equivalent; currents are phase peaks; error bars are 95 % intervals."
-    yield from _wrapped(intro, colour=_SOFT)
-    yield from _wrapped(bench.notes)
-    points = open_points(bench)
-    if points:
-        yield _heading("Open points")
-        for finding in points:
-            yield from _wrapped(_finding_text(finding), colour=_OCHRE)
-    for group, rows in settled_rows(bench).items():
-        yield _heading(group)
-        yield from _group(rows)
-    halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
-    if halls is not None:
-        yield _heading("Hall table: code, from, centre, to, forward pair")
-        for code, s in halls.states.items():
-            cells = (code, f"{s.from_deg:.1f}°", f"{s.center_deg:.1f}°", f"{s.to_deg:.1f}°", s.drive)
-            yield [(_LEFT + 0.12 * k, text, k == 0, _INK) for k, text in enumerate(cells)], 1
+def _text(block: Text) -> Iterator[Line]:
+    yield from _wrapped(f"– {block.text}" if block.item else block.text, colour=_TONES[block.tone])
 
 
-def _tables(bench: Bench) -> Iterator[Line]:
-    """Lay each table out: the first cell, then the others joined and wrapped below each other."""
-    for table in tables_of(bench):
-        yield _heading(table.title)
-        for row in table.rows:
-            name, rest = textwrap.wrap(row[0], 26) or [""], textwrap.wrap("  ·  ".join(c for c in row[1:] if c), 74)
-            for k in range(max(len(name), len(rest))):
-                cells = [(_LEFT, name[k], True, _INK)] if k < len(name) else []
-                cells += [(0.34, rest[k], False, _INK)] if k < len(rest) else []
-                yield cells, 1
-        if table.note:
-            yield from _wrapped(table.note, colour=_SOFT)
+def _table(table: Table) -> Iterator[Line]:
+    """Lay a table out: columns side by side, each as wide as its longest cell asks of what there is; cells wrap."""
+    lengths = [max(len(row[k]) for row in (table.head, *table.rows)) for k in range(len(table.head))]
+    wide = [min(n, 40) + 2 for n in lengths]
+    shares = table.shares or tuple(w / sum(wide) for w in wide)
+    for bold, row in ((True, table.head), *((False, r) for r in table.rows)):
+        cells = [
+            textwrap.wrap(text, max(int(_COLUMNS * s) - 1, 4)) or [""] for text, s in zip(row, shares, strict=True)
+        ]
+        for k in range(max(len(c) for c in cells)):
+            x, columns = _LEFT, []
+            for n, (cell, share) in enumerate(zip(cells, shares, strict=True)):
+                if k < len(cell) and cell[k]:
+                    columns.append((x, cell[k], bold or n == table.strong, _SOFT if bold else _INK))
+                x += share * _WIDTH
+            yield columns, 1
+    if table.warning:
+        yield from _wrapped(table.warning, colour=_OCHRE)
+    if table.note:
+        yield from _wrapped(table.note, colour=_SOFT)
+    yield [], 1
 
 
-def _finding_text(finding: Finding) -> str:
-    return f"{finding.level.capitalize()}: {finding.text}"
-
-
-def _group(rows: list[Row]) -> Iterator[Line]:
-    for row in rows:
-        yield [(_LEFT, row.name, False, _INK), (0.3, row.value, True, _INK), (0.5, row.doubt, False, _INK)], 1
-    if rows:
-        yield from _wrapped(f"{rows[0].reason} ({rows[0].when})", colour=_SOFT)
-        if rows[0].stale:
-            yield from _wrapped(f"Stale. {rows[0].stale}", colour=_OCHRE)
-
-
-def _back(bench: Bench) -> Iterator[Line]:
-    yield _heading("Ledger")
-    for entry in bench.ledger:
-        first, *others = textwrap.wrap(entry_text(entry), 78) or [""]
-        yield (
-            [
-                (_LEFT, entry.when[:16].replace("T", " "), False, _SOFT),
-                (0.26, entry.kind, True, _INK),
-                (0.36, first, False, _INK),
-            ],
-            1,
-        )
-        for more in others:
-            yield [(0.36, more, False, _INK)], 1
-    yield _heading("Before power is applied")
-    for caution in CAUTIONS:
-        yield from _wrapped(f"– {caution}")
-
-
-def _text_pages(pages: PdfPages, lines: Iterable[Line]) -> None:
+def _text_pages(pages: PdfPages, lines: Sequence[Line]) -> None:
+    if not lines:
+        return
     figure, y = _page(), _TOP
     for columns, height in lines:
         if y - height * _LINE < _BOTTOM:

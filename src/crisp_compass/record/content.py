@@ -1,0 +1,271 @@
+"""What a record holds, once: sections of texts, tables and captures. HTML and PDF only lay it out."""
+
+from __future__ import annotations
+
+from collections.abc import Collection
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Literal
+
+from crisp_compass import __version__
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.readings import entry_text
+from crisp_compass.bench.records import Evidence, HallRecord
+from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.captures import Evaluated, read_again
+from crisp_compass.course.open_points import open_points, stale_effect
+from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
+from crisp_compass.errors import Refusal
+from crisp_compass.preparation.checks import judge_all
+from crisp_compass.preparation.interference import judge_spikes
+from crisp_compass.preparation.sensor_cable import identify_cable
+from crisp_compass.preparation.wiring import COLOURS, consequence
+from crisp_compass.quantities import show, show_with_error
+from crisp_compass.studies.lead_orders import SEEN
+
+#: Widths of the columns of settled values: all groups stand on one grid.
+_SETTLED = (0.24, 0.16, 0.22, 0.38)
+Tone = Literal["", "soft", "caution", "stop"]
+#: How hall codes and angles are meant, for the record and for every export.
+HALL_CONVENTION = (
+    "code = 4*hall_1 + 2*hall_2 + hall_3; electrical degrees, 0 where the rotor's flux lies along phase A, rising A-B-C; "
+    "from: angle at which the code appears turning A-B-C, to: turning A-C-B; drive: pair for torque A-B-C"
+)
+#: The cautions that belong to first runs; the record repeats them where somebody will act on it.
+CAUTIONS = (
+    "Clamp the motor and uncouple its load for first runs; keep people and loose things clear of the shaft.",
+    "Set the bench supply's current limit before enabling, and have an emergency stop within reach.",
+    "Capacitors hold charge after power-off; never pull a motor or encoder lead under power.",
+    "Hoists and vertical axes: block the load mechanically. Braking pumps the bus; batteries have a charge limit.",
+    "Mains wiring, lifting equipment, vehicles and machine guarding follow local codes and qualified people; this record does not replace them.",
+)
+
+
+@dataclass(frozen=True)
+class Text:
+    """A paragraph, or an item of a list; ``tone`` says how it is to be read."""
+
+    text: str
+    tone: Tone = ""
+    item: bool = False
+
+
+@dataclass(frozen=True)
+class Table:
+    """A table as printed; ``swatches`` holds a colour for each row's first cell where there is one, ``warning`` what must not be
+    overlooked beside it, ``shares`` the widths of its columns (by their content if empty), ``strong`` the column that is set bold."""
+
+    head: tuple[str, ...]
+    rows: tuple[tuple[str, ...], ...]
+    note: str = ""
+    swatches: tuple[str, ...] = ()
+    warning: str = ""
+    shares: tuple[float, ...] = ()
+    strong: int = 0
+
+
+@dataclass(frozen=True)
+class Exhibit:
+    """One piece of evidence; ``evaluated`` is None where ``problem`` says why there is no plot."""
+
+    title: str
+    file: str
+    sha: str
+    method: str
+    findings: tuple[str, ...]
+    problem: str
+    evaluated: Evaluated | None
+
+
+Block = Text | Table | Exhibit
+
+
+@dataclass(frozen=True)
+class Section:
+    """A heading and what stands under it."""
+
+    title: str
+    blocks: tuple[Block, ...]
+
+
+def title_of(bench: Bench) -> str:
+    """Return the record's title: names of bench and motor."""
+    motor = bench.settings.plate.motor
+    return f"{bench.name} · {motor}" if motor else bench.name
+
+
+def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> list[Section]:
+    """Return the record's content; arguments as for ``record.report.write_report``. A section without content is left out."""
+    intro = (
+        f"Bench record, written {when} by Crisp Compass {__version__}. Motor constants per phase of the star equivalent; "
+        "currents are phase peaks; error bars are 95 % intervals."
+    )
+    halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
+    found = (
+        Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
+        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _wiring(bench), _cable(bench),
+        _interference(bench), _lead_orders(bench), _gain_trials(bench), _captures(bench, base, picked), _ledger(bench),
+        Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
+    )  # fmt: skip
+    return [s for s in found if s is not None]
+
+
+def _open(bench: Bench) -> Section | None:
+    points = open_points(bench)
+    if not points:
+        return None
+    return Section(
+        "Open points", tuple(Text(f.text, "stop" if f.level == "stop" else "caution", item=True) for f in points)
+    )
+
+
+def _settled(bench: Bench) -> Section:
+    if not bench.settled:
+        return Section("Settled values", (Text("Nothing is settled yet."),))
+    return Section("Settled values", tuple(_group(bench, topic) for topic in bench.settled))
+
+
+def _group(bench: Bench, topic: str) -> Table:
+    settled = bench.settled[topic]
+    rows = [(n.replace("_", " "), *_figures(q), "") for n, q in settled.values.items()]
+    reason = f"{settled.reason} ({settled.when[:16].replace('T', ' ')})"
+    if rows:
+        rows[0] = (*rows[0][:3], reason)
+    else:
+        rows = [("", "", "", reason)]
+    stale = f"Stale. {stale_effect(bench, topic)}" if stale_inputs(bench, topic) else ""
+    return Table(
+        (BY_KEY[topic].name, "value", "error bar", "reason"), tuple(rows), warning=stale, shares=_SETTLED, strong=1
+    )
+
+
+def _figures(quantity: Quantity) -> tuple[str, str]:
+    interval = quantity.interval95
+    if interval and interval[0] != interval[1]:
+        return show_with_error(quantity.value, (interval[1] - interval[0]) / 2, quantity.unit)
+    return show(quantity.value, quantity.unit, 4), ""
+
+
+def _halls(halls: HallRecord) -> Section:
+    rows = tuple(
+        (code, f"{s.from_deg:.1f}°", f"{s.center_deg:.1f}°", f"{s.to_deg:.1f}°", s.drive)
+        for code, s in halls.states.items()
+    )
+    errors = ", ".join(f"{e:+.1f}°" for e in halls.edge_errors_deg)
+    note = f"Edge errors from the best even grid: {errors}. Conventions: {HALL_CONVENTION}."
+    head = ("code (4·hall_1 + 2·hall_2 + hall_3)", "from", "centre", "to", "pair A → B → C")
+    return Section("Hall table", (Table(head, rows, note),))
+
+
+def _captures(bench: Bench, base: Path, picked: Collection[str]) -> Section:
+    bench = standing(bench)
+    found = tuple(_exhibit(bench, e, base, picked) for w in WAYPOINTS for e in bench.evidence.get(w.key, ()))
+    return Section("Evidence", found or (Text("No captures are kept on this bench."),))
+
+
+def _exhibit(bench: Bench, evidence: Evidence, base: Path, picked: Collection[str]) -> Exhibit:
+    kind = KINDS[evidence.kind]
+    title = BY_KEY[kind.topic].name + kind.title
+    problem, evaluated = "", None
+    try:
+        evaluated = read_again(bench, evidence, base, picked)
+    except Refusal as refusal:
+        problem = refusal.sentence
+    findings = tuple(f.text for f in evidence.findings)
+    return Exhibit(title, evidence.file, evidence.sha256, evidence.method, findings, problem, evaluated)
+
+
+def _ledger(bench: Bench) -> Section | None:
+    rows = tuple((e.when[:16].replace("T", " "), e.kind, entry_text(e)) for e in bench.ledger)
+    return Section("Ledger", (Table(("when", "kind", "entry"), rows),)) if rows else None
+
+
+def _lead_orders(bench: Bench) -> Section | None:
+    """Return what was seen with the leads in each order that was tried."""
+    rows = []
+    for order, trial in bench.trials.items():
+        for way, symptom, current, speed in (
+            ("forward", trial.forward, trial.current_forward, trial.speed_forward),
+            ("reverse", trial.backward, trial.current_backward, trial.speed_backward),
+        ):
+            if symptom or current is not None:
+                drawn = "–" if current is None else show(current, "A")
+                turned = "–" if speed is None else f"{speed * RPM_PER_RAD_S:.0f} rpm"
+                rows.append((order, way, SEEN[symptom], drawn, turned))
+    head = ("leads", "commanded", "seen", "supply current", "speed")
+    return Section("Lead orders tried", (Table(head, tuple(rows)),)) if rows else None
+
+
+def _gain_trials(bench: Bench) -> Section | None:
+    """Return the gains tried on the current loop, with what was measured of each."""
+    rows = []
+    for k, trial in enumerate(bench.current_trials, 1):
+        figures = (
+            "–" if trial.overshoot is None else f"{100 * trial.overshoot:.0f} %",
+            "–" if trial.rise is None else show(trial.rise, "s"),
+            "none" if trial.ringing == 0 else "–" if trial.ringing is None else show(trial.ringing, "Hz"),
+        )
+        current = "–" if trial.current is None else show(trial.current, "A")
+        by = "found by the drive" if trial.automatic else "by hand"
+        rows.append((str(k), show(trial.kp, "V/A"), show(trial.ki, "V/(A·s)"), current, *figures, by))
+    head = ("trial", "Kp", "Ki", "test current", "overshoot", "rise", "ringing", "gains")
+    note = "Overshoot, rise and ringing are measured where a step was captured; other trials are simulated in the program."
+    return Section("Gains tried", (Table(head, tuple(rows), note),)) if rows else None
+
+
+def _checks(bench: Bench) -> Section | None:
+    judged = judge_all(bench)
+    if all(j.verdict == "open" for j in judged):
+        return None
+    rows = []
+    for j in judged:
+        reason = "not done" if j.verdict == "open" else j.reason
+        if j.record and j.record.values:
+            units = {f.name: f.unit for f in j.check.fields}
+            reason += f" ({', '.join(show(v, units[k]) for k, v in j.record.values.items())})"
+        rows.append((j.check.title, j.verdict, reason, j.record.when[:16].replace("T", " ") if j.record else ""))
+    return Section("Checks before power", (Table(("check", "verdict", "reason and readings", "when"), tuple(rows)),))
+
+
+def _wiring(bench: Bench) -> Section | None:
+    if not bench.leads:
+        return None
+    rows = tuple(
+        (lead.name, COLOURS[lead.colour][0] if lead.colour else "–", lead.pin or "–", lead.terminal or "–")
+        for lead in bench.leads
+    )
+    swatches = tuple(COLOURS[lead.colour][1] if lead.colour else "" for lead in bench.leads)
+    return Section(
+        "Wiring", (Table(("lead", "colour", "pin", "terminal"), rows, " ".join(consequence(bench).texts), swatches),)
+    )
+
+
+def _cable(bench: Bench) -> Section | None:
+    if not bench.cable:
+        return None
+    answer = identify_cable(bench.cable)
+    rows = tuple((w.name, w.role or " or ".join(w.roles), "; ".join(w.reasons)) for w in answer.wires)
+    note = "" if answer.complete else f"Not finished. {answer.next_reading}"
+    return Section("Sensor cable", (Table(("wire", "it is", "because"), rows, note),))
+
+
+def _interference(bench: Bench) -> Section | None:
+    found = judge_spikes(bench)
+    if found.before is None:
+        return None
+    rows = [("before", show(found.before.peak, "V"), "", _load(found.before.loaded))]
+    for e in found.effects:
+        change = f"{'−' if e.reduction >= 0 else '+'}{abs(100 * e.reduction):.0f} %, {e.decibel:.1f} dB".replace(
+            "-", "−"
+        )
+        rows.append(
+            (e.remedy, show(e.peak, "V"), change if e.comparable else f"{change} (not comparable)", _load(e.loaded))
+        )
+    return Section("Interference", (Table(("changed", "peak", "against before", "load"), tuple(rows)),))
+
+
+def _load(loaded: bool) -> str:
+    return "connected" if loaded else "not connected"
