@@ -45,10 +45,10 @@ from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.preparation.wiring import consequence
 from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.record.content import content_of
 from crisp_compass.record.export import FORMATS, export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
-from crisp_compass.record.content import content_of
 from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import sys
 
-_COMMANDS = {"identify", "commutation", "tune", "simulate", "check", "export", "report"}
-
 
 def main() -> int:
     """Start what the arguments ask for and return the exit code; a reader that left early is no error."""
@@ -24,19 +22,11 @@ def _start() -> int:
 
         print(f"crisp-compass {__version__}")
         return 0
-    if first == "tour":
-        from crisp_compass.app.tour import main as tour
-
-        return tour(arguments[1:])
-    if first == "benchmark":
-        from crisp_compass.benchmark import main as benchmark
-
-        return benchmark(arguments[1:])
-    if not arguments or (first not in _COMMANDS and first.endswith(".json")):
+    if not arguments or first.endswith(".json"):
         from crisp_compass.app.main import main as window
 
         return window(arguments)
-    from crisp_compass.cli.main import run
+    from crisp_compass.commands import run
 
     return run(arguments)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import platform
 import subprocess
@@ -99,18 +98,6 @@ def machine() -> dict[str, object]:
     }
 
 
-def main(arguments: list[str]) -> int:
-    """Run ``benchmark [--json]``."""
-    unknown = [a for a in arguments if a != "--json"]
-    if unknown:
-        print(f"{unknown[0]}: this option is unknown; use --json.", file=sys.stderr)
-        return 2
-    figures = {"realtime_factor": realtime_factor(), "startup_s": startup_s(), "capture_rows_per_s": rows_per_s()}
-    if "--json" in arguments:
-        print(json.dumps({"command": "benchmark", **figures, "machine": machine(), "findings": []}))
-    else:
-        print(f"realtime factor      {figures['realtime_factor']:.0f} simulated seconds per second")
-        print(f"start-up             {figures['startup_s']:.2f} s to a painted window")
-        print(f"capture reading      {figures['capture_rows_per_s'] / 1e6:.2f} million rows per second")
-        print("machine              " + ", ".join(str(v) for v in machine().values()))
-    return 0
+def measure() -> dict[str, float]:
+    """Return what this machine does with the program."""
+    return {"realtime_factor": realtime_factor(), "startup_s": startup_s(), "capture_rows_per_s": rows_per_s()}

@@ -145,7 +145,9 @@ class Document(QObject):
                 raise Refusal(
                     f"{value:g} is outside what is possible here"
                     if isinstance(value, float) and math.isfinite(value)
-                    else f"“{value}” is not possible here"
+                    else f"“{value}” is not possible here",
+                    code="range",
+                    field=f"{topic}.{next(iter(fields))}",
                 ) from None
         self.edit(text, bench, key)
 

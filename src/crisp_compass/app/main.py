@@ -42,7 +42,7 @@ def make_application() -> QApplication:
 
 def main(arguments: list[str]) -> int:
     """Open the window, perhaps on a bench file; without a display say so and return 2."""
-    if not _has_display():
+    if not has_display():
         print("No display was found; connect one, or use the commands (crisp-compass --help).", file=sys.stderr)
         return 2
     if len(arguments) > 1:
@@ -70,7 +70,8 @@ def main(arguments: list[str]) -> int:
     return application.exec()
 
 
-def _has_display() -> bool:
+def has_display() -> bool:
+    """Tell whether a window can be shown."""
     chosen = os.environ.get("QT_QPA_PLATFORM", "")
     return bool(
         os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY") or chosen in ("offscreen", "minimal", "vnc")

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import math
+import os
 import re
-import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -12,7 +12,7 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
 
 from crisp_compass.app.document import demo_folder
-from crisp_compass.app.main import make_application
+from crisp_compass.app.main import has_display, make_application
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.run.drive import RunPage
@@ -20,48 +20,19 @@ from crisp_compass.app.window import Window
 from crisp_compass.errors import Refusal
 
 
-def main(arguments: list[str]) -> int:
-    """Run ``tour --out DIR [--size 1280x800]``."""
-    try:
-        out, size = _parse(arguments)
-        out.mkdir(parents=True, exist_ok=True)
-    except Refusal as refusal:
-        print(refusal.sentence, file=sys.stderr)
-        return 2
-    except OSError as error:
-        print(f"--out: the folder cannot be made ({error.strerror}).", file=sys.stderr)
-        return 2
-    from crisp_compass.app.main import _has_display
-
-    if not _has_display():
-        import os
-
-        os.environ["QT_QPA_PLATFORM"] = "offscreen"
-    make_application()
-    for path in Tour(out, size).run():
-        print(path)
-    return 0
-
-
-def _parse(arguments: list[str]) -> tuple[Path, tuple[int, int]]:
-    out, size = "", "1280x800"
-    rest = list(arguments)
-    while rest:
-        option = rest.pop(0)
-        name, _, value = option.partition("=")
-        if name not in ("--out", "--size"):
-            raise Refusal("this option is unknown", "use --out DIR and --size 1280x800", where=name)
-        if not value:
-            if not rest:
-                raise Refusal("the value is missing", where=name)
-            value = rest.pop(0)
-        out, size = (value, size) if name == "--out" else (out, value)
-    if not out:
-        raise Refusal("a folder is missing", "give --out DIR", where="--out")
+def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
+    """Write a picture of every main view into a folder; raises Refusal for a size that is none or a folder that cannot be made."""
     match = re.fullmatch(r"(\d{3,4})x(\d{3,4})", size)
     if not match:
         raise Refusal(f"“{size}” is no size", "write it like 1280x800", where="--size")
-    return Path(out), (int(match[1]), int(match[2]))
+    try:
+        out.mkdir(parents=True, exist_ok=True)
+    except OSError as error:
+        raise Refusal(f"the folder cannot be made ({error.strerror})", where="--out") from None
+    if not has_display():
+        os.environ["QT_QPA_PLATFORM"] = "offscreen"
+    make_application()
+    return list(Tour(out, (int(match[1]), int(match[2]))).run())
 
 
 #: Views of the winch before its run: leg and section.

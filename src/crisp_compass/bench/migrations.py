@@ -116,6 +116,10 @@ def _with_kind(topic: str, evidence: dict[str, Any]) -> dict[str, Any]:
     slot, estimates = evidence.get("slot", ""), evidence.get("estimates")
     kind = _KINDS.get(topic, {}).get(slot, str(slot)) if isinstance(slot, str) else slot
     held = estimates if isinstance(estimates, dict) else {}
+    if kind == "staircase" and "through the bridge" in str(
+        evidence.get("method", "")
+    ):  # nothing else tells it in these files
+        kind = "bridge_staircase"
     if kind == "coast" and "trapezoid_factor" not in held:
         kind = "running"
     if kind == "encoder" and "bits" in held:

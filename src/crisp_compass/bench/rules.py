@@ -51,7 +51,9 @@ def require_built(bench: Bench) -> None:
     """Raise Refusal where the motor's family has no arithmetic beyond the plate: another family's would give wrong numbers."""
     gap = family_gap(bench)
     if gap:
-        raise Refusal(gap, "correct the kind of motor on the plate if it is another")
+        raise Refusal(
+            gap, "correct the kind of motor on the plate if it is another", code="family", field="plate.family"
+        )
 
 
 def need(bench: Bench, key: str) -> float:
@@ -62,7 +64,12 @@ def need(bench: Bench, key: str) -> float:
     if quantity is None:
         topic, _, name = key.partition(".")
         leg = topic.replace("_", " ")
-        raise Refusal(f"the {name.replace('_', ' ')} is not settled", f"settle it on the {leg} leg first")
+        raise Refusal(
+            f"the {name.replace('_', ' ')} is not settled",
+            f"settle it on the {leg} leg first",
+            code="not-settled",
+            field=key,
+        )
     return quantity.value
 
 
@@ -85,7 +92,7 @@ def settle(
     if topic != "plate":
         require_built(bench)
     if not reason.strip():
-        raise Refusal("no reason is given", "say in a few words why this value is the right one")
+        raise Refusal("no reason is given", "say in a few words why this value is the right one", code="no-reason")
     inputs = {key: need(bench, key) for key in rests_on}
     entry = Settled(
         values=dict(values), method=method, reason=reason.strip(), when=when, rests_on=inputs, halls=halls,

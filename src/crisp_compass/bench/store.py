@@ -76,6 +76,8 @@ def read_bench(data: Any, where: str) -> Bench:
             f"the bench file is damaged at {place}: {message[:1].lower()}{message[1:]}",
             "correct it there or restore an earlier copy; the file was not changed",
             where=where,
+            code="damaged",
+            field=place,
         ) from None
 
 

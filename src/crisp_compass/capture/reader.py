@@ -244,7 +244,7 @@ def _check_short_rows(file: Path, dialect: Dialect, last: pl.Series) -> None:
     """Refuse rows that end early; a column that is empty throughout is only a trailing delimiter."""
     if last.null_count() and not (last.null_count() == len(last) and not dialect.names[-1]):
         refusal = _ragged(file, dialect, len(dialect.names))
-        if refusal.problem.startswith("line"):
+        if refusal.code == "ragged":
             raise refusal
 
 
@@ -263,7 +263,7 @@ def _line_of(file: Path, dialect: Dialect, row: int) -> int:
 def _bad_cell(file: Path, dialect: Dialect, row: int, index: int, text: object) -> Refusal:
     line = _line_of(file, dialect, row)
     ragged = _ragged(file, dialect, len(dialect.names), last=line)
-    if ragged.problem.startswith("line"):
+    if ragged.code == "ragged":
         return ragged
     found = f"“{shortened(text)}”" if text is not None and str(text).strip() else "an empty cell"
     return Refusal(
@@ -287,7 +287,9 @@ def _ragged(file: Path, dialect: Dialect, width: int, last: int | None = None) -
                 count = 0
             if count != width:
                 return Refusal(
-                    f"line {number} has {count} cells where the header has {width}", "correct or remove that row"
+                    f"line {number} has {count} cells where the header has {width}",
+                    "correct or remove that row",
+                    code="ragged",
                 )
     return Refusal("the table cannot be read", "every row needs as many cells as the header")
 

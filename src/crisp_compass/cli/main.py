@@ -13,8 +13,7 @@ from crisp_compass.cli.tune import tune
 
 app = typer.Typer(
     name="crisp-compass",
-    help="The navigator of the motor bench. Without a command the window opens, with FILE.bench.json on that bench; "
-    "tour --out DIR writes a picture of every view, benchmark measures this machine.",
+    help="The navigator of the motor bench. Without a command the window opens, with FILE.bench.json on that bench.",
     no_args_is_help=True,
     add_completion=False,
     rich_markup_mode=None,

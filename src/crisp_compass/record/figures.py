@@ -206,7 +206,7 @@ def _steps(figure: FigureBase, result: InductanceResult | SaturationResult) -> N
 
 #: What draws a kind of capture.
 FIGURES: dict[str, Callable[[FigureBase, Any], None]] = {
-    "staircase": resistance, "steps": _steps, "steps_d": _steps, "steps_q": _steps, "saturation": _steps, "lcr_angle": saliency,
+    "staircase": resistance, "bridge_staircase": resistance, "steps": _steps, "steps_d": _steps, "steps_q": _steps, "saturation": _steps, "lcr_angle": saliency,
     "running": running, "coast": flux, "run_up": mechanics, "halls": halls, "encoder": _over_count, "absolute": _over_word,
     "alignment": alignment, "pole_search": poles, "command": _over_duty, "current_step": step,
 }  # fmt: skip

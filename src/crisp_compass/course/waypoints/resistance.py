@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from crisp_compass.bench.base import Quantity
@@ -37,16 +39,17 @@ def _quantities(bench: Bench, capture: Capture, result: Result) -> dict[str, Qua
     return found if known is None else {**found, "temperature": Quantity(value=known, unit="degC")}
 
 
+def _through_bridge(capture: Capture) -> bool:
+    return "v_cmd" in capture and "v_ab" not in capture and "i_a" in capture
+
+
 def is_staircase(capture: Capture, here: str) -> bool:
     """Tell a staircase from pulses: its voltage rests on three or more different levels.
 
     The open page's purpose is known, so there fewer hints are enough: levels need not be far apart, and steps of several heights
     are steps.
     """
-    names = set(capture.columns)
-    if "i_a" in names and "v_cmd" in names and "v_ab" not in names:
-        return True
-    if not {"v_ab", "i_a"} <= names:
+    if not {"v_ab", "i_a"} <= set(capture.columns):
         return False
     if here == "inductance":
         try:
@@ -93,6 +96,15 @@ STAIRCASE = CaptureKind(
     propose=_propose,
     sketch="resistance",
 )
+#: Commanded voltages through the drive's own bridge: its loss is part of the fit.
+BRIDGE_STAIRCASE = replace(
+    STAIRCASE,
+    key="bridge_staircase",
+    title=", through the bridge",
+    rank=59,
+    claims=lambda capture, _: _through_bridge(capture),
+    fits=_through_bridge,
+)
 WAYPOINT = Waypoint(
     "resistance",
     "Resistance",
@@ -100,6 +112,6 @@ WAYPOINT = Waypoint(
     "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
     settles={"resistance": ("Ω", 1e-7, 1e5)},
     headline=lambda settled: show(settled.values["resistance"].value, "Ω"),
-    captures=(STAIRCASE,),
+    captures=(BRIDGE_STAIRCASE, STAIRCASE),
     sections=(Section("Capture"), Section("Meter"), Section("Side by side")),
 )

@@ -10,6 +10,7 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.course.known import meter_phases
+from crisp_compass.course.waypoints.resistance import BRIDGE_STAIRCASE
 from crisp_compass.identify.resistance import ResistanceResult
 from crisp_compass.quantities import show, show_with_error
 
@@ -78,7 +79,7 @@ class ResistancePage(CapturePage):
         self.answer.show_answer(shown, f"{doubt}, 95 %{at}, phase of the star", reason)
         self.main_button.setText(f"Settle {show(found.value, 'Ω')}…")
         self.findings.show_findings(findings_of(evidence))
-        bridge = "bridge" in evidence.method
+        bridge = evidence.kind == BRIDGE_STAIRCASE.key
         self.show_dial(
             DialView(
                 caption="Voltage held along A; the rotor lines up" if bridge else "Current in at A, out at B",
