@@ -65,7 +65,7 @@ def steps(
     v = source - sag * r * i
     time, v, i = t[::sub], v[::sub], i[::sub]
     return Capture(
-        "made.csv", time,
+        "made.csv", time,  # type: ignore[arg-type]
         {"v_ab": digitise(v + 0.02 * r, 14 * r, bits, noise, rng), "i_a": digitise(i + 0.01, 7.0, bits, noise, rng)},
     )  # fmt: skip
 

@@ -12,7 +12,7 @@ from crisp_compass.plant.parameters import Machine
 
 def random_steps(count: int, seed: int) -> list[tuple[Machine, float, float, float, float]]:
     """Motor, period, bus, mechanical speed and a step of five times limit/Kp or more that the voltage can still hold."""
-    rng, found = np.random.default_rng(seed), []
+    rng, found = np.random.default_rng(seed), []  # type: ignore[var-annotated]
     while len(found) < count:
         r, tau, ts, bus = (
             10 ** rng.uniform(-2, 1),

@@ -193,7 +193,8 @@ def settings() -> None:
 
 def main() -> None:
     """Print every figure."""
-    benchmark.main([])
+    for name, value in benchmark.measure().items():
+        print(f"{name}: {value:.3g}")
     reading()
     panning()
     lead_orders()

@@ -61,7 +61,7 @@ def test_turn_the_dial_read_the_table_judge_the_edges(
     assert edges.cost is not None
     assert edges.cost.ripple[1] < edges.cost.ripple[0]
     assert "Torque ripple" in edges.answer.text
-    type_into(qtbot, edges._fields["edge_speed"], "90000")
+    type_into(qtbot, edges.number("edge_speed"), "90000")
     qtbot.waitUntil(lambda: "cannot be run" in edges.answer.reason, timeout=30000)
 
 
@@ -109,7 +109,7 @@ def test_pulses_tell_the_pole_and_the_outlook_whether_it_can_work(
     assert page.answer.text == "221.7°"
     assert page.rows.texts["polarity right"] == "100 of 100"
     assert len(page.plot.data("pulses")[0]) == 72
-    type_into(qtbot, page._fields["magnet"], "0")
+    type_into(qtbot, page.number("magnet"), "0")
     qtbot.waitUntil(lambda: page.rows.texts.get("polarity refused") == "100 of 100", timeout=60000)
     # a round rotor is not guessed at
     table = read_capture(tmp_path / "winch-pulses.csv", need_time=False)
@@ -136,10 +136,10 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     centre = window.dial._centre().toPoint()
     qtbot.mouseClick(window.dial, Qt.MouseButton.LeftButton, pos=centre + centre.__class__(0, 60) * -1)
     assert window.document.bench.settings.view.wrong_angle == pytest.approx(math.radians(-90), abs=0.02)
-    type_into(qtbot, page._fields["view.wrong_angle"], "150")
+    type_into(qtbot, page.number("view.wrong_angle"), "150")
     qtbot.waitUntil(lambda: page.answer.text == "It runs away", timeout=60000)
     assert float(np.min(page.speed.data("wrong")[1])) < -500
-    type_into(qtbot, page._fields["view.wrong_angle"], "0")
+    type_into(qtbot, page.number("view.wrong_angle"), "0")
     for seen, measured, text in (
         ("wanted", "wanted", "Agree"), ("wanted", "other", "Disagree"), ("other", "other", "Disagree"), ("other", "wanted", "Both reversed"),
     ):  # fmt: skip

@@ -72,7 +72,7 @@ def _faults(window: Window) -> tuple[int, list[tuple[str, ...]]]:
         wrong.append((*at, main.text(), "out of view"))
     if not window.rect().contains(_place(window.bearing, window)):
         wrong.append((*at, "next bearing", "out of view"))
-    return len(texts), wrong
+    return len(texts), wrong  # type: ignore[return-value]
 
 
 def test_no_text_is_cut_and_nothing_overlaps(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:

@@ -218,21 +218,21 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop")
-    number = window.page._fields["bandwidth_hz"]  # type: ignore[attr-defined]
+    number = window.page.number("bandwidth_hz")  # type: ignore[attr-defined]
     type_into(qtbot, number, "1.5k")
     qtbot.keyClick(number.edit, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert window.document.bench.settings.current_loop.bandwidth_hz == 1200.0
     window.travel("run")
     run = window.page
     assert isinstance(run, RunPage)
-    field = run._fields["speed"].edit
+    field = run.number("speed").edit
     field.setFocus()
     qtbot.keyClick(field, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: run.running, timeout=2000)
     qtbot.keyClick(field, Qt.Key.Key_Space)
     qtbot.waitUntil(lambda: not run.running, timeout=2000)
     window.ledger.entry.setFocus()
-    load = run._fields["load"]
+    load = run.number("load")
     before = load.value
     at = QPointF(load.edit.rect().center())
     wheel = QWheelEvent(
@@ -246,7 +246,7 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
 def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("plate", "Drive and supply")
-    number = window.page._fields["v_bus"]  # type: ignore[attr-defined]
+    number = window.page.number("v_bus")  # type: ignore[attr-defined]
     type_into(qtbot, number, "3600")
     assert window.document.bench.settings.plate.v_bus == 48.0
     assert number.edit.text() == "48"
@@ -261,7 +261,7 @@ def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, 
     assert window.document.bench.settings.plate.v_bus == 36.0
     assert window.notices.text == ""  # the cause is gone
     window.travel("plate")
-    power = window.page._fields["rated_power"]  # type: ignore[attr-defined]
+    power = window.page.number("rated_power")  # type: ignore[attr-defined]
     type_into(qtbot, power, "5 kg")
     assert window.document.bench.settings.plate.rated_power is None
     window.travel("run")
@@ -367,7 +367,7 @@ def test_the_question_for_a_reason(window: Window, qtbot: QtBot, winch: Path, tm
     main = window.page.main_button
     assert main is not None
     assert window.page.answer.text == "Nothing entered yet"
-    number = window.page._fields["pole_pairs"]  # type: ignore[attr-defined]
+    number = window.page.number("pole_pairs")  # type: ignore[attr-defined]
     assert "presumed" in number.edit.accessibleDescription()
     qtbot.keyClick(number.edit, Qt.Key.Key_Return)  # Enter confirms what stands there
     assert window.document.bench.entered["plate"] == ("pole_pairs",)

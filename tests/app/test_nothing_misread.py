@@ -35,10 +35,10 @@ def test_an_edit_waits_until_it_is_settled(window: Window, qtbot: QtBot, winch: 
     window.open(copy_bench(winch, tmp_path))
     before = build_drive(window.document.bench)
     window.travel("plate", "Drive and supply")
-    type_into(qtbot, window.page._fields["v_bus"], "36")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page.number("v_bus"), "36")  # type: ignore[attr-defined]
     window.travel("pwm")
-    type_into(qtbot, window.page._fields["carrier_hz"], "40k")  # type: ignore[attr-defined]
-    type_into(qtbot, window.page._fields["dead_time"], "800n")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page.number("carrier_hz"), "40k")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page.number("dead_time"), "800n")  # type: ignore[attr-defined]
     bench = window.document.bench
     for key, shown in (("plate", "48.0 V  7 pp"), ("pwm", "20.0 kHz")):
         assert state_of(bench, BY_KEY[key]) is State.EDITED
@@ -85,7 +85,7 @@ def test_a_reason_is_not_proposed_against_a_finding(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop")
-    type_into(qtbot, window.page._fields["bandwidth_hz"], "2.9k")  # type: ignore[attr-defined]
+    type_into(qtbot, window.page.number("bandwidth_hz"), "2.9k")  # type: ignore[attr-defined]
     assert window.page.findings.grave  # it rings
     seen: list[str] = []
 
@@ -141,7 +141,7 @@ def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, q
         drop(window, tmp_path / "two.csv")
         qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
     assert len(elsewhere) == 1
-    for evidence in window.document.bench.evidence["resistance"][1:]:
+    for evidence in window.document.bench.evidence["resistance"][1:]:  # type: ignore[var-annotated]
         assert evidence.columns[-1] == "i_a=CH2*10@0.02"
         assert evidence.estimates["resistance"].value == pytest.approx(0.5, rel=5e-3)
         assert abs(evidence.estimates["voltage_offset"].value) < 0.02

@@ -44,15 +44,15 @@ def test_one_carrier_period_and_its_window(window: Window, qtbot: QtBot, winch: 
     assert page.rows.texts["duties A, B, C"] != before
     assert math.degrees(window.document.bench.settings.view.voltage_angle) == pytest.approx(68.6, abs=0.2)
     page._fields["shunts"].moved.emit("one")
-    type_into(qtbot, page._fields["view.modulation_depth"], "12")  # type: ignore[arg-type]
-    type_into(qtbot, page._fields["view.voltage_angle"], "60")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("view.modulation_depth"), "12")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("view.voltage_angle"), "60")  # type: ignore[arg-type]
     assert page.answer.text == "No window here"
     assert "shift their pulses" in page.answer.reason
     page._fields["shunts"].moved.emit("in-line")
     assert page.answer.text == "At any time"
     ripple = page.ripple.data("A")[1]
     assert float(np.max(ripple)) > 0
-    type_into(qtbot, page._fields["settling"], "40u")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("settling"), "40u")  # type: ignore[arg-type]
     page._fields["shunts"].moved.emit("three")
     window.travel("pwm", "Timer")
     timer = window.page
@@ -76,10 +76,10 @@ def test_schemes_dead_time_and_bad_settings(window: Window, qtbot: QtBot, winch:
     dead = window.page
     assert isinstance(dead, DeadTimePage)
     assert dead.settings.texts["add to a leg's compare, i > 0"] == "+13.5 counts"
-    type_into(qtbot, dead._fields["dead_time"], "20u")
+    type_into(qtbot, dead.number("dead_time"), "20u")
     assert "dead time takes more than half" in dead.answer.reason.lower()
     window.document.undo_stack.undo()
-    type_into(qtbot, dead._fields["min_pulse"], "14u")
+    type_into(qtbot, dead.number("min_pulse"), "14u")
     assert "shortest pulse takes more than a quarter" in dead.answer.reason
     window.document.undo_stack.undo()
     window.travel("pwm")
@@ -105,17 +105,17 @@ def test_a_command_from_capture_to_speed(window: Window, qtbot: QtBot, winch: Pa
     assert isinstance(page, CommandPage)
     assert page.answer.text == "545 rpm"  # 2000 rpm · (0.2999 − 0.06)/(0.94 − 0.06)
     # turning from 17 %, top speed at 42 %: 25 steps at 1 %, 250 at 0.1 % (common practice)
-    type_into(qtbot, page._fields["command_low"], "17")  # type: ignore[arg-type]
-    type_into(qtbot, page._fields["command_high"], "42")  # type: ignore[arg-type]
-    type_into(qtbot, page._fields["band_low"], "1k")  # type: ignore[arg-type]
-    type_into(qtbot, page._fields["band_high"], "10k")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("command_low"), "17")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("command_high"), "42")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("band_low"), "1k")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("band_high"), "10k")  # type: ignore[arg-type]
     assert page.answer.text == "1040 rpm"
     assert page.rows.texts["steps of the command"] == "25"
     assert page.rows.texts["half speed, analogue"] == "5.00 V"
     drop(window, tmp_path / "slow.csv")
     qtbot.waitUntil(lambda: page.answer.text == "0 rpm", timeout=30000)
     assert any("outside the legal band" in t for t in page.findings.texts)
-    type_into(qtbot, page._fields["command_high"], "10")
+    type_into(qtbot, page.number("command_high"), "10")
     assert "not above" in page.answer.reason
 
 
@@ -133,8 +133,8 @@ def test_design_by_placement_with_its_thousand_runs(
     qtbot.waitUntil(lambda: page.band is not None and "Over 1000 runs" in page.answer.reason, timeout=60000)
     page._fields["method"].moved.emit("placement")
     assert page.answer.text != "Not yet"
-    assert not page._fields["damping"].isHidden()
-    type_into(qtbot, page._fields["bandwidth_hz"], "6k")  # type: ignore[arg-type]
+    assert not page.number("damping").isHidden()
+    type_into(qtbot, page.number("bandwidth_hz"), "6k")  # type: ignore[arg-type]
     assert page.answer.text == "Not yet"
     assert "cannot be placed" in page.answer.reason
     window.document.undo_stack.undo()
@@ -182,9 +182,9 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     assert np.interp(0.002, *np.array(kept.curve).T) == pytest.approx(1.0, abs=0.02)
     assert float(np.max(trials.plot.data("last")[1])) == pytest.approx(1 + (kept.overshoot or 0), abs=1e-3)
     assert trials.cells[0][0].text() == "1  measured at 1.5 A"
-    type_into(qtbot, trials._fields["trial_kp"], "18")
-    type_into(qtbot, trials._fields["trial_ki"], "6k")
-    type_into(qtbot, trials._fields["trial_current"], "500m")
+    type_into(qtbot, trials.number("trial_kp"), "18")
+    type_into(qtbot, trials.number("trial_ki"), "6k")
+    type_into(qtbot, trials.number("trial_current"), "500m")
     press_main(qtbot, window)
     assert trials.answer.text == "2 trials"
     assert "come down" in trials.answer.reason
@@ -192,8 +192,8 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     # two results of the drive's own tuning that jump with the test current
     trials.automatic.setChecked(True)
     for kp, amps in (("7", "1"), ("310", "2")):
-        type_into(qtbot, trials._fields["trial_kp"], kp)
-        type_into(qtbot, trials._fields["trial_current"], amps)
+        type_into(qtbot, trials.number("trial_kp"), kp)
+        type_into(qtbot, trials.number("trial_current"), amps)
         press_main(qtbot, window)
     assert any("no winding does that" in t for t in trials.findings.texts)
     qtbot.mouseClick(trials.clear, Qt.MouseButton.LeftButton)
@@ -209,13 +209,13 @@ def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, wi
     assert isinstance(page, FormatPage)
     kp, _, shift = page.integers.texts["Kp"].partition(" >> ")
     for field, text in (("kp_integer", kp), ("kp_shift", shift), ("ki_integer", "27721"), ("ki_shift", "18")):
-        type_into(qtbot, page._fields[field], text)  # type: ignore[arg-type]
+        type_into(qtbot, page.number(field), text)  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "sound"
     assert page.read.texts["crossover"] == "1.20 kHz"
-    type_into(qtbot, page._fields["ki_integer"], "1")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("ki_integer"), "1")  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "doubtful"
-    type_into(qtbot, page._fields["v_base"], "1")  # type: ignore[arg-type]
-    type_into(qtbot, page._fields["i_base"], "90k")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("v_base"), "1")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("i_base"), "90k")  # type: ignore[arg-type]
     assert page.answer.text == "Not yet"
     assert "smaller current scale or a larger voltage scale" in page.answer.reason
     window.document.undo_stack.undo()
@@ -248,5 +248,5 @@ def test_torque_over_speed(window: Window, qtbot: QtBot, winch: Path, tmp_path: 
     plain = page.torque.data("plain")[1]
     assert (best >= plain - 1e-9).all()
     assert best[-1] < 0.05 * best[0]
-    type_into(qtbot, page._fields["plate.v_bus"], "24")
+    type_into(qtbot, page.number("plate.v_bus"), "24")
     qtbot.waitUntil(lambda: float(page.torque.data("best")[0][-1]) < float(speed[-1]), timeout=20000)

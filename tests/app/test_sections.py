@@ -46,7 +46,7 @@ def test_with_only_a_meter_and_a_supply(window: Window, qtbot: QtBot) -> None:
     type_into(qtbot, page.probes, "0.05")
     for name, text in (("uv", "0.88"), ("vw", "870m"), ("wu", "0,88")):
         type_into(qtbot, page.pairs[name], text)
-    type_into(qtbot, page._fields["temperature"], "23.5")
+    type_into(qtbot, page.number("temperature"), "23.5")
     assert page.answer.text.startswith("413")
     assert [b.name for b in page.forest.bars] == ["phase U", "phase V", "phase W"]
     assert page.rows.texts["120 °C"].startswith("567")
@@ -112,7 +112,7 @@ def test_a_data_sheet_in_the_wrong_base(window: Window, qtbot: QtBot) -> None:
     page = window.page
     assert isinstance(page, PlatePage)
     for field, text in (("pole_pairs", "7"), ("kv", "46.8"), ("kt", "0.25")):
-        number = page._fields[field]
+        number = page.number(field)
         type_into(qtbot, number, text)  # type: ignore[arg-type]
     page._fields["kt_convention"].moved.emit("peak")
     assert "Kt is per A rms, not per A peak" in " ".join(page.findings.texts)
@@ -137,7 +137,7 @@ def test_every_family_has_its_page(
     assert isinstance(page, PlatePage)
     page._fields["family"].moved.emit(family)
     for field, text in fields.items():
-        number = page._fields[field]
+        number = page.number(field)
         assert not number.isHidden(), field
         type_into(qtbot, number, text)  # type: ignore[arg-type]
     shown = " ".join([page.answer.text, *page.rows.texts, *page.rows.texts.values()])
@@ -153,7 +153,7 @@ def test_power_is_typed_in_horsepower(window: Window, qtbot: QtBot) -> None:
     page = window.page
     assert isinstance(page, PlatePage)
     for text, watts in (("3 hp", 3 * 745.6998716), ("3 PS", 3 * 735.49875), ("2.2 kW", 2200.0)):
-        type_into(qtbot, page._fields["rated_power"], text)  # type: ignore[arg-type]
+        type_into(qtbot, page.number("rated_power"), text)  # type: ignore[arg-type]
         assert window.document.bench.settings.plate.rated_power == pytest.approx(watts, rel=1e-6)
 
 
@@ -170,8 +170,8 @@ def test_supply_limits_go_to_the_run(window: Window, qtbot: QtBot, winch: Path, 
     page._fields["supply.source"].moved.emit("mains")
     page._fields["supply.mains_hz"].moved.emit("60")
     assert window.document.bench.settings.supply.mains_hz == 60
-    assert not page._fields["supply.mains_v"].isHidden()
-    assert page._fields["supply.v_full"].isHidden()
+    assert not page.number("supply.mains_v").isHidden()
+    assert page.number("supply.v_full").isHidden()
 
 
 def test_a_profile_marks_what_it_changes(
@@ -282,7 +282,8 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
         save(staircase(0.4, [0.5, 1.0, 1.5, 2.0, 2.5], seed=seed, rate=1e3), tmp_path / f"r{seed}.csv")
         drop(window, tmp_path / f"r{seed}.csv")
         qtbot.waitUntil(
-            lambda n=seed: len(window.document.bench.evidence.get("resistance", ())) == n + 1, timeout=20000
+            lambda n=seed: len(window.document.bench.evidence.get("resistance", ())) == n + 1,  # type: ignore[misc]
+            timeout=20000,
         )
     window.travel("resistance", "Side by side")
     page = window.page
@@ -292,7 +293,7 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
     press_main(qtbot, window)
     assert window.document.bench.settled["resistance"].values["resistance"].value == pytest.approx(0.4, rel=2e-3)
     for field in ("resistance_before", "resistance_after"):
-        type_into(qtbot, page._fields[f"auto_tune.{field}"], "1")
+        type_into(qtbot, page.number(f"auto_tune.{field}"), "1")
     assert "did not run" in " ".join(page.findings.texts)
     window.navigator.turn_section(1)
     assert window.page.section == "Capture"
@@ -325,7 +326,7 @@ def test_pole_pairs_from_turns_counted_by_hand(window: Window, qtbot: QtBot, tmp
     page = window.page
     assert isinstance(page, FluxPage)
     electrical = theta[-1] / (2 * np.pi)
-    type_into(qtbot, page._fields["turns"], f"{electrical / 4:.1f}")
+    type_into(qtbot, page.number("turns"), f"{electrical / 4:.1f}")
     qtbot.waitUntil(lambda: "4 pole pairs seen" in page.answer.reason, timeout=20000)
 
 
@@ -352,7 +353,7 @@ def test_a_pyramid_loses_no_spike() -> None:
     n = 300_001
     x, y = np.arange(n) * 1e-6, np.random.default_rng(0).normal(size=n)
     y[[123_456, 300_000]] = 50.0, -60.0
-    pyramid = Pyramid(x, y)
+    pyramid = Pyramid(x, y)  # type: ignore[arg-type]
     for left, right in ((0.0, 1.0), (0.1, 0.2), (0.12345, 0.12346)):
         xs, ys = pyramid.view(left, right, 2000)
         inside = (x >= left) & (x <= right)
@@ -467,7 +468,7 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
         type_into(qtbot, page.supply, text)
         assert words in window.notices.text
         assert page.port.surroundings.supply == pytest.approx(48.0)
-    type_into(qtbot, page._fields["load"], "0.1")
+    type_into(qtbot, page.number("load"), "0.1")
     page.port.exchange(None, 0.3)
     assert page.port.speed == 0.0  # off, and a brake
     page._fields["load_kind"].moved.emit("drives")
@@ -480,7 +481,7 @@ def test_amperes_typed_as_rms_are_brought_to_the_fields_base(
 ) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("plate", "Motor")
-    number = window.page._fields["rated_current"]  # type: ignore[attr-defined]
+    number = window.page.number("rated_current")  # type: ignore[attr-defined]
     type_into(qtbot, number, "5 A rms")
     assert window.document.bench.settings.plate.rated_current == pytest.approx(5 * math.sqrt(2))
     window.document.set_field("plate", "current_base", "rms")
@@ -490,8 +491,8 @@ def test_amperes_typed_as_rms_are_brought_to_the_fields_base(
     window.travel("run")
     page = window.page
     assert isinstance(page, RunPage)
-    type_into(qtbot, page._fields["load"], "50m")
-    assert page._fields["load"].edit.text() == "50 m"
-    type_into(qtbot, page._fields["load"], "0.1")
+    type_into(qtbot, page.number("load"), "50m")
+    assert page.number("load").edit.text() == "50 m"
+    type_into(qtbot, page.number("load"), "0.1")
     assert window.document.bench.settings.run.load == pytest.approx(0.1)
-    assert page._fields["load"].suffix.text() == "N·m"
+    assert page.number("load").suffix.text() == "N·m"

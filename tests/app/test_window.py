@@ -85,8 +85,7 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
 def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop")
-    settings = window.page._fields  # type: ignore[attr-defined]
-    number = settings["bandwidth_hz"]
+    number = window.page.number("bandwidth_hz")
     before = window.page.step.data("predicted")[1].copy()  # type: ignore[attr-defined]
     number.edit.setFocus()
     number.edit.selectAll()
@@ -110,7 +109,7 @@ def test_undo_redo_and_levers(window: Window, qtbot: QtBot, winch: Path, tmp_pat
     qtbot.keyClick(number.edit, Qt.Key.Key_Return)
     assert window.notices.text == "Crossover: “12 mH” is an inductance; a frequency in Hz is needed."
     assert window.document.bench.settings.current_loop.bandwidth_hz == pytest.approx(5000.0)
-    settings["delay_samples"].moved.emit(0.1)
+    window.page.number("delay_samples").moved.emit(0.1)
     assert "outside what is possible" in window.notices.text
 
 
@@ -142,7 +141,7 @@ def test_typed_readings(window: Window, qtbot: QtBot) -> None:
 def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("resistance")
-    field = window.page._fields["temperature"].edit  # type: ignore[attr-defined]
+    field = window.page.number("temperature").edit  # type: ignore[attr-defined]
     field.selectAll()
     qtbot.keyClick(field, Qt.Key.Key_Delete)
     qtbot.keyClick(field, Qt.Key.Key_Return)
@@ -282,7 +281,7 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
                     continue
                 assert _spoken(control), (key, control)
                 assert control.focusPolicy() != Qt.FocusPolicy.NoFocus or not control.isEnabled(), (key, control)
-    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm"), 1):
+    for number, key in enumerate(("plate", "resistance", "inductance", "flux", "mechanics", "commutation", "pwm"), 1):  # type: ignore[assignment]
         qtbot.keyClick(window, getattr(Qt.Key, f"Key_{number}"), Qt.KeyboardModifier.AltModifier)
         assert window.page.key == key
     window.course.setFocus()

@@ -83,7 +83,7 @@ def test_tables_that_are_none(table: dict[str, str]) -> None:
 def _turned(sequence: list[int], steps: np.ndarray, per: int = 20) -> Capture:
     codes = np.repeat(np.array(sequence)[np.cumsum(steps) % 6], per)
     columns = {f"hall_{k + 1}": (codes >> (2 - k) & 1).astype(float) for k in range(3)}
-    return Capture("s.csv", np.arange(len(codes)) * 1e-3, columns)
+    return Capture("s.csv", np.arange(len(codes)) * 1e-3, columns)  # type: ignore[arg-type]
 
 
 @pytest.mark.parametrize("sequence", [[5, 4, 6, 2, 3, 1], [1, 3, 2, 6, 4, 5], [0, 4, 6, 7, 3, 1]])
@@ -124,6 +124,6 @@ def test_what_the_status_refuses() -> None:
     rng = np.random.default_rng(0)
     noise = {f"hall_{k}": np.repeat(rng.integers(0, 2, 60), 20).astype(float) for k in (1, 2, 3)}
     with pytest.raises(Refusal, match="no cycle of six"):
-        read_status(Capture("s.csv", np.arange(1200) * 1e-3, noise))
+        read_status(Capture("s.csv", np.arange(1200) * 1e-3, noise))  # type: ignore[arg-type]
     with pytest.raises(Refusal, match="cannot be meant"):
         read_status(good, turns=0.0)

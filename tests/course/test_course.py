@@ -178,7 +178,7 @@ def test_the_course_walks_from_nothing_to_everything(winch: Path) -> None:
 
 def test_commutation_is_needed_only_where_there_are_halls(bench: Bench) -> None:
     assert next(
-        leg.optional for leg in waypoints_of(bench) if leg.key == "commutation"
+        leg.optional(bench) for leg in waypoints_of(bench) if leg.key == "commutation"
     )  # an encoder's index can wait
     halls = _fields(bench, "sensor", kind="halls")
     assert "commutation" in [leg.key for leg in waypoints_of(halls)]

@@ -108,7 +108,7 @@ def test_stepper_picture_bends_where_the_current_no_longer_gets_through() -> Non
 def test_brushed_picture_is_the_speed_torque_line() -> None:
     ke, r = 0.05, 0.8
     points = {"v1": 24.0, "i1": 0.6, "n1": (24 - 0.6 * r) / ke, "v2": 24.0, "i2": 9.0, "n2": (24 - 9 * r) / ke}
-    outlook = plate_outlook(_fields(Bench(), family="brushed", v_bus=24.0, **points))
+    outlook = plate_outlook(_fields(Bench(), family="brushed", v_bus=24.0, **points))  # type: ignore[arg-type]
     rows = dict(outlook.rows)
     assert rows["R with brushes"].startswith("800 mΩ")
     assert rows["free at the supply"] == f"{24 / ke * RPM_PER_RAD_S:.0f} rpm"

@@ -28,8 +28,9 @@ def test_truth_lies_within_the_error_bar(
 ) -> None:
     t, theta, omega = coast(90.0, 0.5, 8e3, fall=0.85, sign=sign)
     found = fit_flux(
-        Capture("c", t, turning(psi, theta, omega, t, channels=channels, seed=2, **extra)), pole_pairs=7
-    ).estimates  # type: ignore[arg-type]
+        Capture("c", t, turning(psi, theta, omega, t, channels=channels, seed=2, **extra)),  # type: ignore[arg-type]
+        pole_pairs=7,
+    ).estimates
     assert abs(found["flux_linkage"].value - psi) < 4 * found["flux_linkage"].u
     assert found["flux_linkage"].value == pytest.approx(psi, rel=2e-3)
     assert found["harmonic_5"].value == pytest.approx(abs(extra.get("fifth", 0.0)), abs=4e-3)

@@ -29,7 +29,7 @@ def test_resistance_agrees_with_orthogonal_distance_regression(seed: int) -> Non
         from scipy import odr
 
         u = found.estimates["resistance"].u
-        data = odr.RealData(found.current, found.voltage, sx=1e-3, sy=1e-3 * 0.7)
+        data = odr.RealData(found.current, found.voltage, sx=1e-3, sy=1e-3 * 0.7)  # type: ignore[call-overload]
         slope, base = odr.ODR(data, odr.unilinear).run().beta
     assert abs(found.estimates["resistance"].value - slope / 2) < u
     assert found.estimates["voltage_offset"].value == pytest.approx(base, abs=2 * found.estimates["voltage_offset"].u)
@@ -50,7 +50,7 @@ def test_inductance_agrees_with_curve_fit_of_the_textbook_step(seed: int) -> Non
         lambda x, a, b: np.where(x > 0, a * (1 - np.exp(-np.maximum(x, 0) / b)), 0.0), t, i, p0=(2.0, 1e-3)
     )
     reference = fitted_tau * volts / final / 2
-    assert found["inductance"].value == pytest.approx(reference, rel=8 * math.sqrt(covariance[1, 1]) / fitted_tau)
+    assert found["inductance"].value == pytest.approx(reference, rel=8 * math.sqrt(covariance[1, 1]) / fitted_tau)  # type: ignore[arg-type]
     assert abs(found["inductance"].value - inductance) < 4 * found["inductance"].u
     assert abs(found["resistance"].value - r) < 4 * found["resistance"].u
 

@@ -84,23 +84,23 @@ def test_slips_are_named() -> None:
     twice = quantise(
         forms.ki_ts_pu / 20e3 * 4096, 16
     )  # 4096 only lifts it into the word; the slip is the second period
-    found = from_integers(forms.kp_q, QGain(twice.integer, min(twice.shift + 12, 31), 0.0), scales, **winding)
+    found = from_integers(forms.kp_q, QGain(twice.integer, min(twice.shift + 12, 31), 0.0), scales, **winding)  # type: ignore[arg-type]
     assert "folded into Ki twice" in found.findings[0].text
-    fast = from_integers(QGain(30000, 8, 0.0), forms.ki_q, scales, **winding)
+    fast = from_integers(QGain(30000, 8, 0.0), forms.ki_q, scales, **winding)  # type: ignore[arg-type]
     assert fast.verdict == "wrong"
     slow = from_integers(
         QGain(forms.kp_q.integer, forms.kp_q.shift + 6, 0.0),
         QGain(forms.ki_q.integer, forms.ki_q.shift + 6, 0.0),
         scales,
-        **winding,
+        **winding,  # type: ignore[arg-type]
     )
     assert any(f.code == "slow" for f in slow.findings)
     for kp, ki, wording in ((0, 5, "Kp = 0"), (40000, 5, "does not fit 16 bits"), (5, 5, "")):
         if wording:
             with pytest.raises(Refusal, match=wording):
-                from_integers(QGain(kp, 0, 0.0), QGain(ki, 0, 0.0), scales, **winding)
+                from_integers(QGain(kp, 0, 0.0), QGain(ki, 0, 0.0), scales, **winding)  # type: ignore[arg-type]
     with pytest.raises(Refusal, match="shift of 40"):
-        from_integers(QGain(5, 40, 0.0), QGain(5, 0, 0.0), scales, **winding)
+        from_integers(QGain(5, 40, 0.0), QGain(5, 0, 0.0), scales, **winding)  # type: ignore[arg-type]
     for bad in (Scales(0.0, 48.0, 20e3), Scales(33.0, 48.0, 20e3, 64)):
         with pytest.raises(Refusal):
             to_forms(7.6, 2600.0, bad)
@@ -124,7 +124,7 @@ def _control(bench: Bench, **change: float) -> Control:
     v = bench.settled["current_loop"].values
     loop_hz = bench.settled["pwm"].values["loop_hz"].value
     ld, lq = (bench.settled["inductance"].values[k].value for k in ("ld", "lq"))
-    base = Control(
+    base = Control(  # type: ignore[call-arg]
         1 / loop_hz,
         v["kp_d"].value,
         v["ki_d"].value,

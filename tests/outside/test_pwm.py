@@ -164,10 +164,10 @@ def test_sampling_windows_against_brute_force() -> None:
     f, needed = 20e3, 4e-6
     theta = (np.arange(720) + 0.5) * math.pi / 360
     for shunts, scheme in itertools.product(("two", "three"), ("sine", "space-vector", "clamped-low")):
-        window = sampling_window(scheme, 48.0, f, shunts, needed)
-        assert window_open(duties(scheme, 0.999 * window.limit, 48.0, theta), shunts, needed, f).all()
-        if window.limit < 47.99 * VOLTAGE_PER_BUS[scheme]:
-            assert not window_open(duties(scheme, 1.01 * window.limit, 48.0, theta), shunts, needed, f).all()
+        window = sampling_window(scheme, 48.0, f, shunts, needed)  # type: ignore[arg-type]
+        assert window_open(duties(scheme, 0.999 * window.limit, 48.0, theta), shunts, needed, f).all()  # type: ignore[arg-type]
+        if window.limit < 47.99 * VOLTAGE_PER_BUS[scheme]:  # type: ignore[index]
+            assert not window_open(duties(scheme, 1.01 * window.limit, 48.0, theta), shunts, needed, f).all()  # type: ignore[arg-type]
     assert (
         sampling_window("space-vector", 48.0, f, "three", needed).limit
         > sampling_window("space-vector", 48.0, f, "two", needed).limit

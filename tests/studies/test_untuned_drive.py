@@ -73,7 +73,7 @@ def test_edges_cost_what_their_periods_say(winch_bench: Bench) -> None:
     assert cost.jitter[1] < 0.25 * cost.jitter[0]
     assert cost.ripple[1] < 0.5 * cost.ripple[0]
     assert cost.worst == pytest.approx(float(np.max(np.abs(widths - 1))))
-    even = edge_cost(winch_bench, np.arange(6) * 60.0 + 30, 60.0)
+    even = edge_cost(winch_bench, np.arange(6) * 60.0 + 30, 60.0)  # type: ignore[arg-type]
     assert even.ripple[0] == pytest.approx(even.ripple[1])
     with pytest.raises(Refusal, match="cannot be run"):
         edge_cost(winch_bench, edges, 5000.0)

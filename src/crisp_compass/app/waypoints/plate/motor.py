@@ -125,7 +125,7 @@ class PlatePage(Page):
         self._lines.append(self.field_row)
         for line in self._lines[:-1]:
             self.add_row(line)
-        self._family = ""
+        self._arranged: tuple[tuple[str, ...], ...] = ()
         self._arrange("sinusoidal")
         profile = QPushButton("Profile")
         menu = QMenu(profile)
@@ -136,10 +136,10 @@ class PlatePage(Page):
 
     def _arrange(self, family: str) -> None:
         """Put the family's fields into their rows."""
-        if family == self._family:
-            return
-        self._family = family
         rows = FAMILIES[family].rows
+        if rows is self._arranged:
+            return
+        self._arranged = rows
         for line in self._lines:
             line.clear_heads()
         wanted = {field for row in rows for field in row}
