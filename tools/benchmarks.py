@@ -171,8 +171,8 @@ def settings() -> None:
         window = Window(QSettings(str(Path(folder) / "s.ini"), QSettings.Format.IniFormat))
         window.document.load(DEMO / "winch" / "winch.bench.json")
         window.show()
-        for leg, field in (("current_loop", "bandwidth_hz"), ("speed_loop", "a"), ("pwm", "carrier_hz")):
-            window.travel(leg)
+        for waypoint, field in (("current_loop", "bandwidth_hz"), ("speed_loop", "a"), ("pwm", "carrier_hz")):
+            window.travel(waypoint)
             application.processEvents()
             number = window.page._fields[field]  # type: ignore[attr-defined]
             times = []
@@ -183,7 +183,7 @@ def settings() -> None:
                 times.append(1e3 * (time.perf_counter() - start))
             worst = sorted(times)[-4]
             print(
-                f"number to redrawn plot       {leg}: median {statistics.median(times):.0f} ms, 95 % below {worst:.0f} ms"
+                f"number to redrawn plot       {waypoint}: median {statistics.median(times):.0f} ms, 95 % below {worst:.0f} ms"
             )
         window.page.leave()
         window.document.undo_stack.setClean()

@@ -96,7 +96,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
     "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
     "torque constant": torque_constant_of, "open points": open_points, "bearing": next_bearing,
-    "states": lambda b: [(state_of(b, leg), headline(b, leg), waiting_text(b, leg)) for leg in WAYPOINTS],
+    "states": lambda b: [(state_of(b, waypoint), headline(b, waypoint), waiting_text(b, waypoint)) for waypoint in WAYPOINTS],
     "stale": lambda b: [stale_effect(b, t) for t in b.settled], "edited": lambda b: [edits(b, t) for t in b.settled],
     "presumed": lambda b: [presumed_for(b, t) for t in b.settled], "standing": standing,
     "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),

@@ -327,8 +327,8 @@ def test_mapping_dialog_makes_the_text_form(qtbot: QtBot, tmp_path: Path) -> Non
 
 
 @pytest.mark.parametrize("leg", TEXTS)
-def test_wiring_sketches_stay_inside_their_sheet(qtbot: QtBot, leg: str) -> None:
-    sketch = WiringSketch(leg)
+def test_wiring_sketches_stay_inside_their_sheet(qtbot: QtBot, waypoint: str) -> None:
+    sketch = WiringSketch(waypoint)
     qtbot.addWidget(sketch)
     for size in ((912, 460), (640, 340)):
         sketch.resize(*size)

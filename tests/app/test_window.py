@@ -27,21 +27,21 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
     """The whole voyage: every capture dropped, every leg settled, the drive run, the header's numbers those of the motor."""
     assert window.open(copy_bench(thruster, tmp_path))
     bench = lambda: window.document.bench  # noqa: E731
-    for leg, name in (
+    for waypoint, name in (
         ("resistance", "staircase"),
         ("inductance", "step"),
         ("flux", "coast"),
         ("commutation", "hand-turn"),
     ):
         dropped(qtbot, window, tmp_path / f"thruster-{name}.csv")
-        assert window.page.key == leg
+        assert window.page.key == waypoint
         press_main(qtbot, window)
-        assert leg in bench().settled
-    for leg in ("pwm", "current_loop", "speed_loop"):
+        assert waypoint in bench().settled
+    for waypoint in ("pwm", "current_loop", "speed_loop"):
         window.follow_bearing()
-        assert window.page.key == leg
+        assert window.page.key == waypoint
         press_main(qtbot, window)
-        assert leg in bench().settled
+        assert waypoint in bench().settled
     assert "run the drive" in window.bearing.whole
     window.travel("run")
     run = window.page

@@ -53,9 +53,9 @@ def test_every_demo_capture_finds_its_leg(winch: Path, thruster: Path) -> None:
         "winch-staircase": "resistance", "winch-step-d": "inductance", "winch-step-q": "inductance", "winch-coast": "flux",
         "thruster-staircase": "resistance", "thruster-step": "inductance", "thruster-coast": "flux", "thruster-hand-turn": "commutation",
     }  # fmt: skip
-    for name, leg in wanted.items():
+    for name, waypoint in wanted.items():
         folder = winch.parent if name.startswith("winch") else thruster.parent
-        assert guess_kind(read_capture(folder / f"{name}.csv")).topic == leg
+        assert guess_kind(read_capture(folder / f"{name}.csv")).topic == waypoint
 
 
 def test_a_run_belongs_to_no_leg_and_a_held_step_to_its_loop(bench: Bench, tmp_path: Path) -> None:
@@ -172,17 +172,17 @@ def test_the_course_walks_from_nothing_to_everything(winch: Path) -> None:
         assert any(f.code == "next-step" for f in check_bench(bench))
         bench = bench.model_copy(update={"settled": {**bench.settled, topic: full.settled[topic]}})
     assert next_bearing(bench).waypoint == "current_loop"  # the demo's is stale
-    assert all(headline(bench, leg) for leg in WAYPOINTS[:4])
+    assert all(headline(bench, waypoint) for waypoint in WAYPOINTS[:4])
     assert state_of(bench, WAYPOINTS[-1]) is State.EVIDENCE
 
 
 def test_commutation_is_needed_only_where_there_are_halls(bench: Bench) -> None:
     assert next(
-        leg.optional(bench) for leg in waypoints_of(bench) if leg.key == "commutation"
+        waypoint.optional(bench) for waypoint in waypoints_of(bench) if waypoint.key == "commutation"
     )  # an encoder's index can wait
     halls = _fields(bench, "sensor", kind="halls")
-    assert "commutation" in [leg.key for leg in waypoints_of(halls)]
-    run = next(leg for leg in WAYPOINTS if leg.key == "run")
+    assert "commutation" in [waypoint.key for waypoint in waypoints_of(halls)]
+    run = next(waypoint for waypoint in WAYPOINTS if waypoint.key == "run")
     assert state_of(halls, run) is State.BLOCKED
 
 
@@ -214,6 +214,8 @@ def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, family: st
     ):  # fmt: skip
         with pytest.raises(Refusal, match="only three-phase permanent-magnet motors are computed"):
             act()
-    assert [state_of(other, leg) for leg in WAYPOINTS if leg.key not in ("plate", "hand_over")] == [State.BLOCKED] * 9
+    assert [state_of(other, waypoint) for waypoint in WAYPOINTS if waypoint.key not in ("plate", "hand_over")] == [
+        State.BLOCKED
+    ] * 9
     assert "family-not-built" in [f.code for f in check_bench(other) if f.level == "stop"]
     assert next_bearing(other).waypoint == "plate"

@@ -243,9 +243,9 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
         }
     )
     assert next_bearing(without).waypoint not in ("mechanics", "commutation")
-    states = {leg.key: state_of(without, leg) for leg in waypoints_of(without)}
+    states = {waypoint.key: state_of(without, waypoint) for waypoint in waypoints_of(without)}
     assert states["mechanics"] is State.NOT_BEGUN
-    assert headline(bench, next(leg for leg in WAYPOINTS if leg.key == "commutation")) == "8192 counts"
+    assert headline(bench, next(waypoint for waypoint in WAYPOINTS if waypoint.key == "commutation")) == "8192 counts"
     halls = _fields(without, "sensor", kind="halls")
     assert next_bearing(halls).waypoint == "commutation"
 
@@ -259,17 +259,17 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
         ("winch-staircase", "resistance"),
     ],
 )
-def test_new_captures_find_their_leg_and_give_the_motor(winch: Path, bench: Bench, name: str, leg: str) -> None:
+def test_new_captures_find_their_leg_and_give_the_motor(winch: Path, bench: Bench, name: str, waypoint: str) -> None:
     path = winch.parent / f"{name}.csv"
-    found = evaluate(bench, leg, path, base=winch.parent, when=WHEN)  # type: ignore[arg-type]
-    assert guess_kind(found.capture).topic == leg
+    found = evaluate(bench, waypoint, path, base=winch.parent, when=WHEN)  # type: ignore[arg-type]
+    assert guess_kind(found.capture).topic == waypoint
     truth = {"inertia": 1.9e-4, "ld": 0.981e-3, "counts_per_rev": 8192.0, "resistance": 0.4127}
     key = next(k for k in truth if k in found.evidence.estimates)
     assert found.evidence.estimates[key].value == pytest.approx(truth[key], rel=2e-3)
     with pytest.raises(Exception, match=r"missing|time column|stays|no coast"):
         evaluate(
             bench,
-            "flux" if leg != "flux" else "resistance",
+            "flux" if waypoint != "flux" else "resistance",
             winch.parent / "winch-lcr.csv",
             base=winch.parent,
             when=WHEN,

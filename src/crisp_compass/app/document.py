@@ -209,10 +209,10 @@ class Document(QObject):
         """Return the bench with capture paths relative to another folder."""
         base = self.base
         evidence = {
-            leg: tuple(
+            waypoint: tuple(
                 e.model_copy(update={"file": os.path.relpath((base / e.file).resolve(), folder)}) for e in items
             )
-            for leg, items in self.bench.evidence.items()
+            for waypoint, items in self.bench.evidence.items()
         }
         return self.bench.model_copy(update={"evidence": evidence})
 

@@ -69,9 +69,9 @@ class Bench(Frozen):
             _check_values(topic, settled)
             if settled.settings:
                 _check_fields(self.settings, topic, settled)
-        for leg, items in self.evidence.items():
+        for waypoint, items in self.evidence.items():
             for evidence in items:
-                _check_evidence(leg, evidence)
+                _check_evidence(waypoint, evidence)
         for key, record in self.checks.items():
             readings = CHECK_READINGS.get(key)
             if readings is None:

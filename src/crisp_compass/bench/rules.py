@@ -63,10 +63,10 @@ def need(bench: Bench, key: str) -> float:
     quantity = settled_value(bench, key)
     if quantity is None:
         topic, _, name = key.partition(".")
-        leg = topic.replace("_", " ")
+        waypoint = topic.replace("_", " ")
         raise Refusal(
             f"the {name.replace('_', ' ')} is not settled",
-            f"settle it on the {leg} leg first",
+            f"settle it on the {waypoint} leg first",
             code="not-settled",
             field=key,
         )

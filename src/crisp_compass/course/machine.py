@@ -22,11 +22,12 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
     """
     require_built(bench)
     values = []
-    for constant, leg in _NEEDED:
+    for constant, waypoint in _NEEDED:
         value = best_value(bench, constant)
         if value is None:
             raise Refusal(
-                f"the {leg} is missing", f"measure it on the {leg} leg, or write the data sheet's on the plate"
+                f"the {waypoint} is missing",
+                f"measure it on the {waypoint} leg, or write the data sheet's on the plate",
             )
         values.append(value)
     r, ld, lq, psi = values
@@ -47,7 +48,9 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
 
 def unsettled_inputs(bench: Bench) -> str:
     """Return which figures of a trial run are not settled ones, in a sentence; empty where all are."""
-    unsettled = [leg for leg in dict.fromkeys(leg for _, leg in _NEEDED) if leg not in bench.settled]
+    unsettled = [
+        waypoint for waypoint in dict.fromkeys(waypoint for _, waypoint in _NEEDED) if waypoint not in bench.settled
+    ]
     parts = [f"{', '.join(unsettled)} from the best capture, reading or data sheet"] if unsettled else []
     if not {"current_loop", "speed_loop", "pwm"} <= set(bench.settled):
         parts.append("stand-in loops")

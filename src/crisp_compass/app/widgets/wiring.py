@@ -43,11 +43,11 @@ TEXTS = {
 class WiringSketch(QWidget):
     """One sketch, by leg."""
 
-    def __init__(self, leg: str) -> None:
+    def __init__(self, waypoint: str) -> None:
         super().__init__()
-        self._leg = leg
+        self._leg = waypoint
         self.setMinimumHeight(300)
-        self.setAccessibleName("Wiring: " + TEXTS[leg][0])
+        self.setAccessibleName("Wiring: " + TEXTS[waypoint][0])
         THEME.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
