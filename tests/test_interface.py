@@ -102,7 +102,7 @@ def test_no_bare_except_and_no_print_outside_the_command_line() -> None:
             if isinstance(node, ast.ExceptHandler):
                 assert node.type is not None, path
             if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "print":
-                assert part in ("cli", "app", "benchmark.py", "__main__.py"), path
+                assert part in ("cli", "app", "commands.py", "__main__.py"), path
 
 
 def test_no_registry_host_or_machine_path_in_the_set_up_files() -> None:

@@ -22,7 +22,8 @@ from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.course.waypoints.run import build_drive
-from crisp_compass.plant import kernels, state
+from crisp_compass.plant import state
+from crisp_compass.plant.kernels import kernel_of
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.lead_orders import expect_orders
@@ -143,7 +144,7 @@ def kernel_against_c() -> None:
             sim.command(SPEED, speed=target)
             out = np.zeros((steps + 2, len(state.OUT)))
             start = time.perf_counter()
-            kernels.run(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, steps, 1, out)
+            kernel_of(sim.drive.machine)(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, steps, 1, out)
             ours.append(time.perf_counter() - start)
             text = subprocess.run([str(program)], input=given, capture_output=True, text=True, check=True).stdout
             seconds, speed, fault = text.split()

@@ -13,7 +13,6 @@ from PySide6.QtWidgets import QInputDialog, QTableWidgetItem
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.intake import Arrival
-from crisp_compass.app.page.agreement import ResistanceAgreement
 from crisp_compass.app.waypoints.commutation.encoder import EncoderPage
 from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
 from crisp_compass.app.waypoints.flux.capture import FluxPage
@@ -28,6 +27,7 @@ from crisp_compass.app.waypoints.plate.sensor_cable import CablePage
 from crisp_compass.app.waypoints.plate.supply import SupplyPage
 from crisp_compass.app.waypoints.plate.wiring import WiringPage
 from crisp_compass.app.waypoints.resistance.meter import MeterPage
+from crisp_compass.app.waypoints.resistance.side_by_side import ResistanceAgreement
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.pyramid import Pyramid

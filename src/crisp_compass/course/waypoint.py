@@ -52,6 +52,8 @@ class Waypoint:
     ----------
     key
         Also the topic it settles, where it ``settles`` something.
+    order
+        Its place on the course: the smaller comes first.
     name, question
         On the course, and the question its main page answers.
     first_step
@@ -75,6 +77,7 @@ class Waypoint:
     """
 
     key: str
+    order: int
     name: str
     question: str
     first_step: str = ""

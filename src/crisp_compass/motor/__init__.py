@@ -1,15 +1,17 @@
-"""What a motor is: one module a family, registered here. Outside this package nobody asks which one it is."""
+"""What a motor is: one module a family, with its ``FAMILY``. Outside this package nobody asks which one it is."""
 
 from __future__ import annotations
 
+import importlib
+import pkgutil
+
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import Plate
-from crisp_compass.motor import brushed, induction, permanent_magnet, stepper
 from crisp_compass.motor.family import Family
 
-FAMILIES: dict[str, Family] = {
-    key: module.FAMILY for module in (permanent_magnet, stepper, induction, brushed) for key in module.FAMILY.keys
-}
+_MODULES = [importlib.import_module(f"{__name__}.{m.name}") for m in pkgutil.iter_modules(__path__)]
+#: Families by what ``plate.family`` may say.
+FAMILIES: dict[str, Family] = {key: m.FAMILY for m in _MODULES if hasattr(m, "FAMILY") for key in m.FAMILY.keys}
 
 
 def family_of(bench: Bench) -> Family:

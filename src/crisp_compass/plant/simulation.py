@@ -15,7 +15,7 @@ import numpy as np
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import limit_tracking
 from crisp_compass.plant import state
-from crisp_compass.plant.kernels import KERNELS
+from crisp_compass.plant.kernels import kernel_of
 from crisp_compass.plant.parameters import (
     FAULT_NAMES,
     NO_FAULT,
@@ -66,7 +66,7 @@ class Simulation:
     ) -> None:
         check(drive)
         self.drive = _ready(drive)
-        self._kernel = KERNELS[type(drive.machine)]
+        self._kernel = kernel_of(drive.machine)
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
         self._table_edges = (
             self._edges if table_edges is None else np.sort(np.asarray(table_edges, dtype=np.float64) % (2 * math.pi))
@@ -159,7 +159,7 @@ def prepare() -> None:
     Compiling would keep the interpreter's lock for seconds, so the first time a process of its own fills the cache.
     """
     cache = Path(os.environ["NUMBA_CACHE_DIR"])
-    if not any(cache.rglob("kernels.run-*.nbi")):
+    if not any(cache.rglob("permanent_magnet.run-*.nbi")):
         command = [sys.executable, "-c", "from crisp_compass.plant.simulation import warm_up; warm_up()"]
         subprocess.run(command, capture_output=True, check=False, timeout=300)
     warm_up()

@@ -24,7 +24,7 @@ from crisp_compass.course.waypoints import KINDS
 from crisp_compass.quantities import show, show_with_error
 
 
-def _tuned(name: str, unit: str) -> tuple[Field, ...]:
+def tuned(name: str, unit: str) -> tuple[Field, ...]:
     """Return the fields of what the drive held before and after its own auto-tune."""
     return (
         Entry(f"auto_tune.{name}_before", "Drive held before auto-tune", unit, width=178),
@@ -131,40 +131,3 @@ class AgreementPage(Page):
 
     def _take_off(self, evidence: Evidence, _checked: bool = False) -> None:
         self._change(lambda bench: drop_evidence(bench, evidence, now()), "take a capture off")
-
-
-class ResistanceAgreement(AgreementPage):
-    """R of plate, meter, captures and auto-tune."""
-
-    key = "resistance"
-    constants = ("resistance",)
-    fields = _tuned("resistance", "Ω")
-    question = "Do all values of the resistance agree?"
-
-
-class InductanceAgreement(AgreementPage):
-    """Ld and Lq of plate, captures and auto-tune."""
-
-    key = "inductance"
-    constants = ("ld", "lq")
-    fields = _tuned("inductance", "H")
-    question = "Do all values of the inductance agree?"
-
-
-class FluxAgreement(AgreementPage):
-    """ψ of plate, captures and auto-tune."""
-
-    key = "flux"
-    constants = ("flux_linkage",)
-    channels: ClassVar[dict[str, str]] = {"v_gain": "Volts, u"}
-    fields = _tuned("flux", "Wb")
-    question = "Do all values of the flux agree?"
-
-
-class MechanicsAgreement(AgreementPage):
-    """J of several run-ups."""
-
-    key = "mechanics"
-    constants = ("inertia",)
-    channels: ClassVar[dict[str, str]] = {"i_gain": "Amps, u", "speed_gain": "Speed, u"}
-    question = "Do all values of the inertia agree?"

@@ -1,30 +1,16 @@
-"""The waypoints, in the order of the course. A new one is a module here, registered in this list."""
+"""The waypoints, in the order of the course. A new one is a module here with its ``WAYPOINT``: nobody else lists them."""
 
 from __future__ import annotations
+
+import importlib
+import pkgutil
 
 from crisp_compass.bench.registry import Rules
 from crisp_compass.course.kind import CaptureKind
 from crisp_compass.course.waypoint import Waypoint
-from crisp_compass.course.waypoints import (
-    commutation,
-    current_loop,
-    flux,
-    hand_over,
-    inductance,
-    mechanics,
-    plate,
-    pwm,
-    resistance,
-    run,
-    speed_loop,
-)
 
-WAYPOINTS: tuple[Waypoint, ...] = tuple(
-    module.WAYPOINT
-    for module in (
-        plate, resistance, inductance, flux, mechanics, commutation, pwm, current_loop, speed_loop, run, hand_over,
-    )
-)  # fmt: skip
+_MODULES = [importlib.import_module(f"{__name__}.{m.name}") for m in pkgutil.iter_modules(__path__)]
+WAYPOINTS: tuple[Waypoint, ...] = tuple(sorted((m.WAYPOINT for m in _MODULES), key=lambda w: w.order))
 BY_KEY: dict[str, Waypoint] = {w.key: w for w in WAYPOINTS}
 #: Kinds of capture by key.
 KINDS: dict[str, CaptureKind] = {k.key: k for w in WAYPOINTS for k in w.captures}

@@ -262,6 +262,7 @@ def _headline(settled: Settled) -> str:
 
 WAYPOINT = Waypoint(
     "commutation",
+    60,
     "Commutation",
     "Where do the halls switch?",
     "Turn the shaft by hand, capture the halls and two line voltages and drop the capture on the window.",

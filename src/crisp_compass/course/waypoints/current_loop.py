@@ -152,6 +152,7 @@ STEP = CaptureKind(
 )
 WAYPOINT = Waypoint(
     "current_loop",
+    80,
     "Current loop",
     "What gains hold the current, with this delay?",
     "Choose the current loop's bandwidth and settle its gains.",

@@ -79,6 +79,7 @@ COAST = replace(
 )
 WAYPOINT = Waypoint(
     "flux",
+    40,
     "Flux",
     "How much flux does the rotor carry?",
     "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",

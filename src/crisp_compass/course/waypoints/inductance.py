@@ -156,6 +156,7 @@ def _course_figure(values: dict[str, Quantity]) -> str:
 
 WAYPOINT = Waypoint(
     "inductance",
+    30,
     "Inductance",
     "How much inductance has one phase?",
     "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",

@@ -79,6 +79,7 @@ RUN_UP = CaptureKind(
 )
 WAYPOINT = Waypoint(
     "mechanics",
+    50,
     "Mechanics",
     "What are inertia and friction?",
     "Run the shaft up and let it coast, capture speed and i_q and drop the capture on the window.",

@@ -58,6 +58,7 @@ def _headline(settled: Settled) -> str:
 
 WAYPOINT = Waypoint(
     "plate",
+    10,
     "Plate",
     "What stands on the motor and what feeds it?",
     "Enter the plate and the supply, then settle them: every later leg uses pole pairs and bus voltage.",

@@ -126,6 +126,7 @@ COMMAND = CaptureKind(
 )
 WAYPOINT = Waypoint(
     "pwm",
+    70,
     "PWM",
     "How much voltage and time does the modulator give?",
     "Check carrier, dead time and usable voltage, then settle the PWM.",

@@ -107,6 +107,7 @@ BRIDGE_STAIRCASE = replace(
 )
 WAYPOINT = Waypoint(
     "resistance",
+    20,
     "Resistance",
     "How much resistance has one phase?",
     "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",

@@ -79,6 +79,7 @@ def _hall_table(bench: Bench) -> tuple[str, ...]:
 
 WAYPOINT = Waypoint(
     "run",
+    120,
     "Run",
     "Does it run the way it should?",
     needs=("plate", "resistance", "inductance", "flux", "pwm", "current_loop", "speed_loop"),

@@ -80,6 +80,7 @@ def propose(bench: Bench) -> Proposal:
 
 WAYPOINT = Waypoint(
     "speed_loop",
+    100,
     "Speed loop",
     "What gains hold the speed?",
     "Choose the speed loop's gains and settle them.",
