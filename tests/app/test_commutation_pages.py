@@ -11,7 +11,7 @@ from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.commutation.alignment import AlignPage
-from crisp_compass.app.waypoints.commutation.direction_check import SensesPage
+from crisp_compass.app.waypoints.commutation.direction_check import DirectionCheckPage
 from crisp_compass.app.waypoints.commutation.edges import EdgesPage
 from crisp_compass.app.waypoints.commutation.encoder import EncoderPage
 from crisp_compass.app.waypoints.commutation.hand_turn import CommutationPage
@@ -124,7 +124,7 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     window.open(copy_bench(winch, tmp_path))
     window.travel("commutation", "Sense and offset")
     page = window.page
-    assert isinstance(page, SensesPage)
+    assert isinstance(page, DirectionCheckPage)
     qtbot.waitUntil(lambda: page.run is not None, timeout=60000)
     assert page.answer.text == "It runs"
     window.dial.setFocus()

@@ -393,12 +393,12 @@ def test_a_long_read_is_cancelled_and_the_next_file_taken(window: Window, qtbot:
     large_coast(tmp_path / "large.csv", rows)
     save(staircase(0.5, [1, 2, 3, 4], seed=1), tmp_path / "small.csv")
     window.take_files([tmp_path / "large.csv", tmp_path / "small.csv"])
-    assert "large.csv" in window.busy_text.text()
-    assert "1 more waiting" in window.busy_text.text()
-    qtbot.mouseClick(window._busy.findChild(QPushButton), Qt.MouseButton.LeftButton)
+    assert "large.csv" in window.arrivals.text.text()
+    assert "1 more waiting" in window.arrivals.text.text()
+    qtbot.mouseClick(window.arrivals.findChild(QPushButton), Qt.MouseButton.LeftButton)
     qtbot.waitUntil(lambda: window.intake.idle, timeout=60000)
     assert set(window.document.bench.evidence) == {"resistance"}
-    assert window.busy_text.text() == ""
+    assert window.arrivals.text.text() == ""
 
 
 def test_pages_wait_while_the_simulation_is_prepared(window: Window, winch: Path, tmp_path: Path) -> None:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import importlib
-from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMainWindow, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QLabel, QMainWindow, QVBoxLayout, QWidget
 
+from crisp_compass.app.arrivals import Arrivals
 from crisp_compass.app.bench_files import BenchFiles
 from crisp_compass.app.course_strip import CourseStrip, Place
 from crisp_compass.app.dial import Dial
@@ -21,17 +21,12 @@ from crisp_compass.app.menus import Menus
 from crisp_compass.app.navigation import Navigator
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.bearing import BearingLine
 from crisp_compass.app.widgets.notice import Notice
 from crisp_compass.app.widgets.parts import frame
-from crisp_compass.app.widgets.plot import refusal_text
-from crisp_compass.course.captures import Evaluated
 from crisp_compass.course.course import headline, sections_of, state_of, waypoints_of
 from crisp_compass.course.open_points import next_bearing
-from crisp_compass.course.waypoints import BY_KEY
-from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
 
@@ -68,6 +63,7 @@ class Window(QMainWindow):
         self.notices = Notice()
         self.ledger = Ledger(self.document)
         self.bearing = BearingLine()
+        self.arrivals = Arrivals(self, self.intake, self.navigator, self.notices)
         self._connect()
         self._build()
         self.menus = Menus(self, demo_folder())
@@ -90,25 +86,11 @@ class Window(QMainWindow):
         self.document.renamed.connect(self._show_title)
         self.files.refused.connect(self.notice)
         self.files.done.connect(self.say)
+        self.arrivals.said.connect(self.say)
         self.files.opened.connect(self._on_opened)
-        self.intake.busy.connect(self._on_busy)
-        self.intake.taken.connect(self._on_taken)
-        self.intake.refused.connect(self._on_capture_refused)
-        self.intake.asks.connect(self._ask_channels)
         THEME.changed.connect(self.bearing.restyle)
 
     def _build(self) -> None:
-        self._busy = frame("busy")
-        row = QHBoxLayout(self._busy)
-        row.setContentsMargins(12, 2, 6, 2)
-        self.busy_text = QLabel()
-        cancel = QPushButton("Cancel reading")
-        cancel.setObjectName("small")
-        cancel.clicked.connect(self.intake.cancel)
-        row.addWidget(self.busy_text)
-        row.addWidget(cancel)
-        row.addStretch(1)
-        self._busy.hide()
         self._panel = frame("panel")
         self._panel.setFixedWidth(PANEL)
         side = QVBoxLayout(self._panel)
@@ -126,7 +108,7 @@ class Window(QMainWindow):
         column.setSpacing(0)
         column.addWidget(self.course)
         column.addLayout(middle, 1)
-        for line in (self._busy, self.notices, self.bearing):
+        for line in (self.arrivals, self.notices, self.bearing):
             column.addWidget(line)
         self.setCentralWidget(central)
         self.statusBar().setSizeGripEnabled(False)
@@ -280,39 +262,6 @@ class Window(QMainWindow):
     def take_file(self, path: Path) -> None:
         """Open a bench or bring a capture to the waypoint it belongs to."""
         self.take_files([path])
-
-    def _on_busy(self, text: str) -> None:
-        self._busy.setVisible(bool(text))
-        self.busy_text.setText(text)
-
-    def _on_taken(self, evaluated: Evaluated) -> None:
-        """Say where a capture went, unless the person is looking at it."""
-        kind, name = evaluated.kind, Path(evaluated.evidence.file).name
-        if evaluated.evidence.columns:
-            self.say(f"{name}: channels mapped as {', '.join(evaluated.evidence.columns)}")
-        if self.page.key == kind.topic and self.page.section == kind.section:
-            return
-        waypoint = BY_KEY[kind.topic]
-        beside = f", {kind.section}" if kind.section != waypoint.sections[0].name else ""
-        self.notices.add_news(
-            f"{name} was read into {waypoint.name}{beside}.",
-            f"Show {waypoint.name}",
-            partial(self.travel, kind.topic, kind.section),
-        )
-
-    def _on_capture_refused(self, arrival: Arrival, refusal: Refusal) -> None:
-        self.notices.add_refusal(refusal_text(refusal.at(str(arrival.path))))
-
-    def _ask_channels(self, arrival: Arrival, refusal: Refusal) -> None:
-        page = self.page_of(arrival.topic or arrival.here)
-        signals = page.signals if isinstance(page, CapturePage) else ()
-        dialog = MappingDialog(self, arrival.path, signals, f"{arrival.path.name}: {refusal.problem}.")
-        if not dialog.usable or not dialog.exec():
-            self._on_capture_refused(arrival, refusal)
-            return
-        columns = dialog.mappings()
-        self.intake.remember_mappings(arrival, columns)
-        self.intake.add(Arrival(arrival.path, arrival.topic, arrival.here, columns, asked=True), first=True)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if not self.files.may_discard():

@@ -14,7 +14,7 @@ from crisp_compass.errors import Refusal
 
 
 @dataclass(frozen=True)
-class Senses:
+class Directions:
     """Verdict on one slow turn with a forced field.
 
     ``phases`` and ``encoder`` True where right, ``closes`` whether a closed loop works as it stands, ``current`` False
@@ -32,7 +32,7 @@ class Senses:
 
 def judge_directions(
     commanded: float, seen: float, measured: float, observed: float | None = None, sensor: str = "encoder"
-) -> Senses:
+) -> Directions:
     """Judge the signs of a slow turn.
 
     Parameters
@@ -65,7 +65,7 @@ def judge_directions(
     current = observed is None or observed == 0 or observed * way > 0
     what, lead_fixes = _VERDICTS[phases, agrees]
     name, fix = _SENSORS[sensor]
-    return Senses(
+    return Directions(
         phases, encoder, agrees, current, what.format(sensor=name), tuple(m.format(fix=fix) for m in lead_fixes)
     )
 

@@ -21,7 +21,7 @@ _FLIP = str.maketrans("+-", "-+")
 
 
 @dataclass(frozen=True)
-class Mend:
+class LeadFix:
     """One way to make the motor fit.
 
     ``phases[k]`` is the terminal on which the lead now at terminal k belongs (0 to 2 for A to C), ``halls`` likewise
@@ -49,7 +49,7 @@ class Mend:
         return said if self.direction > 0 else f"{said} (the shaft then turns in reverse)"
 
 
-def lead_fixes(states: Mapping[str, str], wanted: Mapping[str, str] | None = None) -> list[Mend]:
+def lead_fixes(states: Mapping[str, str], wanted: Mapping[str, str] | None = None) -> list[LeadFix]:
     """Return every way that fits, the shortest first, forward before backward.
 
     Parameters
@@ -76,7 +76,7 @@ def lead_fixes(states: Mapping[str, str], wanted: Mapping[str, str] | None = Non
                 direction = _fits(states, wanted, phases, halls, mask)
                 if direction:
                     inverted = tuple(k + 1 for k in range(3) if mask >> (2 - k) & 1)
-                    found.append(Mend(phases, halls, inverted, direction))  # type: ignore[arg-type]
+                    found.append(LeadFix(phases, halls, inverted, direction))  # type: ignore[arg-type]
     return sorted(found, key=lambda m: (m.moves, -m.direction))
 
 

@@ -15,7 +15,7 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.commutation.direction_check import COMBINATIONS, Senses, judge_directions
+from crisp_compass.commutation.direction_check import COMBINATIONS, Directions, judge_directions
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import unsettled_inputs
 from crisp_compass.errors import Refusal
@@ -28,7 +28,7 @@ _HEADLINES = {"runs": "It runs", "weak": "It runs weakly", "stands": "It stands 
 _CAUTION = "Force the angle, current just enough to take the shaft along, one electrical turn in some seconds: motor clamped and uncoupled, stop within reach. Do not close the loop before this agrees."
 
 
-class SensesPage(Page):
+class DirectionCheckPage(Page):
     """Signs of a slow forced turn judged; a wrong angle dragged on the dial and run in simulation."""
 
     key = "commutation"
@@ -79,7 +79,7 @@ class SensesPage(Page):
         self._show_dial()
         self._show()
 
-    def _directions(self) -> Senses | None:
+    def _directions(self) -> Directions | None:
         settings = self.seen.settings.commutation
         if not (settings.seen and settings.measured):
             return None

@@ -1,0 +1,78 @@
+"""What the person hears of captures on their way in: what is read, where it went, what was refused, which channel is which."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+
+from crisp_compass.app.intake import Arrival, Intake
+from crisp_compass.app.navigation import Navigator
+from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.page.mapping import MappingDialog
+from crisp_compass.app.widgets.notice import Notice
+from crisp_compass.app.widgets.plot import refusal_text
+from crisp_compass.course.captures import Evaluated
+from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.errors import Refusal
+
+
+class Arrivals(QFrame):
+    """The line that shows what is being read, with a button that stops it. ``said`` carries what goes to the status bar."""
+
+    said = Signal(str)
+
+    def __init__(self, parent: QWidget, intake: Intake, navigator: Navigator, notices: Notice) -> None:
+        super().__init__(parent)
+        self.setObjectName("busy")
+        self._intake, self._navigator, self._notices = intake, navigator, notices
+        row = QHBoxLayout(self)
+        row.setContentsMargins(12, 2, 6, 2)
+        self.text = QLabel()
+        cancel = QPushButton("Cancel reading")
+        cancel.setObjectName("small")
+        cancel.clicked.connect(intake.cancel)
+        row.addWidget(self.text)
+        row.addWidget(cancel)
+        row.addStretch(1)
+        self.hide()
+        intake.busy.connect(self._on_busy)
+        intake.taken.connect(self._on_taken)
+        intake.refused.connect(self._on_refused)
+        intake.asks.connect(self._ask_channels)
+
+    def _on_busy(self, text: str) -> None:
+        self.setVisible(bool(text))
+        self.text.setText(text)
+
+    def _on_taken(self, evaluated: Evaluated) -> None:
+        """Say where a capture went, unless the person is looking at it."""
+        kind, name = evaluated.kind, Path(evaluated.evidence.file).name
+        if evaluated.evidence.columns:
+            self.said.emit(f"{name}: channels mapped as {', '.join(evaluated.evidence.columns)}")
+        waypoint, page = BY_KEY[kind.topic], self._navigator.page
+        main = kind.section == waypoint.sections[0].name
+        if page.key == kind.topic and (main or page.section == kind.section):
+            return
+        beside = "" if main else f", {kind.section}"
+        self._notices.add_news(
+            f"{name} was read into {waypoint.name}{beside}.",
+            f"Show {waypoint.name}",
+            partial(self._navigator.travel, kind.topic, kind.section),
+        )
+
+    def _on_refused(self, arrival: Arrival, refusal: Refusal) -> None:
+        self._notices.add_refusal(refusal_text(refusal.at(str(arrival.path))))
+
+    def _ask_channels(self, arrival: Arrival, refusal: Refusal) -> None:
+        page = self._navigator.page_of(arrival.topic or arrival.here)
+        signals = page.signals if isinstance(page, CapturePage) else ()
+        dialog = MappingDialog(self.window(), arrival.path, signals, f"{arrival.path.name}: {refusal.problem}.")
+        if not dialog.usable or not dialog.exec():
+            self._on_refused(arrival, refusal)
+            return
+        columns = dialog.mappings()
+        self._intake.remember_mappings(arrival, columns)
+        self._intake.add(Arrival(arrival.path, arrival.topic, arrival.here, columns, asked=True), first=True)
