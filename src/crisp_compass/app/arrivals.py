@@ -53,10 +53,11 @@ class Arrivals(QFrame):
         if evaluated.evidence.columns:
             self.said.emit(f"{name}: channels mapped as {', '.join(evaluated.evidence.columns)}")
         waypoint, page = BY_KEY[kind.topic], self._navigator.page
-        main = kind.section == waypoint.sections[0].name
-        if page.key == kind.topic and (main or page.section == kind.section):
+        # where a waypoint's captures all belong to its main page, its other pages show them too
+        plain = {k.section for k in waypoint.captures} == {waypoint.sections[0].name}
+        if page.key == kind.topic and (plain or page.section == kind.section):
             return
-        beside = "" if main else f", {kind.section}"
+        beside = "" if plain else f", {kind.section}"
         self._notices.add_news(
             f"{name} was read into {waypoint.name}{beside}.",
             f"Show {waypoint.name}",

@@ -47,6 +47,7 @@ class Navigator(QObject):
         kind = kinds[section or self._main_of(key)]
         if kind not in self._built:
             page = self._built[kind] = kind(self._document)
+            page.setup()
             page.section_chosen.connect(partial(self.travel, key))
             page.show_sections(tuple(kinds))
             self.stack.add(page)

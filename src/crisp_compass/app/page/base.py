@@ -89,6 +89,9 @@ class Page(QWidget):
         #: Widgets of the declared fields, by setting; a page that does not arrange them itself has them in one row.
         self._fields = self._make_fields()
 
+    def setup(self) -> None:
+        """Build what needs the subclass; called once, after the page is constructed."""
+
     def _make_fields(self) -> dict[str, NumberField | Choice]:
         made = {}
         for declared in self.fields:

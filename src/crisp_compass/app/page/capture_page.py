@@ -44,6 +44,9 @@ class CapturePage(Page):
         self._again.done.connect(self._on_evaluated)
         self._again.refused.connect(self._on_gone)
         self._again.busy.connect(self._on_busy)
+
+    def setup(self) -> None:
+        """Build the plots, the sketch that stands there before a capture, and the row of fields and buttons."""
         self.plots = QWidget()
         self.stack = QStackedWidget()
         self.stack.addWidget(WiringSketch(self.kinds[0].sketch))

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 
 from PySide6.QtWidgets import QGridLayout, QStackedWidget, QWidget
 
-from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.plot import Plot
@@ -20,8 +19,8 @@ from crisp_compass.studies.step_prediction import bode
 class LoopPage(Page):
     """Base of the loop pages. Subclasses make the step plot and the settings, and predict in :meth:`predict`."""
 
-    def __init__(self, document: Document) -> None:
-        super().__init__(document)
+    def setup(self) -> None:
+        """Build the plots and the row of fields."""
         self.step = self.make_step_plot()
         self.gain = Plot(("frequency", "Hz"), ("gain", "dB"), name="open loop gain", log_x=True)
         self.gain.rule(y=0.0, token="ink")

@@ -17,8 +17,8 @@ class OutlookPage(CapturePage):
     always_plots = True
 
     def __init__(self, document: Document) -> None:
-        self.outlook: Any = None
         super().__init__(document)
+        self.outlook: Any = None
         self._expect = Computation(self, self.on_outlook, self.on_no_outlook)
 
     def work_out(self, bench: Bench) -> Any:

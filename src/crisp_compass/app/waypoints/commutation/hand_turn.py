@@ -29,8 +29,8 @@ class CommutationPage(CapturePage):
     section = "Hand turn"
 
     def __init__(self, document: Document) -> None:
-        self._angle = 0.0
         super().__init__(document)
+        self._angle = 0.0
 
     def build(self, area: QWidget) -> None:
         self.codes = Plot(("electrical angle", "°"), ("hall code", ""), name="hall codes")

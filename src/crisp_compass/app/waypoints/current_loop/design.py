@@ -48,9 +48,9 @@ class CurrentLoopPage(LoopPage):
     )
 
     def __init__(self, document: Document) -> None:
+        super().__init__(document)
         self.band: Band | None = None
         self._method = ""
-        super().__init__(document)
         # while a number moves the runs wait, so that they take no time from the redrawing
         self._runs = Computation(self, self._on_band, self.refuse, pause=PAUSE_MS)
 
