@@ -89,9 +89,9 @@ def _check_fields(settings: Settings, topic: str, settled: Settled) -> None:
         of, dot, name = field.partition(".")
         grouped.setdefault(of if dot else topic, {})[name if dot else field] = value
     for of, fields in grouped.items():
-        page = getattr(settings, of, None)
-        if page is None:
+        if of not in Settings.model_fields:
             raise ValueError(f"settled.{topic}.settings: {of[:20]} has no fields")
+        page = getattr(settings, of)
         known = {k: v for k, v in fields.items() if k in type(page).model_fields}
         unknown = set(fields) - set(known)
         if unknown and of != "plate":
