@@ -165,7 +165,7 @@ def thousand_runs() -> None:
     print(f"a thousand current steps    {median_seconds(lambda: current_band(bench, design), 5):.2f} s")
 
 
-def settings() -> None:
+def number_to_plot() -> None:
     """Measure from a number's step to the redrawn plots, in the real window."""
     application = make_application()
     with tempfile.TemporaryDirectory() as folder:
@@ -201,7 +201,7 @@ def main() -> None:
     lead_orders()
     kernel_against_c()
     thousand_runs()
-    settings()
+    number_to_plot()
     loop_gaps.measure()
 
 
