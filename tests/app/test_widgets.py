@@ -326,7 +326,7 @@ def test_mapping_dialog_makes_the_text_form(qtbot: QtBot, tmp_path: Path) -> Non
     assert not broken.usable
 
 
-@pytest.mark.parametrize("leg", TEXTS)
+@pytest.mark.parametrize("waypoint", TEXTS)
 def test_wiring_sketches_stay_inside_their_sheet(qtbot: QtBot, waypoint: str) -> None:
     sketch = WiringSketch(waypoint)
     qtbot.addWidget(sketch)

@@ -251,7 +251,7 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
 
 
 @pytest.mark.parametrize(
-    ("name", "leg"),
+    ("name", "waypoint"),
     [
         ("winch-run-up", "mechanics"),
         ("winch-lcr", "inductance"),
