@@ -132,7 +132,7 @@ class Document(QObject):
 
     def set_field(self, topic: str, field: str, value: Any) -> None:
         """Set one field of a page; raises Refusal if the model does not allow the value."""
-        self.set_fields(field.replace("_", " "), {topic: {field: value}}, key=f"{topic}.{field}")
+        self.set_fields(field.rpartition(".")[2].replace("_", " "), {topic: {field: value}}, key=f"{topic}.{field}")
 
     def set_fields(self, text: str, changes: Mapping[str, Mapping[str, Any]], key: str = "") -> None:
         """Set fields by topic as one undo step; raises Refusal if the models do not allow a value."""
