@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import contextlib
 import math
 import os
+import shutil
 import subprocess
 import sys
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -159,10 +162,25 @@ def prepare() -> None:
     Compiling would keep the interpreter's lock for seconds, so the first time a process of its own fills the cache.
     """
     cache = Path(os.environ["NUMBA_CACHE_DIR"])
+    _sweep(cache)
     if not any(cache.rglob("permanent_magnet.run-*.nbi")):
         command = [sys.executable, "-c", "from crisp_compass.plant.simulation import warm_up; warm_up()"]
         subprocess.run(command, capture_output=True, check=False, timeout=300)
     warm_up()
+
+
+def _sweep(cache: Path) -> None:
+    """Remove what other versions of the kernels left and nobody has used for a month."""
+    month_ago = time.time() - 30 * 86400
+    with contextlib.suppress(OSError):
+        for other in cache.parent.iterdir():
+            if (
+                other.is_dir()
+                and other != cache
+                and cache.parent.name == "kernels"
+                and other.stat().st_mtime < month_ago
+            ):
+                shutil.rmtree(other, ignore_errors=True)
 
 
 def warm_up() -> None:
