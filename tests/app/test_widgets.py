@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QObject, QPoint, QPointF, Qt, QThreadPool
+import shiboken6
+from PySide6.QtCore import QCoreApplication, QObject, QPoint, QPointF, Qt, QThreadPool
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.course_strip import CourseStrip, Place
@@ -22,6 +24,7 @@ from crisp_compass.app.widgets.answer import Answer, Findings
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
+from crisp_compass.app.window import Window
 from crisp_compass.course.course import State
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -339,3 +342,48 @@ def test_wiring_sketches_stay_inside_their_sheet(qtbot: QtBot, waypoint: str) ->
         assert set(border) == {sheet}
         inside = sum(image.pixel(x, y) != sheet for x in range(0, size[0], 6) for y in range(0, size[1], 6))
         assert inside > 150
+
+
+def _tab_stops(window: Window) -> list[QWidget]:
+    chain: list[QWidget] = []
+    at = window.course.nextInFocusChain()
+    while at is not None and at is not window.course and len(chain) < 2000:
+        if at.focusPolicy() & Qt.FocusPolicy.TabFocus and at.isVisible():
+            chain.append(at)
+        at = at.nextInFocusChain()
+    return chain
+
+
+def test_tab_follows_the_eye(window: Window, qtbot: QtBot, winch: Path) -> None:
+    """Course, then the page from top left to bottom right, then ledger and next bearing."""
+    window.open(winch)
+    window.travel("pwm")
+
+    def in_order() -> bool:
+        chain = _tab_stops(window)
+        on_page = [w for w in chain if window.page.isAncestorOf(w) and w.accessibleName()]
+        places = [w.mapTo(window.page, QPoint(0, 0)) for w in on_page]
+        keys = [(p.y() // 20, p.x()) for p in places]
+        last = max(chain.index(w) for w in on_page)
+        return keys == sorted(keys) and last < chain.index(window.ledger.entry) < chain.index(window.bearing.button)
+
+    assert len([w for w in _tab_stops(window) if window.page.isAncestorOf(w)]) > 8
+    qtbot.waitUntil(in_order, timeout=5000)
+
+
+def test_a_job_that_outlives_its_page_troubles_nobody(qtbot: QtBot, capfd: pytest.CaptureFixture[str]) -> None:
+    """Its answer finds no one to take it; nothing is printed and nothing raised."""
+    parent = QObject()
+    job, begun, go = Job(parent), threading.Event(), threading.Event()
+
+    def work() -> None:
+        begun.set()
+        go.wait(5)
+
+    job.ask(work)
+    qtbot.waitUntil(begun.is_set, timeout=5000)
+    shiboken6.delete(parent)
+    go.set()
+    assert QThreadPool.globalInstance().waitForDone(5000)
+    QCoreApplication.processEvents()
+    assert "Traceback" not in capfd.readouterr().err

@@ -79,6 +79,12 @@ def test_edges_cost_what_their_periods_say(winch_bench: Bench) -> None:
         edge_cost(winch_bench, edges, 5000.0)
 
 
+def test_a_turn_too_slow_to_simulate_is_refused_at_once(winch_bench: Bench) -> None:
+    """Its length is known before it runs: nothing of it is allocated or simulated."""
+    with pytest.raises(Refusal, match="would take"):
+        edge_cost(winch_bench, np.arange(6) * 60.0 + 30, 0.001)  # type: ignore[arg-type]
+
+
 def test_outlooks_of_alignment_and_search(winch_bench: Bench, thruster_bench: Bench) -> None:
     outlook = align_outlook(winch_bench)
     machine, load = machine_of(winch_bench)

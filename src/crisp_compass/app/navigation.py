@@ -96,6 +96,9 @@ class Navigator(QObject):
     def order_tabs(self, before: list[QWidget], after: list[QWidget]) -> None:
         """Let Tab follow the eye: what is ``before`` the page, the page from top left to bottom right, what is ``after`` it."""
         page, focus = self.page, Qt.FocusPolicy.TabFocus
+        for layout in (page.layout(), page.body.inside.layout()):  # a page just opened has no places yet
+            if layout is not None:
+                layout.activate()
         stops = [w for w in page.findChildren(QWidget) if w.focusPolicy() & focus and w.isVisible()]
         places = {w: w.mapTo(page, QPoint(0, 0)) for w in stops}
         stops.sort(key=lambda w: (places[w].y() // 20, places[w].x()))
