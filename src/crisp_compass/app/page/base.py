@@ -6,11 +6,13 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Signal
 from PySide6.QtGui import QFontMetrics, QResizeEvent
 from PySide6.QtWidgets import (
     QDialog,
     QPushButton,
+    QSizePolicy,
+    QSpacerItem,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -86,6 +88,8 @@ class Page(QWidget):
         self._rows: list[FlowRow] = []
         self._buttons = FlowRow()
         self._low = False
+        #: Takes the height where only the answer is shown.
+        self._rest = QSpacerItem(0, 0, QSizePolicy.Policy.Minimum, QSizePolicy.Policy.MinimumExpanding)
         #: Widgets of the declared fields, by setting; a page that does not arrange them itself has them in one row.
         self._fields = self._make_fields()
 
@@ -246,7 +250,7 @@ class Page(QWidget):
             for widget in self._hidden:
                 widget.show()
             self._hidden = []
-            self.column.setAlignment(Qt.AlignmentFlag(0))
+            self.column.removeItem(self._rest)
             self.show_fields()
             try:
                 self.refresh()
@@ -259,7 +263,8 @@ class Page(QWidget):
         for widget in shown:
             widget.hide()
         self._hidden += shown
-        self.column.setAlignment(Qt.AlignmentFlag.AlignTop)
+        self.column.removeItem(self._rest)
+        self.column.addItem(self._rest)
         self.answer.show_answer("Not for this motor", "", f"{gap[:1].upper()}{gap[1:]}.", stale=True)
         self.show_dial(DialView())
 
