@@ -72,8 +72,10 @@ def read_bench(data: Any, where: str) -> Bench:
         ]
         place = ".".join(shortened(part, 40) for part in parts)
         message = shortened(first["msg"].removeprefix("Value error, "), 160)
+        if first["type"] == "union_tag_invalid":
+            message = f"“{shortened(first['ctx']['tag'], 40)}” is no kind of motor"
         raise Refusal(
-            f"the bench file is damaged at {place}: {message[:1].lower()}{message[1:]}",
+            f"the bench file is damaged{' at ' + place if place else ''}: {message[:1].lower()}{message[1:]}",
             "correct it there or restore an earlier copy; the file was not changed",
             where=where,
             code="damaged",
