@@ -34,9 +34,11 @@ class CapturePage(Page):
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         #: Kinds of capture that this section shows.
-        self.kinds = tuple(k for k in self.waypoint.captures if k.section == self.section)
-        #: Signals that a mapping of foreign channels offers.
-        self.signals = tuple(dict.fromkeys(s for k in self.kinds for s in k.signals))
+        self.kinds = tuple(
+            sorted((k for k in self.waypoint.captures if k.section == self.section), key=lambda k: k.rank)
+        )
+        #: Signals that a mapping of foreign channels offers: those of the usual kind, or a channel would be taken for what it is not.
+        self.signals = self.kinds[0].signals
         self._shown: tuple[object, ...] = ()
         self.evaluated: Evaluated | None = None
         self._stamp: tuple[int, ...] = ()

@@ -102,7 +102,7 @@ STEPS = CaptureKind(
     _steps,
     _headline,
     section="Capture",
-    signals=("v_ab", "i_a"),
+    signals=("v_ab", "i_a", "angle", "l_ab"),  # a meter's table may have names of its own too
     rank=61,
     claims=lambda capture, _: {"v_ab", "i_a"} <= set(capture.columns),
     refine=_axis,

@@ -101,7 +101,7 @@ BRIDGE_STAIRCASE = replace(
     STAIRCASE,
     key="bridge_staircase",
     title=", through the bridge",
-    rank=59,
+    rank=62,
     claims=lambda capture, _: _through_bridge(capture),
     fits=_through_bridge,
 )
