@@ -92,7 +92,7 @@ def test_the_record_holds_what_was_tried_and_both_forms_say_the_same(
 ) -> None:
     tried = {"ABC": Trial(forward="smooth", backward="nudge", current_forward=0.42, speed_forward=31.0)}
     gains = (CurrentTrial(kp=7.25, ki=3000.0, current=1.5, overshoot=0.18, when="2026-05-12"),)
-    bench = load_bench(winch).model_copy(update={"trials": tried, "current_trials": gains})
+    bench = load_bench(winch).model_copy(update={"trials": tried, "current_trials": gains, "evidence": {}})
     html = write_report(bench, winch.parent, "now")
     printed: list[str] = []
     monkeypatch.setattr(
