@@ -43,6 +43,10 @@ _WINCH = (
 )  # fmt: skip
 
 
+#: Turns of the event loop without work after which the window is at rest.
+_QUIET = 6
+
+
 class Tour:
     """One tour into ``out`` at ``size``."""
 
@@ -112,13 +116,12 @@ class Tour:
         (self.out / ".tour.ini").unlink(missing_ok=True)
 
     def _wait(self, done: Callable[[], bool] = lambda: True, limit: float = 60.0) -> None:
-        end = time.monotonic() + limit
-        while True:
+        end, quiet = time.monotonic() + limit, 0
+        while quiet < _QUIET:  # an answer asks for a layout, and that for a repaint
             QThreadPool.globalInstance().waitForDone(20)
             QCoreApplication.processEvents()
-            if done() and QThreadPool.globalInstance().activeThreadCount() == 0:
-                QCoreApplication.processEvents()
-                return
+            at_rest = done() and QThreadPool.globalInstance().activeThreadCount() == 0
+            quiet = quiet + 1 if at_rest else 0
             if time.monotonic() > end:
                 raise TimeoutError("the window did not come to rest")
 
