@@ -53,11 +53,6 @@ class Computation(QObject):
         if self._function is not None:
             self._job.ask(self._function)
 
-    @property
-    def running(self) -> bool:
-        """Whether an answer is due."""
-        return self._timer.isActive() or self._job.running
-
     def drop(self) -> None:
         """Forget the question and whatever is under way; the next time it is asked anew."""
         self._timer.stop()
