@@ -144,7 +144,9 @@ def kernel_against_c() -> None:
             sim.command(SPEED, speed=target)
             out = np.zeros((steps + 2, len(state.OUT)))
             start = time.perf_counter()
-            kernel_of(sim.drive.machine)(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, steps, 1, out)
+            kernel_of(sim.drive.machine)(
+                sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, steps, 1, out
+            )
             ours.append(time.perf_counter() - start)
             text = subprocess.run([str(program)], input=given, capture_output=True, text=True, check=True).stdout
             seconds, speed, fault = text.split()

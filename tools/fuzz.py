@@ -106,7 +106,9 @@ def one_capture(path: Path, *, fit: bool) -> None:
     bench = Bench()
     bench = bench.model_copy(
         update={
-            "settings": bench.settings.model_copy(update={"plate": bench.settings.plate.model_copy(update={"kv": 100.0})})
+            "settings": bench.settings.model_copy(
+                update={"plate": bench.settings.plate.model_copy(update={"kv": 100.0})}
+            )
         }
     )
     try:

@@ -308,6 +308,17 @@ def split(value: float, unit: str, digits: int = 3) -> tuple[str, str]:
     return significant(shown / 1e-12, digits), "p"
 
 
+def scale_of(largest: float, unit: str) -> tuple[float, str]:
+    """Return the factor and the label (``mV``) in which values up to ``largest`` [unit] are drawn on an axis."""
+    known = UNITS.get(unit)
+    if known is None or not known.prefixed or known.factor != 1 or not unit:
+        return 1.0, unit
+    for scale, prefix in _SHOWN_PREFIXES:
+        if largest >= scale:
+            return scale, prefix + unit
+    return 1.0, unit
+
+
 def editable(value: float, unit: str) -> str:
     """Return an SI value as a field shows it: up to four digits with the prefix, the unit itself left out; it reads back."""
     number, prefix = split(value, unit, 4)

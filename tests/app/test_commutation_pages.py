@@ -36,6 +36,7 @@ def test_turn_the_dial_read_the_table_judge_the_edges(
     qtbot.waitUntil(lambda: isinstance(window.page, CommutationPage) and bool(window.page.evidence()), timeout=30000)
     page = window.page
     assert isinstance(page, CommutationPage)
+    qtbot.waitUntil(lambda: len(page.pictures.data("rotor")[0]) > 0, timeout=30000)
     assert page.answer.text == "60° halls"
     assert "exchange leads A and B" in page.answer.reason  # the shortest way to mend it
     # arrow keys on the dial: code, pair and table row follow
@@ -49,7 +50,7 @@ def test_turn_the_dial_read_the_table_judge_the_edges(
         assert f"code {code.text()}," in page.dial_view.caption
         seen.add(code.text())
     assert len(seen) == 6
-    assert page.codes.data("rotor")[0][0] == pytest.approx(15.0)
+    assert page.pictures.data("rotor")[0][0] == pytest.approx(15.0)
     page.table.selectRow(2)
     assert page.dial_view.rotor == pytest.approx(166.7, abs=0.5)
     press_main(qtbot, window)
@@ -84,8 +85,8 @@ def test_align_from_table_to_settled_zero(window: Window, qtbot: QtBot, winch: P
     drop(window, target)
     qtbot.waitUntil(lambda: page.evidence() is not None, timeout=30000)
     assert page.answer.text == "100.00°"
-    assert page.rows.texts["friction found"] == "2.0° each side"
-    assert len(page.plot.data("below")[0]) == 16
+    assert page.pictures.texts["friction found"] == "2.0° each side"
+    assert len(page.pictures.data("approached from below")[0]) == 16
     press_main(qtbot, window)
     settled = window.document.bench.settled["commutation"].values
     assert math.degrees(settled["zero_offset"].value) == pytest.approx(100.0, abs=0.01)
@@ -107,10 +108,10 @@ def test_pulses_tell_the_pole_and_the_outlook_whether_it_can_work(
     assert isinstance(page, PolesPage)
     qtbot.waitUntil(lambda: page.outlook is not None, timeout=60000)
     assert page.answer.text == "221.7°"
-    assert page.rows.texts["polarity right"] == "100 of 100"
-    assert len(page.plot.data("pulses")[0]) == 72
+    assert page.pictures.texts["polarity right"] == "100 of 100"
+    assert len(page.pictures.data("pulses")[0]) == 72
     type_into(qtbot, page.number("magnet"), "0")
-    qtbot.waitUntil(lambda: page.rows.texts.get("polarity refused") == "100 of 100", timeout=60000)
+    qtbot.waitUntil(lambda: page.pictures.texts.get("polarity refused") == "100 of 100", timeout=60000)
     # a round rotor is not guessed at
     table = read_capture(tmp_path / "winch-pulses.csv", need_time=False)
     flat = 6 + 0.05 * np.random.default_rng(0).standard_normal(72)
@@ -168,8 +169,8 @@ def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: 
     )
     page = window.page
     assert isinstance(page, EncoderPage)
-    assert page.rows.texts["bits of a turn, of turns"] == "12, 0"
-    assert float(page.rows.texts["θe is 0 at word"]) == pytest.approx(
+    assert page.pictures.texts["bits of a turn, of turns"] == "12, 0"
+    assert float(page.pictures.texts["θe is 0 at word"]) == pytest.approx(
         (-0.5 / (2 * math.pi) * 4096 / 7) % (4096 / 7), abs=1
     )
     window.document.edit("kind of motor", with_family(window.document.bench, "stepper"))
@@ -177,10 +178,10 @@ def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: 
     page = window.page
     assert isinstance(page, AlignPage)
     assert page.answer.text == "Not for this motor"
-    assert not page.rows.isVisible()
+    assert page.pictures.texts == {}
     window.document.undo_stack.undo()
     assert page.answer.text != "Not for this motor"
-    assert page.rows.isVisible()
+    assert page.pictures.texts
 
 
 def test_two_orders_left_are_told_by_current_at_equal_speed(

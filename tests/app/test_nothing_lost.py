@@ -196,14 +196,14 @@ def test_what_the_program_does_itself_is_no_undo_step(
     window.travel("resistance")
     qtbot.keyClicks(window.ledger.entry, "temp 24")
     qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=20000)  # type: ignore[attr-defined]
     assert window.document.bench.settings.resistance.temperature == 24.0
     assert window.document.bench.evidence["resistance"][-1].estimates["temperature"].value == 24.0  # fitted again
     assert stack.count() == 1
     window.ledger.entry.setFocus()
     qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert stack.index() == 0
-    qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=20000)  # type: ignore[attr-defined]
     assert stack.canRedo()  # fitting again has not thrown it away
     stack.redo()
     assert window.document.bench.settings.resistance.temperature == 24.0
@@ -334,7 +334,7 @@ def test_a_bench_from_anybody_reads_nothing_outside_its_folder(
     assert window.save()
     window.open(path)
     window.travel("resistance")
-    qtbot.waitUntil(lambda: not window.page._again.running, timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=20000)  # type: ignore[attr-defined]
     assert window.notices.text == ""
 
 

@@ -110,8 +110,8 @@ def test_a_command_from_capture_to_speed(window: Window, qtbot: QtBot, winch: Pa
     type_into(qtbot, page.number("band_low"), "1k")  # type: ignore[arg-type]
     type_into(qtbot, page.number("band_high"), "10k")  # type: ignore[arg-type]
     assert page.answer.text == "1040 rpm"
-    assert page.rows.texts["steps of the command"] == "25"
-    assert page.rows.texts["half speed, analogue"] == "5.00 V"
+    assert page.pictures.texts["steps of the command"] == "25"
+    assert page.pictures.texts["half speed, analogue"] == "5.00 V"
     drop(window, tmp_path / "slow.csv")
     qtbot.waitUntil(lambda: page.answer.text == "0 rpm", timeout=30000)
     assert any("outside the legal band" in t for t in page.findings.texts)
@@ -165,13 +165,13 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     write_capture(tmp_path / "step.csv", t + 0.002, {"i_q_ref": np.where(t >= 0, 1.5, 0.0), "i_q": y}, {})
     dropped(qtbot, window, tmp_path / "step.csv")
     qtbot.waitUntil(
-        lambda: isinstance(window.page, MeasuredPage) and window.page.evaluated is not None, timeout=30000
+        lambda: isinstance(window.page, MeasuredPage) and window.page.reading.evaluated is not None, timeout=30000
     )
     page = window.page
     assert isinstance(page, MeasuredPage)
     assert page.answer.text == "Not as designed"
     assert "L is 30 % lower" in page.answer.reason
-    assert page.rows.texts["delay, periods"].startswith("1.5 → 1.")
+    assert page.pictures.texts["delay, periods"].startswith("1.5 → 1.")
     qtbot.mouseClick(page.keep_button, Qt.MouseButton.LeftButton)
     window.travel("current_loop", "Trials")
     trials = window.page

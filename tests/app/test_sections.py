@@ -303,14 +303,15 @@ def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, win
     window.open(copy_bench(winch, tmp_path))
     dropped(qtbot, window, tmp_path / "winch-run-up.csv")
     qtbot.waitUntil(
-        lambda: isinstance(window.page, MechanicsPage) and len(window.page.trace.data("fit")[0]) > 0, timeout=30000
+        lambda: isinstance(window.page, MechanicsPage) and len(window.page.pictures.data("fit")[0]) > 0, timeout=30000
     )
     assert window.page.answer.text == "1.900 kg·cm²"
     press_main(qtbot, window)
     assert window.document.bench.settled["mechanics"].values["inertia"].value == pytest.approx(1.9e-4, rel=1e-3)
     dropped(qtbot, window, tmp_path / "winch-lcr.csv")
     qtbot.waitUntil(
-        lambda: isinstance(window.page, InductancePage) and len(window.page.trace.data("fit")[0]) > 0, timeout=30000
+        lambda: isinstance(window.page, InductancePage) and len(window.page.pictures.data("fit")[0]) > 0,
+        timeout=30000,
     )
     assert "982 µH" in window.page.answer.text
     assert "1.21 mH" in window.page.answer.text
@@ -395,7 +396,7 @@ def test_an_encoder_capture_goes_to_its_section_and_is_settled(
     page = window.page
     assert isinstance(page, EncoderPage)
     assert page.answer.text == "8192 counts"
-    assert page.rows.texts["counts at ×1, ×2, ×4"] == "2048, 4096, 8192"
+    assert page.pictures.texts["counts at ×1, ×2, ×4"] == "2048, 4096, 8192"
     assert "143.3°" in page.dial_view.caption
     press_main(qtbot, window)
     settled = window.document.bench.settled["commutation"]

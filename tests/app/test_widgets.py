@@ -15,7 +15,7 @@ from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.course_strip import CourseStrip, Place
-from crisp_compass.app.dial import Dial, DialView, Sector
+from crisp_compass.app.dial import Dial
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.main import make_application
 from crisp_compass.app.page.mapping import MappingDialog
@@ -26,6 +26,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
 from crisp_compass.app.window import Window
 from crisp_compass.course.course import State
+from crisp_compass.course.picture import DialView, Sector
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 

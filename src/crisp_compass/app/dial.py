@@ -3,39 +3,14 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from crisp_compass.app.theme import DASHES, PHASE_TOKENS, THEME, font
-
-
-@dataclass(frozen=True)
-class Sector:
-    """A hall sector: bounds in degrees and the code written into it."""
-
-    start: float
-    stop: float
-    text: str
-
-
-@dataclass(frozen=True)
-class DialView:
-    """What the dial shows. Angles in electrical degrees, vector lengths relative to the limit circle.
-
-    ``hand`` names the arrow that a drag moves: ``rotor``, ``current`` or ``voltage``.
-    """
-
-    caption: str = ""
-    rotor: float | None = None
-    current: tuple[float, float] | None = None
-    voltage: tuple[float, float] | None = None
-    hexagon: bool = True
-    sectors: tuple[Sector, ...] = field(default=())
-    draggable: bool = False
-    hand: str = "rotor"
+from crisp_compass.course.picture import DialView
 
 
 class Dial(QWidget):

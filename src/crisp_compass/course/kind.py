@@ -68,6 +68,8 @@ class CaptureKind:
         What settling would settle from this evidence; None where nothing is, or not from this one.
     sketch
         The drawing of how to connect, on the empty page.
+    view
+        The module of :mod:`crisp_compass.course.views` that says how it is shown.
     """
 
     key: str
@@ -89,6 +91,7 @@ class CaptureKind:
     gains: tuple[str, ...] = ()
     propose: Callable[[Bench, Evidence], Proposal | None] | None = None
     sketch: str = ""
+    view: str = ""
 
 
 def to_quantity(estimate: Estimate) -> Quantity:

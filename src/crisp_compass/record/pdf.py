@@ -13,7 +13,7 @@ from matplotlib.figure import Figure
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
-from crisp_compass.record.report import draw
+from crisp_compass.record.figures import draw
 
 _SIZE = (8.27, 11.69)  # A4, inch
 _LEFT, _TOP, _BOTTOM, _LINE = 0.09, 0.93, 0.07, 0.0165

@@ -9,12 +9,12 @@ from pathlib import Path
 from jinja2 import Environment, PackageLoader, select_autoescape
 from matplotlib import rc_context
 from matplotlib.backends.backend_svg import FigureCanvasSVG
-from matplotlib.figure import Figure, FigureBase
+from matplotlib.figure import Figure
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.record import figures
 from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
+from crisp_compass.record.figures import draw
 
 
 def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> str:
@@ -47,11 +47,6 @@ def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = 
 
 def _picture(exhibit: Exhibit) -> str:
     return _svg(exhibit.evaluated) if exhibit.evaluated else ""
-
-
-def draw(figure: FigureBase, evaluated: Evaluated) -> None:
-    """Draw the evidence's plots into a figure."""
-    figures.FIGURES[evaluated.kind.key](figure, evaluated.result)
 
 
 def _svg(evaluated: Evaluated) -> str:

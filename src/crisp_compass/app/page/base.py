@@ -18,7 +18,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.fields import Field, make_field
 from crisp_compass.app.theme import font
@@ -34,6 +33,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.course.course import first_steps, waiting_text
 from crisp_compass.course.open_points import describe_field, edited_text, stale_effect
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal

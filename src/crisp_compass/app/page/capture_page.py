@@ -1,109 +1,93 @@
-"""The shape of an identification page: load or drop a capture, see trace, fit and residual, settle the answer."""
+"""A page that shows a capture: load or drop one, see trace, fit and residual, settle the answer. What it says and draws is data
+of the kind of capture; a page adds its fields, and what only it has."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
-from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtCore import Signal
+from PySide6.QtWidgets import QFileDialog, QPushButton, QStackedWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.reading import Reading
 from crisp_compass.app.widgets.parts import label
-from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.pictures import Pictures
 from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.records import Evidence
-from crisp_compass.course.captures import Evaluated, differs, read_again
+from crisp_compass.course.captures import Evaluated, findings_of
+from crisp_compass.course.kind import CaptureKind
+from crisp_compass.course.picture import Pane, Said
+from crisp_compass.course.views import view_of
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import KINDS
 from crisp_compass.errors import Refusal
 
 
 class CapturePage(Page):
-    """Base of the identification pages. Subclasses build plots in :meth:`build` and fill them in :meth:`draw`."""
+    """Panel of the newest capture of the section's kinds, under the words that its kind says."""
 
     chosen = Signal(object)
     key: Topic
     always_plots = False  # the plots show an outlook before there is a capture
-    empty_answer = "No capture yet"
     settles = True  # whether something of this section is settled here
+    caution = ""
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        #: Kinds of capture that this section shows.
-        self.kinds = tuple(
+        #: Kinds of capture that this section shows, the usual one first.
+        self.kinds: tuple[CaptureKind, ...] = tuple(
             sorted((k for k in self.waypoint.captures if k.section == self.section), key=lambda k: k.rank)
         )
         #: Signals that a mapping of foreign channels offers: those of the usual kind, or a channel would be taken for what it is not.
         self.signals = self.kinds[0].signals
-        self._shown: tuple[object, ...] = ()
-        self.evaluated: Evaluated | None = None
-        self._stamp: tuple[int, ...] = ()
-        self._again = Job(self)
-        self._again.done.connect(self._on_evaluated)
-        self._again.refused.connect(self._on_gone)
-        self._again.busy.connect(self._on_busy)
-
-    def setup(self) -> None:
-        """Build the plots, the sketch that stands there before a capture, and the row of fields and buttons."""
-        self.plots = QWidget()
+        self.pictures = Pictures()
+        self.reading = Reading(document, self.key, self)
+        self.reading.fresh.connect(self._on_fresh)
+        self.reading.gone.connect(self._on_gone)
         self.stack = QStackedWidget()
         self.stack.addWidget(WiringSketch(self.kinds[0].sketch))
-        self.stack.addWidget(self.plots)
-        self.build(self.plots)
-        self.column.addWidget(self.stack, 1)
-        self._busy = QWidget()
-        row = QHBoxLayout(self._busy)
-        row.setContentsMargins(0, 0, 0, 0)
-        self._busy_text = label("", "info")
-        cancel = QPushButton("Cancel")
-        cancel.setShortcut(Qt.Key.Key_Escape)
-        cancel.clicked.connect(self._cancel)
-        row.addWidget(self._busy_text)
-        row.addWidget(cancel)
-        row.addStretch(1)
-        self._busy.hide()
-        self.column.addWidget(self._busy)
+        self.stack.addWidget(self.pictures)
         self.open_button = QPushButton("Load capture…")
         self.open_button.setShortcut("Ctrl+L")
         self.open_button.setToolTip("Ctrl+L, or drop a file on the window")
         self.open_button.clicked.connect(self._ask_file)
-        self.build_fields()
-        self.finish("Settle…" if self.settles else "", self.open_button)
 
-    # ---- for subclasses
+    def setup(self) -> None:
+        """Put the panel, the caution and the row of fields and buttons together."""
+        self.column.addWidget(self.stack, 1)
+        self.column.addWidget(self.reading.bar)
+        if self.caution:
+            caution = label(self.caution, "caution")
+            caution.setWordWrap(True)
+            self.column.addWidget(caution)
+        self.build()
+        self.finish("Settle…" if self.settles else "", *self.buttons(), self.open_button)
 
-    def build(self, area: QWidget) -> None:
-        """Build the plots."""
-        raise NotImplementedError
+    # ---- for pages that have something of their own
 
-    def build_fields(self) -> None:
-        """Add settings to the row."""
+    def build(self) -> None:
+        """Add what only this page has."""
 
-    def draw(self, evaluated: Evaluated) -> None:
-        """Fill the plots."""
-        raise NotImplementedError
+    def buttons(self) -> Sequence[QPushButton]:
+        """Return further buttons."""
+        return ()
 
-    def _show_plots(self, evaluated: Evaluated | None) -> None:
-        """Fill the plots and fit them, or empty them."""
-        plots = self.plots.findChildren(Plot)
-        if evaluated is None:
-            for plot in plots:
-                plot.clear_data()
-            return
-        self.draw(evaluated)
-        for plot in plots:
-            plot.fit()
+    def said(self, evidence: Evidence | None) -> Said:
+        """Return the words."""
+        kind = KINDS[evidence.kind] if evidence is not None else self.kinds[0]
+        read = self.reading.evaluated
+        result = read.result if read is not None and evidence is not None and read.evidence == evidence else None
+        return view_of(kind).said(self.seen, evidence, result)
 
-    def show_texts(self) -> None:
-        """Fill answer, findings and dial from the document's evidence."""
-        raise NotImplementedError
+    def panes(self, evaluated: Evaluated | None) -> Sequence[Pane]:
+        """Return what to draw."""
+        return () if evaluated is None else view_of(evaluated.kind).panes(evaluated.capture, evaluated.result)
 
     def evidence(self) -> Evidence | None:
-        """Return the evidence the plots show: the newest of this section's kinds."""
+        """Return the evidence shown: the newest of this section's kinds."""
         keys = {k.key for k in self.kinds}
         items = [e for e in self.document.bench.evidence.get(self.key, ()) if e.kind in keys]
         return items[-1] if items else None
@@ -129,104 +113,53 @@ class CapturePage(Page):
 
     def on_taken(self, evaluated: Evaluated) -> None:
         """Show a capture that was read into this waypoint without fitting it a second time."""
-        if evaluated.topic != self.key or self.evidence() != evaluated.evidence:
-            return
-        self.evaluated = evaluated
-        self._again.cancel()
-        self._shown, self._stamp = self._state(evaluated.evidence), self._file_stamp()
-        self.stack.setCurrentIndex(1)
-        self.show_texts()
-        self._show_plots(evaluated)
-
-    def _on_busy(self, busy: bool) -> None:
-        self._busy.setVisible(busy)
-
-    def _cancel(self) -> None:
-        self._again.cancel()
+        if evaluated.topic == self.key and self.evidence() == evaluated.evidence:
+            self.reading.adopt(evaluated)
+            self._show(evaluated)
 
     # ---- showing
-
-    def _state(self, evidence: Evidence | None) -> tuple[object, ...]:
-        settings = getattr(self.document.bench.settings, self.key, None)
-        return (
-            (evidence.file, evidence.sha256, evidence.kind, evidence.columns, settings, self.document.path)
-            if evidence
-            else ()
-        )
 
     def refresh(self) -> None:
         """Show the document; plots are made again when the evidence they show is another."""
         evidence = self.evidence()
+        before = self.reading.evaluated
+        self.reading.want(evidence)
+        self._show_words()
+        if evidence is None and (before is not None or not self.pictures.plots or self.always_plots):
+            self._draw(None)
+
+    def _show(self, evaluated: Evaluated | None) -> None:
+        self._show_words()
+        self._draw(evaluated)
+
+    def _draw(self, evaluated: Evaluated | None) -> None:
+        self.pictures.show_panes(self.panes(evaluated))
+
+    def _show_words(self) -> None:
+        """Say what the shown evidence says."""
+        evidence = self.evidence()
         self.stack.setCurrentIndex(1 if evidence or self.always_plots else 0)
-        self.show_texts()
-        state = self._state(evidence)
-        if evidence is None:
-            self._shown = ()
-            self._show_plots(None)
-        elif state != self._shown:
-            self._shown = state
-            self._evaluate_again(evidence)
+        said = self.said(evidence)
+        self.answer.show_answer(said.answer, said.doubt, said.reason)
+        self.findings.show_findings((*(findings_of(evidence) if evidence else ()), *said.findings))
+        self.pictures.show_boxes(said.boxes)
+        self.show_dial(said.dial)
+        if self.main_button is not None:
+            self.main_button.setText(said.button)
+            self.main_button.setEnabled(said.can_settle)
 
-    def _evaluate_again(self, evidence: Evidence) -> None:
-        bench, base, picked = self.seen, self.document.base, frozenset(self.document.picked)
-        self._busy_text.setText(f"Fitting {Path(evidence.file).name} …")
-        self._stamp = self._file_stamp()
-        self._again.ask(lambda: read_again(bench, evidence, base, picked))
-
-    def _file_stamp(self) -> tuple[int, ...]:
-        """Return what tells a changed file without reading it: time and size, nothing where it is gone."""
-        evidence = self.evidence()
-        try:
-            found = (self.document.base / evidence.file).stat() if evidence else None
-        except (OSError, ValueError):
-            found = None
-        return (found.st_mtime_ns, found.st_size, found.st_ino) if found else ()
-
-    def enter(self) -> None:
-        """Look whether the capture is still the one that was read: on every visit."""
-        evidence = self.evidence()
-        if evidence is not None and self._state(evidence) == self._shown and self._file_stamp() != self._stamp:
-            self._evaluate_again(evidence)
-
-    def _on_evaluated(self, evaluated: Evaluated) -> None:
-        self.evaluated = evaluated
-        items = self.document.bench.evidence.get(self.key, ())
-        new = evaluated.evidence
-        fresh = tuple(new if (e.sha256, e.kind) == (new.sha256, new.kind) and differs(e, new) else e for e in items)
-        if fresh != items:
-            bench = self.document.bench
-            # nobody's edit: an undo step here would throw away what can be redone
-            self.document.amend(bench.model_copy(update={"evidence": {**bench.evidence, self.key: fresh}}))
-            self._shown = self._state(self.evidence())
-        self.show_texts()
-        self._show_plots(evaluated)
+    def _on_fresh(self, evaluated: Evaluated) -> None:
+        if self.evidence() is not None:
+            self._show(evaluated)
 
     def _on_gone(self, refusal: Refusal) -> None:
-        self.evaluated, self._stamp = None, (-1,)  # so that the next visit looks again
-        self._show_plots(None)
+        self._draw(None)
         self.refuse(refusal)
 
+    def enter(self) -> None:
+        """Look whether the capture is still the one that was read."""
+        self.reading.enter()
+
     def leave(self) -> None:
-        """Stop fitting again: it is done anew at the next visit."""
-        if self._again.running:
-            self._shown = ()
-        self._cancel()
-
-    # ---- helpers
-
-    def three_plots(self, area: QWidget, top: QWidget, left: QWidget, right: QWidget) -> None:
-        """Lay out one wide plot over two narrower ones."""
-        column = QVBoxLayout(area)
-        column.setContentsMargins(0, 0, 0, 0)
-        column.setSpacing(8)
-        column.addWidget(top, 5)
-        row = QHBoxLayout()
-        row.setSpacing(8)
-        row.addWidget(left, 3)
-        row.addWidget(right, 2)
-        column.addLayout(row, 5)
-
-    def settled_quantity(self, name: str) -> Any:
-        """Return a settled quantity of this waypoint, or None."""
-        settled = self.document.bench.settled.get(self.key)
-        return settled.values.get(name) if settled else None
+        """Stop reading."""
+        self.reading.leave()

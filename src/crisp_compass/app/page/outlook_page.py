@@ -1,4 +1,4 @@
-"""What the capture sections of the commutation leg share: each shows the newest capture of its own kind."""
+"""A capture page that also shows what to expect of this motor, worked out off the window's thread."""
 
 from __future__ import annotations
 
@@ -12,14 +12,15 @@ from crisp_compass.errors import Refusal
 
 
 class OutlookPage(CapturePage):
-    """A capture section that shows what to expect before there is a capture, worked out off the window's thread."""
+    """Base of such pages: ``outlook`` is there once it is worked out, ``why_not`` where it cannot be."""
 
     always_plots = True
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
         self.outlook: Any = None
-        self._expect = Computation(self, self.on_outlook, self.on_no_outlook)
+        self.why_not = ""
+        self._expect = Computation(self, self._on_outlook, self._on_no_outlook)
 
     def work_out(self, bench: Bench) -> Any:
         """Return the outlook."""
@@ -29,13 +30,13 @@ class OutlookPage(CapturePage):
         """Return what of the page's settings the outlook rests on."""
         raise NotImplementedError
 
-    def on_outlook(self, outlook: Any) -> None:
-        """Show the outlook."""
-        raise NotImplementedError
+    def _on_outlook(self, outlook: Any) -> None:
+        self.outlook, self.why_not = outlook, ""
+        self._show(self.reading.evaluated)
 
-    def on_no_outlook(self, refusal: Refusal) -> None:
-        """Say why there is none."""
-        raise NotImplementedError
+    def _on_no_outlook(self, refusal: Refusal) -> None:
+        self.outlook, self.why_not = None, refusal.sentence
+        self._show(self.reading.evaluated)
 
     def refresh(self) -> None:
         bench = self.seen

@@ -212,6 +212,15 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         data = self._curves[key][0].xData
         return key in self._long or (data is not None and len(data) > 0)
 
+    def declares(self, key: str) -> bool:
+        """Tell whether a curve is declared."""
+        return key in self._curves
+
+    def set_name(self, name: str) -> None:
+        """Give the plot another name."""
+        self.name = name
+        self.setAccessibleName(f"Plot: {name}")
+
     def set_axes(self, x: tuple[str, str], y: tuple[str, str]) -> None:
         """Give the axes other names and units."""
         if (x, y) != (self._x, self._y):

@@ -192,6 +192,7 @@ HAND_TURN = CaptureKind(
     halls=hall_record,
     propose=_hall_proposal,
     sketch="commutation",
+    view="halls",
 )
 ENCODER = CaptureKind(
     "encoder",
@@ -209,6 +210,7 @@ ENCODER = CaptureKind(
     quantities=lambda _, __, result: encoder_values(result),
     propose=_encoder_proposal,
     sketch="encoder",
+    view="encoder",
 )
 ABSOLUTE = replace(
     ENCODER,
@@ -234,6 +236,7 @@ ALIGNMENT = CaptureKind(
     needs=(("zero_offset", "friction_lag"), ("counts_per_rev", "direction", "offset_counts")),
     propose=_alignment_proposal,
     sketch="encoder",
+    view="alignment",
 )
 POLE_SEARCH = CaptureKind(
     "pole_search",
@@ -250,6 +253,7 @@ POLE_SEARCH = CaptureKind(
     quantities=lambda _, __, result: _pole_values(result),
     needs=((), ("saliency", "magnet_saturation")),
     sketch="encoder",
+    view="pole_search",
 )
 
 

@@ -149,6 +149,7 @@ STEP = CaptureKind(
     quantities=lambda _, __, result: step_values(result),
     needs=((), ("resistance", "inductance", "delay", "overshoot", "ringing")),
     sketch="encoder",
+    view="current_step",
 )
 WAYPOINT = Waypoint(
     "current_loop",

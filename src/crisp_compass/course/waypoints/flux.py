@@ -65,6 +65,7 @@ RUNNING = CaptureKind(
     gains=("v_gain",),
     propose=_propose("running data at several speeds"),
     sketch="flux",
+    view="flux",
 )
 COAST = replace(
     RUNNING,

@@ -111,6 +111,7 @@ STEPS = CaptureKind(
     gains=("v_gain", "i_gain"),
     propose=_propose,
     sketch="inductance",
+    view="inductance",
 )
 
 
@@ -147,6 +148,7 @@ LCR_ANGLE = CaptureKind(
     gains=("v_gain", "i_gain"),
     propose=_propose,
     sketch="inductance",
+    view="inductance",
 )
 
 

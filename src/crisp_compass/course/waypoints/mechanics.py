@@ -76,6 +76,7 @@ RUN_UP = CaptureKind(
     gains=("i_gain", "speed_gain"),
     propose=_propose,
     sketch="mechanics",
+    view="mechanics",
 )
 WAYPOINT = Waypoint(
     "mechanics",

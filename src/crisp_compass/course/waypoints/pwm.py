@@ -123,6 +123,7 @@ COMMAND = CaptureKind(
     quantities=lambda _, __, result: command_values(result),
     needs=((), ("frequency", "duty", "jitter")),
     sketch="encoder",
+    view="command",
 )
 WAYPOINT = Waypoint(
     "pwm",

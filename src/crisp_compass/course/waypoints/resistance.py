@@ -95,6 +95,7 @@ STAIRCASE = CaptureKind(
     gains=("v_gain", "i_gain"),
     propose=_propose,
     sketch="resistance",
+    view="resistance",
 )
 #: Commanded voltages through the drive's own bridge: its loss is part of the fit.
 BRIDGE_STAIRCASE = replace(

@@ -7,7 +7,6 @@ import math
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
@@ -18,6 +17,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.commutation.direction_check import COMBINATIONS, Directions, judge_directions
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import unsettled_inputs
+from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY, Trace
 from crisp_compass.studies.wrong_angle import WrongAngle, run_wrong_angle

@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QStackedWidget, QWidget
 
-from crisp_compass.app.dial import DialView, Sector
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
@@ -17,6 +16,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.records import HallRecord
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import known_halls, unsettled_inputs
+from crisp_compass.course.picture import DialView, Sector
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import READY

@@ -10,7 +10,6 @@ from PySide6.QtGui import QPainter, QPaintEvent
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout, QWidget
 
 from crisp_compass.app.autosave import now
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
@@ -20,6 +19,7 @@ from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.records import Trial
 from crisp_compass.course.machine import known_halls
+from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 from crisp_compass.studies.lead_orders import (

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import math
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign

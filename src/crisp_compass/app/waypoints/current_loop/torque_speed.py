@@ -6,7 +6,6 @@ import math
 
 from PySide6.QtWidgets import QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
@@ -17,6 +16,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import standing
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.torque_speed import WeakeningOutlook, weakening_outlook
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show

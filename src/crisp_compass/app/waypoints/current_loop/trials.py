@@ -8,7 +8,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from crisp_compass.app.autosave import now
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry
@@ -17,6 +16,7 @@ from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.gain_trials import TrialRow, add_trial, advise, trial_rows
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.current_loop import gains_that_ran
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show

@@ -7,7 +7,6 @@ from pathlib import Path
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QMenu, QPushButton, QStackedWidget, QWidget
 
 from crisp_compass.app.autosave import now
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
@@ -22,6 +21,7 @@ from crisp_compass.bench.entered import untouched, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import FAMILIES, pole_pairs_of

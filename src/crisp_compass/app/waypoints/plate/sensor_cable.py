@@ -15,7 +15,6 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.theme import THEME, font
@@ -24,6 +23,7 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CableWire
+from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.sensor_cable import FRAME, ROLE_NAMES, drop_wire, identify_cable, set_reading
 from crisp_compass.quantities import show

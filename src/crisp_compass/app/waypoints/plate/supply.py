@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
@@ -13,6 +12,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.quantities import show

@@ -7,13 +7,13 @@ import math
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.pwm_outlook import CarrierPicture, carrier_picture
 from crisp_compass.quantities import show
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry
@@ -12,6 +11,7 @@ from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.plate import rated_peak
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.pwm_outlook import dead_time_picture
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm
 from crisp_compass.quantities import show

@@ -6,7 +6,6 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
@@ -16,6 +15,7 @@ from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.settings.pwm import Scheme
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.pwm_outlook import RippleCurves, SchemeRow, ripple_curves, scheme_rows
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show

@@ -8,7 +8,6 @@ import numpy as np
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout
 
 from crisp_compass.app.autosave import now
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry
@@ -18,6 +17,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import COPPER_RULES, resistance_at
 from crisp_compass.course.known import meter_phases
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.repeats import meter_proposal
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.identify.meter import MeterPhases

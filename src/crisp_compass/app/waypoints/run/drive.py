@@ -9,7 +9,6 @@ import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
@@ -21,6 +20,7 @@ from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text, presumed_text
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.simulated import SimulatedDrive

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from crisp_compass.app.dial import DialView
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.speed_loop import (
     design_speed,
     lowest_wanted_speed,

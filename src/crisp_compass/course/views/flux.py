@@ -1,0 +1,107 @@
+"""Back-EMF over time while the shaft coasts, or running data over the electrical frequency."""
+
+from __future__ import annotations
+
+import math
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
+from crisp_compass.capture import Capture
+from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.picture import Curve, DialView, Pane, Said, View
+from crisp_compass.identify.flux import FluxResult
+from crisp_compass.identify.running import RunningResult
+from crisp_compass.quantities import show, show_with_error
+
+
+def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
+    """Return the flux linkage with its bar, and what it means as Kt and Kv."""
+    if evidence is None:
+        done = bench.settled.get("flux")
+        return Said(
+            show(done.values["flux_linkage"].value, "Wb") if done else "No capture yet",
+            "",
+            "Drop a coasting or hand-turned capture here (one to three of v_ab, v_bc, v_ca), or v_q, i_q and speed of a drive that runs at several speeds.",
+            dial=DialView(caption="The rotor turns, no current flows", rotor=40.0, voltage=(130.0, 0.7)),
+        )
+    found = evidence.estimates["flux_linkage"]
+    assert found.interval95 is not None
+    shown, doubt = show_with_error(found.value, (found.interval95[1] - found.interval95[0]) / 2, "Wb")
+    reason = f"{', '.join(_parts(bench, evidence))}. {evidence.method[:1].upper()}{evidence.method[1:]}."
+    return Said(
+        shown,
+        f"{doubt}, 95 %, peak per phase",
+        reason,
+        f"Settle {show(found.value, 'Wb')}…",
+        can_settle=True,
+        dial=DialView(caption="Back-EMF leads the rotor's flux by 90°", rotor=40.0, voltage=(130.0, 0.7)),
+    )
+
+
+def _parts(bench: Bench, evidence: Evidence) -> list[str]:
+    """Return what else the capture tells, piece by piece."""
+    found, parts = evidence.estimates, []
+    if "pole_pairs" in found:
+        parts.append(f"{found['pole_pairs'].value:.0f} pole pairs seen")
+    if "kt" in found:
+        parts.append(f"Kt {show(found['kt'].value, 'N·m/A')} peak")
+        said = presumed_text(bench, "plate", "pole_pairs")
+        if said and "pole_pairs" not in found:
+            parts.append(said.rstrip("."))
+        parts.append(f"Kv {found['kv_peak'].value:.4g} rpm/V line peak")
+    parts += [f"{n}th {100 * found[f'harmonic_{n}'].value:.1f} %" for n in (5, 7) if f"harmonic_{n}" in found]
+    if "trapezoid_factor" in found:
+        parts.append(f"shape {found['trapezoid_factor'].value:.3f} (sine 1, trapezoid 0.95)")
+    if "imbalance" in found:
+        parts.append(f"channels within {100 * found['imbalance'].value:.2g} %")
+    return parts
+
+
+def panes(capture: Capture, result: FluxResult | RunningResult) -> tuple[Pane, ...]:
+    """Return the voltage with its fit, the frequency that falls, and the residual."""
+    if isinstance(result, RunningResult):
+        f, x = result.omega / (2 * math.pi), ("electrical frequency", "Hz")
+        return (
+            Pane(
+                "running voltage",
+                x,
+                ("voltage v_q", "V"),
+                (
+                    Curve("steady speeds", "measured", f, result.voltage, "points"),
+                    Curve("fit", "fit", f, result.model),
+                ),
+                printed=True,
+            ),
+            Pane(
+                "residual",
+                x,
+                ("residual", "V"),
+                (Curve("residual", "measured", f, result.residual, "points"),),
+                zero=True,
+                printed=True,
+            ),
+        )
+    name, x = result.channels[0], ("time", "s")
+    left = Curve("residual", "measured", result.time, result.residual[:, 0], dense=True)
+    return (
+        Pane(
+            "back-EMF",
+            x,
+            (f"voltage {name}", "V"),
+            (
+                Curve("measured", "measured", capture.time, capture[name], dense=True, wide=True),  # with its spikes
+                Curve("fit", "fit", result.time, result.model[:, 0], dense=True),
+            ),
+            printed=True,
+        ),
+        Pane(
+            "electrical frequency",
+            x,
+            ("frequency", "Hz"),
+            (Curve("fit", "fit", result.time, abs(result.omega) / (2 * math.pi)),),
+        ),
+        Pane("residual", x, ("residual", "V"), (left,), zero=True, printed=True),
+    )
+
+
+VIEW = View(said, panes)
