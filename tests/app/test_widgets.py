@@ -26,9 +26,9 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
 from crisp_compass.app.window import Window
 from crisp_compass.course.course import State
-from crisp_compass.course.picture import DialView, Sector
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+from crisp_compass.views.picture import DialView, Sector
 
 
 @pytest.fixture(autouse=True)

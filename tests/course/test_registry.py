@@ -14,12 +14,12 @@ from crisp_compass.app.widgets.wiring import TEXTS
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.settings import Settings
 from crisp_compass.course.course import headline, waypoints_of
-from crisp_compass.course.views import view_of
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints import KINDS, WAYPOINTS
 from crisp_compass.motor import FAMILIES
 from crisp_compass.plant.kernels import KERNELS
 from crisp_compass.plant.parameters import Machine
+from crisp_compass.views import view_of
 
 SRC = Path(crisp_compass.__file__).parent
 

@@ -10,7 +10,7 @@ from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaint
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from crisp_compass.app.theme import DASHES, PHASE_TOKENS, THEME, font
-from crisp_compass.course.picture import DialView
+from crisp_compass.views.picture import DialView
 
 
 class Dial(QWidget):

@@ -69,7 +69,7 @@ class CaptureKind:
     sketch
         The drawing of how to connect, on the empty page.
     view
-        The module of :mod:`crisp_compass.course.views` that says how it is shown.
+        The module of :mod:`crisp_compass.views` that says how it is shown.
     """
 
     key: str

@@ -9,10 +9,10 @@ from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
 
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.picture import Curve, Pane
-from crisp_compass.course.views import view_of
 from crisp_compass.estimates import FloatArray
 from crisp_compass.quantities import scale_of
+from crisp_compass.views import view_of
+from crisp_compass.views.picture import Curve, Pane
 
 _COLOURS = {
     "measured": "#1E5A8C",

@@ -33,11 +33,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.course.course import first_steps, waiting_text
 from crisp_compass.course.open_points import describe_field, edited_text, stale_effect
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
+from crisp_compass.views.picture import DialView
 
 #: Below this height of a page its settings scroll with its body.
 _LOW = 520

@@ -19,11 +19,11 @@ from crisp_compass.bench.base import Topic
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated, findings_of
 from crisp_compass.course.kind import CaptureKind
-from crisp_compass.course.picture import Pane, Said
-from crisp_compass.course.views import view_of
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import KINDS
 from crisp_compass.errors import Refusal
+from crisp_compass.views import view_of
+from crisp_compass.views.picture import Pane, Said
 
 
 class CapturePage(Page):

@@ -7,12 +7,13 @@ from collections.abc import Sequence
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import ArrayLike
+from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.course.picture import Box, Curve, Pane
 from crisp_compass.estimates import FloatArray
+from crisp_compass.views.picture import Box, Curve, Pane
 
 _TOKENS = {"measured": "deep", "fit": "magenta", "expected": "ink", "left out": "deep", "here": "magenta"}
 _SYMBOLS = {"line": "", "points": "o", "up": "t1", "down": "t"}
@@ -47,6 +48,11 @@ class Pictures(QWidget):
         self.boxes: list[Rows] = []
         self._zeros: list[pg.InfiniteLine] = []
         self._drawn: list[dict[str, str]] = []
+        self._panes: tuple[Pane, ...] = ()
+        self._next = 0
+        self._later = QTimer(self)
+        self._later.setSingleShot(True)
+        self._later.timeout.connect(self._build_one)
         self._lower = QHBoxLayout()
         self._lower.setSpacing(8)
         self._left = QVBoxLayout()
@@ -64,18 +70,31 @@ class Pictures(QWidget):
         self._left.insertWidget(-1, widget)
 
     def show_panes(self, panes: Sequence[Pane]) -> None:
-        """Draw the panes and fit them; plots of others are hidden, or emptied where there is no pane at all."""
-        while len(self.plots) < len(panes):
-            self._add_plot(panes[len(self.plots)])
+        """Draw the panes and fit them; plots of others are hidden, or emptied where there is no pane at all.
+
+        A plot that has to be built first comes in a turn of the event loop of its own: three at once would hold the window up.
+        """
+        self._panes, self._next = tuple(panes), 0
         for k, plot in enumerate(self.plots):
-            if k < len(panes):
-                self._draw(k, panes[k])
-                plot.show()
-                plot.fit()
-            elif panes:
-                plot.hide()
-            else:
+            if not panes:
                 plot.clear_data()
+            elif k >= len(panes):
+                plot.hide()
+        self._go_on()
+
+    def _go_on(self) -> None:
+        """Draw what has its plot; then build one plot, if one is missing, in a turn of its own."""
+        while self._next < min(len(self.plots), len(self._panes)):
+            self._draw(self._next, self._panes[self._next])
+            self._next += 1
+        if self._next < len(self._panes):
+            self._later.start()
+
+    def _build_one(self) -> None:
+        if self._next < len(self._panes):
+            if self._next == len(self.plots):
+                self._add_plot(self._panes[self._next])
+            self._go_on()
 
     def _add_plot(self, pane: Pane) -> None:
         plot = Plot(pane.x, pane.y, name=pane.name)
@@ -91,6 +110,7 @@ class Pictures(QWidget):
 
     def _draw(self, k: int, pane: Pane) -> None:
         plot = self.plots[k]
+        plot.show()
         plot.set_axes(pane.x, pane.y)
         plot.set_name(pane.name)
         plot.getAxis("bottom").setTicks(_TURN if pane.turn else None)
@@ -113,6 +133,7 @@ class Pictures(QWidget):
                 )
             plot.set(key, curve.x, curve.y)
             self._drawn[k][curve.title] = key
+        plot.fit()
 
     def show_boxes(self, boxes: Sequence[Box]) -> None:
         """Fill the boxes; those without content are hidden."""

@@ -95,7 +95,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
     def __init__(
         self, x: tuple[str, str], y: tuple[str, str], *, name: str, log_x: bool = False, parent: QWidget | None = None
     ) -> None:
-        super().__init__(parent, axisItems={"bottom": _Axis("bottom"), "left": _Axis("left")})
+        super().__init__(parent, axisItems={"bottom": _Axis("bottom"), "left": _Axis("left")}, enableMenu=False)
         self._x, self._y, self.name = x, y, name
         self._curves: dict[str, tuple[pg.PlotDataItem, dict[str, Any]]] = {}
         self._titles: dict[str, str] = {}

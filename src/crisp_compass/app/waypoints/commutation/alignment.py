@@ -14,12 +14,12 @@ from crisp_compass.app.page.outlook_page import OutlookPage
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.picture import Pane, Said
-from crisp_compass.course.views.alignment import expected, pane, said_with
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.studies.zero_search import AlignOutlook, align_outlook, align_table
+from crisp_compass.views.alignment import expected, pane, said_with
+from crisp_compass.views.picture import Pane, Said
 
 
 class AlignPage(OutlookPage):

@@ -17,10 +17,10 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.commutation.direction_check import COMBINATIONS, Directions, judge_directions
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import unsettled_inputs
-from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY, Trace
 from crisp_compass.studies.wrong_angle import WrongAngle, run_wrong_angle
+from crisp_compass.views.picture import DialView
 
 _WAYS = {"": "–", "wanted": "forward", "other": "reverse"}
 _SIGN = {"wanted": 1.0, "other": -1.0}
@@ -48,8 +48,8 @@ class DirectionCheckPage(Page):
         self.speed = Plot(("time", "s"), ("speed", "rpm"), name="speed")
         self.current = Plot(("time", "s"), ("current", "A"), name="current")
         for plot in (self.speed, self.current):
-            plot.curve("right", "deep", width=1.6, dash="dash", title="right angle")
-            plot.curve("wrong", "magenta", width=1.8, title="wrong angle")
+            plot.curve("right", "deep", width=1, dense=True, title="right angle")
+            plot.curve("wrong", "magenta", width=2, dense=True, title="wrong angle")
         self.rows = Rows("This angle error", width=330)
         self.combinations = Rows("What the signs mean: shaft, sensor", width=330, prose=True)
         self.combinations.show_rows(COMBINATIONS)

@@ -16,12 +16,12 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.records import HallRecord
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import known_halls, unsettled_inputs
-from crisp_compass.course.picture import DialView, Sector
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
 from crisp_compass.studies.hall_edges import EdgeCost, default_edge_speed, edge_cost
+from crisp_compass.views.picture import DialView, Sector
 
 
 class EdgesPage(Page):

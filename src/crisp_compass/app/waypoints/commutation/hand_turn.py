@@ -13,7 +13,7 @@ from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import font
 from crisp_compass.bench.records import HallRecord
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.picture import Curve, DialView, Pane, Sector
+from crisp_compass.views.picture import Curve, DialView, Pane, Sector
 
 _HEADS = ("code", "enters ahead at", "centre", "enters back at", "forward pair", "reverse pair", "edge error")
 _OPPOSITE = str.maketrans("+-", "−+")

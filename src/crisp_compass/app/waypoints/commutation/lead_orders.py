@@ -19,7 +19,6 @@ from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.records import Trial
 from crisp_compass.course.machine import known_halls
-from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 from crisp_compass.studies.lead_orders import (
@@ -32,6 +31,7 @@ from crisp_compass.studies.lead_orders import (
     set_trial,
     turn_round,
 )
+from crisp_compass.views.picture import DialView
 
 _OPTIONS: dict[str, str] = {str(key): text for key, text in SEEN.items()}
 _HEADS = ("U V W on", "forward", "backward", "current, fwd", "back", "speed, fwd", "back", "chance")

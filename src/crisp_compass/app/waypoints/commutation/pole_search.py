@@ -10,9 +10,9 @@ from crisp_compass.app.page.outlook_page import OutlookPage
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.picture import Box, Pane, Said
-from crisp_compass.course.views.pole_search import expected, pane, said_with
 from crisp_compass.studies.zero_search import SearchOutlook, search_outlook
+from crisp_compass.views.picture import Box, Pane, Said
+from crisp_compass.views.pole_search import expected, pane, said_with
 
 _CURRENT = "At the end of a pulse; rated if empty"
 _NOISE = "Standard deviation of a reading, of the pulse current"

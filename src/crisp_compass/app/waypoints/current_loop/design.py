@@ -9,13 +9,13 @@ from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.plot import Plot
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.quantities import show
 from crisp_compass.studies.step_band import Band, current_band
 from crisp_compass.studies.step_prediction import predict_current_step
+from crisp_compass.views.picture import DialView
 
 PAUSE_MS = 250
 

@@ -12,11 +12,11 @@ from crisp_compass.app.page.fields import Entry
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated
 from crisp_compass.course.gain_trials import add_trial
-from crisp_compass.course.picture import Pane, Said
-from crisp_compass.course.views.current_step import expected
 from crisp_compass.course.waypoints.current_loop import gains_that_ran
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.step_fit import StepFit
+from crisp_compass.views.current_step import expected
+from crisp_compass.views.picture import Pane, Said
 
 _TIP = "Settled or designed if empty; notes kp and ki of the file come first"
 

@@ -16,10 +16,10 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import standing
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.torque_speed import WeakeningOutlook, weakening_outlook
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 _CAUTION = "In field weakening a drive that loses control gives the bus the whole back-EMF: the parts must stand it, or it must never run there."
 

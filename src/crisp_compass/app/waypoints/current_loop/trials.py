@@ -16,10 +16,10 @@ from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.gain_trials import TrialRow, add_trial, advise, trial_rows
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.current_loop import gains_that_ran
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 _LINES = 12
 _HEADS = ("trial", "Kp", "Ki", "bandwidth", "margin", "rise", "overshoot", "within ±5 %", "rings at")

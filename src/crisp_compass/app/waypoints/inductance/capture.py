@@ -6,8 +6,8 @@ from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.picture import Said
-from crisp_compass.course.views.inductance import SHOWN
+from crisp_compass.views.inductance import SHOWN
+from crisp_compass.views.picture import Said
 
 _TIP = "d: rotor aligned to the A–B axis by a current from A to B; q: turned on by 90° electrical. The note “axis” in a capture decides where it goes."
 

@@ -21,10 +21,10 @@ from crisp_compass.bench.entered import untouched, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.course.open_points import presumed_text
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import FAMILIES, pole_pairs_of
+from crisp_compass.views.picture import DialView
 
 _FAMILIES = {
     "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",

@@ -23,10 +23,10 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CableWire
-from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.sensor_cable import FRAME, ROLE_NAMES, drop_wire, identify_cable, set_reading
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 _SCOPES = {
     "flat": "flat", "square": "square wave", "square-with-pull-up": "square with pull-up", "opposite": "opposite of another", "pulse": "one pulse a turn", "sine": "sine",

@@ -12,10 +12,10 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import presumed_text
-from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 _BY_SOURCE = {
     "bench": ("current_limit",), "battery": ("v_empty", "v_full"), "mains": ("mains_v", "mains_hz"),

@@ -22,9 +22,9 @@ from crisp_compass.app.page.base import Page
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.chart import WiringChart
 from crisp_compass.app.widgets.parts import label
-from crisp_compass.course.picture import DialView
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.wiring import COLOURS, consequence, default_leads, leads_of, set_lead, swap_leads
+from crisp_compass.views.picture import DialView
 
 _FIELDS = ("name", "colour", "pin", "terminal")
 

@@ -13,9 +13,9 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.pwm_outlook import CarrierPicture, carrier_picture
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 _ROWS = (("A", 4.0), ("B", 3.0), ("C", 2.0))
 _SHUNTS = {"one": "one, in the link", "two": "two, low side", "three": "three, low side", "in-line": "in line"}

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.fields import Entry
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.picture import Pane
-from crisp_compass.course.views.command import map_pane
 from crisp_compass.errors import Refusal
+from crisp_compass.views.command import map_pane
+from crisp_compass.views.picture import Pane
 
 
 class CommandPage(CapturePage):

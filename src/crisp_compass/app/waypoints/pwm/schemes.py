@@ -15,10 +15,10 @@ from crisp_compass.app.widgets.parts import frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.settings.pwm import Scheme
 from crisp_compass.course.open_points import presumed_text
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.pwm_outlook import RippleCurves, SchemeRow, ripple_curves, scheme_rows
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 NAMES: dict[str, str] = {
     "sine": "sine", "space-vector": "space vector", "third-harmonic": "third harmonic", "clamped-low": "DPWMMIN, clamped low",

@@ -17,12 +17,12 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import COPPER_RULES, resistance_at
 from crisp_compass.course.known import meter_phases
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.repeats import meter_proposal
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.identify.meter import MeterPhases
 from crisp_compass.preparation.checks import BY_CHECK, judge, probe_lead, record_reading
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.views.picture import DialView
 
 _PAIRS = {"uv": "U–V", "vw": "V–W", "wu": "W–U"}
 _EMPTY = "Ohmmeter between each two phases, rotor still, drive disconnected. Touch the probes together first and enter what they read."

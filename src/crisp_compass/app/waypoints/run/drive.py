@@ -20,7 +20,6 @@ from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text, presumed_text
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.simulated import SimulatedDrive
@@ -28,6 +27,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import DialView
 
 FRAME_MS = 33
 #: Highest bus that the plate takes too, V.

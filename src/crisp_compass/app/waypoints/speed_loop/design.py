@@ -6,7 +6,6 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.picture import DialView
 from crisp_compass.course.waypoints.speed_loop import (
     design_speed,
     lowest_wanted_speed,
@@ -15,6 +14,7 @@ from crisp_compass.course.waypoints.speed_loop import (
 )
 from crisp_compass.quantities import show
 from crisp_compass.studies.step_prediction import predict_speed_step
+from crisp_compass.views.picture import DialView
 
 
 class SpeedLoopPage(LoopPage):

@@ -8,10 +8,10 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.picture import Curve, DialView, Pane, Said, View
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.identify.mechanics import MechanicsResult
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
 _DIAL = DialView(caption="The current drives, then nothing does", rotor=40.0, current=(130.0, 0.7))
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import importlib
 
 from crisp_compass.course.kind import CaptureKind
-from crisp_compass.course.picture import View
+from crisp_compass.views.picture import View
 
 
 def view_of(kind: CaptureKind) -> View:

@@ -8,7 +8,6 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import AXIS
-from crisp_compass.course.picture import Curve, DialView, Pane, Said, View
 from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -16,8 +15,9 @@ from crisp_compass.identify.inductance import InductanceResult
 from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
-_MARKS = 5000  # more samples than this are joined by a line instead of marked
+_MARKS = 1500  # more samples than this are joined by a line instead of marked
 #: Kinds of capture as the page offers them.
 SHOWN = {
     "steps": "both axes",

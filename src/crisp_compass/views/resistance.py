@@ -8,9 +8,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.known import meter_phases
-from crisp_compass.course.picture import Curve, DialView, Pane, Said, View
 from crisp_compass.identify.resistance import ResistanceResult
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
 _BRIDGE = DialView(caption="Voltage held along A; the rotor lines up", rotor=0.0, current=(0.0, 0.8))
 _PAIR = DialView(caption="Current in at A, out at B", current=(330.0, 0.8))

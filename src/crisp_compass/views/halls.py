@@ -9,8 +9,8 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.halls import HallTable
 from crisp_compass.commutation.lead_fix import lead_fixes
-from crisp_compass.course.picture import Curve, DialView, Pane, Said, View
 from crisp_compass.course.waypoints.commutation import offset_of
+from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
 
 def said(_: Bench, evidence: Evidence | None, __: object) -> Said:

@@ -7,10 +7,10 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need
 from crisp_compass.capture import Capture
 from crisp_compass.course.gain_trials import predicted_step
-from crisp_compass.course.picture import Box, Curve, DialView, Pane, Said, View
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.step_fit import StepFit
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 _DIAL = DialView(caption="A q step at standstill, rotor held", rotor=35.0, current=(125.0, 0.8))
 _X, _Y = ("time from the step", "s"), ("current i_q", "A")

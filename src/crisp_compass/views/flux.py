@@ -8,10 +8,10 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.open_points import presumed_text
-from crisp_compass.course.picture import Curve, DialView, Pane, Said, View
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.running import RunningResult
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
 
 def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:

@@ -13,9 +13,9 @@ from crisp_compass.commutation.absolute import AbsoluteResult
 from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.speed_resolution import speed_resolution
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.picture import Box, Curve, DialView, Pane, Said, View
 from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 _NOTE = "Speed step: one count in one loop period, no filter. Timing one count with the timer clock is finer at low speed."
 

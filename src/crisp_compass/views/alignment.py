@@ -10,10 +10,10 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.alignment import AlignmentResult
-from crisp_compass.course.picture import Box, Curve, DialView, Pane, Said, View
 from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.quantities import show
 from crisp_compass.studies.zero_search import AlignOutlook
+from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 _NOTE = "Angles come from below (▲) and from above (▼): half their distance is friction, their middle the zero."
 _X, _Y = ("field, electrical", "°"), ("rotor rests at", "° from zero")

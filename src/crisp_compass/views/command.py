@@ -9,12 +9,12 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import presumed_text
-from crisp_compass.course.picture import Box, Curve, DialView, Pane, Said, View
 from crisp_compass.course.pwm_outlook import bench_command_map
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.command_input import CommandMap, CommandSignal
 from crisp_compass.quantities import show
+from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 _CAUTION = (
     "The motor starts when the duty passes its lower end: clamp it, keep clear, and have the supply's limit set."

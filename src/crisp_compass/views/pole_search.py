@@ -10,9 +10,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.pole_search import PoleSearch
-from crisp_compass.course.picture import Box, Curve, DialView, Pane, Said, View
 from crisp_compass.quantities import show
 from crisp_compass.studies.zero_search import SearchOutlook
+from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 
 def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
