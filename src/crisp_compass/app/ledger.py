@@ -5,19 +5,15 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHeaderView,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from crisp_compass.app.autosave import now
 from crisp_compass.app.document import Document
-from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.readings import entry_text, parse_reading
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.errors import Refusal
@@ -36,20 +32,9 @@ class Ledger(QWidget):
         self._settle = QTimer(self)
         self._settle.setSingleShot(True)
         self._settle.timeout.connect(self._lay_out)
-        self._list = QTableWidget(0, 3)
-        self._list.setAccessibleName("Ledger")
-        self._list.horizontalHeader().hide()
-        self._list.verticalHeader().hide()
-        self._list.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self._list.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self._list.setShowGrid(False)
+        self._list = Table("Ledger", ("", "", ""), widths={0: 44, 1: 56}, row_height=21)
         self._list.setTabKeyNavigation(False)
         self._list.setWordWrap(True)
-        self._list.setColumnWidth(0, 44)
-        self._list.setColumnWidth(1, 56)
-        self._list.horizontalHeader().setSectionResizeMode(2, QHeaderView.ResizeMode.Stretch)
-        self._list.verticalHeader().setMinimumSectionSize(20)
-        self._list.verticalHeader().setDefaultSectionSize(21)
         self._list.verticalScrollBar().rangeChanged.connect(self._list.scrollToBottom)
         self._list.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.entry = Line(placeholderText="type a reading:  ruv 0.84   temp 24   note …")
@@ -62,45 +47,26 @@ class Ledger(QWidget):
         column.addWidget(self._list, 1)
         column.addWidget(self.entry)
         document.changed.connect(self.refresh)
-        THEME.changed.connect(self._restyle)
         self.refresh()
 
-    def refresh(self, *, force: bool = False) -> None:
+    def refresh(self) -> None:
         """Show the document's ledger."""
         lines = self._document.bench.ledger
-        if lines is self._shown and not force:
+        if lines is self._shown:
             return
         self._shown = lines
-        rows: list[LedgerEntry | str] = []
+        rows: list[tuple[Cell, ...]] = []
         day = ""
         for line in lines:
             if line.when[:10] != day:
                 day = line.when[:10]
-                rows.append(day)
-            rows.append(line)
-        self._list.clearSpans()
-        self._list.setRowCount(len(rows))
-        for row, entry in enumerate(rows):
-            if isinstance(entry, str):
-                self._put(row, 0, entry, "soft", bold=True, tip=entry)
-                self._list.setSpan(row, 0, 1, 3)
-                continue
-            token = {"settled": "magenta"}.get(entry.kind, "deep")
-            tip = f"{entry.when.replace('T', ' ')}\n{entry_text(entry)}"
-            self._put(row, 0, entry.when[11:16], "soft", tip=tip)
-            self._put(row, 1, entry.kind, token, bold=True, tip=tip)
-            self._put(row, 2, entry_text(entry), "ink", tip=tip)
+                rows.append((Cell(day, "soft", True, 11, day),))
+            tip = f"{line.when.replace('T', ' ')}\n{entry_text(line)}"
+            token = {"settled": "magenta"}.get(line.kind, "deep")
+            when, kind = Cell(line.when[11:16], "soft", False, 11, tip), Cell(line.kind, token, True, 12, tip)
+            rows.append((when, kind, Cell(entry_text(line), "ink", False, 12, tip)))
+        self._list.show_rows(rows)
         self._settle.start()
-
-    def _put(self, row: int, column: int, text: str, token: str, *, bold: bool = False, tip: str = "") -> None:
-        item = QTableWidgetItem(text)
-        item.setForeground(THEME.color(token))
-        item.setFont(font(11 if column == 0 else 12, bold=bold))
-        item.setToolTip(tip)
-        self._list.setItem(row, column, item)
-
-    def _restyle(self) -> None:
-        self.refresh(force=True)
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)

@@ -99,19 +99,15 @@ class Page(QWidget):
     def _make_fields(self) -> dict[str, NumberField | Choice]:
         made = {}
         for declared in self.fields:
-            if declared is not None:
-                made[declared.setting] = widget = make_field(declared, self.key)
-                widget.setParent(self)  # before it is first shown: a field without a parent would be a window
-                self.bind(widget, declared.setting)
-                self._listen(widget)
+            made[declared.setting] = widget = make_field(declared, self.key)
+            widget.setParent(self)  # before it is first shown: a field without a parent would be a window
+            self.bind(widget, declared.setting)
+            self._listen(widget)
         return made
 
     def _place_declared(self) -> None:
         for declared in self.fields:
-            if declared is None:
-                self.break_row()
-            else:
-                self.field_row.add(self._fields[declared.setting])
+            self.field_row.add(self._fields[declared.setting])
 
     @property
     def seen(self) -> Bench:

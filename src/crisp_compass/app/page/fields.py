@@ -40,9 +40,7 @@ class Pick:
     group: str = ""
 
 
-#: Ends a row of fields; the next ones stand below.
-BREAK = None
-Field = Entry | Pick | None
+Field = Entry | Pick
 
 
 def _annotation(topic: str, name: str) -> Any:

@@ -6,11 +6,9 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QHeaderView, QTableWidget, QTableWidgetItem
 
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.theme import font
+from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.records import HallRecord
 from crisp_compass.course.captures import Evaluated
 from crisp_compass.views.picture import Curve, DialView, Pane, Sector
@@ -28,15 +26,7 @@ class CommutationPage(CapturePage):
 
     def build(self) -> None:
         self._angle = 0.0
-        self.table = QTableWidget(6, len(_HEADS))
-        self.table.setAccessibleName("Hall table")
-        self.table.setHorizontalHeaderLabels(_HEADS)
-        self.table.verticalHeader().hide()
-        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.table.setShowGrid(False)
-        self.table.setEditTriggers(QTableWidget.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QTableWidget.SelectionBehavior.SelectRows)
-        self.table.verticalHeader().setDefaultSectionSize(26)
+        self.table = Table("Hall table", _HEADS, row_height=26)
         self.table.setFixedHeight(26 * 6 + 32)
         self.table.itemSelectionChanged.connect(self._on_row)
         self.pictures.add_below(self.table)
@@ -56,22 +46,14 @@ class CommutationPage(CapturePage):
             self.show_turn(self._angle)
 
     def _fill_table(self, halls: HallRecord) -> None:
-        rows = sorted(halls.states.items(), key=lambda item: item[1].from_deg)
-        for row, ((code, s), error) in enumerate(zip(rows, halls.edge_errors_deg, strict=True)):
-            texts = (
-                code,
-                f"{s.from_deg:.1f}°",
-                f"{s.center_deg:.1f}°",
-                f"{s.to_deg:.1f}°",
-                s.drive.translate(_MINUS),
-                s.drive.translate(_OPPOSITE),
-                f"{error:+.1f}°".replace("-", "−"),
-            )
-            for column, text in enumerate(texts):
-                item = QTableWidgetItem(text)
-                item.setTextAlignment(Qt.AlignmentFlag.AlignCenter)
-                item.setFont(font(13, bold=column in (0, 4)))
-                self.table.setItem(row, column, item)
+        states = sorted(halls.states.items(), key=lambda item: item[1].from_deg)
+        rows = []
+        for (code, s), error in zip(states, halls.edge_errors_deg, strict=True):
+            edges = (f"{s.from_deg:.1f}°", f"{s.center_deg:.1f}°", f"{s.to_deg:.1f}°")
+            pairs = (s.drive.translate(_MINUS), s.drive.translate(_OPPOSITE))
+            texts = (code, *edges, *pairs, f"{error:+.1f}°".replace("-", "−"))
+            rows.append([Cell(text, bold=k in (0, 4), centred=True) for k, text in enumerate(texts)])
+        self.table.show_rows(rows)
 
     def _on_row(self) -> None:
         halls, row = self._record(), self.table.currentRow()

@@ -4,19 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
-    QHeaderView,
     QLabel,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
-from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.models import Profile
 from crisp_compass.bench.profile import Difference
 from crisp_compass.quantities import show
@@ -36,25 +32,8 @@ class ProfileDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle(f"Start from {profile.name}")
         self._found = list(found)
-        self.table = QTableWidget(len(found), 3)
-        self.table.setHorizontalHeaderLabels(["figure", "this bench", profile.name])
-        self.table.verticalHeader().hide()
-        self.table.setShowGrid(False)
-        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
-        self.table.setAccessibleName("Figures that differ")
-        for row, item in enumerate(self._found):
-            topic, _, name = item.key.partition(".")
-            shown = name if topic == "plate" else f"{name}, measured"
-            first = QTableWidgetItem(shown.replace("_", " "))
-            first.setFlags(Qt.ItemFlag.ItemIsUserCheckable | Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
-            first.setCheckState(Qt.CheckState.Unchecked if item.measured else Qt.CheckState.Checked)
-            self.table.setItem(row, 0, first)
-            for column, value in ((1, item.here), (2, item.there)):
-                cell = QTableWidgetItem(_text(value, item.unit or _UNITS.get(name, "")))
-                cell.setFlags(Qt.ItemFlag.ItemIsEnabled)
-                if column == 2:
-                    cell.setForeground(THEME.color("magenta"))
-                self.table.setItem(row, column, cell)
+        self.table = Table("Figures that differ", ("figure", "this bench", profile.name))
+        self.table.show_rows([_row(item) for item in self._found])
         buttons = QDialogButtonBox(QDialogButtonBox.StandardButton.Ok | QDialogButtonBox.StandardButton.Cancel)
         buttons.button(QDialogButtonBox.StandardButton.Ok).setText("Take over ticked")
         buttons.button(QDialogButtonBox.StandardButton.Ok).setObjectName("main")
@@ -73,12 +52,15 @@ class ProfileDialog(QDialog):
 
     def chosen(self) -> set[str]:
         """Return the keys that are ticked."""
-        cells = [self.table.item(row, 0) for row in range(len(self._found))]
-        return {
-            item.key
-            for item, cell in zip(self._found, cells, strict=True)
-            if cell is not None and cell.checkState() == Qt.CheckState.Checked
-        }
+        return {self._found[row].key for row in self.table.ticked()}
+
+
+def _row(item: Difference) -> tuple[Cell, ...]:
+    topic, _, name = item.key.partition(".")
+    shown = (name if topic == "plate" else f"{name}, measured").replace("_", " ")
+    unit = item.unit or _UNITS.get(name, "")
+    first = Cell(shown, ticked=not item.measured)
+    return (first, Cell(_text(item.here, unit)), Cell(_text(item.there, unit), "magenta"))
 
 
 def _text(value: str | float | None, unit: str) -> str:

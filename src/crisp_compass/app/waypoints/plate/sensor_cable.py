@@ -6,21 +6,17 @@ import math
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QAbstractItemView,
-    QHeaderView,
     QStackedWidget,
-    QTableWidget,
-    QTableWidgetItem,
     QVBoxLayout,
     QWidget,
 )
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, frame, label
+from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CableWire
 from crisp_compass.errors import Refusal
@@ -49,18 +45,9 @@ class CablePage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.table = QTableWidget(0, 4)
-        self.table.setHorizontalHeaderLabels(["wire", "it is", "read so far", "because"])
-        self.table.setAccessibleName("Wires of the sensor cable")
-        self.table.verticalHeader().hide()
-        self.table.setShowGrid(False)
+        heads = ("wire", "it is", "read so far", "because")
+        self.table = Table("Wires of the sensor cable", heads, widths={0: 90, 1: 150, 2: 230})
         self.table.setWordWrap(True)
-        self.table.setEditTriggers(QAbstractItemView.EditTrigger.NoEditTriggers)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        header = self.table.horizontalHeader()
-        for column, width in ((0, 90), (1, 150), (2, 230)):
-            self.table.setColumnWidth(column, width)
-        header.setSectionResizeMode(3, QHeaderView.ResizeMode.Stretch)
         empty = label(_EMPTY, "info")
         empty.setAlignment(Qt.AlignmentFlag.AlignCenter)
         empty.setWordWrap(True)
@@ -195,27 +182,16 @@ class CablePage(Page):
         self.show_dial(DialView(caption="Turn the shaft by hand while you look at a channel"))
 
     def _fill(self, bench: Bench, roles: dict[str, tuple[str, str, bool]]) -> None:
-        self.table.setRowCount(len(bench.cable))
-        for row, wire in enumerate(bench.cable):
+        rows = []
+        for wire in bench.cable:
             role, why, decided = roles[wire.name]
-            cells = (wire.name, role, self._read(wire), why)
-            for column, text in enumerate(cells):
-                item = QTableWidgetItem(text)
-                item.setToolTip(text)
-                item.setFont(font(13 if column < 2 else 12, bold=column == 0 or (column == 1 and decided)))
-                token = (
-                    "magenta"
-                    if column == 1 and decided
-                    else "deep"
-                    if column == 2
-                    else "ink"
-                    if column == 0
-                    else "soft"
-                )
-                item.setForeground(THEME.color(token))
-                self.table.setItem(row, column, item)
-            if wire.name == self.first_key:
-                self.table.selectRow(row)
+            name, read = Cell(wire.name, "ink", True, 13, wire.name), self._read(wire)
+            it_is = Cell(role, "magenta" if decided else "soft", decided, 13, role)
+            rows.append((name, it_is, Cell(read, "deep", False, 12, read), Cell(why, "soft", False, 12, why)))
+        self.table.show_rows(rows)
+        names = [wire.name for wire in bench.cable]
+        if self.first_key in names:
+            self.table.selectRow(names.index(self.first_key))
         self.table.resizeRowsToContents()
 
     @staticmethod

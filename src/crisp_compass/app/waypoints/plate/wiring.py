@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import QRectF, Qt
+from PySide6.QtCore import QRectF
 from PySide6.QtGui import QPageLayout, QPainter
 from PySide6.QtPrintSupport import QPrintDialog, QPrinter
 from PySide6.QtWidgets import (
-    QAbstractItemView,
     QApplication,
     QHBoxLayout,
-    QHeaderView,
     QPushButton,
-    QTableWidget,
     QTableWidgetItem,
     QVBoxLayout,
 )
@@ -22,11 +19,22 @@ from crisp_compass.app.page.base import Page
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.chart import WiringChart
 from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.table import Cell, Table
+from crisp_compass.bench.records import Lead
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.wiring import COLOURS, consequence, default_leads, leads_of, set_lead, swap_leads
 from crisp_compass.views.picture import DialView
 
 _FIELDS = ("name", "colour", "pin", "terminal")
+
+
+def _cell(lead: Lead, field: str) -> Cell:
+    """Return a cell of the chart: the lead's name is fixed, colours are shown by name."""
+    text = getattr(lead, field)
+    if field == "colour" and text in COLOURS:
+        text = COLOURS[text][0]
+    fixed = field == _FIELDS[0]
+    return Cell(text, "soft" if fixed else "ink", editable=not fixed)
 
 
 class WiringPage(Page):
@@ -38,16 +46,8 @@ class WiringPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self._filling = False
         self.chart = WiringChart()
-        self.table = QTableWidget(0, 4)
-        self.table.setHorizontalHeaderLabels(["lead", "colour", "pin", "terminal"])
-        self.table.setAccessibleName("Wiring chart")
-        self.table.verticalHeader().hide()
-        self.table.verticalHeader().setDefaultSectionSize(30)
-        self.table.setShowGrid(False)
-        self.table.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
-        self.table.horizontalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Stretch)
+        self.table = Table("Wiring chart", ("lead", "colour", "pin", "terminal"), row_height=30)
         self.table.setFixedWidth(372)
         self.table.itemChanged.connect(self._on_item)
         self.table.itemSelectionChanged.connect(self._on_selection)
@@ -74,22 +74,7 @@ class WiringPage(Page):
     def refresh(self) -> None:
         bench = self.document.bench
         leads = leads_of(bench)
-        self._filling = True
-        self.table.setRowCount(len(leads))
-        for row, lead in enumerate(leads):
-            for column, field in enumerate(_FIELDS):
-                text = getattr(lead, field)
-                if field == "colour" and text:
-                    text = COLOURS[text][0] if text in COLOURS else text
-                item = self.table.item(row, column)
-                if item is None:
-                    item = QTableWidgetItem()
-                    self.table.setItem(row, column, item)
-                item.setText(text)
-                if column == 0:
-                    item.setFlags(Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable)
-                    item.setForeground(THEME.color("soft"))
-        self._filling = False
+        self.table.show_rows([[_cell(lead, field) for field in _FIELDS] for lead in leads])
         self.chart.show_leads(leads, [lead.terminal for lead in default_leads(bench)])
         meaning = consequence(bench)
         answer = {1: "Forward", -1: "Backward", 0: "Not known"}[meaning.direction]
@@ -108,8 +93,6 @@ class WiringPage(Page):
         )
 
     def _on_item(self, item: QTableWidgetItem) -> None:
-        if self._filling:
-            return
         try:
             bench = set_lead(self.document.bench, item.row(), **{_FIELDS[item.column()]: item.text()})
             self.document.edit("wiring chart", bench, f"lead.{item.row()}.{item.column()}")
@@ -117,15 +100,12 @@ class WiringPage(Page):
             self.refuse(refusal)
             self.refresh()
 
-    def _marked(self) -> list[int]:
-        return sorted({index.row() for index in self.table.selectedIndexes()})
-
     def _on_selection(self) -> None:
         assert self.main_button is not None
-        self.main_button.setEnabled(len(self._marked()) == 2)
+        self.main_button.setEnabled(len(self.table.marked()) == 2)
 
     def on_main(self) -> None:
-        rows = self._marked()
+        rows = self.table.marked()
         try:
             self.document.edit("swap leads", swap_leads(self.document.bench, rows[0], rows[1], now()))
         except Refusal as refusal:
