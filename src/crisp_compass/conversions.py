@@ -16,6 +16,8 @@ from crisp_compass.errors import Refusal
 VoltageSchool = Literal["phase-peak", "phase-rms", "line-peak", "line-rms", "six-step-dc"]
 CurrentSchool = Literal["peak", "rms", "six-step-dc"]
 Connection = Literal["star", "delta"]
+#: Families of motors as captures and commands call them.
+FAMILIES = ("pm", "stepper", "brushed", "induction")
 
 #: Volts in the named convention per volt of phase peak, sinusoidal back-EMF.
 VOLTAGE_PER_PHASE_PEAK: dict[str, float] = {

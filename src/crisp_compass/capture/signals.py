@@ -4,8 +4,8 @@ from __future__ import annotations
 
 #: Signal name → unit in files. ``logic`` marks 0/1 signals.
 SIGNALS: dict[str, str] = {
-    **dict.fromkeys(("v_ab", "v_bc", "v_ca", "v_a", "v_b", "v_c", "v_cmd", "v_d", "v_q", "v_bus"), "V"),
-    **dict.fromkeys(("i_a", "i_b", "i_c", "i_d", "i_q", "i_d_ref", "i_q_ref"), "A"),
+    **dict.fromkeys(("v_ab", "v_bc", "v_ca", "v_a", "v_b", "v_c", "v_cmd", "v_d", "v_q", "v_bus", "v_m"), "V"),
+    **dict.fromkeys(("i_a", "i_b", "i_c", "i_d", "i_q", "i_d_ref", "i_q_ref", "i_m"), "A"),
     **dict.fromkeys(("hall_1", "hall_2", "hall_3", "enc_a", "enc_b", "enc_z", "command"), "logic"),
     "angle": "deg",
     "speed": "rpm",
@@ -25,6 +25,8 @@ MEANING: dict[str, str] = {
     "v_bc": "the voltage between B and C",
     "v_ca": "the voltage between C and A",
     "i_a": "the current into A",
+    "v_m": "the armature's voltage",
+    "i_m": "the armature's current",
     "v_cmd": "the commanded voltage along phase A",
     "hall_1": "hall sensor 1",
     "hall_2": "hall sensor 2",

@@ -16,6 +16,10 @@ Columns = Annotated[
     list[str] | None,
     typer.Option("--column", metavar="NAME=[-]SOURCE[*FACTOR]", help="Map, flip and scale a channel: i_a=-CH2*10."),
 ]
+Family = Annotated[
+    str | None,
+    typer.Option(help="Kind of motor: pm, stepper, brushed or induction; else the capture's note, else pm."),
+]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
 
 
@@ -31,9 +35,10 @@ def resistance(
         float | None, typer.Option(parser=number("degC"), help="Temperature to bring the result to, °C.")
     ] = None,
     temperature_rule: Annotated[str, typer.Option(help="Copper's rule: iec (235) or ieee (234.5).")] = "iec",
+    family: Family = None,
     json: Json = False,
 ) -> None:
-    """Phase resistance from a DC staircase (v_ab and i_a, or v_cmd and i_a)."""
+    """Phase resistance from a DC staircase (v_ab and i_a, or v_cmd and i_a; a stepper's v_a and i_a, an armature's v_m and i_m)."""
     from crisp_compass.capture import read_capture
     from crisp_compass.identify.resistance import fit_resistance
 
@@ -45,19 +50,19 @@ def resistance(
         raise Refusal(f"“{temperature_rule}” is no rule", "use iec or ieee", where="--temperature-rule")
     capture = read_capture(file, column or ())
     result = fit_resistance(
-        capture, temperature_c=temperature, reference_c=reference_temperature, rule=temperature_rule
+        capture, family=family, temperature_c=temperature, reference_c=reference_temperature, rule=temperature_rule
     )
     emit("identify resistance", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
 
 @identify.command("inductance")
 @command
-def inductance(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
-    """Phase inductance and resistance from voltage steps or an injected sine (v_ab and i_a), rotor held."""
+def inductance(file: CaptureFile, column: Columns = None, family: Family = None, json: Json = False) -> None:
+    """Phase inductance and resistance from voltage steps or an injected sine, rotor held; channels as for the resistance."""
     from crisp_compass.capture import read_capture
     from crisp_compass.identify.inductance import fit_inductance
 
-    result = fit_inductance(read_capture(file, column or ()))
+    result = fit_inductance(read_capture(file, column or ()), family=family)
     emit("identify inductance", json, estimates=result.estimates, method=result.method, findings=result.findings)
 
 
@@ -76,26 +81,102 @@ def flux(
             parser=number("Ω"), help="Phase resistance in Ω, for a running motor whose current follows its speed."
         ),
     ] = None,
+    family: Family = None,
     json: Json = False,
 ) -> None:
-    """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one."""
+    """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one; of a
+    brushed motor Ke from v_m and speed."""
     from crisp_compass.capture import read_capture
     from crisp_compass.estimates import Result
+    from crisp_compass.identify.armature import fit_armature
+    from crisp_compass.identify.circuit import family_of_capture
     from crisp_compass.identify.emf import GEOMETRY
     from crisp_compass.identify.flux import fit_flux
     from crisp_compass.identify.running import fit_running
+    from crisp_compass.identify.two_phase import fit_winding_flux
 
     capture = read_capture(file, column or ())
+    kind = family_of_capture(capture, family)
     running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
-    refuse_idle(
-        "a running motor (v_q)" if running else "open-circuit voltages", {"--turns": turns} if running else {"--r": r}
-    )
-    result: Result = (
-        fit_running(capture, pole_pairs=pole_pairs, r=r)
-        if running
-        else fit_flux(capture, pole_pairs=pole_pairs, turns=turns)
-    )
+    result: Result
+    if kind == "induction":
+        raise Refusal(
+            "an induction motor carries no flux of its own", "use identify induction", where=file, code="family"
+        )
+    if kind == "brushed":
+        refuse_idle("a brushed motor", {"--pole-pairs": pole_pairs, "--turns": turns, "--r": r})
+        result = fit_armature(capture)
+    elif kind == "stepper":
+        refuse_idle("a stepper's open windings", {"--r": r})
+        result = fit_winding_flux(capture, pole_pairs=pole_pairs, turns=turns)
+    elif running:
+        refuse_idle("a running motor (v_q)", {"--turns": turns})
+        result = fit_running(capture, pole_pairs=pole_pairs, r=r)
+    else:
+        refuse_idle("open-circuit voltages", {"--r": r})
+        result = fit_flux(capture, pole_pairs=pole_pairs, turns=turns)
     emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@identify.command("induction")
+@command
+def induction(
+    no_load: Annotated[str | None, typer.Option(metavar="FILE", help="Shaft free: v_ab v_bc i_a i_b.")] = None,
+    locked: Annotated[str | None, typer.Option(metavar="FILE", help="Shaft locked: v_ab v_bc i_a i_b.")] = None,
+    decay: Annotated[
+        str | None, typer.Option(metavar="FILE", help="Open line voltages after cut-off, rotor turning.")
+    ] = None,
+    pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs.")] = None,
+    stator_resistance: Annotated[
+        float | None, typer.Option(parser=number("Ω"), help="Resistance of one phase of the star, Ω.")
+    ] = None,
+    dc: Annotated[
+        str | None, typer.Option(metavar="FILE", help="DC levels between A and B (v_ab, i_a) for that resistance.")
+    ] = None,
+    column: Columns = None,
+    json: Json = False,
+) -> None:
+    """Circuit of an induction motor from a no-load and a locked test, or its rotor time constant from the decay after cut-off."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.estimates import Estimate
+    from crisp_compass.identify.induction import check_pole_pairs, fit_decay, fit_induction
+    from crisp_compass.identify.resistance import fit_resistance
+
+    check_pole_pairs(pole_pairs)
+    if decay is not None:
+        refuse_idle(
+            "--decay",
+            {"--no-load": no_load, "--locked": locked, "--stator-resistance": stator_resistance, "--dc": dc},
+        )
+        faded = fit_decay(read_capture(decay, column or ()))
+        emit("identify induction", json, estimates=faded.estimates, method=faded.method, findings=faded.findings)
+        return
+    for file, option in ((no_load, "--no-load"), (locked, "--locked")):
+        if file is None:
+            raise Refusal("its capture is missing", "give both tests, or --decay alone", where=option)
+    if (stator_resistance is None) == (dc is None):
+        raise Refusal(
+            "the stator's resistance is needed once", "give --stator-resistance or --dc", where="--stator-resistance"
+        )
+    assert no_load is not None
+    assert locked is not None
+    findings = []
+    if dc is not None:
+        levels = fit_resistance(read_capture(dc, column or ()), family="induction")
+        stator, findings = levels.estimates["resistance"], list(levels.findings)
+    else:
+        assert stator_resistance is not None
+        if not stator_resistance > 0:
+            raise Refusal("it must be above zero", where="--stator-resistance")
+        stator = Estimate.from_u(stator_resistance, "Ω", 0.0)
+    found = fit_induction(read_capture(no_load, column or ()), read_capture(locked, column or ()), stator=stator)
+    emit(
+        "identify induction",
+        json,
+        estimates=found.estimates,
+        method=found.method,
+        findings=[*findings, *found.findings],
+    )
 
 
 @identify.command("saturation")
@@ -146,3 +227,35 @@ def mechanics(
         refuse_idle("--inertia", {"--kt": kt})
     result = fit_mechanics(read_capture(file, column or ()), kt=kt, inertia=inertia)
     emit("identify mechanics", json, estimates=result.estimates, method=result.method, findings=result.findings)
+
+
+@identify.command("speed-response")
+@command
+def speed_response(
+    file: CaptureFile,
+    kt: Annotated[float, typer.Option(parser=number("N·m/A"), help="Torque constant, N·m per A of i_q.")],
+    column: Columns = None,
+    json: Json = False,
+) -> None:
+    """Inertia, friction and the speed measurement's delay from steps of reference or load (speed_ref, speed and i_q)."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.speed_response import fit_speed_response
+
+    found = fit_speed_response(read_capture(file, column or ()), kt=kt)
+    keys = {
+        "overshoot_pct": found.overshoot_pct,
+        "rise_time_s": found.rise_time,
+        "settling_time_s": found.settling_time,
+    }
+    text = [
+        f"Step: overshoot {found.overshoot_pct:.1f} %, rise {found.rise_time:.4g} s, within ±2 % after {found.settling_time:.4g} s"
+    ]
+    emit(
+        "identify speed-response",
+        json,
+        estimates=found.estimates,
+        method=found.method,
+        findings=found.findings,
+        keys=keys,
+        text=text,
+    )

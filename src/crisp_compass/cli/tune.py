@@ -55,11 +55,23 @@ def current(
     ] = None,
     delay_samples: Annotated[float, typer.Option(parser=number(""), help="Whole delay in periods.")] = 1.5,
     vbus: Annotated[float | None, typer.Option(parser=number("V"), help="DC link, V.")] = None,
+    family: Annotated[
+        str,
+        typer.Option(
+            help="Kind of motor: pm, stepper (R and L of a winding), brushed (of the armature), induction (Rs + RR and the leakage)."
+        ),
+    ] = "pm",
     json: Json = False,
 ) -> None:
     """Current loop gains of both axes."""
+    from crisp_compass.conversions import FAMILIES
     from crisp_compass.loops.current import check_positive, tune_current
-    from crisp_compass.modulation.pwm import linear_limit
+    from crisp_compass.modulation.pwm import family_limit
+
+    if family not in FAMILIES:
+        raise Refusal(f"“{family}” is no family of motors", f"use {', '.join(FAMILIES)}", where="--family")
+    if family == "brushed" and ld != lq:
+        raise Refusal("an armature has one inductance", "give --ld and --lq alike", where="--ld")
 
     if vbus is not None:
         check_positive("vbus", vbus)
@@ -79,7 +91,7 @@ def current(
         refuse_idle("--method bandwidth", {"--damping": damping})
     design = tune_current(
         r=r, ld=ld, lq=lq, loop_hz=loop_hz, delay_samples=delay_samples, exact=crossover_hz is not None, bandwidth_hz=wanted,
-        v_limit=None if vbus is None else linear_limit(vbus, "space-vector"), damping=(damping or 0.8) if method == "placement" else None,
+        v_limit=None if vbus is None else family_limit(vbus, family), damping=(damping or 0.8) if method == "placement" else None,
     )  # fmt: skip
     text = []
     for name, axis in (("d", design.d), ("q", design.q)):

@@ -36,6 +36,8 @@ GEOMETRY: dict[str, tuple[float, float]] = {
     "v_bc": (0.0, math.sqrt(3)),
     "v_ca": (-1.5, -math.sqrt(3) / 2),
 }
+#: The two windings of a stepper.
+TWO_PHASE: dict[str, tuple[float, float]] = {"v_a": (1.0, 0.0), "v_b": (0.0, 1.0)}
 _MAX_SAMPLES = 50_000
 _DEGREE = 4
 _START_MISFIT = 0.12  # rad
@@ -98,7 +100,15 @@ class EmfFit:
         return max(ratios)
 
 
-def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = "") -> EmfFit:
+def fit_emf(
+    time: FloatArray,
+    voltages: Mapping[str, FloatArray],
+    source: str = "",
+    *,
+    rows: Mapping[str, tuple[float, float]] = GEOMETRY,
+    ratios: tuple[int, ...] = (5, 7),
+    pieces_per_turn: float = 12.0,
+) -> EmfFit:
     """Fit rotor motion and back-EMF.
 
     Parameters
@@ -107,6 +117,12 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
         Shape (n,), s.
     voltages
         One to three of ``v_ab v_bc v_ca v_a v_b v_c``, each (n,), V, windings open.
+    rows
+        Each channel as a row on the (α, β) voltage vector.
+    ratios
+        Harmonics to report.
+    pieces_per_turn
+        Most pieces of the motion's spline per electrical turn: many follow a jerking shaft, few leave its ripple in the waveform.
 
     Raises
     ------
@@ -115,7 +131,7 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
     """
     names = tuple(voltages)
     values = np.column_stack([voltages[n] for n in names])
-    geometry = np.array([GEOMETRY[n] for n in names])
+    geometry = np.array([rows[n] for n in names])
     vectorial = len(names) > 1 and np.linalg.matrix_rank(geometry, tol=1e-6) == 2
     start = _circle_start(time, values, geometry) if vectorial else None
     if start is not None:
@@ -144,7 +160,7 @@ def fit_emf(time: FloatArray, voltages: Mapping[str, FloatArray], source: str = 
     if len(t) > _MAX_SAMPLES:
         stride = -(-len(t) // _MAX_SAMPLES)
         index, t, v, theta = index[::stride], t[::stride], v[::stride], theta[::stride]
-    fit = _refine(t, v, index, theta, names, geometry, vectorial, attenuation)
+    fit = _refine(t, v, index, theta, names, geometry, vectorial, attenuation, ratios, pieces_per_turn)
     explained = float(np.sum(np.var(fit.model, axis=0)) / np.sum(np.var(fit.residual, axis=0) + 1e-300))
     if explained < 4 or (not vectorial and explained < 100 and fit.excess > 3):
         if explained >= 4:
@@ -406,14 +422,14 @@ def _eliminate(gram: FloatArray, right: FloatArray, k: int) -> tuple[FloatArray,
 def _refine(
     t: FloatArray, v: FloatArray, index: IntArray, theta: FloatArray, names: tuple[str, ...],
     geometry: FloatArray, vectorial: bool,
-    attenuation: float,
+    attenuation: float, ratios: tuple[int, ...], pieces_per_turn: float,
 ) -> EmfFit:  # fmt: skip
     turns = float(np.ptp(theta)) / (2 * math.pi)
     weights = 1 / np.array([max(noise(v[:, c]), 1e-4 * float(np.ptp(v[:, c])), 1e-12) for c in range(v.shape[1])])
     orders = _orders(t, theta)
     best: tuple[float, _State, list[FloatArray], FloatArray] | None = None
     pieces = max(3, min(12, int(turns / 3)))
-    most = int(min(max(12 * turns, 64), len(t) / 10, 600))
+    most = int(min(max(pieces_per_turn * turns, 64 if pieces_per_turn > 1 else 3), len(t) / 10, 600))
     worse = 0
     while pieces <= max(most, 3):
         basis, slope = _spline(t, pieces)
@@ -434,7 +450,7 @@ def _refine(
                 break
         pieces *= 2
     assert best is not None
-    return _result(best[1], best[2], best[3], names, index, weights, vectorial, attenuation)
+    return _result(best[1], best[2], best[3], names, index, weights, vectorial, attenuation, ratios)
 
 
 def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
@@ -445,7 +461,7 @@ def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
 def _result(
     state: _State, coefficients: list[FloatArray], model: FloatArray, names: tuple[str, ...], index: IntArray,
     weights: FloatArray, vectorial: bool,
-    attenuation: float,
+    attenuation: float, wanted: tuple[int, ...],
 ) -> EmfFit:  # fmt: skip
     theta, omega = state.basis @ state.spline, state.slope @ state.spline
     gram, _ = _step(state, theta, omega, coefficients, weights)
@@ -460,7 +476,7 @@ def _result(
     crest = np.empty(c)
     round_turn = np.linspace(0.0, 2 * math.pi, 720, endpoint=False)
     psi, phase, gradients = np.empty(c), np.zeros(c), np.zeros((c, len(gram)))
-    ratios: dict[int, list[complex]] = {h: [] for h in (5, 7) if h in state.orders}
+    ratios: dict[int, list[complex]] = {h: [] for h in wanted if h in state.orders}
     ratio_u: dict[int, list[float]] = {h: [] for h in ratios}
     for channel, solved in enumerate(coefficients):
         own = 1 if channel == 0 else 2

@@ -17,6 +17,7 @@ from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.conversions import kt_from_flux, kv_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
+from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf
 
 #: Standard uncertainty of turns counted by hand: it stops within a tenth of a turn nearly always (common practice).
@@ -77,17 +78,13 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
     Refusal
         Missing, constant, clipped or too short channels; too little turning.
     """
+    family_of_capture(capture)
     voltages = voltages_of(capture)
     findings = list(capture.findings)
     fit = fit_emf(capture.time, voltages, capture.source)
-    misfit = _misfit(fit, findings)
-    flux = _flux(fit, misfit, findings)
-    if flux.high - flux.low > 2 * flux.value:
-        raise Refusal(
-            "the flux cannot be determined: its error bar would be wider than itself",
-            "capture a faster turn or more turns, with the voltage filling the range",
-            where=capture.source,
-        )
+    _refuse_two_phases(voltages, capture.source)
+    misfit = misfit_of(fit, findings)
+    flux = flux_of(fit, misfit, findings, capture.source)
     estimates = {"flux_linkage": flux}
     for order in fit.harmonics:
         estimates[f"harmonic_{order}"] = _harmonic(fit, order)
@@ -100,18 +97,9 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
         estimates["imbalance"] = Estimate.from_u(
             abs(float(off[worst])), "", float(fit.psi_u[worst] / fit.psi[worst]) * misfit
         )
-    measured = _pole_pairs(capture, fit, turns, findings)
-    known = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
-    if known is not None and (known < 1 or known != int(known)):
-        raise Refusal(
-            f"{known:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
-        )
+    measured, p = pole_pairs_seen(capture, fit, pole_pairs, turns, findings)
     if measured is not None:
         estimates["pole_pairs"] = measured
-        if known is not None and int(known) != int(measured.value):
-            text = f"The capture shows {measured.value:.0f} pole pairs, not the given {known:.0f}; check which is right before settling Kt or Kv."
-            findings.append(Finding("caution", "pole-pairs-disagree", text))
-    p = known if known is not None else (measured.value if measured is not None else None)
     if p is not None:
         kt = kt_from_flux(1.0, "peak", p)
         estimates["kt"] = flux.scaled(kt, "N·m/A")
@@ -124,11 +112,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
             kv * flux.value / flux.high,
             kv * flux.value / max(flux.low, 0.05 * flux.value),
         )
-    speeds = np.abs(fit.omega) / (2 * math.pi)
-    method = (
-        f"back-EMF of {', '.join(fit.channels)} over {abs(fit.theta[-1] - fit.theta[0]) / (2 * math.pi):.0f} electrical turns, "
-        f"{speeds.max():.3g} Hz down to {f'{speeds.min():.3g} Hz' if speeds.min() > 0.01 * speeds.max() else 'standstill'}; voltage and frequency fitted together"
-    )
+    method = method_of(fit)
     if fit.vectorial:
         net = float(fit.theta[-1] - fit.theta[0])
         method += f", turned {'forward (A → B → C)' if net > 0 else 'backward (A → C → B)'}"
@@ -138,7 +122,32 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
     )
 
 
-def _misfit(fit: EmfFit, findings: list[Finding]) -> float:
+def method_of(fit: EmfFit) -> str:
+    """Say what the flux was found from."""
+    speeds, turns = np.abs(fit.omega) / (2 * math.pi), abs(fit.theta[-1] - fit.theta[0]) / (2 * math.pi)
+    lowest = f"{speeds.min():.3g} Hz" if speeds.min() > 0.01 * speeds.max() else "standstill"
+    return (
+        f"back-EMF of {', '.join(fit.channels)} over {turns:.0f} electrical turns, "
+        f"{speeds.max():.3g} Hz down to {lowest}; voltage and frequency fitted together"
+    )
+
+
+def _refuse_two_phases(voltages: dict[str, FloatArray], source: str) -> None:
+    """Refuse two voltages to the star point that lie 90° apart: those of a two-phase machine."""
+    if tuple(voltages) != ("v_a", "v_b"):
+        return
+    a, b = (v - np.mean(v) for v in voltages.values())
+    size = float(np.std(a) * np.std(b))
+    if size > 0 and abs(float(np.mean(a * b))) / size < 0.2 and 0.8 < float(np.std(a) / np.std(b)) < 1.25:
+        raise Refusal(
+            "the two voltages lie 90° apart, as those of a two-phase stepper; of three phases they would be 120° apart",
+            "read it as a stepper's (--family stepper, or the plate's kind of motor)",
+            where=source,
+            code="family",
+        )
+
+
+def misfit_of(fit: EmfFit, findings: list[Finding]) -> float:
     """Return the factor by which unexplained residual widens the error bar."""
     block = max(4, len(fit.time) // 200)
     worst = 1.0
@@ -168,7 +177,8 @@ def _misfit(fit: EmfFit, findings: list[Finding]) -> float:
     return 1.0
 
 
-def _flux(fit: EmfFit, misfit: float, findings: list[Finding]) -> Estimate:
+def flux_of(fit: EmfFit, misfit: float, findings: list[Finding], source: str) -> Estimate:
+    """Return the flux linkage as the mean over the channels; refuses one that cannot be told."""
     value = float(np.mean(fit.psi))
     u = math.sqrt(max(float(np.mean(fit.psi_covariance)), 0.0)) * misfit
     if len(fit.psi) > 1:
@@ -189,10 +199,17 @@ def _flux(fit: EmfFit, misfit: float, findings: list[Finding]) -> Estimate:
             Finding(
                 "caution",
                 "phases-misplaced",
-                "The channels are not 120° apart: one is reversed or belongs to another pair of leads.",
+                "The channels are not where they belong to each other: one is reversed or belongs to another pair of leads.",
             )
         )
-    return Estimate.from_u(value, "Wb", u, dof=max(len(fit.time) - 20, 1))
+    flux = Estimate.from_u(value, "Wb", u, dof=max(len(fit.time) - 20, 1))
+    if flux.high - flux.low > 2 * flux.value:
+        raise Refusal(
+            "the flux cannot be determined: its error bar would be wider than itself",
+            "capture a faster turn or more turns, with the voltage filling the range",
+            where=source,
+        )
+    return flux
 
 
 def _harmonic(fit: EmfFit, order: int) -> Estimate:
@@ -204,6 +221,22 @@ def _harmonic(fit: EmfFit, order: int) -> Estimate:
     value = math.sqrt(max(coherent**2 - size**2, 0.0))
     low = 0.0 if coherent < 2.45 * size else max(value - 1.96 * size, 0.0)
     return Estimate(value, "", size, low, value + (1.96 if coherent >= 2.45 * size else 2.45) * size)
+
+
+def pole_pairs_seen(
+    capture: Capture, fit: EmfFit, given: int | None, turns: float | None, findings: list[Finding]
+) -> tuple[Estimate | None, float | None]:
+    """Return the pole pairs that the capture shows, and those to use: the given or noted ones come first."""
+    measured = _pole_pairs(capture, fit, turns, findings)
+    known = given if given is not None else capture.note_number("pole_pairs")
+    if known is not None and (known < 1 or known != int(known)):
+        raise Refusal(
+            f"{known:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
+        )
+    if measured is not None and known is not None and int(known) != int(measured.value):
+        text = f"The capture shows {measured.value:.0f} pole pairs, not the given {known:.0f}; check which is right before settling Kt or Kv."
+        findings.append(Finding("caution", "pole-pairs-disagree", text))
+    return measured, known if known is not None else (measured.value if measured is not None else None)
 
 
 def _pole_pairs(capture: Capture, fit: EmfFit, turns: float | None, findings: list[Finding]) -> Estimate | None:

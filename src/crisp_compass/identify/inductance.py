@@ -4,7 +4,8 @@ Model. Between two terminals, third open: v_ab = 2·R·i + 2·L·di/dt. With a =
 
     i(t) = g·∫ e^(−a(t−s)) v(s) ds + c0 + c1·(1 − e^(−a(t−t0)))/a
 
-where c0, c1 take up the initial current and the offsets of both channels. The measured voltage itself drives the
+where c0, c1 take up the initial current and the offsets of both channels. Of one winding or an armature R and L stand once;
+brushes take V0·sign(i) from the voltage, one more column whose shape the measured current tells. The measured voltage itself drives the
 model, so a sagging supply, an unknown trigger instant or many steps need no special case. Where the voltage jumps
 between two samples, the instant is unknown by half a sample; each jump therefore carries a free decaying term whose
 size is bounded by a Gaussian prior of that width. For given a everything else is linear; a is found by a search
@@ -26,10 +27,10 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
-from crisp_compass.identify.circuit import circuit_factor
+from crisp_compass.identify.circuit import Terminals, family_of_capture, terminals_of
 from crisp_compass.identify.eddy import EddyFit, fit_eddy
 from crisp_compass.identify.relaxation import relax_back
-from crisp_compass.identify.steps import Steps, driven, prepare_steps, run_covariance, ties
+from crisp_compass.identify.steps import Steps, driven, dropped, prepare_steps, run_covariance, ties, with_drop
 from crisp_compass.quantities import show
 
 
@@ -42,15 +43,23 @@ class InductanceResult(Result):
     current: FloatArray
     model: FloatArray
     residual: FloatArray
+    channels: tuple[str, str] = ("v_ab", "i_a")
 
 
-def fit_inductance(capture: Capture) -> InductanceResult:
+def fit_inductance(capture: Capture, *, family: str | None = None) -> InductanceResult:
     """Estimate L and R of one phase from ``v_ab`` and ``i_a`` with the rotor held.
+
+    Parameters
+    ----------
+    capture
+        Of a stepper ``v_a`` and ``i_a`` or ``v_b`` and ``i_b``, of a brushed motor ``v_m`` and ``i_m``.
+    family
+        ``pm``, ``stepper``, ``brushed`` or ``induction``; without it what the capture's note says, else ``pm``.
 
     Returns
     -------
     InductanceResult
-        ``inductance`` [H] and ``resistance`` [Ω], phase of the star.
+        ``inductance`` [H] and ``resistance`` [Ω], phase of the star; winding; armature.
 
     Raises
     ------
@@ -58,29 +67,36 @@ def fit_inductance(capture: Capture) -> InductanceResult:
         Missing or constant channel, too few samples, no voltage change, current that does not answer, sampling
         too slow for the winding.
     """
-    v, i = capture.require("v_ab", "i_a", samples=30)
+    at = terminals_of(capture, family_of_capture(capture, family))
+    v, i = capture.require(at.voltage, at.current, samples=30)
     findings = list(capture.findings)
     if pile_up(v).any() and _truly_clipped_voltage(v):
-        raise Refusal("v_ab is cut off at the end of its range", "use a larger range", where=capture.source)
+        raise Refusal(f"{at.voltage} is cut off at the end of its range", "use a larger range", where=capture.source)
     data = prepare_steps(capture.time, v, i)
     suspects = pile_up(i)
-    fit = _search(data, capture.source)
+    fit = _search(data, at, capture.source)
+    drop, even = 0.0, data.weight
+    for _ in range(4 if at.brushes else 0):  # whether the current rests depends on the drop
+        data = with_drop(data, even, drop)
+        fit = _search(data, at, capture.source)
+        drop = max(-float(fit.coefficients[3]) / fit.g, 0.0)
     late = _lateness(fit)
     if late > 1.4:  # edges later than half a sample explains: a slow probe, or eddy currents too quick to be seen
         data = replace(data, edge_doubt=2 * late)
-        fit = _search(data, capture.source)
+        fit = _search(data, at, capture.source)
     if suspects.any() and _misfit(data, fit) and len(suspects) == len(data.t):
-        data, fit = _decide_clipping(data, fit, suspects, findings, capture.source)
-    eddy = fit_eddy(data, fit.a, fit.g, fit.cost)
+        data, fit = _decide_clipping(data, fit, suspects, findings, at, capture.source)
+    eddy = fit_eddy(data, fit.a, fit.g, fit.cost) if data.sign is None else None
     model = fit.model if eddy is None else eddy.model
     residual = data.i - model
     estimates = _estimates(data, fit, residual, findings) if eddy is None else _with_eddy(data, eddy, findings)
-    factor = circuit_factor(capture)
-    estimates = {name: estimate.scaled(2 / factor) for name, estimate in estimates.items()}
-    edges = len(data.edges)
+    estimates = {name: estimate.scaled(2 / at.factor) for name, estimate in estimates.items()}
+    edges = len(data.edges) if data.own_edges is None else data.own_edges
     kind = f"{edges} voltage step{'s' if edges != 1 else ''}" if edges else "a varying voltage"
     method = f"{kind} on a held rotor; R and L fitted together to the current that the measured voltage drives"
-    return InductanceResult(estimates, method, tuple(findings), data.t, data.v, data.i, model, residual)
+    return InductanceResult(
+        estimates, method, tuple(findings), data.t, data.v, data.i, model, residual, (at.voltage, at.current)
+    )
 
 
 def _truly_clipped_voltage(v: FloatArray) -> bool:
@@ -114,6 +130,9 @@ def _basis(data: Steps, a: float) -> FloatArray:
     decay = np.exp(-a * t)
     free = (1 - decay) / a if a > 1e-9 else t.copy()
     columns = [driven(data, a), np.ones_like(t), free]
+    if data.sign is not None:
+        columns.append(dropped(data, a))
+        columns += [np.where(t >= t[k], np.exp(-a * np.maximum(t - t[k], 0)), 0.0) for k in data.rests]
     for edge in data.edges:
         after = np.zeros_like(t)
         after[edge + 1 :] = np.exp(-a * (t[edge + 1 :] - t[edge + 1]))
@@ -130,11 +149,12 @@ def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
     prior = data.edge_widths(g_guess)
     gram = weighted.T @ weighted
     tie = ties(prior, sigma)
-    gram[3:, 3:] += np.diag((tie / scale[3:]) ** 2)
+    head = data.heads
+    gram[head:, head:] += np.diag((tie / scale[head:]) ** 2)
     right = weighted.T @ (data.i * data.weight)
     coefficients = np.linalg.solve(gram + 1e-13 * np.eye(len(gram)), right) / scale
     model = basis @ coefficients
-    penalty = float(np.sum((coefficients[3:] * tie) ** 2))
+    penalty = float(np.sum((coefficients[head:] * tie) ** 2))
     cost = float(np.sum(((data.i - model) * data.weight) ** 2)) + penalty
     return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
 
@@ -142,16 +162,17 @@ def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
 def _lateness(fit: _Fit) -> float:
     """Rms of the edges' terms over the width that the unknown instant allows; 1 is expected."""
     known = fit.prior > 0
-    size = np.abs(fit.coefficients[3:][known]) / fit.prior[known]
+    edges = fit.coefficients[len(fit.coefficients) - len(fit.prior) :]
+    size = np.abs(edges[known]) / fit.prior[known]
     return float(np.sqrt(np.mean(size**2))) if len(size) else 0.0
 
 
-def _search(data: Steps, source: str) -> _Fit:
+def _search(data: Steps, at: Terminals, source: str) -> _Fit:
     duration = float(data.t[-1])
     low_half, high_half = np.quantile(data.v, (0.02, 0.98))
     if not float(high_half - low_half) > 6 * noise(data.v):
         raise Refusal(
-            "v_ab shows no step above its noise",
+            f"{at.voltage} shows no step above its noise",
             "a voltage step of at least ten times the noise is needed",
             where=source,
         )
@@ -181,7 +202,7 @@ def _search(data: Steps, source: str) -> _Fit:
     if fit.g <= 0:
         raise Refusal(
             "the current moves against the voltage",
-            "one channel is reversed; map it with a minus sign (i_a=-i_a)",
+            f"one channel is reversed; map it with a minus sign ({at.current}=-{at.current})",
             where=source,
         )
     answer = float(np.std(fit.g * fit.basis[:, 0]))
@@ -196,9 +217,9 @@ def _search(data: Steps, source: str) -> _Fit:
 
 def _thinned(data: Steps) -> Steps:
     """A shortened copy for the coarse search when there are very many samples."""
-    return data if len(data.t) * (3 + len(data.edges)) < 400_000 or not len(data.edges) else Steps(
-        data.t, data.v, data.i, data.weight, data.edges[:0], data.dt, data.smooth, 1
-    )  # fmt: skip
+    if len(data.t) * (data.heads + len(data.edges)) < 400_000 or not len(data.edges):
+        return data
+    return replace(data, edges=data.edges[:0], jumps=None if data.jumps is None else data.jumps[:0])
 
 
 def _misfit(data: Steps, fit: _Fit) -> bool:
@@ -208,11 +229,11 @@ def _misfit(data: Steps, fit: _Fit) -> bool:
 
 
 def _decide_clipping(
-    data: Steps, fit: _Fit, suspects: BoolArray, findings: list[Finding], source: str
+    data: Steps, fit: _Fit, suspects: BoolArray, findings: list[Finding], at: Terminals, source: str
 ) -> tuple[Steps, _Fit]:
     """Clipped current lies short of what the model, fitted without it, predicts; a settled level does not."""
     kept = replace(data, weight=data.weight * ~suspects)
-    without = _search(kept, source)
+    without = _search(kept, at, source)
     middle = float(np.mean(data.i))
     least = max(3 * noise(data.i[~suspects]), 0.02 * float(np.ptp(data.i)))
     clipped = False
@@ -223,12 +244,12 @@ def _decide_clipping(
         return data, fit
     share = float(np.mean(suspects))
     if share > 0.7:
-        raise Refusal("i_a is cut off at the end of its range", "use a larger range", where=source)
+        raise Refusal(f"{at.current} is cut off at the end of its range", "use a larger range", where=source)
     findings.append(
         Finding(
             "caution",
             "clipped-part-left-out",
-            f"i_a is cut off at the end of its range in {100 * share:.0f} % of the samples; they were left out.",
+            f"{at.current} is cut off at the end of its range in {100 * share:.0f} % of the samples; they were left out.",
         )
     )
     return kept, without
@@ -244,7 +265,8 @@ def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Find
     scale[scale == 0] = 1.0
     weighted = jacobian * data.weight[:, None] / scale
     gram = weighted.T @ weighted
-    gram[4:, 4:] += np.diag((ties(fit.prior, sigma) / scale[4:]) ** 2)
+    head = data.heads + 1
+    gram[head:, head:] += np.diag((ties(fit.prior, sigma) / scale[head:]) ** 2)
     inverse = np.linalg.pinv(gram, rcond=1e-15)
     gain = ((inverse @ weighted.T) * data.weight / scale[:, None])[:2]  # d(a, g)/d(current), shape (2, n)
     posterior = sigma**2 * inverse / np.outer(scale, scale)

@@ -1,7 +1,7 @@
 """Phase resistance from a DC staircase.
 
-Model. Between two terminals, third open: v_ab = 2·R·i_a + offset, and where both directions are there and say so a drop that
-follows the current's sign (a diode, a contact, brushes). Through the drive's own bridge, current held along phase A, the voltage
+Model. Between two terminals, third open: v_ab = 2·R·i_a + offset (of one winding or an armature, R·i), and where both directions
+are there and say so a drop that follows the current's sign (a diode, a contact); brushes always have one. Through the drive's own bridge, current held along phase A, the voltage
 lost to dead time grows with the current and then stays: ``identify.bridge_loss``. The slope is taken, never the quotient, so no
 offset biases R.
 
@@ -26,7 +26,7 @@ from crisp_compass.conversions import resistance_at
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.bridge_loss import LossLine, fit_loss_line
-from crisp_compass.identify.circuit import circuit_factor
+from crisp_compass.identify.circuit import Terminals, family_of_capture, terminals_of
 from crisp_compass.quantities import show
 
 #: Standard uncertainties of a drop along the current's sign before it joins the model.
@@ -49,6 +49,7 @@ class ResistanceResult(Result):
     line_current: FloatArray
     line_voltage: FloatArray
     voltage_name: str
+    current_name: str = "i_a"
 
     def settled_lines(self) -> tuple[FloatArray, FloatArray]:
         """Return the settled stretches as one broken line: time [s] and mean current [A], NaN between them."""
@@ -78,6 +79,7 @@ class _Fit:
 def fit_resistance(
     capture: Capture,
     *,
+    family: str | None = None,
     temperature_c: float | None = None,
     reference_c: float | None = None,
     rule: str = "iec",
@@ -88,7 +90,10 @@ def fit_resistance(
     Parameters
     ----------
     capture
-        ``v_ab`` and ``i_a`` (terminals A and B, C open), or ``v_cmd`` and ``i_a`` (through the bridge).
+        ``v_ab`` and ``i_a`` (terminals A and B, C open), or ``v_cmd`` and ``i_a`` (through the bridge); of a stepper
+        ``v_a`` and ``i_a`` or ``v_b`` and ``i_b``, of a brushed motor ``v_m`` and ``i_m``.
+    family
+        ``pm``, ``stepper``, ``brushed`` or ``induction``; without it what the capture's note says, else ``pm``.
     temperature_c
         Winding temperature during the capture, °C; without it the note ``temperature_c`` is used.
     reference_c
@@ -101,8 +106,8 @@ def fit_resistance(
     Returns
     -------
     ResistanceResult
-        ``resistance`` [Ω, phase of the star], ``voltage_offset`` [V], with temperatures
-        ``resistance_at_reference`` [Ω].
+        ``resistance`` [Ω, phase of the star; winding; armature], ``voltage_offset`` [V; the brush drop of a brushed motor, left
+        out where one direction cannot tell it], with temperatures ``resistance_at_reference`` [Ω].
 
     Raises
     ------
@@ -113,23 +118,25 @@ def fit_resistance(
         raise Refusal(
             "there is no time column", "name it t [s] or map it: t=SOURCE", where=capture.source, code="channels"
         )
+    kind = family_of_capture(capture, family)
     bridge = "v_ab" not in capture and "v_cmd" in capture
-    name = "v_cmd" if bridge else "v_ab"
-    factor = 1.0 if bridge else circuit_factor(capture)
-    v, i = capture.require(name, "i_a", samples=20)
+    at = Terminals("v_cmd", "i_a", 1.0, "through the bridge") if bridge else terminals_of(capture, kind)
+    name = at.voltage
+    v, i = capture.require(name, at.current, samples=20)
     levels = find_levels([v, i], exact=(0,) if bridge and _is_command(v) else ())
     findings = list(capture.findings)
-    keep = _unclipped(capture, name, levels, findings)
+    keep = _unclipped(capture, at, levels, findings)
     current, voltage = levels.means[:, 1], levels.means[:, 0]
     _check_levels(capture, current[keep], levels.u[keep, 1])
+    offset: Estimate | None
     if bridge:
         line, keep = _through_bridge(levels, keep, findings, capture)
         value, offset = _checked(line.slope, findings, capture.source), line.loss
         columns: tuple[str, ...] = ("slope", "sign")
         curve: Callable[[FloatArray], FloatArray] = line.at
     else:
-        fit, columns = _fit(levels, keep, findings)
-        value, offset = _resistance(fit, factor, findings, capture.source), _offset(fit, columns)
+        fit, columns = _fit_brushes(levels, keep, findings) if at.brushes else _fit(levels, keep, findings)
+        value, offset = _resistance(fit, at.factor, findings, capture.source), _offset(fit, columns, at)
 
         def curve(x: FloatArray) -> FloatArray:
             return np.asarray(_design(x, columns) @ fit.coefficients)
@@ -137,7 +144,7 @@ def fit_resistance(
     model = curve(current)
     if cable:
         value = Estimate(value.value - cable, value.unit, value.u, value.low - cable, value.high - cable)
-    estimates = {"resistance": value, "voltage_offset": offset}
+    estimates = {"resistance": value} if offset is None else {"resistance": value, "voltage_offset": offset}
     temperature = temperature_c if temperature_c is not None else capture.note_number("temperature_c")
     for option, given in (("--temperature", temperature), ("--reference-temperature", reference_c)):
         if given is not None and not -100 <= given <= 400:
@@ -153,8 +160,8 @@ def fit_resistance(
     grid = grid[(grid >= current.min()) & (grid <= current.max())]
     spans = np.column_stack([capture.time[levels.first], capture.time[levels.last - 1]])
     return ResistanceResult(
-        estimates, _method(bridge, columns, int(keep.sum()), current), tuple(findings), current, voltage,
-        voltage - model, keep, spans, grid, curve(grid), name,
+        estimates, _method(at, int(keep.sum()), current), tuple(findings), current, voltage,
+        voltage - model, keep, spans, grid, curve(grid), name, at.current,
     )  # fmt: skip
 
 
@@ -179,11 +186,11 @@ def _check_levels(capture: Capture, current: FloatArray, u: FloatArray) -> None:
         )
 
 
-def _unclipped(capture: Capture, name: str, levels: Levels, findings: list[Finding]) -> BoolArray:
+def _unclipped(capture: Capture, at: Terminals, levels: Levels, findings: list[Finding]) -> BoolArray:
     """Leave out levels that a converter cut off: their samples sit at the rail and the others' line overshoots it."""
     keep = np.ones(len(levels.first), dtype=np.bool_)
     suspects = np.zeros((len(keep), 2), dtype=np.bool_)
-    for column, channel in enumerate((name, "i_a")):
+    for column, channel in enumerate((at.voltage, at.current)):
         if channel == "v_cmd":
             continue
         flags = pile_up(capture[channel])
@@ -191,14 +198,18 @@ def _unclipped(capture: Capture, name: str, levels: Levels, findings: list[Findi
             float(np.mean(flags[a:b])) > 0.3 for a, b in zip(levels.first, levels.last, strict=True)
         ]
     sound = ~suspects.any(axis=1)
-    for column, channel in enumerate((name, "i_a")):
+    for column, channel in enumerate((at.voltage, at.current)):
         if not suspects[:, column].any():
             continue
         clipped = suspects[:, column]
         if sound.sum() >= 3:
             other = 1 - column
-            slope, base = np.polyfit(levels.means[sound, other], levels.means[sound, column], 1)
-            expected = slope * levels.means[:, other] + base
+            parts = [levels.means[:, other], np.ones(len(keep))]
+            if at.brushes and sound.sum() > 3:  # their drop turns with the current
+                parts.append(np.sign(levels.means[:, 1]))
+            design = np.column_stack(parts)
+            line, *_ = np.linalg.lstsq(design[sound], levels.means[sound, column], rcond=None)
+            expected = design @ line
             reach = float(np.ptp(levels.means[sound, column]))
             beyond = np.abs(expected) - np.abs(levels.means[:, column])
             clipped = clipped & (beyond > 0.01 * reach + 6 * levels.u[:, column])
@@ -267,6 +278,31 @@ def _fit(levels: Levels, keep: BoolArray, findings: list[Finding]) -> tuple[_Fit
             fit, columns = dropped, ("slope", "sign", "constant")
             text = f"A drop of {show(abs(drop), 'V')} follows the current's sign (a diode, a contact, brushes); it is taken out of R."
             findings.append(Finding("caution" if abs(drop) > 4 * u else "info", "drop-follows-sign", text))
+    if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
+        _explain_misfit(levels, keep, columns, fit, findings)
+    return fit, columns
+
+
+def _fit_brushes(levels: Levels, keep: BoolArray, findings: list[Finding]) -> tuple[_Fit, tuple[str, ...]]:
+    """Fit a line with the brushes' drop, where both directions tell it; levels without current tell nothing of it."""
+    current = levels.means[:, 1]
+    flowing = keep & (np.abs(current) > 0.02 * float(np.max(np.abs(current[keep]))))
+    sides = min((current[flowing] > 0).sum(), (current[flowing] < 0).sum())
+    if sides < 2 or flowing.sum() < 4:
+        side = np.sign(np.sum(np.sign(current[flowing])))
+        one = flowing & (np.sign(current) == side)
+        if one.sum() < 3:
+            raise Refusal(
+                "too few levels carry current in one direction", "3 levels of one sign, or 2 of each, are needed"
+            )
+        text = "The current has one direction only: the brushes' drop cannot be told from an offset of the voltage, and is left out; take levels of both signs."
+        findings.append(Finding("info", "brush-drop-unknown", text))
+        keep &= one
+        columns: tuple[str, ...] = ("slope", "constant")
+    else:
+        keep &= flowing
+        columns = ("slope", "sign", "constant")
+    fit = _solve(levels, keep, columns)
     if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
         _explain_misfit(levels, keep, columns, fit, findings)
     return fit, columns
@@ -372,15 +408,17 @@ def _checked(estimate: Estimate, findings: list[Finding], source: str) -> Estima
     return estimate
 
 
-def _offset(fit: _Fit, columns: tuple[str, ...]) -> Estimate:
-    index = columns.index("constant")
+def _offset(fit: _Fit, columns: tuple[str, ...], at: Terminals) -> Estimate | None:
+    """Return what does not grow with the current: the constant, of a brushed motor the drop of its brushes."""
+    if at.brushes and "sign" not in columns:
+        return None
+    index = columns.index("sign" if at.brushes else "constant")
     misfit = fit.probability < 1e-3
     u = math.sqrt(float(fit.covariance[index, index])) * (fit.birge if misfit else 1.0)
     return Estimate.from_u(float(fit.coefficients[index]), "V", u, dof=fit.dof if misfit else math.inf)
 
 
-def _method(bridge: bool, columns: tuple[str, ...], used: int, current: FloatArray) -> str:
+def _method(at: Terminals, used: int, current: FloatArray) -> str:
     reach = show(float(np.max(np.abs(current))), "A")
-    through = "through the bridge" if bridge else "between A and B"
     sides = "both directions" if current.min() < 0 < current.max() else "one direction"
-    return f"DC staircase {through}, {used} levels up to {reach}, {sides}; slope of voltage over current"
+    return f"DC staircase {at.place}, {used} levels up to {reach}, {sides}; slope of voltage over current"

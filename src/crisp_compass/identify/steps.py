@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 import scipy
@@ -22,7 +22,9 @@ _MAX_EDGES = 200
 class Steps:
     """Samples on a uniform grid. ``upsample`` refines the voltage where it is smooth.
 
-    ``edge_doubt`` widens the half sample by which the instant of a jump is unknown.
+    ``edge_doubt`` widens the half sample by which the instant of a jump is unknown; ``sign`` is the share of a drop that
+    follows the current (brushes), between samples too; ``rests`` are the last samples of each rest of the current;
+    the first ``own_edges`` edges are the voltage's, the others turns of the current, ``jumps`` [V] what jumps there.
     """
 
     t: FloatArray
@@ -34,10 +36,19 @@ class Steps:
     smooth: FloatArray
     upsample: int
     edge_doubt: float = 1.0
+    sign: FloatArray | None = None
+    jumps: FloatArray | None = None
+    own_edges: int | None = None
+    rests: IntArray = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+
+    @property
+    def heads(self) -> int:
+        """Columns of a fit before those of the edges: driven part, start, offset; with brushes the drop and each new start."""
+        return 3 if self.sign is None else 4 + len(self.rests)
 
     def edge_widths(self, g: float) -> FloatArray:
         """Standard deviation [A] that each edge's free term may have, for an inductance of 1/g."""
-        jumps = np.abs(self.v[self.edges + 1] - self.v[self.edges])
+        jumps = np.abs(self.v[self.edges + 1] - self.v[self.edges]) if self.jumps is None else self.jumps
         widths: FloatArray = self.edge_doubt * jumps * abs(g) * self.dt / math.sqrt(12)
         return widths
 
@@ -92,6 +103,57 @@ def _edges(v: FloatArray) -> IntArray:
     found = np.flatnonzero((jump > threshold) & (jump > 3 * around)).astype(np.int64)
     crowded = len(found) > min(_MAX_EDGES, max(len(v) // 12, 1))
     return found[:0] if crowded else found
+
+
+#: Points between two samples at which the direction of the current is asked: it turns between them.
+_BETWEEN = 8
+#: By how much of a sample the instant of a turn is unknown, and by how much of the largest current its zero.
+_TURN_DOUBT, _OFFSET_DOUBT = 0.15, 0.003
+#: Most times that a current may come to rest.
+_MAX_RESTS = 60
+
+
+def with_drop(data: Steps, weight: FloatArray, drop: float) -> Steps:
+    """Return the samples with the share of ``drop`` [V] that brushes take at each instant, −1 to 1, and where the current rests.
+
+    The drop follows the direction of the current; a voltage below it cannot move a current that has come to rest. There the
+    samples get no ``weight`` (n,), and what follows starts anew.
+    """
+    fine = np.linspace(data.t[0], data.t[-1], (len(data.t) - 1) * _BETWEEN + 1)
+    i = np.interp(fine, data.t, scipy.ndimage.uniform_filter1d(data.i, 3))
+    v = np.interp(fine, data.t, data.v)
+    least = 4 * noise(data.i)
+    sign = np.where((np.abs(i) < least) & (np.abs(v) > drop), np.sign(v), np.sign(i))
+    quiet = np.abs(data.i) < max(least, 0.012 * float(np.max(np.abs(data.i))))
+    resting = quiet & (np.abs(data.v) <= drop)
+    ends = np.flatnonzero(resting[:-1] & ~resting[1:]).astype(np.int64)
+    if len(ends) > _MAX_RESTS:
+        ends, resting = ends[:0], np.zeros(len(resting), dtype=np.bool_)
+    smooth = scipy.ndimage.uniform_filter1d(data.i, 3)
+    turns = np.flatnonzero((np.sign(smooth[:-1]) != np.sign(smooth[1:])) & (np.abs(data.v[:-1]) > drop))
+    turns = turns[~np.isin(turns, data.edges) & ~resting[turns]]
+    if drop <= 0 or len(turns) > _MAX_RESTS:
+        turns = turns[:0]
+    # the instant of a turn is known to a part of a sample, and to what an offset of the current moves it
+    moved = np.maximum(np.abs(np.diff(smooth))[turns], 1e-300)
+    doubt = np.minimum(_TURN_DOUBT + _OFFSET_DOUBT * float(np.max(np.abs(data.i))) / moved, 3.0)
+    jumps = np.abs(data.v[data.edges + 1] - data.v[data.edges]) if data.jumps is None else data.jumps
+    own = len(data.edges) if data.own_edges is None else data.own_edges
+    return replace(
+        data,
+        sign=sign,
+        rests=ends,
+        weight=weight * ~resting,
+        edges=np.concatenate([data.edges[:own], turns]).astype(np.int64),
+        jumps=np.concatenate([jumps[:own], 2 * drop * math.sqrt(12) * doubt]),
+        own_edges=own,
+    )
+
+
+def dropped(data: Steps, a: float) -> FloatArray:
+    """Return ∫ e^(−a(t−s)) sign(s) ds, shape (n,)."""
+    assert data.sign is not None
+    return relax(data.sign, a, data.dt / _BETWEEN)[::_BETWEEN]
 
 
 def driven(data: Steps, a: float) -> FloatArray:

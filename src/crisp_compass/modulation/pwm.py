@@ -92,6 +92,15 @@ def linear_limit(v_bus: float, scheme: Scheme) -> float:
     return v_bus * VOLTAGE_PER_BUS[scheme]
 
 
+def family_limit(v_bus: float, family: str) -> float:
+    """Return the longest voltage vector [V] that a bridge gives in every direction.
+
+    Three legs: Vdc/√3 with space-vector modulation. A stepper's windings have two legs each, so each takes up to Vdc, and the
+    circle inside that square has the radius Vdc; an armature between two legs takes Vdc.
+    """
+    return v_bus if family in ("stepper", "brushed") else linear_limit(v_bus, "space-vector")
+
+
 def voltage_budget(
     scheme: Scheme, v_bus: float, carrier_hz: float, *, min_pulse: float, sampling_limit: float, lost: float
 ) -> Budget:

@@ -1,0 +1,285 @@
+"""Ke of a brushed motor: from its open armature while it coasts, or with R and the brushes' drop from running data.
+
+Model. v = Ke·ω + R·i + V0·sign(i) + o, with o the offsets of the channels; open, v = Ke·ω + o. Kt = Ke (energy).
+
+Both channels of a coast are noisy, so a plain regression of one on the other is biased (attenuation; W. A. Fuller, Measurement
+Error Models, 1987, 1.1). The smooth course of the speed serves as the instrument instead (ibid. 1.4): its noise is averaged away
+and what is left is independent of it. Running data are means over short blocks, in which the inductance adds L·Δi/Δt and a lag of the speed channel
+τ·Δω/Δt, or the rows of a table; the odd samples of a block are the instrument of its even ones.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+import scipy
+
+from crisp_compass.capture.model import Capture
+from crisp_compass.capture.quality import noise, pile_up
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
+from crisp_compass.identify.circuit import family_of_capture
+
+#: Rows of a table below which every row is a level.
+_TABLE = 60
+#: Pieces of the speed's smooth course.
+_PIECES = 12
+
+
+@dataclass(frozen=True)
+class ArmatureResult(Result):
+    """Ke with what a plot needs: ``speed`` [rad/s], ``voltage``, ``model``, ``residual`` [V], all (n,); ``running`` tells levels
+    with current from an open armature over ``time`` (n,) [s]."""
+
+    time: FloatArray
+    speed: FloatArray
+    voltage: FloatArray
+    model: FloatArray
+    residual: FloatArray
+    running: bool
+
+
+def fit_armature(capture: Capture) -> ArmatureResult:
+    """Estimate Ke, and with current R and the brushes' drop.
+
+    Parameters
+    ----------
+    capture
+        ``v_m`` and ``speed`` of an open, coasting armature; or ``v_m``, ``i_m`` and ``speed`` running at several speeds and loads.
+
+    Returns
+    -------
+    ArmatureResult
+        ``ke`` [V·s/rad] and ``kt`` [N·m/A]; running ``resistance`` [Ω] and, where both directions of the current tell it,
+        ``voltage_offset`` [V, drop of the brushes].
+
+    Raises
+    ------
+    Refusal
+        Missing, constant or clipped channels, too few different speeds, reversed signs.
+    """
+    family_of_capture(capture, "brushed")
+    running = "i_m" in capture and not _open(capture)
+    names = ("v_m", "speed", "i_m") if running else ("v_m", "speed")
+    arrays = capture.require(*names, samples=4 if running else 30)
+    for name, values in zip(names, arrays, strict=True):
+        if len(values) >= _TABLE and name != "speed" and _cut(values):
+            raise Refusal(f"{name} is cut off at the end of its range", "use a larger range", where=capture.source)
+    return _running(capture, *arrays) if running else _coasting(capture, *arrays)
+
+
+def _cut(values: FloatArray) -> bool:
+    flags = pile_up(values)
+    return bool(flags.any() and 0.05 < float(np.mean(flags)) < 0.95 and float(np.ptp(values[flags])) > 0)
+
+
+def _open(capture: Capture) -> bool:
+    """Tell a recorded current that is only noise and an offset: the armature is open."""
+    i = capture["i_m"]
+    return float(np.ptp(i)) == 0 or (len(i) >= _TABLE and float(np.std(i)) < 1.3 * noise(i))
+
+
+def _smooth(time: FloatArray, values: FloatArray) -> FloatArray:
+    """Return the smooth course (n,) of a channel: a cubic spline of few pieces."""
+    x = (time - time[0]) / (time[-1] - time[0])
+    knots = np.concatenate([[0.0] * 4, np.linspace(0, 1, _PIECES + 1)[1:-1], [1.0] * 4])
+    basis = scipy.interpolate.BSpline.design_matrix(np.clip(x, 0, 1 - 1e-12), knots, 3)
+    square: FloatArray = np.asarray((basis.T @ basis).todense())
+    right: FloatArray = np.asarray(basis.T @ values)
+    answer = np.linalg.solve(square + 1e-10 * float(np.trace(square)) / len(square) * np.eye(len(square)), right)
+    return np.asarray(basis @ answer)
+
+
+def _moving(speed: FloatArray) -> BoolArray:
+    """Return the samples before the shaft stands: beyond that they say nothing of Ke, and bend the smooth course."""
+    top = float(np.max(np.abs(speed)))
+    moving = np.abs(speed) > max(0.03 * top, 4 * noise(speed))
+    first, last = np.flatnonzero(moving)[[0, -1]]
+    keep = np.zeros(len(speed), dtype=np.bool_)
+    keep[first : last + 1] = True
+    return keep
+
+
+def _coasting(capture: Capture, v: FloatArray, speed: FloatArray) -> ArmatureResult:
+    keep = _moving(speed)
+    t, v, w = capture.time[keep], v[keep], speed[keep]
+    if len(t) < 30:
+        raise Refusal(f"{len(t)} samples while the shaft turns are too few", "sample faster", where=capture.source)
+    course = _smooth(t, w)
+    spread = float(np.ptp(course))
+    findings = list(capture.findings)
+    fixed = spread < 0.1 * float(np.max(np.abs(course)))  # one speed: an offset cannot be told from Ke
+    ones = np.ones(len(t))
+    instruments = course[:, None] if fixed else np.column_stack([course, ones])
+    regressors = w[:, None] if fixed else np.column_stack([w, ones])
+    answer = np.linalg.solve(instruments.T @ regressors, instruments.T @ v)
+    ke = float(answer[0])
+    if ke <= 0:
+        raise Refusal(
+            "the voltage falls while the speed rises",
+            "one channel is reversed; map it with a minus sign (v_m=-v_m)",
+            where=capture.source,
+        )
+    residual = v - regressors @ answer
+    gain = np.linalg.solve(instruments.T @ regressors, instruments.T)[0]
+    u = math.sqrt(float(np.sum(gain**2))) * float(np.std(residual)) * _correlated(residual)
+    if fixed:
+        u = math.hypot(u, 0.005 * ke)
+        text = "The speed hardly changes, so an offset of the voltage cannot be told from Ke; half a per cent is allowed for it: let the shaft coast further."
+        findings.append(Finding("caution", "one-speed", text))
+    estimate = Estimate.from_u(ke, "V·s/rad", u, dof=max(len(t) - _PIECES, 1))
+    low, high = float(np.min(np.abs(course))), float(np.max(np.abs(course)))
+    method = f"open armature coasting from {high:.4g} to {low:.3g} rad/s; slope of voltage over speed"
+    return ArmatureResult(
+        {"ke": estimate, "kt": estimate.scaled(1.0, "N·m/A")},
+        method,
+        tuple(findings),
+        t,
+        w,
+        v,
+        regressors @ answer,
+        residual,
+        running=False,
+    )
+
+
+def _correlated(residual: FloatArray) -> float:
+    """Return by how much slow parts of the residual (ripple, a bent line) widen what white noise would give."""
+    block = max(4, len(residual) // 60)
+    means = residual[: len(residual) // block * block].reshape(-1, block).mean(axis=1)
+    expected = float(np.std(residual)) / math.sqrt(block)
+    return max(1.0, float(np.std(means)) / max(expected, 1e-300))
+
+
+@dataclass(frozen=True)
+class _Points:
+    """What was read at k points: the voltage (k,) and the regressors (k, m) twice, each with noise of its own."""
+
+    v: FloatArray
+    first: FloatArray
+    second: FloatArray
+    names: tuple[str, ...]
+
+
+#: Blocks of a running capture, and least samples in one.
+_BLOCKS, _LEAST = 400, 8
+
+
+def _points(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -> _Points:
+    if len(v) < _TABLE or not len(capture.time):
+        table = np.column_stack([speed, i])
+        return _Points(v, table, table, ("ke", "r"))
+    count = min(_BLOCKS, len(v) // _LEAST)
+    size = len(v) // count // 2 * 2
+    t, v, speed, i = (x[: count * size].reshape(count, size) for x in (capture.time, v, speed, i))
+    quarter = max(size // 4, 1)
+    span = t[:, -quarter:].mean(axis=1) - t[:, :quarter].mean(axis=1)
+    halves = []
+    for k in (0, 1):
+        w_half, i_half = speed[:, k::2], i[:, k::2]
+        part = max(quarter // 2, 1)
+        slopes = [(x[:, -part:].mean(axis=1) - x[:, :part].mean(axis=1)) / span for x in (i_half, w_half)]
+        halves.append(np.column_stack([w_half.mean(axis=1), i_half.mean(axis=1), *slopes]))
+    keep = [0, 1]
+    for column in (2, 3):  # a change that both halves see is one; else it is noise and stays out
+        a, b = halves[0][:, column], halves[1][:, column]
+        if float(np.corrcoef(a, b)[0, 1]) > 0.3:
+            keep.append(column)
+    names = tuple(("ke", "r", "inductance", "lag")[k] for k in keep)
+    calm = _calm(speed, i, quarter)
+    return _Points(v.mean(axis=1)[calm], halves[0][calm][:, keep], halves[1][calm][:, keep], names)
+
+
+def _calm(speed: FloatArray, i: FloatArray, quarter: int) -> BoolArray:
+    """Return the blocks (k,) through which the current keeps its direction and hardly moves; all where too few are calm."""
+
+    def moves(x: FloatArray) -> FloatArray:
+        change = np.abs(x[:, -quarter:].mean(axis=1) - x[:, :quarter].mean(axis=1))
+        return np.asarray(np.maximum(change - 4 * noise(x.ravel()) / math.sqrt(quarter), 0) / np.max(np.abs(x)))
+
+    beside = np.maximum(moves(i), 0.4 * moves(speed))
+    # a change may fall into the neighbour's edge
+    reach = np.maximum(beside, np.maximum(np.append(beside[1:], 0), np.append(0, beside[:-1])))
+    calm = reach < 0.02
+    return calm if calm.sum() >= 8 else beside < np.inf
+
+
+def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -> ArmatureResult:
+    points = _points(capture, v, speed, i)
+    findings = list(capture.findings)
+    current = 0.5 * (points.first[:, 1] + points.second[:, 1])
+    flowing = np.abs(current) > 0.03 * float(np.max(np.abs(current)))
+    points = _Points(points.v[flowing], points.first[flowing], points.second[flowing], points.names)
+    current = current[flowing]
+    speeds = 0.5 * (points.first[:, 0] + points.second[:, 0])
+    both = min((current > 0).sum(), (current < 0).sum()) >= 2
+    names = (*points.names, "constant", *(("drop",) if both else ()))
+    if len(points.v) < len(names) or float(np.ptp(speeds)) < 0.05 * float(np.max(np.abs(speeds))):
+        raise Refusal(
+            f"{len(points.v)} points with current are too few, or their speeds are all alike",
+            "hold at least four points of different speeds and loads",
+            where=capture.source,
+        )
+    further = [np.ones(len(current)), *([np.sign(current)] if both else [])]
+    first, second = (np.column_stack([x, *further]) for x in (points.first, points.second))
+    answer, covariance, dof = _solve(first, second, points.v)
+    if answer[0] <= 0:
+        raise Refusal(
+            "the voltage falls while the speed rises",
+            "one channel is reversed; map it with a minus sign (v_m=-v_m)",
+            where=capture.source,
+        )
+
+    def estimate(name: str, unit: str) -> Estimate:
+        k = names.index(name)
+        u = math.sqrt(max(float(covariance[k, k]), 0.0))
+        return Estimate.from_u(float(answer[k]), unit, u, dof=dof)
+
+    found = {"ke": estimate("ke", "V·s/rad")}
+    found["kt"] = found["ke"].scaled(1.0, "N·m/A")
+    r = estimate("r", "Ω")
+    if r.value > 0 and r.u < 0.25 * r.value:
+        found["resistance"] = r
+    else:
+        text = "The current follows the speed, so the resistance cannot be told from Ke: vary the load at each speed, or take R with the shaft held."
+        findings.append(Finding("caution", "resistance-not-resolved", text))
+    if both:
+        found["voltage_offset"] = estimate("drop", "V")
+    else:
+        text = "The current has one direction only: the brushes' drop cannot be told from an offset of the voltage, and is left out."
+        findings.append(Finding("info", "brush-drop-unknown", text))
+    model = 0.5 * (first + second) @ answer
+    order = np.argsort(speeds)
+    return ArmatureResult(
+        found,
+        f"running data, {len(points.v)} points of different speed and load; Ke and R fitted together",
+        tuple(findings),
+        np.empty(0),
+        speeds[order],
+        points.v[order],
+        model[order],
+        (points.v - model)[order],
+        running=True,
+    )
+
+
+def _solve(first: FloatArray, second: FloatArray, v: FloatArray) -> tuple[FloatArray, FloatArray, int]:
+    """Solve with each half as the instrument of the other; return coefficients, covariance and degrees of freedom."""
+    norm = np.linalg.norm(first, axis=0)
+    a, b = first / norm, second / norm
+    answers, gains = [], []
+    for x, z in ((a, b), (b, a)):
+        gain = np.linalg.pinv(z.T @ x, rcond=1e-12) @ z.T
+        gains.append(gain)
+        answers.append(gain @ v)
+    answer, gain = np.mean(answers, axis=0), np.mean(gains, axis=0)
+    residual = v - 0.5 * (a + b) @ answer
+    dof = max(len(v) - first.shape[1], 1)
+    variance = float(residual @ residual) / dof
+    rho = float(np.corrcoef(residual[1:], residual[:-1])[0, 1]) if len(v) > _TABLE else 0.0
+    rho = min(max(rho, 0.0), 0.9) if math.isfinite(rho) else 0.0
+    variance *= (1 + rho) / (1 - rho)  # neighbours that share a part count for fewer
+    covariance = variance * (gain @ gain.T) / np.outer(norm, norm)
+    return answer / norm, covariance, dof
