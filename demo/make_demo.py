@@ -9,16 +9,26 @@ import math
 from pathlib import Path
 
 import numpy as np
+import scipy
 
 from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.entered import enter, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture
 from crisp_compass.commutation.alignment import propose_fields
-from crisp_compass.course import design
 from crisp_compass.course.captures import add_evidence, evaluate
+from crisp_compass.course.waypoints import BY_KEY, KINDS
+from crisp_compass.course.waypoints.current_loop import INPUTS as CURRENT_INPUTS
+from crisp_compass.course.waypoints.current_loop import current_values, design_current
+from crisp_compass.course.waypoints.inductance import inductance_values
+from crisp_compass.course.waypoints.plate import plate_values
+from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.speed_loop import INPUTS as SPEED_INPUTS
+from crisp_compass.course.waypoints.speed_loop import design_speed, speed_values
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
 from crisp_compass.plant.parameters import (
     ALIGN,
@@ -129,7 +139,7 @@ def hand_turn(machine: Machine, path: Path) -> None:
 def run_up(machine: Machine, load: Load, current: float, up: float, seconds: float, path: Path) -> None:
     """Run up with a steady current, switch off, coast; speed by tachometer, current as the drive reports it."""
     rng, dt = np.random.default_rng(41), 1e-3
-    kt = 1.5 * machine.pole_pairs * machine.psi
+    kt = machine.torque_factor * machine.pole_pairs * machine.psi
     b = load.viscous / load.inertia
     t = np.arange(round(seconds / dt)) * dt
     start = 0.1
@@ -190,7 +200,7 @@ def pulsed(machine: Machine, load: Load, path: Path) -> None:
 
 def current_step(bench: Bench, path: Path) -> None:
     """A q step on the true winch with the settled gains, rotor held; its iron has lost 18 % of the inductance at that current."""
-    drive = design.build_drive(bench)
+    drive = build_drive(bench)
     machine = WINCH._replace(lq=0.82 * WINCH.lq)
     held = drive._replace(
         machine=machine, load=drive.load._replace(inertia=1e6), inverter=drive.inverter._replace(dead_voltage=0.0)
@@ -225,7 +235,7 @@ def clock(minute: int) -> str:
 
 def read(bench: Bench, leg: str, name: str, folder: Path, minute: int) -> Bench:
     """Add the evidence of one capture."""
-    return add_evidence(bench, leg, evaluate(bench, leg, folder / name, base=folder, when=clock(minute)).evidence)  # type: ignore[arg-type]
+    return add_evidence(bench, evaluate(bench, leg, folder / name, base=folder, when=clock(minute)).evidence)  # type: ignore[arg-type]
 
 
 def settled(
@@ -243,9 +253,8 @@ def ledger(bench: Bench, minute: int, kind: str, text: str, value: Quantity | No
 
 
 def settings(bench: Bench, topic: str, **fields: object) -> Bench:
-    """Set fields of a page."""
-    page = getattr(bench.settings, topic).model_copy(update=fields)
-    return bench.model_copy(update={"settings": bench.settings.model_copy(update={topic: page})})
+    """Enter fields of a page."""
+    return enter(bench, topic, fields)
 
 
 def ohms(value: float) -> Quantity:
@@ -291,8 +300,9 @@ def make_winch(folder: Path) -> None:
     bench = Bench(name="Winch", notes="Lake-survey buoy, sonde winch. Invented motor; every capture is simulated.")
     bench = settings(
         bench, "plate", motor="WN-48/7 servo", pole_pairs=7, v_bus=48.0, rated_current=6.0, top_speed=2000 * 2 * math.pi / 60,
-        inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3, sensor="encoder", counts_per_rev=8192, kv=47.0,
+        inertia=1.9e-4, viscous=1.6e-4, coulomb=9e-3, kv=47.0,
     )  # fmt: skip
+    bench = settings(bench, "sensor", kind="incremental", counts_per_rev=8192)
     bench = settings(
         bench,
         "supply",
@@ -308,7 +318,7 @@ def make_winch(folder: Path) -> None:
     bench = settings(bench, "current_loop", bandwidth_hz=1200.0, step=3.0)
     bench = settings(bench, "speed_loop", a=3.0, filter_hz=400.0, ramp=1500.0)
     bench = settings(bench, "run", speed=120.0, i_limit=8.0, i_trip=14.0, v_min=30.0)
-    bench = settled(bench, "plate", design.plate_values(bench), "from the motor plate and the supply on the bench", 0)
+    bench = settled(bench, "plate", plate_values(bench), "from the motor plate and the supply on the bench", 0)
     bench = ledger(bench, 1, "note", "on the bench, clamped, drum off the shaft")
     for minute, kind, value in ((2, "lead", 0.05), (3, "ruv", 0.88), (3, "rvw", 0.87), (4, "rwu", 0.88)):
         text = {"lead": "probes together"}.get(kind, "pair, meter")
@@ -327,7 +337,7 @@ def make_winch(folder: Path) -> None:
     bench = read(bench, "inductance", "winch-lcr.csv", folder, 11)
     bench = read(bench, "inductance", "winch-step-d.csv", folder, 11)
     bench = read(bench, "inductance", "winch-step-q.csv", folder, 12)
-    bench = settled(bench, "inductance", design.inductance_values(bench), "steps on both axes, fit within noise", 13)
+    bench = settled(bench, "inductance", inductance_values(bench), "steps on both axes, fit within noise", 13)
     bench = read(bench, "flux", "winch-coast.csv", folder, 18)
     flux = bench.evidence["flux"][0].estimates
     bench = settled(bench, "flux", {"flux_linkage": flux["flux_linkage"]}, "coast, two channels agree", 19)
@@ -341,25 +351,25 @@ def make_winch(folder: Path) -> None:
     bench = settled(bench, "commutation", values, "hand turn, counts and index agree", 21)
     bench = read(bench, "commutation", "winch-align.csv", folder, 21)
     bench = read(bench, "commutation", "winch-pulses.csv", folder, 21)
-    figures = design.plan_bench_pwm(bench)
-    bench = settled(bench, "pwm", design.pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
-    current = design.design_current(bench)
+    figures = plan_bench_pwm(bench)
+    bench = settled(bench, "pwm", pwm_values(figures), "as the firmware sets its timer", 21, ("plate.v_bus",))
+    current = design_current(bench)
     bench = settled(
         bench,
         "current_loop",
-        design.current_values(bench, current),
+        current_values(bench, current),
         "57° margin is enough for this winch",
         24,
-        design.CURRENT_INPUTS,
+        CURRENT_INPUTS,
     )
-    speed = design.design_speed(bench)
+    speed = design_speed(bench)
     bench = settled(
         bench,
         "speed_loop",
-        design.speed_values(bench, speed),
+        speed_values(bench, speed),
         "calm set-point response wanted",
         26,
-        design.SPEED_INPUTS,
+        SPEED_INPUTS,
     )
     bench = read(bench, "resistance", "winch-staircase.csv", folder, 31)
     found = bench.evidence["resistance"][0].estimates["resistance"]
@@ -381,14 +391,15 @@ def make_thruster(folder: Path) -> None:
     )
     bench = settings(
         bench, "plate", motor="TH-24 outrunner", pole_pairs=6, v_bus=24.0, rated_current=18.0, top_speed=6000 * 2 * math.pi / 60,
-        inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3, sensor="halls", kv=430.0,
+        inertia=2.4e-5, viscous=4e-6, coulomb=2.5e-3, kv=430.0,
         r=0.13, inductance=90e-6,
     )  # fmt: skip
+    bench = settings(bench, "sensor", kind="halls")
     bench = settings(bench, "pwm", timer_hz=168e6, carrier_hz=24e3, dead_time=300e-9)
     bench = settings(bench, "current_loop", bandwidth_hz=1500.0, step=5.0)
     bench = settings(bench, "speed_loop", a=4.0, filter_hz=200.0, ramp=1200.0)
     bench = settings(bench, "run", speed=300.0, i_limit=20.0, i_trip=40.0, v_min=14.0)
-    bench = settled(bench, "plate", design.plate_values(bench), "from the data sheet", 0)
+    bench = settled(bench, "plate", plate_values(bench), "from the data sheet", 0)
     bench = ledger(bench, 1, "note", "propeller off, stator clamped; hall cable colours do not match the drawing")
     bench = settings(
         bench, "supply", source="battery", v_empty=21.0, v_full=29.4, drive_continuous=60.0, drive_base="peak"
@@ -412,6 +423,126 @@ def make_thruster(folder: Path) -> None:
     save_bench(bench, folder / "thruster.bench.json")
 
 
+CAROUSEL = Machine(r=1.147, ld=2.31e-3, lq=2.58e-3, psi=5.27e-3, pole_pairs=50.0, torque_factor=1.0, detent=0.014)
+CAROUSEL_LOAD = Load(inertia=3.1e-5, viscous=1.4e-4, coulomb=7e-3)
+
+
+def winding_levels(machine: Machine, currents: list[float], path: Path) -> None:
+    """Step a supply on winding A, the shaft held."""
+    dt, rng = 1e-3, np.random.default_rng(61)
+    level = np.repeat(currents, 400)
+    i = np.convolve(level, np.ones(9) / 9, mode="full")[: len(level)]
+    columns = {
+        "v_a": Probe(6.0, 12, 1.5e-3, 0.006).sample(machine.r * i, rng),
+        "i_a": Probe(4.0, 12, 1e-3, 0.004).sample(i, rng),
+    }
+    write_capture(path, np.arange(len(level)) * dt, columns, {**ORIGIN, "family": "stepper"})
+
+
+def winding_steps(machine: Machine, volts: float, path: Path) -> None:
+    """Switch a supply on and off winding B, the shaft held; the supply sags under load."""
+    rng, inductance = np.random.default_rng(62), 0.5 * (machine.ld + machine.lq)
+    tau = inductance / machine.r
+    fine = tau / 2000
+    t = np.arange(round(12 * tau / fine)) * fine
+    source = np.where((t / (12 * tau) * 5).astype(int) % 2 == 1, volts, 0.0)
+    sag = 0.05 * machine.r
+    i = rl_response(machine.r + sag, inductance, source, fine)
+    v, keep = source - sag * i, slice(7, None, 40)
+    columns = {
+        "v_b": Probe(1.4 * volts, 12, 1e-3 * volts, 2e-3 * volts).sample(v[keep], rng),
+        "i_b": Probe(3.0, 12, 2e-3, 5e-3).sample(i[keep], rng),
+    }
+    write_capture(path, t[keep] - t[keep][0], columns, {**ORIGIN, "family": "stepper"})
+
+
+def winding_coast(machine: Machine, load: Load, speed: float, seconds: float, path: Path) -> None:
+    """Let the open stepper coast over its detents and record both windings."""
+    dt, rng = 2.5e-5, np.random.default_rng(63)
+    p = machine.pole_pairs
+
+    def slope(_: float, y: np.ndarray) -> list[float]:
+        drag = machine.detent * math.sin(4 * y[0]) + load.viscous * y[1] + load.coulomb * math.tanh(y[1] / 0.05)
+        return [p * y[1], -drag / load.inertia]
+
+    grid = np.arange(0, seconds, dt)
+    solved = scipy.integrate.solve_ivp(
+        slope, (0, seconds), [0.9, speed], t_eval=grid, rtol=1e-8, atol=1e-9, max_step=1e-4
+    )
+    theta, omega = solved.y
+
+    def emf(at: np.ndarray) -> np.ndarray:
+        return np.asarray(-machine.psi * p * omega * (np.sin(at) + 0.018 * np.sin(3 * at) - 0.006 * np.sin(5 * at)))
+
+    scale = 1.3 * machine.psi * p * speed
+    volts = {"v_a": emf(theta), "v_b": emf(theta - math.pi / 2)}
+    columns = {n: Probe(scale, 12, scale * 1.5e-3, 0.004 * scale).sample(v, rng) for n, v in volts.items()}
+    columns["speed"] = omega + 0.3 * rng.standard_normal(len(grid))
+    write_capture(path, grid, columns, {**ORIGIN, "family": "stepper", "pole_pairs": f"{p:.0f}"})
+
+
+def stepper_aligned(machine: Machine, load: Load, current: float, counts: int, path: Path) -> None:
+    """Hold a current vector at angles over one turn and back; the encoder read where the shaft rests."""
+    field = propose_fields(int(machine.pole_pairs))
+    rests = align(machine, load, current, field, cogging=machine.detent, slots=4 * int(machine.pole_pairs))
+    count = np.floor((rests.mechanical + 0.6 / machine.pole_pairs) * counts / (2 * math.pi))
+    notes = {**ORIGIN, "family": "stepper", "pole_pairs": f"{machine.pole_pairs:.0f}", "current_a": f"{current:g}"}
+    write_capture(path, np.empty(0), {"field_angle": field, "angle": count * 2 * math.pi / counts}, notes)
+
+
+def proposed(bench: Bench, topic: str, reason: str, minute: int) -> Bench:
+    """Settle what the waypoint proposes: of its newest capture, or by design."""
+    waypoint, items = BY_KEY[topic], bench.evidence.get(topic, ())
+    found = KINDS[items[-1].kind].propose(bench, items[-1]) if items else waypoint.propose(bench)  # type: ignore[misc]
+    return settled(bench, topic, found.values, reason, minute, found.rests_on)  # type: ignore[union-attr]
+
+
+def make_carousel(folder: Path) -> None:
+    """The filter carousel: a 1.8° stepper with an encoder, settled from plate to speed loop."""
+    folder.mkdir(exist_ok=True)
+    winding_levels(CAROUSEL, [0.0, 0.4, 0.8, 1.2, 1.6, 2.0, -0.7, -1.4], folder / "carousel-levels.csv")
+    winding_steps(CAROUSEL, 2.4, folder / "carousel-steps.csv")
+    winding_coast(CAROUSEL, CAROUSEL_LOAD, 42.0, 0.11, folder / "carousel-coast.csv")
+    run_up(CAROUSEL, CAROUSEL_LOAD, 0.9, 0.02, 0.2, folder / "carousel-run-up.csv")
+    stepper_aligned(CAROUSEL, CAROUSEL_LOAD, 2.0, 8000, folder / "carousel-align.csv")
+    bench = with_family(
+        Bench(
+            name="Filter carousel",
+            notes="Lake-survey buoy, filter carousel. Invented motor; every capture is simulated.",
+        ),
+        "stepper",
+    )
+    bench = settings(
+        bench, "plate", motor="FC-200 stepper", steps_per_turn=200, v_bus=36.0, rated_current=2.1, current_base="rms", r=1.15,
+        inductance=2.5e-3, holding_torque=1.1, detent_torque=0.014, top_speed=600 * 2 * math.pi / 60, inertia=3.1e-5, viscous=1.4e-4, coulomb=7e-3,
+    )  # fmt: skip
+    bench = settings(bench, "sensor", kind="incremental", counts_per_rev=8000)
+    bench = settings(bench, "resistance", temperature=23.5)
+    bench = settings(bench, "pwm", timer_hz=120e6, carrier_hz=25e3, dead_time=200e-9)
+    bench = settings(bench, "current_loop", bandwidth_hz=1400.0, step=1.5)
+    bench = settings(bench, "speed_loop", a=3.5, filter_hz=300.0, ramp=700.0)
+    bench = settings(bench, "run", speed=18.0, i_limit=3.0, i_trip=6.0, v_min=20.0)
+    bench = proposed(bench, "plate", "from the motor's label and the supply", 0)
+    bench = ledger(bench, 1, "note", "on the bench, carousel wheel off the shaft")
+    for minute, (topic, name, reason) in enumerate(
+        (
+            ("resistance", "levels", "levels on winding A, both directions"),
+            ("inductance", "steps", "steps on winding B, fit within the noise"),
+            ("flux", "coast", "coast over the detents, both windings agree"),
+            ("mechanics", "run-up", "run-up and coast, wheel off"),
+            ("commutation", "align", "aligned from both sides"),
+        ),
+        2,
+    ):
+        bench = read(bench, topic, f"carousel-{name}.csv", folder, minute)
+        bench = proposed(bench, topic, reason, minute)
+    bench = proposed(bench, "pwm", "as the firmware sets its timer", 10)
+    bench = proposed(bench, "current_loop", "margin enough for the carousel", 11)
+    bench = proposed(bench, "speed_loop", "calm indexing wanted", 12)
+    save_bench(bench, folder / "carousel.bench.json")
+
+
 if __name__ == "__main__":
     make_winch(HERE / "winch")
     make_thruster(HERE / "thruster")
+    make_carousel(HERE / "carousel")

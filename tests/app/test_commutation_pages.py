@@ -154,8 +154,10 @@ def test_drag_the_angle_and_judge_the_signs(window: Window, qtbot: QtBot, winch:
     qtbot.waitUntil(lambda: page.run is not None and page.run.outcome == "stands", timeout=60000)
 
 
-def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
-    """The word is read; a stepper has no page here, and says so, until it is computed."""
+def test_an_absolute_encoder_and_a_motor_without_one(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    """The word is read; an induction motor has no such page, and one that is still open says so."""
     window.open(copy_bench(winch, tmp_path))
     t = np.arange(8000) / 4000
     turned = 0.4 + 2 * math.pi * 1.1 * t
@@ -173,7 +175,7 @@ def test_an_absolute_encoder_and_a_stepper(window: Window, qtbot: QtBot, winch: 
     assert float(page.pictures.texts["θe is 0 at word"]) == pytest.approx(
         (-0.5 / (2 * math.pi) * 4096 / 7) % (4096 / 7), abs=1
     )
-    window.document.edit("kind of motor", with_family(window.document.bench, "stepper"))
+    window.document.edit("kind of motor", with_family(window.document.bench, "induction"))
     window.travel("commutation", "Alignment")
     page = window.page
     assert isinstance(page, AlignPage)

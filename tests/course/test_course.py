@@ -55,7 +55,7 @@ def test_every_demo_capture_finds_its_leg(winch: Path, thruster: Path) -> None:
     }  # fmt: skip
     for name, waypoint in wanted.items():
         folder = winch.parent if name.startswith("winch") else thruster.parent
-        assert guess_kind(read_capture(folder / f"{name}.csv")).topic == waypoint
+        assert guess_kind(Bench(), read_capture(folder / f"{name}.csv")).topic == waypoint
 
 
 def test_a_run_belongs_to_no_leg_and_a_held_step_to_its_loop(bench: Bench, tmp_path: Path) -> None:
@@ -66,8 +66,8 @@ def test_a_run_belongs_to_no_leg_and_a_held_step_to_its_loop(bench: Bench, tmp_p
         trace, _ = run_scenario(bench, scenario)
         write_capture(tmp_path / f"{scenario}.csv", trace["t"], capture_columns(trace), {})
     with pytest.raises(Refusal, match="not clear which leg"):
-        guess_kind(read_capture(tmp_path / "speed-step.csv"))
-    assert guess_kind(read_capture(tmp_path / "current-step.csv")).topic == "current_loop"
+        guess_kind(Bench(), read_capture(tmp_path / "speed-step.csv"))
+    assert guess_kind(Bench(), read_capture(tmp_path / "current-step.csv")).topic == "current_loop"
 
 
 def test_evidence_of_one_kind_takes_the_place_of_the_old(bench: Bench, winch: Path) -> None:
@@ -200,10 +200,9 @@ def test_live_simulation_is_the_scenario(bench: Bench) -> None:
     assert sim.drive == build_drive(bench)
 
 
-@pytest.mark.parametrize("family", ["stepper", "induction", "brushed"])
-def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, family: str, tmp_path: Path) -> None:
+def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, tmp_path: Path) -> None:
     """No three-phase magnet arithmetic for another family: designs, captures, settling and exports refuse in one sentence."""
-    other = with_family(bench, family)
+    other = with_family(bench, "induction")
     assert with_family(other, "sinusoidal").settings == bench.settings  # nothing that was said is lost on the way
     capture = Path("demo/winch/winch-staircase.csv").resolve()
     for act in (
@@ -212,10 +211,17 @@ def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, family: st
         lambda: evaluate(other, "resistance", capture, base=tmp_path, when=WHEN),
         lambda: settle(other, "flux", {"flux_linkage": Quantity(value=0.1, unit="Wb")}, reason="x", when=WHEN),
     ):  # fmt: skip
-        with pytest.raises(Refusal, match="only three-phase permanent-magnet motors are computed"):
+        with pytest.raises(Refusal, match="is computed as far as its plate"):
             act()
     assert [state_of(other, waypoint) for waypoint in WAYPOINTS if waypoint.key not in ("plate", "hand_over")] == [
         State.BLOCKED
     ] * 9
     assert "family-not-built" in [f.code for f in check_bench(other) if f.level == "stop"]
     assert next_bearing(other).waypoint == "plate"
+    assert [w.key for w in waypoints_of(other)] == ["plate", "hand_over"]
+    brushed = with_family(bench, "brushed")  # has constants, and no loop yet
+    assert [w.key for w in waypoints_of(brushed)] == ["plate", "resistance", "inductance", "flux", "hand_over"]
+    with pytest.raises(Refusal, match="as far as its constants"):
+        design_current(brushed)
+    with pytest.raises(Refusal, match="v_ab"):
+        evaluate(brushed, "resistance", capture, base=tmp_path, when=WHEN)

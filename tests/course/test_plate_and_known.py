@@ -262,7 +262,7 @@ def test_optional_legs_are_never_the_next_bearing_without_a_capture(bench: Bench
 def test_new_captures_find_their_leg_and_give_the_motor(winch: Path, bench: Bench, name: str, waypoint: str) -> None:
     path = winch.parent / f"{name}.csv"
     found = evaluate(bench, waypoint, path, base=winch.parent, when=WHEN)  # type: ignore[arg-type]
-    assert guess_kind(found.capture).topic == waypoint
+    assert guess_kind(bench, found.capture).topic == waypoint
     truth = {"inertia": 1.9e-4, "ld": 0.981e-3, "counts_per_rev": 8192.0, "resistance": 0.4127}
     key = next(k for k in truth if k in found.evidence.estimates)
     assert found.evidence.estimates[key].value == pytest.approx(truth[key], rel=2e-3)

@@ -162,7 +162,7 @@ def _topic_of(bench: Bench, arrival: Arrival, capture: Capture) -> str:
         topic = here
     else:
         try:
-            topic = guess_kind(capture, arrival.here).topic
+            topic = guess_kind(bench, capture, arrival.here).topic
         except Refusal:
             if not here:
                 raise

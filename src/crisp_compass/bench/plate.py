@@ -33,11 +33,16 @@ Share = Annotated[float, Field(ge=0.01, le=1, allow_inf_nan=False)]
 class PlateBase(TopicSettings):
     """What every motor's plate or data sheet may say. Every figure is SI; a ``_base`` or ``_convention`` says how it is meant there.
 
-    ``built`` tells whether the family's arithmetic goes beyond the plate, ``called`` what a sentence calls such a motor.
+    ``reach`` are the waypoints for which such a motor is computed (None: all), ``called`` what a sentence calls it. ``windings``
+    carry current at a time: three of a star, two of a stepper, one armature; torque is ``torque_factor``·pole pairs·ψ·i_q.
+    ``sensors`` are the angle sensors it may have.
     """
 
-    built: ClassVar[bool] = False
+    reach: ClassVar[frozenset[str] | None] = None
     called: ClassVar[str] = ""
+    windings: ClassVar[int] = 3
+    torque_factor: ClassVar[float] = 1.5
+    sensors: ClassVar[tuple[str, ...]] = ("incremental", "absolute", "halls")
     presumable: ClassVar[tuple[str, ...]] = ("v_bus", "rated_current", "top_speed")
     settles: ClassVar[tuple[str, ...]] = (
         "v_bus",
@@ -69,7 +74,6 @@ class PlateBase(TopicSettings):
 class MagnetPlate(PlateBase):
     """A three-phase permanent-magnet machine, its back-EMF sinusoidal or trapezoidal."""
 
-    built: ClassVar[bool] = True
     called: ClassVar[str] = "a three-phase permanent-magnet motor"
     presumable: ClassVar[tuple[str, ...]] = ("pole_pairs", *PlateBase.presumable)
     settles: ClassVar[tuple[str, ...]] = ("pole_pairs", *PlateBase.settles)
@@ -93,12 +97,16 @@ class StepperPlate(PlateBase):
     """A two-phase stepper; voltage, resistance and inductance are per phase."""
 
     called: ClassVar[str] = "a two-phase stepper"
+    windings: ClassVar[int] = 2
+    torque_factor: ClassVar[float] = 1.0
+    sensors: ClassVar[tuple[str, ...]] = ("incremental", "absolute")
     presumable: ClassVar[tuple[str, ...]] = ("steps_per_turn", "v_bus", "rated_current")
     settles: ClassVar[tuple[str, ...]] = ("steps_per_turn", *PlateBase.settles)
 
     family: Literal["stepper"] = "stepper"
     steps_per_turn: int = Field(default=200, ge=4, le=2000)
     holding_torque: TorqueSome | None = Field(default=None, description="N·m, both phases at rated current")
+    detent_torque: Torque = Field(default=0.0, description="N·m, without current")
     r: Ohm | None = Field(default=None, description="Ω in winding_base, from the data sheet")
     inductance: Henry | None = Field(default=None, description="H in winding_base, from the data sheet")
 
@@ -112,6 +120,7 @@ class InductionPlate(PlateBase):
     """An induction motor; its voltage is line rms."""
 
     called: ClassVar[str] = "an induction motor"
+    reach: ClassVar[frozenset[str] | None] = frozenset({"plate", "hand_over"})
     presumable: ClassVar[tuple[str, ...]] = ("mains_hz", "v_bus", "rated_current")
     settles: ClassVar[tuple[str, ...]] = ("mains_hz", *PlateBase.settles)
 
@@ -126,6 +135,9 @@ class BrushedPlate(PlateBase):
     """A brushed motor, with two working points of its data sheet."""
 
     called: ClassVar[str] = "a brushed motor"
+    reach: ClassVar[frozenset[str] | None] = frozenset({"plate", "resistance", "inductance", "flux", "hand_over"})
+    windings: ClassVar[int] = 1
+    torque_factor: ClassVar[float] = 1.0
     presumable: ClassVar[tuple[str, ...]] = ("v_bus", "rated_current")
 
     family: Literal["brushed"] = "brushed"
@@ -141,6 +153,11 @@ class BrushedPlate(PlateBase):
     def pole_pairs(self) -> int:
         """One: the commutator turns the field, and nothing outside the motor counts its poles."""
         return 1
+
+
+def torque_constant(plate: Plate, flux: float, pole_pairs: float | None = None) -> float:
+    """Return Kt [N·m per A of the current vector] of a flux linkage [Wb]; of a brushed motor Ke is the flux linkage."""
+    return plate.torque_factor * (plate.pole_pairs if pole_pairs is None else pole_pairs) * flux  # type: ignore[union-attr]
 
 
 Plate = MagnetPlate | StepperPlate | InductionPlate | BrushedPlate

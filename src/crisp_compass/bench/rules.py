@@ -37,19 +37,18 @@ def settled_value(bench: Bench, key: str) -> Quantity | None:
     return None if settled is None else settled.values.get(name)
 
 
-def family_gap(bench: Bench) -> str:
-    """Return why nothing after the plate can be worked out for this bench's motor; empty where it can."""
+def family_gap(bench: Bench, topic: str | None = None) -> str:
+    """Return why a waypoint (without one, the whole course) cannot be worked out for this bench's motor; empty where it can."""
     plate = bench.settings.plate
-    if plate.built:
+    if plate.reach is None or topic in plate.reach:
         return ""
-    return (
-        f"the plate says {plate.called}, and beyond the plate only three-phase permanent-magnet motors are computed"
-    )
+    last = "its constants" if "resistance" in plate.reach else "its plate"
+    return f"the plate says {plate.called}, which is computed as far as {last}, not beyond"
 
 
-def require_built(bench: Bench) -> None:
-    """Raise Refusal where the motor's family has no arithmetic beyond the plate: another family's would give wrong numbers."""
-    gap = family_gap(bench)
+def require_built(bench: Bench, topic: str | None = None) -> None:
+    """Raise Refusal where the motor's family has no arithmetic for a waypoint: another family's would give wrong numbers."""
+    gap = family_gap(bench, topic)
     if gap:
         raise Refusal(
             gap, "correct the kind of motor on the plate if it is another", code="family", field="plate.family"
@@ -58,8 +57,7 @@ def require_built(bench: Bench) -> None:
 
 def need(bench: Bench, key: str) -> float:
     """Return a settled value in SI; raises Refusal naming the leg where it is missing, or a motor that is not computed."""
-    if not key.startswith("plate."):
-        require_built(bench)
+    require_built(bench, key.partition(".")[0])
     quantity = settled_value(bench, key)
     if quantity is None:
         topic, _, name = key.partition(".")
@@ -90,7 +88,7 @@ def settle(
     Raises Refusal if no reason is given or an input it rests on is itself not settled.
     """
     if topic != "plate":
-        require_built(bench)
+        require_built(bench, topic)
     if not reason.strip():
         raise Refusal("no reason is given", "say in a few words why this value is the right one", code="no-reason")
     inputs = {key: need(bench, key) for key in rests_on}

@@ -70,7 +70,7 @@ def current(
 
     if family not in FAMILIES:
         raise Refusal(f"“{family}” is no family of motors", f"use {', '.join(FAMILIES)}", where="--family")
-    if family == "brushed" and ld != lq:
+    if ld != lq and {"brushed": True}.get(family, False):
         raise Refusal("an armature has one inductance", "give --ld and --lq alike", where="--ld")
 
     if vbus is not None:

@@ -22,6 +22,8 @@ from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding
 from crisp_compass.files import sha256_of, shortened
+from crisp_compass.identify.circuit import family_of_capture
+from crisp_compass.motor import family_of
 
 #: Most captures kept of one waypoint; the oldest of a kind goes first.
 _MOST = 24
@@ -78,12 +80,13 @@ def evaluate(
     Refusal
         Whatever the reader or the estimator refuses.
     """
-    require_built(bench)
-    kinds = BY_KEY[topic].captures
+    require_built(bench, topic)
+    kinds = kinds_of(bench, topic)
     if not kinds:
         raise Refusal(f"the leg {BY_KEY[topic].name} takes no capture")
     if capture is None:
         capture = read_capture(file, columns, need_time=not any(k.table for k in kinds), progress=progress)
+    family_of_capture(capture, family_of(bench).captures)
     found = next((k for k in kinds if k.fits(capture)), kinds[0])
     if not found.table and not len(capture.time):
         raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=str(file))
@@ -227,13 +230,21 @@ def headline_of(evidence: Evidence) -> str:
     return KINDS[evidence.kind].headline(evidence)
 
 
-def guess_kind(capture: Capture, here: str = "") -> CaptureKind:
+def kinds_of(bench: Bench, topic: str) -> tuple[CaptureKind, ...]:
+    """Return the kinds of capture that a waypoint takes of the bench's motor."""
+    family = family_of(bench).captures
+    return tuple(k for k in BY_KEY[topic].captures if k.families.count(family))
+
+
+def guess_kind(bench: Bench, capture: Capture, here: str = "") -> CaptureKind:
     """Tell from the channels what kind of capture this is; raises Refusal if it is none.
 
     ``here`` is the waypoint whose page is open: it comes first where the capture would do for it.
     """
+    family_of_capture(capture, family_of(bench).captures)
+    own = {k.key for topic in BY_KEY for k in kinds_of(bench, topic)}
     for kind in _RANKED:
-        if kind.claims(capture, here):
+        if kind.key in own and kind.claims(capture, here):
             return kind
     raise Refusal(
         f"it is not clear which leg this capture is for (it holds {', '.join(sorted(capture.columns))})",

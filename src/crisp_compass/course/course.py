@@ -24,7 +24,8 @@ class State(StrEnum):
 
 def waypoints_of(bench: Bench) -> tuple[Waypoint, ...]:
     """Return the waypoints that this bench has."""
-    return tuple(w for w in WAYPOINTS if w.applies(bench))
+    reach = bench.settings.plate.reach
+    return tuple(w for w in WAYPOINTS if w.applies(bench) and (reach is None or w.key in reach))
 
 
 def sections_of(bench: Bench, waypoint: Waypoint) -> tuple[str, ...]:
@@ -39,7 +40,7 @@ def missing(bench: Bench, waypoint: Waypoint) -> list[str]:
 
 def _beyond(bench: Bench, waypoint: Waypoint) -> str:
     """Return why nothing can be worked out here for the bench's motor; empty where it can."""
-    gap = "" if waypoint.any_family else family_gap(bench)
+    gap = family_gap(bench, waypoint.key)
     return f"{gap[:1].upper()}{gap[1:]}"
 
 

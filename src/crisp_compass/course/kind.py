@@ -68,6 +68,8 @@ class CaptureKind:
         What settling would settle from this evidence; None where nothing is, or not from this one.
     sketch
         The drawing of how to connect, on the empty page.
+    families
+        The motors it is of, as captures call them.
     view
         The module of :mod:`crisp_compass.views` that says how it is shown.
     """
@@ -91,6 +93,7 @@ class CaptureKind:
     gains: tuple[str, ...] = ()
     propose: Callable[[Bench, Evidence], Proposal | None] | None = None
     sketch: str = ""
+    families: tuple[str, ...] = ("pm",)
     view: str = ""
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import Plate
 from crisp_compass.bench.records import HallRecord
 from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.course.known import Constant, best_value
@@ -43,7 +44,21 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
         viscous.value if viscous else plate.viscous,
         coulomb.value if coulomb else plate.coulomb,
     )
-    return Machine(r, ld, lq, psi, float(pole_pairs_of(plate))), load
+    return rotating_machine(plate, r, ld, lq, psi, float(pole_pairs_of(plate))), load
+
+
+def rotating_machine(
+    plate: Plate,
+    r: float,
+    ld: float,
+    lq: float,
+    psi: float,
+    pole_pairs: float,
+    iron: tuple[float, float] = (1.0, 1.0),
+) -> Machine:
+    """Return the plant's machine of a plate: its constants (SI), iron, the windings that make its torque, and its detent."""
+    detent = getattr(plate, "detent_torque", 0.0)
+    return Machine(r, ld, lq, psi, pole_pairs, *iron, torque_factor=plate.torque_factor, detent=detent)
 
 
 def unsettled_inputs(bench: Bench) -> str:

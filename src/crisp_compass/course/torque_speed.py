@@ -32,7 +32,14 @@ def weakening_outlook(bench: Bench) -> WeakeningOutlook:
     figures = plan_bench_pwm(bench)
     v = usable_voltage(bench, planned=True).motor
     limits = Limits(
-        machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, v, rated_peak(bench.settings.plate)
+        machine.r,
+        machine.ld,
+        machine.lq,
+        machine.psi,
+        machine.pole_pairs,
+        v,
+        rated_peak(bench.settings.plate),
+        machine.torque_factor,
     )
     curve = torque_speed(limits)
     top = bench.settings.plate.top_speed

@@ -64,8 +64,6 @@ class Waypoint:
         Waypoints that must be settled before, and those that depend on the bench.
     applies, optional
         Whether a bench has this waypoint, and whether the course passes it by while it has no capture: something else stands in.
-    any_family
-        Whether it holds for motors whose arithmetic ends at the plate.
     headline
         Its figure on the course, from what is settled; may be empty.
     propose
@@ -86,7 +84,6 @@ class Waypoint:
     also_needs: Callable[[Bench], tuple[str, ...]] = _nothing
     applies: Callable[[Bench], bool] = _always
     optional: Callable[[Bench], bool] = _never
-    any_family: bool = False
     headline: Callable[[Settled], str] = lambda _: ""
     propose: Callable[[Bench], Proposal] | None = None
     captures: tuple[CaptureKind, ...] = ()

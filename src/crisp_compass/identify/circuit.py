@@ -77,11 +77,15 @@ class Terminals:
 
 def terminals_of(capture: Capture, family: str) -> Terminals:
     """Return the circuit that a capture of a held rotor shows; raises Refusal where its channels are missing."""
-    if family == "brushed":
-        return Terminals("v_m", "i_m", 1.0, "at the armature", brushes=True)
-    if family == "stepper":
-        return _winding(capture)
+    return _CIRCUITS.get(family, _line)(capture)
+
+
+def _line(capture: Capture) -> Terminals:
     return Terminals("v_ab", "i_a", circuit_factor(capture), "between A and B")
+
+
+def _armature(_: Capture) -> Terminals:
+    return Terminals("v_m", "i_m", 1.0, "at the armature", brushes=True)
 
 
 def _winding(capture: Capture) -> Terminals:
@@ -92,6 +96,10 @@ def _winding(capture: Capture) -> Terminals:
         capture["i_a"]
     winding = max(there, key=lambda w: float(np.ptp(capture[f"i_{w}"])))
     return Terminals(f"v_{winding}", f"i_{winding}", 1.0, f"of winding {winding.upper()}")
+
+
+#: Circuits of the families that are no star.
+_CIRCUITS = {"brushed": _armature, "stepper": _winding}
 
 
 def circuit_factor(capture: Capture) -> float:

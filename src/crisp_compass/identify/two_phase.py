@@ -14,7 +14,7 @@ practice).
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -65,9 +65,8 @@ def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: 
     findings = list(capture.findings)
     fit = fit_emf(capture.time, voltages, capture.source, rows=TWO_PHASE, ratios=(3, 5), pieces_per_turn=0.5)
     _refuse_three_phases(voltages, capture.source)
-    # the ripple's share is no jerk of the shaft: the waveform's own columns take it
     split = _split_harmonics(fit)
-    flux = flux_of(fit, misfit_of(fit, findings), findings, capture.source)
+    flux = flux_of(fit, misfit_of(split.without_ripple, findings), findings, capture.source)
     estimates = {"flux_linkage": flux, **split.harmonics}
     if split.findings:
         findings.extend(split.findings)
@@ -110,14 +109,17 @@ def _refuse_three_phases(voltages: dict[str, FloatArray], source: str) -> None:
 
 @dataclass(frozen=True)
 class _Split:
+    """Harmonics, what to say of them, and the fit where the shaft's ripple is part of the model."""
+
     harmonics: dict[str, Estimate]
     findings: tuple[Finding, ...]
+    without_ripple: EmfFit
 
 
 def _split_harmonics(fit: EmfFit) -> _Split:
     """Tell the winding's third and fifth from what the shaft's own ripple looks like."""
     if 5 not in fit.harmonics:
-        return _Split({}, ())
+        return _Split({}, (), fit)
     fastest = float(np.max(np.abs(fit.omega)))
     usable = np.abs(fit.omega) > 0.15 * fastest
     slow = (fastest / np.where(usable, fit.omega, fastest)) ** 2
@@ -168,4 +170,19 @@ def _split_harmonics(fit: EmfFit) -> _Split:
     if doubtful:
         text = "The shaft's own ripple at four times the electrical frequency (detent torque) looks like a third and a fifth harmonic; this capture hardly tells them apart, and the intervals of the harmonics say so: let it coast over a wider range of speed."
         findings.append(Finding("info", "ripple-like-harmonics", text))
-    return _Split(found, tuple(findings))
+    # what the ripple takes of the residual, each channel's samples where it was fitted
+    residual = fit.residual.copy()
+    for c in range(len(fit.channels)):
+        explained = blocks[c][:, 4:6] @ values[4:6]
+        freed = fit.residual[usable, c] - (explained - _project(explained, blocks[c]))
+        if float(np.std(freed)) < float(np.std(fit.residual[usable, c])):
+            residual[usable, c] = freed
+    return _Split(found, tuple(findings), replace(fit, residual=residual))
+
+
+def _project(ripple: FloatArray, block: FloatArray) -> FloatArray:
+    """Return the part of the ripple (n,) that the waveform's own columns already take."""
+    own = np.delete(block, (4, 5), axis=1)
+    norm = np.linalg.norm(own, axis=0)
+    own = own[:, norm > 0] / norm[norm > 0]
+    return np.asarray(own @ np.linalg.lstsq(own, ripple, rcond=None)[0])

@@ -22,7 +22,7 @@ _GRID = 1201
 
 @dataclass(frozen=True)
 class Limits:
-    """Winding and limits: Ω, H, H, Wb, pole pairs, V phase peak, A phase peak."""
+    """Winding and limits: Ω, H, H, Wb, pole pairs, V phase peak, A phase peak; torque is ``torque_factor``·p·(…)."""
 
     r: float
     ld: float
@@ -31,6 +31,7 @@ class Limits:
     pole_pairs: float
     v_limit: float
     i_limit: float
+    torque_factor: float = 1.5
 
 
 @dataclass(frozen=True)
@@ -66,7 +67,7 @@ def torque_per_ampere(limits: Limits, current: float) -> tuple[float, float]:
 
 def torque_at(limits: Limits, i_d: FloatArray, i_q: FloatArray) -> FloatArray:
     """Return the torque [N·m] of currents (n,) [A]."""
-    return np.asarray(1.5 * limits.pole_pairs * (limits.psi + (limits.ld - limits.lq) * i_d) * i_q)
+    return np.asarray(limits.torque_factor * limits.pole_pairs * (limits.psi + (limits.ld - limits.lq) * i_d) * i_q)
 
 
 def voltage_at(limits: Limits, speed: float, i_d: float, i_q: float) -> float:

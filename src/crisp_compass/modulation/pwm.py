@@ -22,7 +22,8 @@ class TimerSettings:
 
     ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` and ``min_pulse`` in s, ``v_bus`` in V; ``loop_divider`` is the
     number of timer loads per current loop step, ``updates`` how often a carrier period loads the timer (1 or 2, the
-    latter centre aligned only); ``sampling_limit`` [V] what the sampling window leaves, infinite where it takes nothing.
+    latter centre aligned only); ``sampling_limit`` [V] what the sampling window leaves, infinite where it takes nothing;
+    ``full_bridges`` says that every winding lies between two legs of its own (steppers), whatever the scheme.
     """
 
     timer_hz: float
@@ -35,6 +36,12 @@ class TimerSettings:
     min_pulse: float = 0.0
     updates: int = 1
     sampling_limit: float = math.inf
+    full_bridges: bool = False
+
+    @property
+    def limit(self) -> float:
+        """Peak [V] of the longest vector without overmodulation: two legs a winding give the whole link."""
+        return self.v_bus if self.full_bridges else linear_limit(self.v_bus, self.scheme)
 
 
 @dataclass(frozen=True)
@@ -98,7 +105,7 @@ def family_limit(v_bus: float, family: str) -> float:
     Three legs: Vdc/√3 with space-vector modulation. A stepper's windings have two legs each, so each takes up to Vdc, and the
     circle inside that square has the radius Vdc; an armature between two legs takes Vdc.
     """
-    return v_bus if family in ("stepper", "brushed") else linear_limit(v_bus, "space-vector")
+    return {"stepper": v_bus, "brushed": v_bus}.get(family, linear_limit(v_bus, "space-vector"))
 
 
 def voltage_budget(
@@ -110,6 +117,12 @@ def voltage_budget(
     """
     command = max(min(linear_limit(v_bus, scheme) * (1 - 2 * min_pulse * carrier_hz), sampling_limit), 0.0)
     return Budget(command, max(command - fundamental_share(scheme) * lost, 0.0))
+
+
+def full_bridge_budget(v_bus: float, carrier_hz: float, *, min_pulse: float, lost: float) -> Budget:
+    """Return the same for windings between two legs each: both legs lose, 4/π of each in the fundamental."""
+    command = v_bus * (1 - 2 * min_pulse * carrier_hz)
+    return Budget(command, max(command - 8 / math.pi * lost, 0.0))
 
 
 def samples_per_turn(loop_hz: float, electrical_hz: float) -> float:
@@ -146,25 +159,33 @@ def plan_pwm(settings: TimerSettings) -> PwmFigures:
     if 2 * settings.dead_time * actual > 0.5:
         raise Refusal("dead time takes more than half of the carrier period", "shorten it or lower the carrier")
     lost = dead_time_voltage(dead_counts / settings.timer_hz, actual, settings.v_bus)
-    limit = linear_limit(settings.v_bus, settings.scheme)
+    limit = settings.limit
     if settings.updates not in (1, 2) or (settings.updates == 2 and not settings.center_aligned):
         raise Refusal("an edge-aligned carrier loads the timer once a period", "choose once, or centre aligned")
     if 2 * settings.min_pulse * actual >= 0.5:
         raise Refusal(
             "the shortest pulse takes more than a quarter of the carrier period", "shorten it or lower the carrier"
         )
-    budget = voltage_budget(
-        settings.scheme,
-        settings.v_bus,
-        actual,
-        min_pulse=settings.min_pulse,
-        sampling_limit=settings.sampling_limit,
-        lost=lost,
+    # a leg loses ±ΔV against its current; a star's phase sees 4/3 of it held along A, a winding between two legs all of both
+    budget, held = (
+        (full_bridge_budget(settings.v_bus, actual, min_pulse=settings.min_pulse, lost=lost), 2.0)
+        if settings.full_bridges
+        else (
+            voltage_budget(
+                settings.scheme,
+                settings.v_bus,
+                actual,
+                min_pulse=settings.min_pulse,
+                sampling_limit=settings.sampling_limit,
+                lost=lost,
+            ),
+            4 / 3,
+        )
     )
     loop_hz = actual * settings.updates / settings.loop_divider
     findings = _findings(settings, counts, actual, lost)
     return PwmFigures(
-        counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, 4 / 3 * lost, limit,
+        counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, held * lost, limit,
         budget, loop_hz, 1.5 / loop_hz, tuple(findings),
     )  # fmt: skip
 
@@ -203,7 +224,7 @@ def _findings(settings: TimerSettings, counts: int, actual: float, lost: float) 
                 "The shunts are seen long enough at no voltage at all: shorten dead time, settling or sample time, slow the carrier, or use other shunts.",
             )
         )
-    elif settings.sampling_limit < 0.8 * linear_limit(settings.v_bus, settings.scheme):
+    elif settings.sampling_limit < 0.8 * settings.limit:
         findings.append(
             Finding(
                 "caution",

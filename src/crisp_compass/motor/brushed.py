@@ -55,4 +55,11 @@ FAMILY = Family(
     outlook,
     lambda plate: int(plate.pole_pairs),
     lambda plate, constant, resistance: [],
+    captures="brushed",
+    phase="the armature",
+    hints={
+        "resistance": "Drop DC levels of the armature here (v_m and i_m), the shaft held; best of both signs and at several shaft positions.",
+        "inductance": "Drop a voltage-step or injected-sine capture of the armature here (v_m and i_m), the shaft held.",
+        "flux": "Drop v_m and speed of an open, coasting armature here, or v_m, i_m and speed running at several speeds and loads.",
+    },
 )

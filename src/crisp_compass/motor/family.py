@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -66,6 +66,12 @@ class Family:
         [Ω] or None.
     encoder_rows
         What an encoder's counts a turn mean for such a motor, from plate and counts.
+    captures
+        What its captures call it.
+    phase
+        What its resistance and inductance are of, as a sentence says it.
+    hints
+        What to drop on the pages of the constants, by waypoint.
     current_base
         What the rated current of such a plate usually means; None keeps what stood.
     """
@@ -75,5 +81,8 @@ class Family:
     outlook: Callable[[Bench, Best], PlateOutlook]
     pole_pairs: Callable[[Any], int]
     stated: Callable[[Any, str, float | None], list[tuple[str, float]]]
+    captures: str = "pm"
+    phase: str = "phase of the star"
+    hints: Mapping[str, str] = field(default_factory=dict)
     current_base: str | None = None
     encoder_rows: Callable[[Any, float], Rows] = lambda plate, counts: ()

@@ -90,4 +90,5 @@ FAMILY = Family(
     pole_pairs,
     lambda plate, constant, resistance: [],
     current_base="rms",
+    captures="induction",
 )

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.plate import StepperPlate
+from crisp_compass.bench.plate import StepperPlate, rated_peak
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.plate import microstep_torque, stepper_plate
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Rows, waiting
@@ -58,14 +60,42 @@ def encoder_rows(plate: StepperPlate, counts: float) -> Rows:
     return (("counts a step", f"{per_step:.3g}"), ("finest error band", f"1/{per_step:.3g} step"))
 
 
+def stated(plate: StepperPlate, constant: str, resistance: float | None) -> list[tuple[str, float]]:
+    """Return what the plate says of a winding: R, L, and the flux by the holding torque of both windings at rated current."""
+    del resistance
+    winding = {"resistance": plate.r, "ld": plate.inductance, "lq": plate.inductance}.get(constant)
+    if winding:
+        return [("plate", winding)]
+    if constant == "flux_linkage" and plate.holding_torque:
+        current = math.sqrt(2) * rated_peak(plate)  # both windings on are a vector √2 as long
+        return [("holding torque", plate.holding_torque / (plate.pole_pairs * current))]
+    return []
+
+
 FAMILY = Family(
     ("stepper",),
     (
-        ("family", "steps_per_turn", "rated_voltage", "rated_current", "r", "inductance", "holding_torque"),
+        (
+            "family",
+            "steps_per_turn",
+            "rated_voltage",
+            "rated_current",
+            "r",
+            "inductance",
+            "holding_torque",
+            "detent_torque",
+        ),
         ("sensor.kind", "sensor.counts_per_rev", "top_speed"),
     ),
     outlook,
     lambda plate: int(plate.pole_pairs),
-    lambda plate, constant, resistance: [],
+    stated,
     encoder_rows=encoder_rows,
+    captures="stepper",
+    phase="one winding",
+    hints={
+        "resistance": "Drop DC levels of one winding here (v_a and i_a, or v_b and i_b), the shaft held.",
+        "inductance": "Drop a voltage-step or injected-sine capture of one winding here (v_a and i_a, or v_b and i_b), the shaft held.",
+        "flux": "Drop a capture of one or both open windings here (v_a, v_b), the shaft coasting or turned by hand.",
+    },
 )

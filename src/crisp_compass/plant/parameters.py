@@ -8,16 +8,18 @@ from typing import NamedTuple
 from crisp_compass.errors import Refusal
 
 ENCODER, HALLS = 0, 1
-OFF, SPEED, CURRENT, ALIGN = 0, 1, 2, 3
+OFF, SPEED, CURRENT, ALIGN, STEP = 0, 1, 2, 3, 4
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL = 0, 1, 2, 3
 MOST_DELAY = 20
 FAULT_NAMES = {NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall"}
 
 
 class Machine(NamedTuple):
-    """Permanent-magnet machine, star equivalent: Ω, H, H, Wb (phase peak), pole pairs.
+    """Permanent-magnet machine, star equivalent or windings of a two-phase one: Ω, H, H, Wb (phase peak), pole pairs.
 
     Iron: the incremental inductance of both axes falls to the share ``saturated`` (1: never) around ``i_sat`` [A].
+    ``torque_factor`` is 1.5 for three phases and 1 for two; ``detent`` [N·m] the amplitude of a torque with the fourth harmonic of
+    the electrical angle, stable where a winding alone would hold the rotor.
     """
 
     r: float
@@ -27,6 +29,13 @@ class Machine(NamedTuple):
     pole_pairs: float
     saturated: float = 1.0
     i_sat: float = 1.0
+    torque_factor: float = 1.5
+    detent: float = 0.0
+
+    @property
+    def two_phase(self) -> bool:
+        """Whether two windings carry the current."""
+        return self.torque_factor == 1.0
 
 
 class Load(NamedTuple):
@@ -69,7 +78,8 @@ class Control(NamedTuple):
     the machine figures it decouples with are its own belief. The defaults are those of a controller that does nothing, and
     is held back by nothing. ``ramp`` in rad/s². ``track_d`` and ``track_q`` are what the
     integrators do at the voltage limit (loops.current.limit_tracking; below 0: Ki·Ts/Kp), ``delay_samples`` the whole delay
-    in periods, of which the hold is half a one (0.5 to 20), ``volts_per_bus`` the longest phase vector over the bus.
+    in periods, of which the hold is half a one (0.5 to 20), ``volts_per_bus`` the longest phase vector over the bus, ``microsteps`` the
+    entries of a stepper's current table a full step (0: continuous).
     """
 
     ts: float
@@ -95,6 +105,7 @@ class Control(NamedTuple):
     track_q: float = -1.0
     delay_samples: float = 1.5
     volts_per_bus: float = 1 / math.sqrt(3)
+    microsteps: float = 0.0
 
 
 class Drive(NamedTuple):

@@ -79,7 +79,7 @@ def _pulse(
         flux_d = m.ld * (i_d - 0.5 * bend * i_d * i_d)
         slope_d, slope_q = (vd - m.r * i_d + we * m.lq * i_q) / ld, (vq - m.r * i_q - we * (flux_d + m.psi)) / m.lq
         i_d, i_q = i_d + h * slope_d, i_q + h * slope_q
-        torque = 1.5 * p * ((m.psi + flux_d) * i_q - m.lq * i_q * i_d)
+        torque = m.torque_factor * p * ((m.psi + flux_d) * i_q - m.lq * i_q * i_d)
         if omega != 0 or abs(torque) > load.coulomb:
             omega += h * (torque - math.copysign(load.coulomb, omega if omega else torque)) / load.inertia
         theta += h * p * omega
@@ -103,7 +103,7 @@ def align(
     ``cogging`` is the amplitude [N·m] of a torque with ``slots`` periods a turn of the shaft.
     """
     p = machine.pole_pairs
-    stiffness = 1.5 * p * p * machine.psi * current
+    stiffness = machine.torque_factor * p * p * machine.psi * current
     natural = math.sqrt(stiffness / load.inertia)
     h = 0.05 / natural
     damping = max(load.viscous, 0.2 * math.sqrt(stiffness * load.inertia))
@@ -116,7 +116,7 @@ def align(
             now = alpha + travel * 0.5 * (1 - math.cos(math.pi * min((n + 1) / ramp, 1.0)))  # eased in at both ends
             lag = now - p * theta
             i_d, i_q = current * math.cos(lag), current * math.sin(lag)
-            torque = 1.5 * p * (machine.psi * i_q + (machine.ld - machine.lq) * i_d * i_q)
+            torque = machine.torque_factor * p * (machine.psi * i_q + (machine.ld - machine.lq) * i_d * i_q)
             torque -= damping * omega + cogging * math.sin(slots * theta)
             if omega == 0.0 and abs(torque) <= load.coulomb:
                 continue

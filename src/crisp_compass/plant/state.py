@@ -8,11 +8,11 @@ from crisp_compass.plant.parameters import MOST_DELAY
 
 # fmt: off
 (ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
- FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN) = range(32)
+ FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN, FIELD) = range(33)
 # voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
 HISTORY = MOST_DELAY + 2
-V_ALPHA, V_BETA = 32, 32 + HISTORY
-STATES = 32 + 2 * HISTORY
+V_ALPHA, V_BETA = 33, 33 + HISTORY
+STATES = 33 + 2 * HISTORY
 # what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
 IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
 INPUTS = 7

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.plate import rated_peak
+from crisp_compass.bench.plate import rated_peak, torque_constant
 from crisp_compass.bench.rules import family_gap
 from crisp_compass.conversions import RPM_PER_RAD_S, peak_from_rms
 from crisp_compass.estimates import Finding
@@ -91,8 +91,8 @@ def first_run(bench: Bench) -> FirstRun:
     speed = 0.1 * plate.top_speed
     speed_reason = "a tenth of top speed: slow enough to see the direction and to stop by hand switch"
     flux, r = _best(bench, "flux_linkage"), _best(bench, "resistance")
-    heat = 1.5 * (r or 0.05 * plate.v_bus / math.sqrt(3) / rated) * current**2
-    kt = 1.5 * pole_pairs_of(plate) * flux if flux else 0.0
+    heat = plate.torque_factor * (r or 0.05 * plate.v_bus / math.sqrt(3) / rated) * current**2
+    kt = torque_constant(plate, flux) if flux else 0.0
     power = heat + 0.3 * kt * current * speed
     supply = max(2 * power / plate.v_bus, 0.05 * rated)
     supply_reason = f"twice the {show(power, 'W', 2)} that copper and a third of the torque take at these limits"
@@ -124,13 +124,14 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     findings = drive_match(rated_peak(bench.settings.plate), continuous, peak)
     reach = None
     if flux:
-        per_volt = linear_limit(1.0, bench.settings.pwm.scheme) / (flux * pole_pairs_of(plate))
+        limit = linear_limit(1.0, bench.settings.pwm.scheme) if plate.windings == 3 else 1.0
+        per_volt = limit / (flux * pole_pairs_of(plate))
         reach = (bus.low * per_volt, bus.high * per_volt)
         if reach[0] < plate.top_speed:
             text = f"At {show(bus.low, 'V')} the back-EMF reaches the modulator's limit at {reach[0] * RPM_PER_RAD_S:.0f} rpm, below the top speed of {plate.top_speed * RPM_PER_RAD_S:.0f} rpm."
             findings.append(Finding("caution", "top-speed-beyond-supply", text))
         # coasting or field weakening lost at top speed: diodes rectify the line peak
-        back = math.sqrt(3) * flux * pole_pairs_of(plate) * plate.top_speed
+        back = (math.sqrt(3) if plate.windings == 3 else 1.0) * flux * pole_pairs_of(plate) * plate.top_speed
         if back > 1.2 * bus.high:
             text = f"If the drive trips at top speed the motor's diodes see {show(back, 'V')} line peak: more than the bus; check the capacitors' rating."
             findings.append(Finding("caution", "back-emf-high", text))

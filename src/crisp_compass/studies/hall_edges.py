@@ -69,7 +69,7 @@ def edge_cost(bench: Bench, edges_deg: FloatArray, speed: float) -> EdgeCost:
     edges = np.asarray(edges_deg, dtype=np.float64)
     grid = edges - 60 * np.arange(6)
     even = float(np.mean(grid)) + 60 * np.arange(6)
-    load = 0.3 * 1.5 * m.pole_pairs * m.psi * drive.control.i_limit
+    load = 0.3 * m.torque_factor * m.pole_pairs * m.psi * drive.control.i_limit
     traces = []
     for table_edges in (even, edges):
         sim = Simulation(drive, edges=np.radians(edges), table_edges=np.radians(table_edges))

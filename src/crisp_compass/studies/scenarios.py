@@ -49,7 +49,7 @@ def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
     sim.advance(0.8)
     before = sim.advance(0.1)
     m, run = sim.drive.machine, bench.settings.run
-    sim.set_load(0.4 * 1.5 * m.pole_pairs * m.psi * run.i_limit)
+    sim.set_load(0.4 * m.torque_factor * m.pole_pairs * m.psi * run.i_limit)
     return [before, sim.advance(0.5)]
 
 

@@ -11,7 +11,6 @@ import math
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.machine import machine_of
 from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.course.waypoints.run import build_drive, sensing_of
@@ -34,7 +33,7 @@ def untuned_drive(bench: Bench) -> Drive:
     kp_q, ki_q = current_gains(machine.r, machine.lq, bandwidth_hz=loop_hz / 20, delay=1.5 / loop_hz)
     divider, filter_hz = 10.0, loop_hz / 60
     speed = tune_speed(
-        inertia=load.inertia, kt=kt_from_flux(machine.psi, "peak", machine.pole_pairs), viscous=load.viscous, loop_hz=loop_hz / divider,
+        inertia=load.inertia, kt=machine.torque_factor * machine.pole_pairs * machine.psi, viscous=load.viscous, loop_hz=loop_hz / divider,
         current_bandwidth_hz=loop_hz / 20, filter_hz=filter_hz, a=4.0,
     )  # fmt: skip
     limit = rated_peak(bench.settings.plate)

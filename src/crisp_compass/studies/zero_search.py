@@ -12,7 +12,6 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.alignment import alignment_current, propose_fields
 from crisp_compass.commutation.pole_search import Larger, search_pole
-from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.machine import machine_of
 from crisp_compass.estimates import FloatArray
 from crisp_compass.motor import pole_pairs_of
@@ -40,7 +39,7 @@ def align_outlook(bench: Bench) -> AlignOutlook:
     """Propose the alignment current and angles; raises Refusal where the motor is not settled far enough."""
     machine, load = machine_of(bench)
     p = pole_pairs_of(bench.settings.plate)
-    kt = kt_from_flux(machine.psi, "peak", p)
+    kt = machine.torque_factor * p * machine.psi
     rated = rated_peak(bench.settings.plate)
     swing = machine.lq - machine.ld
     pull = 0.5 * machine.psi / swing if swing > 0 else math.inf

@@ -14,9 +14,11 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.inductance import InductanceResult
 from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
+from crisp_compass.motor import family_of
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
+_HINT = "Drop a voltage-step or injected-sine capture here (v_ab and i_a, rotor held), or LCR readings over the rotor angle (angle and l_ab)."
 _MARKS = 1500  # more samples than this are joined by a line instead of marked
 #: Kinds of capture as the page offers them.
 SHOWN = {
@@ -30,13 +32,14 @@ SHOWN = {
 
 def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     """Return the inductance of a phase, or of both axes, with its bar."""
+    family = family_of(bench)
     if evidence is None:
         done = bench.settled.get("inductance")
         return Said(
             show(done.values["ld"].value, "H") if done else "No capture yet",
             "",
-            "Drop a voltage-step or injected-sine capture here (v_ab and i_a, rotor held), or LCR readings over the rotor angle (angle and l_ab).",
-            dial=DialView(caption="Steps from A to B; the rotor is held", voltage=(330.0, 0.8)),
+            family.hints.get("inductance", _HINT),
+            dial=_dial(bench.settings.plate.windings == 3, ""),
         )
     if evidence.kind == "lcr_angle":
         return _saliency(evidence)
@@ -61,16 +64,22 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     axis = AXIS.get(evidence.kind, "")
     return Said(
         shown,
-        f"{doubt}, 95 %, {f'{SHOWN[evidence.kind]}, ' if evidence.kind != 'steps' else ''}phase of the star",
+        f"{doubt}, 95 %, {f'{SHOWN[evidence.kind]}, ' if evidence.kind in AXIS else ''}{family.phase}",
         reason,
         button or "Settle…",
         can_settle=bool(button),
         findings=tuple(findings),
-        dial=DialView(
-            caption="Steps from A to B; the rotor is held" + (f" on its {axis} axis" if axis else ""),
-            rotor={"d": 330.0, "q": 60.0}.get(axis),
-            voltage=(330.0, 0.8),
-        ),
+        dial=_dial(bench.settings.plate.windings == 3, axis),
+    )
+
+
+def _dial(line: bool, axis: str) -> DialView:
+    if not line:
+        return DialView(caption="Steps on one winding; the shaft is held", voltage=(0.0, 0.8))
+    return DialView(
+        caption="Steps from A to B; the rotor is held" + (f" on its {axis} axis" if axis else ""),
+        rotor={"d": 330.0, "q": 60.0}.get(axis),
+        voltage=(330.0, 0.8),
     )
 
 
@@ -98,6 +107,7 @@ def panes(capture: Capture, result: InductanceResult | SaturationResult | Salien
     """Return the trace with its fit, what drove it or what came of it, and the residual."""
     if isinstance(result, SaliencyResult):
         return _over_angle(result)
+    current_name = result.channels[1] if isinstance(result, InductanceResult) else "i_a"
     if isinstance(result, SaturationResult):
         current = Curve("measured", "measured", result.time, result.current, "points")
         second = Pane(
@@ -110,15 +120,17 @@ def panes(capture: Capture, result: InductanceResult | SaturationResult | Salien
     else:
         time = capture.time - capture.time[0]
         many = len(time) > _MARKS
-        current = Curve("measured", "measured", time, capture["i_a"], "line" if many else "points", dense=many)
-        voltage = Curve("measured", "measured", time, capture["v_ab"], dense=True)
-        second = Pane("voltage steps", ("time", "s"), ("voltage v_ab", "V"), (voltage,))
+        current = Curve(
+            "measured", "measured", time, capture[result.channels[1]], "line" if many else "points", dense=many
+        )
+        voltage = Curve("measured", "measured", time, capture[result.channels[0]], dense=True)
+        second = Pane("voltage steps", ("time", "s"), (f"voltage {result.channels[0]}", "V"), (voltage,))
     left = Curve("residual", "measured", result.time, result.residual, dense=True)
     return (
         Pane(
             "current steps",
             ("time", "s"),
-            ("current i_a", "A"),
+            (f"current {current_name}", "A"),
             (current, Curve("fit", "fit", result.time, result.model)),
             printed=True,
         ),

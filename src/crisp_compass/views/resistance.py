@@ -9,37 +9,42 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.known import meter_phases
 from crisp_compass.identify.resistance import ResistanceResult
+from crisp_compass.motor import family_of
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
+_HINT = "Drop a DC staircase here (v_ab or v_cmd, and i_a), or type ruv, rvw, rwu and lead into the ledger."
 _BRIDGE = DialView(caption="Voltage held along A; the rotor lines up", rotor=0.0, current=(0.0, 0.8))
+_ONE = DialView(caption="Current in one winding; the shaft is held", current=(0.0, 0.8))
 _PAIR = DialView(caption="Current in at A, out at B", current=(330.0, 0.8))
 
 
 def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     """Return the resistance with its bar, its temperature and what the meter says."""
-    settings = bench.settings.resistance
+    settings, family, line = bench.settings.resistance, family_of(bench), bench.settings.plate.windings == 3
     done = bench.settled.get("resistance")
     settled = done.values.get("resistance") if done else None
     meter = meter_phases(bench)
     meter_text = f"The meter says {show(meter.mean.value, 'Ω')}, pairs less the probes." if meter else ""
     if evidence is None:
-        dial = DialView(caption="Current along A and B; C open", current=(330.0, 0.8))
+        dial = DialView(caption="Current along A and B; C open", current=(330.0, 0.8)) if line else _ONE
         if done is not None and settled is not None:
             reason = f"{done.reason}. {meter_text}"
-            return Said(show(settled.value, "Ω", 4), "settled, phase of the star", reason, dial=dial)
+            return Said(show(settled.value, "Ω", 4), f"settled, {family.phase}", reason, dial=dial)
         return Said(
             "No capture yet",
             meter_text,
-            "Drop a DC staircase here (v_ab or v_cmd, and i_a), or type ruv, rvw, rwu and lead into the ledger.",
+            family.hints.get("resistance", _HINT),
             dial=dial,
         )
     found = evidence.estimates["resistance"]
     assert found.interval95 is not None
     shown, doubt = show_with_error(found.value, (found.interval95[1] - found.interval95[0]) / 2, "Ω")
     at = f" at {show(settings.temperature, 'degC')}" if settings.temperature is not None else ""
-    offset = evidence.estimates["voltage_offset"]
-    reason = f"{evidence.method}. A further {show(offset.value, 'V')} does not grow with current."
+    offset = evidence.estimates.get("voltage_offset")
+    reason = f"{evidence.method}."
+    if offset is not None:
+        reason += f" A further {show(offset.value, 'V')} does not grow with current."
     if "resistance_at_reference" in evidence.estimates:
         reference = evidence.estimates["resistance_at_reference"].value
         reason += f" At {show(settings.reference, 'degC')} it is {show(reference, 'Ω', 4)}."
@@ -49,17 +54,17 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
         reason += f" Settled so far: {show(settled.value, 'Ω', 4)}."
     return Said(
         shown,
-        f"{doubt}, 95 %{at}, phase of the star",
+        f"{doubt}, 95 %{at}, {family.phase}",
         reason,
         f"Settle {show(found.value, 'Ω')}…",
         can_settle=True,
-        dial=_BRIDGE if evidence.kind == "bridge_staircase" else _PAIR,
+        dial=_BRIDGE if evidence.kind == "bridge_staircase" else _PAIR if line else _ONE,
     )
 
 
 def panes(capture: Capture, result: ResistanceResult) -> tuple[Pane, ...]:
     """Return the staircase, voltage over current, and the residual."""
-    used, current = result.used, ("current i_a", "A")
+    used, current = result.used, (f"current {result.current_name}", "A")
     levels = result.settled_lines()
     residual = np.where(used, result.residual, np.nan)
     return (
@@ -68,7 +73,7 @@ def panes(capture: Capture, result: ResistanceResult) -> tuple[Pane, ...]:
             ("time", "s"),
             current,
             (
-                Curve("measured", "measured", capture.time, capture["i_a"], dense=True),
+                Curve("measured", "measured", capture.time, capture[result.current_name], dense=True),
                 Curve("settled levels", "fit", *levels, wide=True),
             ),
         ),

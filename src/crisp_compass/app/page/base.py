@@ -241,7 +241,7 @@ class Page(QWidget):
 
     def show_document(self) -> None:
         """Refresh, or say in one sentence why this page is not for the bench's motor and show nothing else."""
-        gap = "" if self.waypoint.any_family else family_gap(self.document.bench)
+        gap = family_gap(self.document.bench, self.waypoint.key)
         if not gap:
             for widget in self._hidden:
                 widget.show()

@@ -17,7 +17,7 @@ from crisp_compass.app.widgets.pictures import Pictures
 from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.records import Evidence
-from crisp_compass.course.captures import Evaluated, findings_of
+from crisp_compass.course.captures import Evaluated, findings_of, kinds_of
 from crisp_compass.course.kind import CaptureKind
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import KINDS
@@ -37,23 +37,30 @@ class CapturePage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        #: Kinds of capture that this section shows, the usual one first.
-        self.kinds: tuple[CaptureKind, ...] = tuple(
-            sorted((k for k in self.waypoint.captures if k.section == self.section), key=lambda k: k.rank)
-        )
-        #: Signals that a mapping of foreign channels offers: those of the usual kind, or a channel would be taken for what it is not.
-        self.signals = self.kinds[0].signals
         self.pictures = Pictures()
         self.reading = Reading(document, self.key, self)
         self.reading.fresh.connect(self._on_fresh)
         self.reading.gone.connect(self._on_gone)
         self.stack = QStackedWidget()
-        self.stack.addWidget(WiringSketch(self.kinds[0].sketch))
+        self.sketch = WiringSketch(self.kinds[0].sketch)
+        self.stack.addWidget(self.sketch)
         self.stack.addWidget(self.pictures)
         self.open_button = QPushButton("Load capture…")
         self.open_button.setShortcut("Ctrl+L")
         self.open_button.setToolTip("Ctrl+L, or drop a file on the window")
         self.open_button.clicked.connect(self._ask_file)
+
+    @property
+    def kinds(self) -> tuple[CaptureKind, ...]:
+        """Kinds of capture of the bench's motor that this section shows, the usual one first."""
+        here = [k for k in self.waypoint.captures if k.section == self.section]
+        own = [k for k in here if k in kinds_of(self.document.bench, self.key)]
+        return tuple(sorted(own or here, key=lambda k: k.rank))
+
+    @property
+    def signals(self) -> tuple[str, ...]:
+        """Signals that a mapping of foreign channels offers: those of the usual kind, or a channel would be taken for what it is not."""
+        return self.kinds[0].signals
 
     def setup(self) -> None:
         """Put the panel, the caution and the row of fields and buttons together."""
@@ -139,6 +146,7 @@ class CapturePage(Page):
         """Say what the shown evidence says."""
         evidence = self.evidence()
         self.stack.setCurrentIndex(1 if evidence or self.always_plots else 0)
+        self.sketch.show_sketch(self.kinds[0].sketch)
         said = self.said(evidence)
         self.answer.show_answer(said.answer, said.doubt, said.reason)
         self.findings.show_findings((*(findings_of(evidence) if evidence else ()), *said.findings))

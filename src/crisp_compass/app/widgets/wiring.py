@@ -25,6 +25,22 @@ TEXTS = {
         "Leads open. Spin the shaft (drill, hand, or let it coast with the drive off) and capture one to three voltages.",
         "Open leads carry back-EMF: at speed they can exceed a safe touch voltage. Keep hands and loose things off the shaft.",
     ),
+    "winding": (
+        "One winding on the source, the other open; hold each current level until it is steady, or switch a step onto the winding.",
+        "Clamp the shaft: it jumps to the winding's poles. Set the source's current limit first; never pull a lead under current.",
+    ),
+    "winding_open": (
+        "Both windings open. Spin the shaft (drill, hand, or let it coast) and capture one or both voltages.",
+        "A stepper turned fast is a generator: at speed its open leads can exceed a safe touch voltage.",
+    ),
+    "armature": (
+        "Shaft held, supply on the brushes. Step the current both ways; repeat it at several shaft positions.",
+        "A held armature heats where the brushes stand: only seconds at a time. Set the supply's current limit first.",
+    ),
+    "armature_open": (
+        "Brushes open, shaft turned or coasting: capture voltage and speed. Or run it at several speeds and loads with v_m, i_m and speed.",
+        "Keep hands and loose things off the shaft until it stands still.",
+    ),
     "mechanics": (
         "Load off. Run up with a steady current, then switch the drive off and let the shaft coast; capture speed and i_q.",
         "Motor bolted down, coupling off, guard on: nothing loose near the shaft until it stands still.",
@@ -45,10 +61,17 @@ class WiringSketch(QWidget):
 
     def __init__(self, waypoint: str) -> None:
         super().__init__()
-        self._leg = waypoint
+        self._leg = ""
         self.setMinimumHeight(300)
-        self.setAccessibleName("Wiring: " + TEXTS[waypoint][0])
+        self.show_sketch(waypoint)
         THEME.changed.connect(self.update)
+
+    def show_sketch(self, name: str) -> None:
+        """Show another sketch."""
+        if name != self._leg:
+            self._leg = name
+            self.setAccessibleName("Wiring: " + TEXTS[name][0])
+            self.update()
 
     def sizeHint(self) -> QSize:
         return QSize(700, 360)
@@ -61,10 +84,10 @@ class WiringSketch(QWidget):
         painter.save()
         painter.scale(scale, scale)
         middle = QPointF(self.width() / 2 / scale - 4, (self.height() / 2 - 40) / scale)
-        motor = middle + QPointF(185, 0)
-        terminals = {"A": motor + QPointF(-84, -66), "B": motor + QPointF(-102, 0), "C": motor + QPointF(-84, 66)}
-        self._motor(painter, motor, terminals, held=self._leg in ("resistance", "inductance"))
-        getattr(self, f"_{self._leg}")(painter, middle, terminals)
+        if self._leg.startswith(("winding", "armature")):
+            self._pairs(painter, middle)
+        else:
+            self._star(painter, middle)
         painter.restore()
         what, caution = TEXTS[self._leg]
         box = QRectF(40, self.height() - 86, self.width() - 80, 40)
@@ -78,6 +101,51 @@ class WiringSketch(QWidget):
         )
 
     # ---- parts
+
+    def _star(self, painter: QPainter, middle: QPointF) -> None:
+        motor = middle + QPointF(185, 0)
+        terminals = {"A": motor + QPointF(-84, -66), "B": motor + QPointF(-102, 0), "C": motor + QPointF(-84, 66)}
+        self._motor(painter, motor, terminals, held=self._leg in ("resistance", "inductance"))
+        getattr(self, f"_{self._leg}")(painter, middle, terminals)
+
+    def _pairs(self, painter: QPainter, middle: QPointF) -> None:
+        """Draw windings between two leads each: a source and a meter on the first, or meters alone where they are open."""
+        motor, opened = middle + QPointF(185, 0), self._leg.endswith("_open")
+        names = ("A", "B") if self._leg.startswith("winding") else ("M",)
+        painter.setBrush(THEME.color("water"))
+        painter.setPen(THEME.pen("ink", 1.6))
+        painter.drawEllipse(motor, 52, 52)
+        for k, name in enumerate(names):
+            y = motor.y() + (0 if len(names) == 1 else (-30, 30)[k])
+            token, dash = PHASE_TOKENS[("A", "B")[k]], DASHES[("A", "B")[k]]
+            ends = [QPointF(motor.x() - 100, y - 16), QPointF(motor.x() - 100, y + 16)]
+            for end, sign in zip(ends, "+−", strict=True):
+                self._wire(painter, [end, QPointF(motor.x() - 22, end.y())], token, dash)
+                self._text(painter, end + QPointF(2, -10 if sign == "+" else 12), f"{name}{sign}", token)
+            painter.setPen(THEME.pen(token, 2))
+            painter.setBrush(THEME.color("sheet"))
+            painter.drawRect(QRectF(motor.x() - 30, y - 16, 16, 32))
+            box = self._box(painter, QPointF(middle.x() - 60, y), f"v_{name.lower()}", "deep")
+            if opened or k == 0:
+                for end in ends:
+                    self._wire(painter, [QPointF(box.right(), end.y()), end], token, dash)
+            else:
+                self._text(painter, QPointF(box.right() + 40, y), "open")
+            if k == 0 and not opened:
+                source = self._box(painter, QPointF(middle.x() - 250, y), "Source")
+                for end, arrow in zip(ends, (True, False), strict=True):
+                    start = QPointF(source.right(), end.y())
+                    self._wire(painter, [start, QPointF(box.left(), end.y())], token, dash)
+                    if arrow:
+                        self._text(painter, start + QPointF(36, -12), f"i_{name.lower()}", "magenta")
+        painter.setPen(THEME.pen("ink", 2.4))
+        painter.drawLine(motor + QPointF(52, 0), motor + QPointF(92, 0))
+        if opened:
+            self._text(painter, motor + QPointF(84, 22), "turned")
+        else:
+            painter.setBrush(THEME.color("sheet"))
+            painter.drawRect(QRectF(motor.x() + 76, motor.y() - 15, 15, 30))
+            self._text(painter, motor + QPointF(84, 30), "clamped")
 
     def _motor(self, painter: QPainter, at: QPointF, terminals: dict[str, QPointF], *, held: bool) -> None:
         painter.setBrush(THEME.color("water"))

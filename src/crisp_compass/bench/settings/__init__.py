@@ -16,6 +16,7 @@ from crisp_compass.bench.settings.resistance import ResistanceSettings
 from crisp_compass.bench.settings.run import RunSettings
 from crisp_compass.bench.settings.sensor import SensorSettings
 from crisp_compass.bench.settings.speed_loop import SpeedSettings
+from crisp_compass.bench.settings.stepping import SteppingSettings
 from crisp_compass.bench.settings.supply import SupplySettings
 from crisp_compass.bench.settings.view import ViewSettings
 
@@ -34,5 +35,6 @@ class Settings(Frozen):
     current_loop: CurrentSettings = CurrentSettings()
     speed_loop: SpeedSettings = SpeedSettings()
     run: RunSettings = RunSettings()
+    stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()
     view: ViewSettings = ViewSettings()

@@ -19,6 +19,7 @@ from crisp_compass.commutation.halls import HallTable, read_halls
 from crisp_compass.commutation.pole_search import PoleSearch, search_pole
 from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.course.waypoints.pwm import three_phases
 from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
@@ -124,7 +125,7 @@ def hall_edges(bench: Bench) -> FloatArray | None:
 
 def uses_halls(bench: Bench) -> bool:
     """Tell whether halls tell the angle."""
-    return bench.settings.sensor.kind == "halls"
+    return bench.settings.sensor.kind == "halls" and "halls" in bench.settings.plate.sensors
 
 
 def uses_encoder(bench: Bench) -> bool:
@@ -210,6 +211,7 @@ ENCODER = CaptureKind(
     quantities=lambda _, __, result: encoder_values(result),
     propose=_encoder_proposal,
     sketch="encoder",
+    families=("pm", "stepper"),
     view="encoder",
 )
 ABSOLUTE = replace(
@@ -236,6 +238,7 @@ ALIGNMENT = CaptureKind(
     needs=(("zero_offset", "friction_lag"), ("counts_per_rev", "direction", "offset_counts")),
     propose=_alignment_proposal,
     sketch="encoder",
+    families=("pm", "stepper"),
     view="alignment",
 )
 POLE_SEARCH = CaptureKind(
@@ -279,8 +282,10 @@ WAYPOINT = Waypoint(
         Section("Edges", uses_halls),
         Section("Encoder", lambda bench: uses_encoder(bench) or _holds(bench, "Encoder")),
         Section("Alignment", lambda bench: uses_encoder(bench) or _holds(bench, "Alignment")),
-        Section("Pole search", lambda bench: uses_encoder(bench) or _holds(bench, "Pole search")),
+        Section(
+            "Pole search", lambda bench: three_phases(bench) and (uses_encoder(bench) or _holds(bench, "Pole search"))
+        ),
         Section("Sense and offset"),
-        Section("Lead orders"),
+        Section("Lead orders", three_phases),
     ),
 )

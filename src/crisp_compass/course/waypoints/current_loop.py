@@ -13,6 +13,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
+from crisp_compass.conversions import FAMILIES
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -149,6 +150,7 @@ STEP = CaptureKind(
     quantities=lambda _, __, result: step_values(result),
     needs=((), ("resistance", "inductance", "delay", "overshoot", "ringing")),
     sketch="encoder",
+    families=FAMILIES,
     view="current_step",
 )
 WAYPOINT = Waypoint(
@@ -168,5 +170,8 @@ WAYPOINT = Waypoint(
     headline=lambda settled: show(settled.values["bandwidth_hz"].value, "Hz"),
     propose=propose,
     captures=(STEP,),
-    sections=tuple(Section(n) for n in ("Design", "Measured step", "Trials", "Number format", "Torque and speed")),
+    sections=(
+        *(Section(n) for n in ("Design", "Measured step", "Trials", "Number format", "Torque and speed")),
+        Section("Open-loop stepping", lambda bench: bench.settings.plate.windings == 2),
+    ),
 )

@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
+from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
-from crisp_compass.course.kind import LINES, CaptureKind
+from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.identify.armature import ArmatureResult, fit_armature
 from crisp_compass.identify.flux import FluxResult, fit_flux
 from crisp_compass.identify.running import RunningResult, fit_running
+from crisp_compass.identify.two_phase import fit_winding_flux
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
@@ -78,6 +81,42 @@ COAST = replace(
     fits=lambda _: True,
     propose=_propose("coast, channels agree"),
 )
+WINDING_COAST = replace(
+    COAST,
+    key="winding_coast",
+    read=lambda bench, capture: fit_winding_flux(
+        capture, pole_pairs=pole_pairs_of(bench.settings.plate), turns=bench.settings.flux.turns
+    ),
+    signals=("v_a", "v_b", "speed"),
+    claims=lambda capture, _: (
+        bool({"v_a", "v_b"} & set(capture.columns)) and not {"i_a", "i_b"} & set(capture.columns)
+    ),
+    gained=("flux_linkage", "kt"),
+    sketch="winding_open",
+    families=("stepper",),
+)
+
+
+def _armature_values(_: Bench, __: Capture, result: ArmatureResult) -> dict[str, Quantity]:
+    """Return the estimates; a commutator leaves one pole pair, so Ke in V·s/rad is the flux linkage in Wb."""
+    found = {k: to_quantity(e) for k, e in result.estimates.items()}
+    ke = found["ke"]
+    return {"flux_linkage": ke.model_copy(update={"unit": "Wb"}), **found}
+
+
+ARMATURE_COAST = replace(
+    COAST,
+    key="armature_coast",
+    read=lambda _, capture: fit_armature(capture),
+    headline=lambda evidence: f"Ke {show(evidence.estimates['ke'].value, 'V·s/rad')}",
+    signals=("v_m", "i_m", "speed"),
+    claims=lambda capture, _: {"v_m", "speed"} <= set(capture.columns),
+    quantities=_armature_values,
+    gained=("flux_linkage", "ke", "kt"),
+    propose=_propose("voltage over speed, on a line"),
+    sketch="armature_open",
+    families=("brushed",),
+)
 WAYPOINT = Waypoint(
     "flux",
     40,
@@ -86,6 +125,6 @@ WAYPOINT = Waypoint(
     "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
     settles={"flux_linkage": ("Wb", 1e-8, 100)},
     headline=lambda settled: show(settled.values["flux_linkage"].value, "Wb"),
-    captures=(RUNNING, COAST),
+    captures=(RUNNING, COAST, WINDING_COAST, ARMATURE_COAST),
     sections=(Section("Capture"), Section("Side by side")),
 )

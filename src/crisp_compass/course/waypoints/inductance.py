@@ -12,19 +12,21 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import AXIS, CaptureKind
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.course.waypoints.resistance import on_one_winding
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Result
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.saliency import SaliencyResult, fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.quantities import show
 
 
-def _steps(_: Bench, capture: Capture) -> Result:
+def _steps(bench: Bench, capture: Capture) -> Result:
     """Fit one R and one L; where that leaves too much unexplained, try saturating iron."""
-    result = fit_inductance(capture)
-    if not any(f.code == "model-does-not-fit" for f in result.findings):
+    family = family_of(bench).captures
+    result = fit_inductance(capture, family=family)
+    if bench.settings.plate.windings != 3 or not any(f.code == "model-does-not-fit" for f in result.findings):
         return result
     try:
         curve = fit_saturation(capture)
@@ -128,6 +130,28 @@ def _variant(key: str, title: str, without: tuple[str, ...] = ()) -> CaptureKind
     )
 
 
+def _claims_winding(capture: Capture, here: str) -> bool:
+    return any(on_one_winding(capture, here, f"v_{w}", f"i_{w}", "inductance") for w in "ab")
+
+
+#: Steps on one winding of a stepper, and on an armature.
+WINDING_STEPS = replace(
+    STEPS,
+    key="winding_steps",
+    signals=("v_a", "i_a", "v_b", "i_b"),
+    claims=_claims_winding,
+    refine=None,
+    sketch="winding",
+    families=("stepper",),
+)
+ARMATURE_STEPS = replace(
+    WINDING_STEPS,
+    key="armature_steps",
+    signals=("v_m", "i_m"),
+    claims=lambda capture, here: on_one_winding(capture, here, "v_m", "i_m", "inductance"),
+    sketch="armature",
+    families=("brushed",),
+)
 STEPS_D = _variant("steps_d", ", d axis")
 STEPS_Q = _variant("steps_q", ", q axis")
 SATURATION = _variant("saturation", " against current", ("saturated_inductance", "saturation_current"))
@@ -164,6 +188,6 @@ WAYPOINT = Waypoint(
     "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
     settles={"ld": ("H", 1e-10, 10), "lq": ("H", 1e-10, 10)},
     headline=lambda settled: _course_figure(settled.values),
-    captures=(LCR_ANGLE, STEPS, STEPS_D, STEPS_Q, SATURATION),
+    captures=(LCR_ANGLE, STEPS, STEPS_D, STEPS_Q, SATURATION, WINDING_STEPS, ARMATURE_STEPS),
     sections=(Section("Capture"), Section("Side by side")),
 )

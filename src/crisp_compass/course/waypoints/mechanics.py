@@ -5,15 +5,14 @@ from __future__ import annotations
 from dataclasses import replace
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import torque_constant
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
-from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.kind import LINES, CaptureKind
 from crisp_compass.course.known import best_source
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
-from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 
@@ -25,7 +24,7 @@ def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     origin = {"settled": "settled flux", "plate, Kt": "the plate's Kt", "plate, Kv": "the plate's Kv"}.get(
         flux.name, flux.name
     )
-    return kt_from_flux(flux.value, "peak", pole_pairs_of(bench.settings.plate)), flux.u / flux.value, origin
+    return torque_constant(bench.settings.plate, flux.value), flux.u / flux.value, origin
 
 
 def _read(bench: Bench, capture: Capture) -> MechanicsResult:
@@ -76,6 +75,7 @@ RUN_UP = CaptureKind(
     gains=("i_gain", "speed_gain"),
     propose=_propose,
     sketch="mechanics",
+    families=("pm", "stepper"),
     view="mechanics",
 )
 WAYPOINT = Waypoint(

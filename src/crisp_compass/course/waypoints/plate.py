@@ -68,7 +68,6 @@ WAYPOINT = Waypoint(
         "rated_current": ("A", 1e-4, 1.5e5),
         "top_speed": ("rad/s", 1e-3, 2.1e5),
     },
-    any_family=True,
     headline=_headline,
     propose=propose,
     sections=tuple(

@@ -9,6 +9,7 @@ from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import require_built, settled_value
+from crisp_compass.conversions import FAMILIES
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -17,6 +18,11 @@ from crisp_compass.modulation.command_input import CommandSignal, read_command
 from crisp_compass.modulation.pwm import Budget, PwmFigures, TimerSettings, plan_pwm
 from crisp_compass.modulation.sampling import SamplingWindow, sampling_limit, sampling_window, window_needed
 from crisp_compass.quantities import show
+
+
+def three_phases(bench: Bench) -> bool:
+    """Tell whether three legs feed the motor."""
+    return bench.settings.plate.windings == 3
 
 
 def bench_window(bench: Bench) -> SamplingWindow:
@@ -30,8 +36,22 @@ def bench_window(bench: Bench) -> SamplingWindow:
 
 def plan_bench_pwm(bench: Bench) -> PwmFigures:
     """Return the PWM plan of the bench's settings at the plate's bus voltage; raises Refusal for a motor that is not computed."""
-    require_built(bench)
+    require_built(bench, "pwm")
     settings = bench.settings.pwm
+    if not three_phases(bench):  # a shunt in series with each winding is seen at every duty
+        return plan_pwm(
+            TimerSettings(
+                settings.timer_hz,
+                settings.carrier_hz,
+                settings.dead_time,
+                bench.settings.plate.v_bus,
+                center_aligned=settings.aligned == "centre",
+                loop_divider=settings.loop_divider,
+                min_pulse=settings.min_pulse,
+                updates=2 if settings.updates == "twice" else 1,
+                full_bridges=True,
+            )
+        )
     return plan_pwm(
         TimerSettings(
             settings.timer_hz, settings.carrier_hz, settings.dead_time, bench.settings.plate.v_bus, settings.scheme, settings.aligned == "centre",
@@ -123,6 +143,7 @@ COMMAND = CaptureKind(
     quantities=lambda _, __, result: command_values(result),
     needs=((), ("frequency", "duty", "jitter")),
     sketch="encoder",
+    families=FAMILIES,
     view="command",
 )
 WAYPOINT = Waypoint(
@@ -135,5 +156,9 @@ WAYPOINT = Waypoint(
     headline=lambda settled: show(settled.values["carrier_hz"].value, "Hz"),
     propose=propose,
     captures=(COMMAND,),
-    sections=tuple(Section(n) for n in ("Timer", "Carrier period", "Schemes", "Dead time", "Command")),
+    sections=(
+        Section("Timer"),
+        *(Section(n, three_phases) for n in ("Carrier period", "Schemes", "Dead time")),
+        Section("Command"),
+    ),
 )

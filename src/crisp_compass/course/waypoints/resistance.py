@@ -16,6 +16,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Result
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.resistance import ResistanceResult, fit_resistance
+from crisp_compass.motor import family_of
 from crisp_compass.quantities import show
 
 
@@ -24,6 +25,7 @@ def _read(bench: Bench, capture: Capture) -> ResistanceResult:
     known = settings.temperature is not None or "temperature_c" in capture.notes
     return fit_resistance(
         capture,
+        family=family_of(bench).captures,
         temperature_c=settings.temperature,
         reference_c=settings.reference if known else None,
         rule=settings.rule,
@@ -97,6 +99,47 @@ STAIRCASE = CaptureKind(
     sketch="resistance",
     view="resistance",
 )
+
+
+def on_one_winding(capture: Capture, here: str, voltage: str, current: str, topic: str) -> bool:
+    """Tell levels from pulses on two channels of one winding or armature: the open page's purpose comes first."""
+    names = set(capture.columns)
+    if not {voltage, current} <= names or names & {"speed", "i_q", "i_q_ref"}:
+        return False
+    if here in ("resistance", "inductance"):
+        return here == topic
+    try:
+        fit_inductance(capture, family="brushed" if voltage == "v_m" else "stepper")
+    except Refusal:
+        return topic == "resistance"
+    edges = np.abs(np.diff(capture[voltage])) > 0.1 * np.ptp(capture[voltage])
+    levels = np.unique(np.round(capture[voltage] / max(float(np.ptp(capture[voltage])), 1e-12), 1))
+    return (topic == "resistance") == (len(levels) > 4 and int(edges.sum()) < 40)
+
+
+def _claims_winding(capture: Capture, here: str) -> bool:
+    return any(on_one_winding(capture, here, f"v_{w}", f"i_{w}", "resistance") for w in "ab")
+
+
+#: Levels on one winding of a stepper; nothing is halved.
+WINDING_STAIRCASE = replace(
+    STAIRCASE,
+    key="winding_staircase",
+    signals=("v_a", "i_a", "v_b", "i_b"),
+    claims=_claims_winding,
+    sketch="winding",
+    families=("stepper",),
+)
+#: Levels on an armature; its brushes' drop is no resistance, and one direction does not tell it.
+ARMATURE_STAIRCASE = replace(
+    STAIRCASE,
+    key="armature_staircase",
+    signals=("v_m", "i_m"),
+    claims=lambda capture, here: on_one_winding(capture, here, "v_m", "i_m", "resistance"),
+    needs=(("resistance",), ()),
+    sketch="armature",
+    families=("brushed",),
+)
 #: Commanded voltages through the drive's own bridge: its loss is part of the fit.
 BRIDGE_STAIRCASE = replace(
     STAIRCASE,
@@ -114,6 +157,10 @@ WAYPOINT = Waypoint(
     "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
     settles={"resistance": ("Ω", 1e-7, 1e5)},
     headline=lambda settled: show(settled.values["resistance"].value, "Ω"),
-    captures=(BRIDGE_STAIRCASE, STAIRCASE),
-    sections=(Section("Capture"), Section("Meter"), Section("Side by side")),
+    captures=(BRIDGE_STAIRCASE, STAIRCASE, WINDING_STAIRCASE, ARMATURE_STAIRCASE),
+    sections=(
+        Section("Capture"),
+        Section("Meter", lambda bench: bench.settings.plate.windings == 3),
+        Section("Side by side"),
+    ),
 )

@@ -7,12 +7,13 @@ import math
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.course.machine import rotating_machine
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Sensing
 
 
 def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
@@ -29,6 +30,10 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
     Raises Refusal where there is none.
     """
     sensor = bench.settings.sensor
+    if sensor.kind not in ("none", *bench.settings.plate.sensors):
+        raise Refusal(
+            f"{bench.settings.plate.called} has no halls", "choose an encoder on the plate", field="sensor.kind"
+        )
     if sensor.kind == "none":
         raise Refusal(
             "the bench has no angle sensor",
@@ -65,7 +70,7 @@ def build_drive(bench: Bench) -> Drive:
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus,
     )  # fmt: skip
     return Drive(
-        Machine(r, ld, lq, psi, need(bench, "plate.pole_pairs"), *_iron(bench, (ld + lq) / 2)),
+        rotating_machine(bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2)),
         Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
         Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=dead.value if dead else 0.0, knee=max(0.02 * run.i_trip, 1e-3)),
         sensing_of(bench, max(2.5 * run.i_trip, 1.0)), control,

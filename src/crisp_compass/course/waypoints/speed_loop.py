@@ -5,8 +5,8 @@ from __future__ import annotations
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
 from crisp_compass.bench.rules import need
-from crisp_compass.conversions import kt_from_flux
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Waypoint
 from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
@@ -21,7 +21,9 @@ INPUTS = (
 
 def torque_constant(bench: Bench) -> float:
     """Return Kt in N·m per A of phase peak from settled flux and pole pairs."""
-    return kt_from_flux(need(bench, "flux.flux_linkage"), "peak", need(bench, "plate.pole_pairs"))
+    return torque_constant_of_plate(
+        bench.settings.plate, need(bench, "flux.flux_linkage"), need(bench, "plate.pole_pairs")
+    )
 
 
 def design_speed(bench: Bench) -> SpeedDesign:

@@ -79,10 +79,12 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
     c, s = drive.control, drive.sensing
     ct, st = x[COS], x[SIN]
     alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
+    two_phase = drive.machine.torque_factor == 1.0  # the second channel reads the second winding
+    second = beta if two_phase else -0.5 * alpha + 0.5 * SQRT3 * beta
     ia = read_current(x, alpha, s.offset_a, s.noise, s.step, s.full_scale)
-    ib = read_current(x, -0.5 * alpha + 0.5 * SQRT3 * beta, s.offset_b, s.noise, s.step, s.full_scale)
+    ib = read_current(x, second, s.offset_b, s.noise, s.step, s.full_scale)
     x[IA], x[IB] = ia, ib
-    alpha_seen, beta_seen = ia, (ia + 2.0 * ib) / SQRT3
+    alpha_seen, beta_seen = ia, ib if two_phase else (ia + 2.0 * ib) / SQRT3
     cs, ss = math.cos(x[ANGLE_SEEN]), math.sin(x[ANGLE_SEEN])
     x[COS_SEEN], x[SIN_SEEN] = cs, ss
     i_d, i_q = alpha_seen * cs + beta_seen * ss, -alpha_seen * ss + beta_seen * cs

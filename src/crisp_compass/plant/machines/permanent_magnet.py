@@ -1,4 +1,4 @@
-"""Three-phase permanent-magnet machine with saturating iron; compiled. Model and sources: docs/theory.md, “Plant”.
+"""Permanent-magnet machine with saturating iron, three phases or two (steppers); compiled. Model and sources: docs/theory.md, “Plant”.
 
 The currents are integrated in the rotor frame by an exponential rule of second order (S. M. Cox, P. C. Matthews, J. Comput.
 Phys. 176, 2002: ETD2RK): the winding's own decay is exact, however short L/R is against the period; speed and angle by Heun's
@@ -15,8 +15,9 @@ from numba import njit
 
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
+from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import NO_FAULT, OFF, SPEED, Drive, Machine
+from crisp_compass.plant.parameters import NO_FAULT, OFF, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.protection import protect
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -90,6 +91,7 @@ def advance(
     slope_d, slope_q, over_j = ld, lq, 1.0 / drive.load.inertia
     loss = inv.dead_voltage if active else 0.0
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
+    factor, detent, two_phase = m.torque_factor, m.detent, m.torque_factor == 1.0
     i_d, i_q, w, th = x[ID], x[IQ], x[OMEGA], x[THETA]
     # sub-steps of a quarter period, and of no more than an eighth of a radian
     steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
@@ -125,6 +127,10 @@ def advance(
                 ua, ub = va, vb
                 if loss > 0:
                     alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
+                    if two_phase:  # both legs of a winding lose
+                        ua -= 2.0 * loss * min(1.0, max(-1.0, alpha * over_knee))
+                        ub -= 2.0 * loss * min(1.0, max(-1.0, beta * over_knee))
+                        alpha = beta = 0.0
                     half = 0.5 * SQRT3 * beta
                     ea = min(1.0, max(-1.0, alpha * over_knee))
                     eb = min(1.0, max(-1.0, (half - 0.5 * alpha) * over_knee))
@@ -134,7 +140,9 @@ def advance(
                 # what acts on each current beside its own decay at rate R/L
                 f_d = (ua * c + ub * s - r * i_d + we * flux_q) / slope_d + rate_d * i_d
                 f_q = (ub * c - ua * s - r * i_q - we * (flux_d + psi)) / slope_q + rate_q * i_q
-            torque = 1.5 * p * ((psi + flux_d) * i_q - flux_q * i_d)
+            torque = factor * p * ((psi + flux_d) * i_q - flux_q * i_d)
+            if detent != 0.0:
+                torque -= detent * 4.0 * s * c * (c * c - s * s)  # sin 4θ
             k_w = friction(torque - viscous * w - load, w, coulomb) * over_j
             if stage == 0:
                 n_d, n_q, k_w0 = f_d, f_q, k_w
@@ -163,19 +171,23 @@ def advance(
     if saturates:
         flux_d, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
         flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
-    x[TORQUE] = 1.5 * p * ((psi + flux_d) * i_q - flux_q * i_d)
+    x[TORQUE] = factor * p * ((psi + flux_d) * i_q - flux_q * i_d)
+    if detent != 0.0:
+        x[TORQUE] -= detent * 4.0 * s * c * (c * c - s * s)
     x[ID], x[IQ], x[OMEGA], x[THETA], x[COS], x[SIN] = i_d, i_q, w, th, c, s
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
-def record(x: FloatArray, row: FloatArray, theta_e: float) -> None:
-    """Write one row in the order of ``OUT``."""
+def record(x: FloatArray, row: FloatArray, theta_e: float, two_phase: bool) -> None:
+    """Write one row in the order of ``OUT``; of two phases C is none."""
     ct, st = x[COS], x[SIN]
     alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
     row[0], row[1], row[2], row[3] = x[TIME], x[REF], x[OMEGA], x[ID_REF]
     row[4], row[5], row[6], row[7], row[8] = x[ID], x[IQ_REF], x[IQ], x[VD], x[VQ]
     row[9], row[10] = alpha, -0.5 * alpha + 0.5 * SQRT3 * beta
     row[11] = -row[9] - row[10]
+    if two_phase:
+        row[10], row[11] = beta, 0.0
     row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], theta_e
     row[16] = x[SPEED_SEEN]
 
@@ -214,7 +226,7 @@ def run(
         mode = int(inputs[IN_MODE])
         if x[FAULT] != NO_FAULT:
             mode = OFF
-        power = 1.5 * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
+        power = drive.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
         x[V_BUS] = inputs[IN_SUPPLY] - inv.r_supply * power / max(x[V_BUS], 1.0)
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
@@ -224,13 +236,13 @@ def run(
             if mode == SPEED:
                 speed_step(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        next_a, next_b = firmware(x, drive, inputs, mode)
+        next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         if mode != OFF:
             protect(x, drive, mode)
             if x[FAULT] != NO_FAULT:
                 mode = OFF
         if row_phase == 0 and rows < len(out):
-            record(x, out[rows], te)
+            record(x, out[rows], te, drive.machine.torque_factor == 1.0)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         for k in range(whole + 1, 0, -1):

@@ -19,6 +19,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import untouched, with_family
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import PLATES
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.plate import plate_outlook
@@ -86,6 +87,7 @@ class PlatePage(Page):
         Entry("efficiency", "Efficiency", "%", width=96, plain=True),
         Entry("steps_per_turn", "Steps per turn", width=108),
         Entry("holding_torque", "Holding torque", "N·m", width=122),
+        Entry("detent_torque", "Detent torque", "N·m", width=116, tip="Without current; amplitude"),
         Entry("v1", "Point 1: voltage", "V", width=112),
         Entry("i1", "current", "A", width=96),
         Entry("n1", "speed", "rpm", width=96),
@@ -150,6 +152,9 @@ class PlatePage(Page):
                 line.add(self._fields[field])
         voltage = {"induction": "Voltage, line rms", "stepper": "Voltage, phase"}.get(family, "Voltage")
         self._fields["rated_voltage"].set_title(voltage)
+        sensor, sensors = self._fields["sensor.kind"], PLATES[family].sensors
+        if isinstance(sensor, Choice):
+            sensor.set_options({k: _SENSORS[k] for k in sensors}, self.document.bench.settings.sensor.kind)
 
     def _on_family(self, family: str) -> None:
         """An induction motor's plate states line rms; the others' rated current keeps its base. One step to undo."""
@@ -173,7 +178,15 @@ class PlatePage(Page):
                 "Enter what stands on the motor. Figures in italics are presumed; Enter in a field confirms one.",
             )
         else:
-            said = presumed_text(bench, "plate", "v_bus", "pole_pairs", "rated_current", "top_speed")
+            said = presumed_text(
+                bench,
+                "plate",
+                *(
+                    f
+                    for f in ("v_bus", "pole_pairs", "steps_per_turn", "rated_current", "top_speed")
+                    if hasattr(plate, f)
+                ),
+            )
             waits = self.stale_text()
             self.answer.show_answer(
                 outlook.answer, outlook.doubt, waits or f"{outlook.reason} {said}".strip(), stale=bool(waits or said)
