@@ -514,7 +514,7 @@ def make_carousel(folder: Path) -> None:
     )
     bench = settings(
         bench, "plate", motor="FC-200 stepper", steps_per_turn=200, v_bus=36.0, rated_current=2.1, current_base="rms", r=1.15,
-        inductance=2.5e-3, holding_torque=1.1, detent_torque=0.014, top_speed=600 * 2 * math.pi / 60, inertia=3.1e-5, viscous=1.4e-4, coulomb=7e-3,
+        inductance=2.5e-3, holding_torque=0.78, detent_torque=0.014, top_speed=600 * 2 * math.pi / 60, inertia=3.1e-5, viscous=1.4e-4, coulomb=7e-3,
     )  # fmt: skip
     bench = settings(bench, "sensor", kind="incremental", counts_per_rev=8000)
     bench = settings(bench, "resistance", temperature=23.5)
@@ -542,7 +542,78 @@ def make_carousel(folder: Path) -> None:
     save_bench(bench, folder / "carousel.bench.json")
 
 
+HATCH = {"r": 0.873, "inductance": 1.21e-3, "ke": 0.0317, "drop": 0.64}
+_BRUSHED = {**ORIGIN, "family": "brushed"}
+
+
+def armature_levels(path: Path) -> None:
+    """Step a supply on the held armature, both ways; the brushes' drop has a soft knee."""
+    dt, rng = 1e-3, np.random.default_rng(71)
+    level = np.repeat([0.6, 1.4, 2.2, 3.0, -3.0, -2.2, -1.4, -0.6], 400)
+    i = np.convolve(level, np.ones(9) / 9, mode="full")[: len(level)]
+    v = HATCH["r"] * i + HATCH["drop"] * np.tanh(i / 0.05)
+    columns = {"v_m": Probe(6.0, 12, 4e-3, 0.006).sample(v, rng), "i_m": Probe(5.0, 12, 2e-3, 0.005).sample(i, rng)}
+    write_capture(path, np.arange(len(level)) * dt, columns, _BRUSHED)
+
+
+def armature_steps(path: Path) -> None:
+    """Switch a supply on and off the held armature; the brushes let the current come to rest."""
+    rng, r, inductance, drop, fine = np.random.default_rng(72), HATCH["r"], HATCH["inductance"], HATCH["drop"], 1e-6
+    t = np.arange(0, 0.06, fine)
+    v = np.where((t * 70 + 0.6) % 1 < 0.5, 4.2, 0.0)
+    i, now, fade = np.zeros(len(t)), 0.0, math.exp(-fine * r / inductance)
+    for k, volts in enumerate(v):
+        goal = (volts - drop * float(now > 0 or volts > 0)) / r
+        now = max(goal + (now - goal) * fade, 0.0)
+        i[k] = now
+    keep = slice(7, None, 20)
+    columns = {
+        "v_m": Probe(6.0, 12, 4e-3, 0.006).sample(v[keep], rng),
+        "i_m": Probe(6.0, 12, 4e-3, 0.006).sample(i[keep], rng),
+    }
+    write_capture(path, t[keep] - t[keep][0], columns, _BRUSHED)
+
+
+def armature_coast(path: Path) -> None:
+    """Let the open motor coast; the commutator ripples the voltage."""
+    rng, t = np.random.default_rng(73), np.arange(0, 1.4, 5e-4)
+    speed = np.maximum(330 * np.exp(-t / 0.8) - 60 * t, 0.0)
+    angle = np.cumsum(speed) * t[1]
+    v = HATCH["ke"] * speed * (1 + 0.012 * np.sin(14 * angle))
+    columns = {"v_m": Probe(16.0, 12, 8e-3, 0.02).sample(v, rng), "speed": speed + 0.8 * rng.standard_normal(len(t))}
+    write_capture(path, t, columns, _BRUSHED)
+
+
+def make_hatch(folder: Path) -> None:
+    """The hatch: a brushed motor, its constants settled."""
+    folder.mkdir(exist_ok=True)
+    armature_levels(folder / "hatch-levels.csv")
+    armature_steps(folder / "hatch-steps.csv")
+    armature_coast(folder / "hatch-coast.csv")
+    bench = with_family(
+        Bench(name="Hatch", notes="Lake-survey buoy, instrument hatch. Invented motor; every capture is simulated."),
+        "brushed",
+    )
+    rad = 2 * math.pi / 60
+    bench = settings(
+        bench, "plate", motor="HT-12 gearmotor, without its gear", v_bus=12.0, rated_current=2.4, top_speed=3200 * rad,
+        v1=12.0, i1=0.42, n1=3300 * rad, v2=12.0, i2=2.4, n2=2780 * rad,
+    )  # fmt: skip
+    bench = settings(bench, "resistance", temperature=23.5)
+    bench = proposed(bench, "plate", "two points of the data sheet", 0)
+    bench = ledger(bench, 1, "note", "worm gear off, shaft held by a clamp for the levels")
+    for minute, topic, name, reason in (
+        (2, "resistance", "levels", "levels of both signs, brushes told apart"),
+        (3, "inductance", "steps", "steps, fit within the noise"),
+        (4, "flux", "coast", "coast, voltage on a line over speed"),
+    ):
+        bench = read(bench, topic, f"hatch-{name}.csv", folder, minute)
+        bench = proposed(bench, topic, reason, minute)
+    save_bench(bench, folder / "hatch.bench.json")
+
+
 if __name__ == "__main__":
     make_winch(HERE / "winch")
     make_thruster(HERE / "thruster")
     make_carousel(HERE / "carousel")
+    make_hatch(HERE / "hatch")

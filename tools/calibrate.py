@@ -22,6 +22,7 @@ from pathlib import Path
 
 import numpy as np
 import scipy
+from calibrate_families import METHODS as FAMILIES
 from numba import njit
 
 from crisp_compass.capture import Capture
@@ -380,6 +381,7 @@ METHODS: dict[str, tuple[Callable[[Bench], Case], dict[str, float]]] = {
     "flux, running drive, current follows speed": (running_free, {}),
     "mechanics, run-up and coast": (run_up, {"inertia": 1.0}),
     "mechanics, coast with known inertia": (coast_known, {}),
+    **FAMILIES,
 }
 
 

@@ -12,6 +12,10 @@ from PySide6.QtWidgets import QSizePolicy, QWidget
 from crisp_compass.app.theme import DASHES, PHASE_TOKENS, THEME, font
 from crisp_compass.views.picture import DialView
 
+#: Reach of the voltage limit's corners, and the axes of two windings and of three phases.
+_REACH = 88.0
+_AXES = {2: (("A", 0), ("B", 90)), 3: (("A", 0), ("B", 120), ("C", 240))}
+
 
 class Dial(QWidget):
     """Paints a :class:`DialView`; ``turned`` carries the angle a person drags the hand to, in degrees."""
@@ -22,6 +26,7 @@ class Dial(QWidget):
         super().__init__()
         self._view = DialView()
         self._factor = 1.0
+        self._windings = 3
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(322)
         self.setAccessibleName("Dial: electrical circle")
@@ -32,6 +37,17 @@ class Dial(QWidget):
         self._factor = max(min(width / 332, height / 700, 1.0), 0.6)
         self.setFixedHeight(round(322 * self._factor))
         self.update()
+
+    def show_windings(self, windings: int) -> None:
+        """Draw the axes of another kind of motor: three phases or two windings."""
+        if windings in _AXES and windings != self._windings:
+            self._windings = windings
+            self.update()
+
+    @property
+    def _circle(self) -> float:
+        """Radius of the limit circle: inside a hexagon of three phases, inside the square of two windings."""
+        return _REACH * (math.sqrt(3) / 2 if self._windings == 3 else math.sqrt(0.5))
 
     def sizeHint(self) -> QSize:
         return QSize(320, round(322 * self._factor))
@@ -105,7 +121,7 @@ class Dial(QWidget):
         if self._view.sectors:
             self._paint_sectors(painter, inner)
         if self._view.hexagon:
-            self._paint_limits(painter, 88.0)
+            self._paint_limits(painter)
         self._paint_phases(painter, inner)
         if self._view.rotor is not None:
             self._arrow(painter, self._view.rotor, 62.0, "ink", 4.0, "d")
@@ -113,7 +129,7 @@ class Dial(QWidget):
             self._arrow(
                 painter,
                 self._view.voltage[0],
-                88.0 * math.sqrt(3) / 2 * min(self._view.voltage[1], 1.2),
+                self._circle * min(self._view.voltage[1], 1.2),
                 "deep",
                 2.2,
                 "v",
@@ -177,17 +193,17 @@ class Dial(QWidget):
                 QRectF(spot.x() - 14, spot.y() - 10, 28, 20), int(Qt.AlignmentFlag.AlignCenter), sector.text
             )
 
-    def _paint_limits(self, painter: QPainter, reach: float) -> None:
+    def _paint_limits(self, painter: QPainter) -> None:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(THEME.pen("line", 1.2))
-        painter.drawPolygon(QPolygonF([self._at(60 * k, reach) for k in range(6)]))
+        corners = [60.0 * k for k in range(6)] if self._windings == 3 else [45.0 + 90 * k for k in range(4)]
+        painter.drawPolygon(QPolygonF([self._at(degrees, _REACH) for degrees in corners]))
         painter.setPen(THEME.pen("line", 1.2, Qt.PenStyle.DashLine))
-        radius = reach * math.sqrt(3) / 2
-        painter.drawEllipse(self._centre(), radius, radius)
+        painter.drawEllipse(self._centre(), self._circle, self._circle)
 
     def _paint_phases(self, painter: QPainter, inner: float) -> None:
         painter.setFont(font(13, bold=True))
-        for name, degrees in (("A", 0), ("B", 120), ("C", 240)):
+        for name, degrees in _AXES[self._windings]:
             painter.setPen(THEME.pen(PHASE_TOKENS[name], 1.5, DASHES[name]))
             far = 44 if self._view.sectors else inner - 16
             painter.drawLine(self._centre(), self._at(degrees, far))

@@ -162,7 +162,6 @@ class Window(QMainWindow):
             self.intake.taken.connect(page.on_taken)
 
     def _on_arrived(self, page: Page) -> None:
-        self.dial.setVisible(page.has_dial)
         self.refresh()
         QTimer.singleShot(0, self._order_tabs)
         self.dial.show_view(page.dial_view)
@@ -183,6 +182,9 @@ class Window(QMainWindow):
         self.course.show_course(places, page.key)
         self.menus.refresh()
         self.bearing.show_text(next_bearing(bench).text)
+        windings = bench.settings.plate.windings
+        self.dial.show_windings(windings)
+        self.dial.setVisible(page.has_dial and windings > 1)  # one armature has no angle to show
         page.offer_sections(sections_of(bench, page.waypoint))
         page.show_document()
         self._show_title()

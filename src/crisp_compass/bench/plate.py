@@ -104,6 +104,9 @@ class StepperPlate(PlateBase):
     settles: ClassVar[tuple[str, ...]] = ("steps_per_turn", *PlateBase.settles)
 
     family: Literal["stepper"] = "stepper"
+    current_base: Literal["peak", "rms"] = Field(
+        default="rms", description="rms: of both windings on, as labels say it"
+    )
     steps_per_turn: int = Field(default=200, ge=4, le=2000)
     holding_torque: TorqueSome | None = Field(default=None, description="N·m, both phases at rated current")
     detent_torque: Torque = Field(default=0.0, description="N·m, without current")

@@ -62,15 +62,17 @@ def next_bearing(bench: Bench) -> Bearing:
     if stopped:
         check = stopped[0].code == "check-stop"
         return Bearing("plate" if check else "pwm", stopped[0].text, "Checks" if check else "")
+    runs = any(w.key == "run" for w in waypoints_of(bench))
     if not found:
-        return Bearing(
-            "run", "Everything is settled and no point is open: run the drive in simulation, then hand over."
-        )
+        text = "run the drive in simulation, then hand over" if runs else "hand over"
+        return Bearing("run" if runs else "hand_over", f"Everything is settled and no point is open: {text}.")
     begun = bench.checks and any(f.code == "checks-open" for f in found)
     points = f"{len(found)} point{'s are' if len(found) > 1 else ' is'} still open"
     if begun:
         text = next(f.text for f in found if f.code == "checks-open")
         return Bearing("plate", text, "Checks")
+    if not runs:
+        return Bearing("hand_over", f"Every value is settled, {points}: see there.")
     return Bearing("run", f"Every value is settled, {points} (see Hand over): run the drive in simulation.")
 
 

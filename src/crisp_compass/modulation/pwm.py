@@ -10,6 +10,7 @@ from dataclasses import dataclass
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+from crisp_compass.modulation.full_bridge import Decay, lost_voltage
 from crisp_compass.modulation.losses import fundamental_share
 from crisp_compass.modulation.vectors import VOLTAGE_PER_BUS, Scheme
 
@@ -23,7 +24,7 @@ class TimerSettings:
     ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` and ``min_pulse`` in s, ``v_bus`` in V; ``loop_divider`` is the
     number of timer loads per current loop step, ``updates`` how often a carrier period loads the timer (1 or 2, the
     latter centre aligned only); ``sampling_limit`` [V] what the sampling window leaves, infinite where it takes nothing;
-    ``full_bridges`` says that every winding lies between two legs of its own (steppers), whatever the scheme.
+    ``decay`` says that every winding lies between two legs of its own (steppers), whatever the scheme, and how they switch.
     """
 
     timer_hz: float
@@ -36,12 +37,12 @@ class TimerSettings:
     min_pulse: float = 0.0
     updates: int = 1
     sampling_limit: float = math.inf
-    full_bridges: bool = False
+    decay: Decay | None = None
 
     @property
     def limit(self) -> float:
         """Peak [V] of the longest vector without overmodulation: two legs a winding give the whole link."""
-        return self.v_bus if self.full_bridges else linear_limit(self.v_bus, self.scheme)
+        return self.v_bus if self.decay else linear_limit(self.v_bus, self.scheme)
 
 
 @dataclass(frozen=True)
@@ -119,12 +120,6 @@ def voltage_budget(
     return Budget(command, max(command - fundamental_share(scheme) * lost, 0.0))
 
 
-def full_bridge_budget(v_bus: float, carrier_hz: float, *, min_pulse: float, lost: float) -> Budget:
-    """Return the same for windings between two legs each: both legs lose, 4/π of each in the fundamental."""
-    command = v_bus * (1 - 2 * min_pulse * carrier_hz)
-    return Budget(command, max(command - 8 / math.pi * lost, 0.0))
-
-
 def samples_per_turn(loop_hz: float, electrical_hz: float) -> float:
     """Return loop steps in one electrical turn."""
     return loop_hz / electrical_hz if electrical_hz > 0 else math.inf
@@ -166,26 +161,24 @@ def plan_pwm(settings: TimerSettings) -> PwmFigures:
         raise Refusal(
             "the shortest pulse takes more than a quarter of the carrier period", "shorten it or lower the carrier"
         )
-    # a leg loses ±ΔV against its current; a star's phase sees 4/3 of it held along A, a winding between two legs all of both
-    budget, held = (
-        (full_bridge_budget(settings.v_bus, actual, min_pulse=settings.min_pulse, lost=lost), 2.0)
-        if settings.full_bridges
-        else (
-            voltage_budget(
-                settings.scheme,
-                settings.v_bus,
-                actual,
-                min_pulse=settings.min_pulse,
-                sampling_limit=settings.sampling_limit,
-                lost=lost,
-            ),
-            4 / 3,
+    if settings.decay:
+        held, taken = lost_voltage(lost, settings.decay)
+        command = settings.v_bus * (1 - 2 * settings.min_pulse * actual)
+        budget = Budget(command, max(command - taken, 0.0))
+    else:
+        held = 4 / 3 * lost  # held along phase A of a star
+        budget = voltage_budget(
+            settings.scheme,
+            settings.v_bus,
+            actual,
+            min_pulse=settings.min_pulse,
+            sampling_limit=settings.sampling_limit,
+            lost=lost,
         )
-    )
     loop_hz = actual * settings.updates / settings.loop_divider
     findings = _findings(settings, counts, actual, lost)
     return PwmFigures(
-        counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, held * lost, limit,
+        counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, held, limit,
         budget, loop_hz, 1.5 / loop_hz, tuple(findings),
     )  # fmt: skip
 

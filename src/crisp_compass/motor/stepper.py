@@ -18,10 +18,11 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     """Return what the plate implies."""
     plate = bench.settings.plate
     assert isinstance(plate, StepperPlate)
+    amps = rated_peak(plate) / math.sqrt(2)  # of each winding, both on
     axes = (("step rate", "1/s"), ("current that one step reaches", "A"))
     try:
         m = stepper_plate(
-            steps=plate.steps_per_turn, volts=plate.rated_voltage, amps=plate.rated_current, r=plate.r, inductance=plate.inductance,
+            steps=plate.steps_per_turn, volts=plate.rated_voltage, amps=amps, r=plate.r, inductance=plate.inductance,
             holding=plate.holding_torque, supply=plate.v_bus,
         )  # fmt: skip
     except Refusal as refusal:
@@ -39,11 +40,11 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     mark = None
     if m.time_constant and plate.r and m.corner_steps:
         x = np.linspace(0.1, 3.0, 200) * m.corner_steps
-        y = np.minimum(plate.v_bus / plate.r * (1 - np.exp(-1 / (x * m.time_constant))), plate.rated_current)
-        limit, mark = np.full(len(x), plate.rated_current), m.corner_steps
+        y = np.minimum(plate.v_bus / plate.r * (1 - np.exp(-1 / (x * m.time_constant))), amps)
+        limit, mark = np.full(len(x), amps), m.corner_steps
     answer = f"{m.corner_steps:.0f} steps/s" if m.corner_steps else f"{m.step_deg:.3g}° a step"
     doubt = (
-        f"is where {show(plate.v_bus, 'V')} no longer drives {show(plate.rated_current, 'A')} into one full step (back-EMF aside)"
+        f"is where {show(plate.v_bus, 'V')} no longer drives {show(amps, 'A')} into one full step (back-EMF aside)"
         if m.corner_steps
         else "Enter R, L and the current of one phase to see how fast the current follows."
     )
@@ -67,8 +68,7 @@ def stated(plate: StepperPlate, constant: str, resistance: float | None) -> list
     if winding:
         return [("plate", winding)]
     if constant == "flux_linkage" and plate.holding_torque:
-        current = math.sqrt(2) * rated_peak(plate)  # both windings on are a vector √2 as long
-        return [("holding torque", plate.holding_torque / (plate.pole_pairs * current))]
+        return [("holding torque", plate.holding_torque / (plate.pole_pairs * rated_peak(plate)))]
     return []
 
 
@@ -83,14 +83,14 @@ FAMILY = Family(
             "r",
             "inductance",
             "holding_torque",
-            "detent_torque",
         ),
-        ("sensor.kind", "sensor.counts_per_rev", "top_speed"),
+        ("sensor.kind", "sensor.counts_per_rev", "top_speed", "current_base", "detent_torque"),
     ),
     outlook,
     lambda plate: int(plate.pole_pairs),
     stated,
     encoder_rows=encoder_rows,
+    current_base="rms",
     captures="stepper",
     phase="one winding",
     hints={

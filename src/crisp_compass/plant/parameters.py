@@ -47,7 +47,8 @@ class Load(NamedTuple):
 
 
 class Inverter(NamedTuple):
-    """Supply [V] and its resistance [Ω]; ``dead_voltage`` is what one leg loses [V], fully developed above ``knee`` [A]."""
+    """Supply [V] and its resistance [Ω]; ``dead_voltage`` is what one leg of a star, or all legs of a
+    winding of its own, lose [V], fully developed above ``knee`` [A]."""
 
     v_supply: float
     r_supply: float = 0.0

@@ -9,10 +9,12 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
-from crisp_compass.course.waypoints.pwm import usable_voltage
+from crisp_compass.course.known import best_value
+from crisp_compass.course.waypoints.pwm import three_phases, usable_voltage
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, CurrentDesign, limit_tracking
 from crisp_compass.loops.speed import SpeedDesign
+from crisp_compass.modulation.full_bridge import leg_duties, winding_ripple
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
 from crisp_compass.motor import pole_pairs_of
@@ -28,24 +30,38 @@ from crisp_compass.plant.simulation import Simulation
 
 @dataclass(frozen=True)
 class PwmPicture:
-    """Duties (n, 3) over one turn ``angle`` (n,) °, and loop steps per turn ``steps`` (m,) over ``speed`` (m,) rad/s."""
+    """Duties (n, k) of the ``legs`` over one turn ``angle`` (n,) °, and loop steps per turn ``steps`` (m,) over ``speed`` (m,) rad/s;
+    ``ripple`` [A peak to peak] the most of a winding between two legs, where its inductance is known."""
 
     angle: FloatArray
+    legs: tuple[str, ...]
     duty: FloatArray
     speed: FloatArray
     steps: FloatArray
     verdict: Finding
+    ripple: float | None = None
 
 
 def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
     """Return the modulator's pictures at the edge of the linear range."""
     plate, scheme = bench.settings.plate, bench.settings.pwm.scheme
     angle = np.linspace(0.0, 360.0, 361)
-    duty = duties(scheme, limit, plate.v_bus, np.radians(angle))
+    turned, decay = np.radians(angle), bench.settings.pwm.decay
+    ripple: float | None = None
+    legs: tuple[str, ...] = ("A", "B", "C")
+    if three_phases(bench):
+        duty = duties(scheme, limit, plate.v_bus, turned)
+    else:
+        volts = [limit * np.cos(turned), limit * np.sin(turned)]
+        legs, duty = ("A+", "A−", "B+", "B−"), np.hstack([leg_duties(v, plate.v_bus, decay) for v in volts])
+        inductance = best_value(bench, "lq")
+        if inductance:
+            carrier = bench.settings.pwm.carrier_hz
+            ripple = float(np.max(winding_ripple(volts[0], plate.v_bus, inductance, carrier, decay)))
     speed = np.linspace(0.08, 1.2, 120) * plate.top_speed
     steps = loop_hz / (speed * pole_pairs_of(plate) / (2 * math.pi))
     verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * pole_pairs_of(plate) / (2 * math.pi)))
-    return PwmPicture(angle, duty, speed, steps, verdict)
+    return PwmPicture(angle, legs, duty, speed, steps, verdict, ripple)
 
 
 @dataclass(frozen=True)

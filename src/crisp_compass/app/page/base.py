@@ -11,8 +11,6 @@ from PySide6.QtGui import QFontMetrics, QResizeEvent
 from PySide6.QtWidgets import (
     QDialog,
     QPushButton,
-    QSizePolicy,
-    QSpacerItem,
     QStackedWidget,
     QVBoxLayout,
     QWidget,
@@ -30,7 +28,6 @@ from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import locate, presumed, presumed_for, standing, value_of
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import family_gap
 from crisp_compass.course.course import first_steps, waiting_text
 from crisp_compass.course.open_points import describe_field, edited_text, stale_effect
 from crisp_compass.course.waypoint import Proposal
@@ -83,13 +80,10 @@ class Page(QWidget):
         self.field_row = FlowRow()
         self.main_button: QPushButton | None = None
         self.tabs: dict[str, QPushButton] = {}
-        self._hidden: list[QWidget] = []
         self._bound: list[tuple[NumberField | Choice, str, str]] = []
         self._rows: list[FlowRow] = []
         self._buttons = FlowRow()
         self._low = False
-        #: Takes the height where only the answer is shown.
-        self._rest = QSpacerItem(0, 0, QSizePolicy.Policy.Minimum, QSizePolicy.Policy.MinimumExpanding)
         #: Widgets of the declared fields, by setting; a page that does not arrange them itself has them in one row.
         self._fields = self._make_fields()
 
@@ -240,29 +234,12 @@ class Page(QWidget):
             self.main_button.setEnabled(False)
 
     def show_document(self) -> None:
-        """Refresh, or say in one sentence why this page is not for the bench's motor and show nothing else."""
-        gap = family_gap(self.document.bench, self.waypoint.key)
-        if not gap:
-            for widget in self._hidden:
-                widget.show()
-            self._hidden = []
-            self.column.removeItem(self._rest)
-            self.show_fields()
-            try:
-                self.refresh()
-            except Refusal as refusal:
-                self.show_nothing(refusal)
-            return
-        keep = (self.answer, self.body)
-        children = (*self.children(), *self.body.inside.children())
-        shown = [w for w in children if isinstance(w, QWidget) and w not in keep and not w.isHidden()]
-        for widget in shown:
-            widget.hide()
-        self._hidden += shown
-        self.column.removeItem(self._rest)
-        self.column.addItem(self._rest)
-        self.answer.show_answer("Not for this motor", "", f"{gap[:1].upper()}{gap[1:]}.", stale=True)
-        self.show_dial(DialView())
+        """Show the fields, and the page's own or why there is nothing to show."""
+        self.show_fields()
+        try:
+            self.refresh()
+        except Refusal as refusal:
+            self.show_nothing(refusal)
 
     def number(self, setting: str) -> NumberField:
         """Return the number declared for a setting."""

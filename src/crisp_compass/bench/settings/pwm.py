@@ -32,6 +32,7 @@ class PwmSettings(TopicSettings):
         "dead_time",
         "min_pulse",
         "scheme",
+        "decay",
         "loop_divider",
         "updates",
         "shunts",
@@ -45,6 +46,9 @@ class PwmSettings(TopicSettings):
     dead_time: Duration = Field(default=500e-9)
     min_pulse: Duration = Field(default=0.0, description="s, shortest pulse a leg may make")
     scheme: Scheme = "space-vector"
+    decay: Literal["slow", "fast"] = Field(
+        default="slow", description="how the two legs of a stepper's winding switch"
+    )
     loop_divider: int = Field(default=1, ge=1, le=64)
     updates: Literal["once", "twice"] = Field(default="once", description="loads of the timer per carrier period")
     shunts: Literal["one", "two", "three", "in-line"] = "three"

@@ -49,7 +49,7 @@ def plan_bench_pwm(bench: Bench) -> PwmFigures:
                 loop_divider=settings.loop_divider,
                 min_pulse=settings.min_pulse,
                 updates=2 if settings.updates == "twice" else 1,
-                full_bridges=True,
+                decay=settings.decay,
             )
         )
     return plan_pwm(

@@ -11,8 +11,9 @@ from crisp_compass.course.machine import rotating_machine
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
-from crisp_compass.course.waypoints.pwm import usable_voltage
+from crisp_compass.course.waypoints.pwm import three_phases, usable_voltage
 from crisp_compass.errors import Refusal
+from crisp_compass.modulation.full_bridge import lost_voltage
 from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Sensing
 
 
@@ -48,6 +49,11 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
     )
 
 
+def _bridge_loss(bench: Bench, lost: float) -> float:
+    """Return what the plant's bridge loses [V]: a leg of a star, or all switching legs of a winding."""
+    return lost if three_phases(bench) else lost_voltage(lost, bench.settings.pwm.decay)[0]
+
+
 def build_drive(bench: Bench) -> Drive:
     """Assemble the simulated drive from settled values; raises Refusal naming what is missing."""
     bench = standing(bench)
@@ -72,7 +78,7 @@ def build_drive(bench: Bench) -> Drive:
     return Drive(
         rotating_machine(bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2)),
         Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
-        Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=dead.value if dead else 0.0, knee=max(0.02 * run.i_trip, 1e-3)),
+        Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
         sensing_of(bench, max(2.5 * run.i_trip, 1.0)), control,
     )  # fmt: skip
 

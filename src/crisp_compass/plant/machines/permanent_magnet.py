@@ -127,9 +127,9 @@ def advance(
                 ua, ub = va, vb
                 if loss > 0:
                     alpha, beta = i_d * c - i_q * s, i_d * s + i_q * c
-                    if two_phase:  # both legs of a winding lose
-                        ua -= 2.0 * loss * min(1.0, max(-1.0, alpha * over_knee))
-                        ub -= 2.0 * loss * min(1.0, max(-1.0, beta * over_knee))
+                    if two_phase:  # the legs of one winding lose against its own current
+                        ua -= loss * min(1.0, max(-1.0, alpha * over_knee))
+                        ub -= loss * min(1.0, max(-1.0, beta * over_knee))
                         alpha = beta = 0.0
                     half = 0.5 * SQRT3 * beta
                     ea = min(1.0, max(-1.0, alpha * over_knee))

@@ -34,6 +34,7 @@ class InductancePage(CapturePage):
         return chosen[-1] if chosen else (items[-1] if items else None)
 
     def said(self, evidence: Evidence | None) -> Said:
+        self.shown.setVisible(len(self.kinds) > 1)
         if evidence is not None:
             self.shown.show_value(evidence.kind)
         return super().said(evidence)

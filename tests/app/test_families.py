@@ -1,0 +1,80 @@
+"""The window with a stepper and a brushed motor: plate, captures, loops, run, header."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
+from crisp_compass.app.waypoints.pwm.timer import PwmPage
+from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.window import Window
+from crisp_compass.course.course import waypoints_of
+from hands import copy_bench, dropped, type_into
+
+DEMO = Path(__file__).resolve().parents[2] / "demo"
+
+
+def test_a_stepper_from_captures_to_the_run(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "carousel" / "carousel.bench.json", tmp_path))
+    for name, key in (("levels", "resistance"), ("steps", "inductance"), ("coast", "flux"), ("align", "commutation")):
+        window.travel("plate")  # each finds its way by its channels
+        before = len(window.document.bench.ledger)
+        dropped(qtbot, window, tmp_path / f"carousel-{name}.csv")
+        qtbot.waitUntil(lambda n=before: len(window.document.bench.ledger) > n and window.intake.idle, timeout=60000)  # type: ignore[misc]
+        assert window.document.bench.evidence[key][-1].file == f"carousel-{name}.csv"
+    window.travel("flux")
+    page = window.page
+    assert isinstance(page, CapturePage)
+    qtbot.waitUntil(lambda: len(page.pictures.data("fit")[0]) > 0, timeout=60000)
+    assert float(page.answer.text.split()[0]) == pytest.approx(5.27, rel=0.01)  # mWb of a winding, nothing halved
+    window.travel("pwm")
+    page = window.page
+    assert isinstance(page, PwmPage)
+    assert page.answer.text == "35.8 V usable"  # the whole link, less one leg's dead time
+    page._fields["decay"].moved.emit("fast")
+    assert page.answer.text == "35.5 V usable"
+    window.document.undo_stack.undo()
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=60000)
+    run.start()
+    qtbot.waitUntil(lambda: run.answer.text.endswith("rpm") and run.answer.text != "0 rpm", timeout=30000)
+    run.stop()
+
+
+def test_open_loop_stepping_answers_in_torque_and_its_levers_move_it(
+    window: Window, qtbot: QtBot, tmp_path: Path
+) -> None:
+    window.open(copy_bench(DEMO / "carousel" / "carousel.bench.json", tmp_path))
+    window.travel("current_loop", "Open-loop stepping")
+    page = window.page
+    assert isinstance(page, SteppingPage)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=120000)
+    assert page.found is not None
+    full = page.found
+    assert full.peak == pytest.approx(2.1 * 2**0.5)
+    type_into(qtbot, page.number("stepping.current"), "1.05")  # type: ignore[arg-type]
+    qtbot.waitUntil(lambda: page.found is not full, timeout=120000)
+    assert page.found is not None
+    assert page.found.holding == pytest.approx(0.5 * full.holding)
+    assert page.found.heat == pytest.approx(0.25 * full.heat)
+    assert page.found.pull_out[0] < 0.65 * full.pull_out[0]
+
+
+def test_a_brushed_motor_has_its_constants_and_no_loops(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "hatch" / "hatch.bench.json", tmp_path))
+    assert [w.name for w in waypoints_of(window.document.bench)][-1] == "Hand over"
+    assert "current_loop" not in [w.key for w in waypoints_of(window.document.bench)]
+    window.travel("resistance")
+    page = window.page
+    assert isinstance(page, CapturePage)
+    qtbot.waitUntil(lambda: len(page.pictures.data("fit")[0]) > 0, timeout=60000)
+    assert page.answer.text == "873 mΩ"
+    assert not window.dial.isVisible()
+    dropped(qtbot, window, DEMO / "winch" / "winch-coast.csv")  # three phases: refused with what it looks like
+    qtbot.waitUntil(lambda: "three-phase" in window.notices.text, timeout=30000)
