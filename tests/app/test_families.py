@@ -27,10 +27,10 @@ def test_a_stepper_from_captures_to_the_run(window: Window, qtbot: QtBot, tmp_pa
         qtbot.waitUntil(lambda n=before: len(window.document.bench.ledger) > n and window.intake.idle, timeout=60000)  # type: ignore[misc]
         assert window.document.bench.evidence[key][-1].file == f"carousel-{name}.csv"
     window.travel("flux")
-    page = window.page
-    assert isinstance(page, CapturePage)
-    qtbot.waitUntil(lambda: len(page.pictures.data("fit")[0]) > 0, timeout=60000)
-    assert float(page.answer.text.split()[0]) == pytest.approx(5.27, rel=0.01)  # mWb of a winding, nothing halved
+    flux = window.page
+    assert isinstance(flux, CapturePage)
+    qtbot.waitUntil(lambda: len(flux.pictures.data("fit")[0]) > 0, timeout=60000)
+    assert float(flux.answer.text.split()[0]) == pytest.approx(5.27, rel=0.01)  # mWb of a winding, nothing halved
     window.travel("pwm")
     page = window.page
     assert isinstance(page, PwmPage)

@@ -58,6 +58,7 @@ def test_the_rotor_swings_as_scipy_integrates_the_windings_themselves() -> None:
     sim.command(ALIGN, i_d=volts)
     trace = sim.advance(0.03)
     late = trace["t"] - 1e-5  # the voltage is there one period after it was asked for, less half of the hold
+    assert truth.sol is not None
     i_a, _, w, theta = truth.sol(np.maximum(late, 0.0))
     assert trace["i_a"] == pytest.approx(i_a, abs=0.012 * float(np.max(np.abs(i_a))))
     assert trace["theta_e"] == pytest.approx(theta, abs=0.01)
