@@ -542,6 +542,7 @@ def make_carousel(folder: Path) -> None:
     save_bench(bench, folder / "carousel.bench.json")
 
 
+HATCH_LOAD = Load(inertia=2.6e-5, viscous=6e-6, coulomb=3.4e-3)
 HATCH = {"r": 0.873, "inductance": 1.21e-3, "ke": 0.0317, "drop": 0.64}
 _BRUSHED = {**ORIGIN, "family": "brushed"}
 
@@ -584,12 +585,32 @@ def armature_coast(path: Path) -> None:
     write_capture(path, t, columns, _BRUSHED)
 
 
+def armature_run_up(path: Path) -> None:
+    """Run up with a steady current, switch off, coast."""
+    rng, dt = np.random.default_rng(74), 1e-3
+    load, up, current = HATCH_LOAD, 0.32, 0.75
+    t = np.arange(0, 2.4, dt)
+    i = np.where((t > 0.1) & (t < 0.1 + up), current, 0.0)
+    speed, w = np.zeros(len(t)), 0.0
+    for k in range(len(t)):
+        speed[k] = w
+        for _ in range(10):
+            w += dt / 10 * (HATCH["ke"] * i[k] - load.viscous * w - load.coulomb * math.tanh(w / 0.2)) / load.inertia
+            w = max(w, 0.0)
+    columns = {
+        "speed": speed + 0.5 * rng.standard_normal(len(t)),
+        "i_m": Probe(2.0, 12, 1.5e-3, 0.004).sample(i, rng),
+    }
+    write_capture(path, t, columns, _BRUSHED)
+
+
 def make_hatch(folder: Path) -> None:
-    """The hatch: a brushed motor, its constants settled."""
+    """The hatch: a brushed motor without a sensor, settled from plate to speed loop."""
     folder.mkdir(exist_ok=True)
     armature_levels(folder / "hatch-levels.csv")
     armature_steps(folder / "hatch-steps.csv")
     armature_coast(folder / "hatch-coast.csv")
+    armature_run_up(folder / "hatch-run-up.csv")
     bench = with_family(
         Bench(name="Hatch", notes="Lake-survey buoy, instrument hatch. Invented motor; every capture is simulated."),
         "brushed",
@@ -600,14 +621,26 @@ def make_hatch(folder: Path) -> None:
         v1=12.0, i1=0.42, n1=3300 * rad, v2=12.0, i2=2.4, n2=2780 * rad,
     )  # fmt: skip
     bench = settings(bench, "resistance", temperature=23.5)
+    bench = settings(bench, "sensor", kind="none")
+    bench = settings(bench, "pwm", timer_hz=64e6, carrier_hz=20e3, dead_time=150e-9)
+    bench = settings(bench, "current_loop", bandwidth_hz=900.0, step=1.5)
+    bench = settings(bench, "speed_loop", a=6.0, filter_hz=60.0, ramp=600.0, compensation=0.6)
+    bench = settings(bench, "run", speed=150.0, i_limit=3.0, i_trip=7.0, v_min=8.0)
     bench = proposed(bench, "plate", "two points of the data sheet", 0)
     bench = ledger(bench, 1, "note", "worm gear off, shaft held by a clamp for the levels")
     for minute, topic, name, reason in (
         (2, "resistance", "levels", "levels of both signs, brushes told apart"),
         (3, "inductance", "steps", "steps, fit within the noise"),
         (4, "flux", "coast", "coast, voltage on a line over speed"),
+        (5, "mechanics", "run-up", "run-up and coast, worm gear off"),
     ):
         bench = read(bench, topic, f"hatch-{name}.csv", folder, minute)
+        bench = proposed(bench, topic, reason, minute)
+    for minute, topic, reason in (
+        (8, "pwm", "as the firmware sets its timer"),
+        (9, "current_loop", "margin enough for the hatch"),
+        (10, "speed_loop", "calm travel wanted, no sensor"),
+    ):
         bench = proposed(bench, topic, reason, minute)
     save_bench(bench, folder / "hatch.bench.json")
 

@@ -66,15 +66,22 @@ def test_open_loop_stepping_answers_in_torque_and_its_levers_move_it(
     assert page.found.pull_out[0] < 0.65 * full.pull_out[0]
 
 
-def test_a_brushed_motor_has_its_constants_and_no_loops(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+def test_a_brushed_motor_without_a_sensor_runs(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "hatch" / "hatch.bench.json", tmp_path))
     assert [w.name for w in waypoints_of(window.document.bench)][-1] == "Hand over"
-    assert "current_loop" not in [w.key for w in waypoints_of(window.document.bench)]
+    assert "commutation" not in [w.key for w in waypoints_of(window.document.bench)]
     window.travel("resistance")
     page = window.page
     assert isinstance(page, CapturePage)
     qtbot.waitUntil(lambda: len(page.pictures.data("fit")[0]) > 0, timeout=60000)
     assert page.answer.text == "873 mΩ"
     assert not window.dial.isVisible()
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=60000)
+    run.start()
+    qtbot.waitUntil(lambda: run.answer.text.endswith("rpm") and run.answer.text != "0 rpm", timeout=30000)
+    run.stop()
     dropped(qtbot, window, DEMO / "winch" / "winch-coast.csv")  # three phases: refused with what it looks like
     qtbot.waitUntil(lambda: "three-phase" in window.notices.text, timeout=30000)

@@ -219,9 +219,7 @@ def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, tmp_path: 
     assert "family-not-built" in [f.code for f in check_bench(other) if f.level == "stop"]
     assert next_bearing(other).waypoint == "plate"
     assert [w.key for w in waypoints_of(other)] == ["plate", "hand_over"]
-    brushed = with_family(bench, "brushed")  # has constants, and no loop yet
-    assert [w.key for w in waypoints_of(brushed)] == ["plate", "resistance", "inductance", "flux", "hand_over"]
-    with pytest.raises(Refusal, match="as far as its constants"):
-        design_current(brushed)
-    with pytest.raises(Refusal, match="v_ab"):
+    brushed = with_family(bench, "brushed")  # no commutation: its brushes do that
+    assert "commutation" not in [w.key for w in waypoints_of(brushed)]
+    with pytest.raises(Refusal, match="v_cmd, which a brushed motor does not have"):
         evaluate(brushed, "resistance", capture, base=tmp_path, when=WHEN)

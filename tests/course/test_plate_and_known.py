@@ -92,7 +92,7 @@ def test_induction_picture_passes_through_the_rated_point() -> None:
 
 def test_stepper_picture_bends_where_the_current_no_longer_gets_through() -> None:
     bench = _fields(
-        Bench(), family="stepper", steps_per_turn=200, rated_voltage=3.0, rated_current=2.0, r=1.5, inductance=3e-3, holding_torque=1.2,
+        Bench(), family="stepper", steps_per_turn=200, rated_voltage=3.0, rated_current=2.0, current_base="rms", r=1.5, inductance=3e-3, holding_torque=1.2,
         v_bus=24.0,
     )  # fmt: skip
     outlook = plate_outlook(bench)

@@ -63,7 +63,7 @@ def untouched(bench: Bench) -> bool:
 
 def presumed_for(bench: Bench, topic: Topic) -> tuple[str, ...]:
     """Return the presumed fields that settling a topic would rest on."""
-    counted = bench.settings.sensor.is_encoder and bench.settings.plate.reach is None
+    counted = bench.settings.sensor.is_encoder and "incremental" in bench.settings.plate.sensors
     unused = () if counted else ("sensor.counts_per_rev",)
     page = getattr(bench.settings, topic, None)
     settles = page.settles if page is not None else ()

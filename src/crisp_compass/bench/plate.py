@@ -138,8 +138,22 @@ class BrushedPlate(PlateBase):
     """A brushed motor, with two working points of its data sheet."""
 
     called: ClassVar[str] = "a brushed motor"
-    reach: ClassVar[frozenset[str] | None] = frozenset({"plate", "resistance", "inductance", "flux", "hand_over"})
+    reach: ClassVar[frozenset[str] | None] = frozenset(
+        {
+            "plate",
+            "resistance",
+            "inductance",
+            "flux",
+            "mechanics",
+            "pwm",
+            "current_loop",
+            "speed_loop",
+            "run",
+            "hand_over",
+        }
+    )
     windings: ClassVar[int] = 1
+    sensors: ClassVar[tuple[str, ...]] = ("incremental", "none")
     torque_factor: ClassVar[float] = 1.0
     presumable: ClassVar[tuple[str, ...]] = ("v_bus", "rated_current")
 

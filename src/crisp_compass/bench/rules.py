@@ -40,10 +40,11 @@ def settled_value(bench: Bench, key: str) -> Quantity | None:
 def family_gap(bench: Bench, topic: str | None = None) -> str:
     """Return why a waypoint (without one, the whole course) cannot be worked out for this bench's motor; empty where it can."""
     plate = bench.settings.plate
-    if plate.reach is None or topic in plate.reach:
+    if plate.reach is None or (topic or "run") in plate.reach:
         return ""
-    last = "its constants" if "resistance" in plate.reach else "its plate"
-    return f"the plate says {plate.called}, which is computed as far as {last}, not beyond"
+    if "run" in plate.reach:
+        return f"the plate says {plate.called}, which has no such leg"
+    return f"the plate says {plate.called}, which is computed as far as its plate, not beyond"
 
 
 def require_built(bench: Bench, topic: str | None = None) -> None:

@@ -9,14 +9,24 @@ from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.course.known import Constant, best_value
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.plant.parameters import Load, Machine
+from crisp_compass.plant.parameters import Brushed, Load, Machine
 
 _NEEDED: tuple[tuple[Constant, str], ...] = (
     ("resistance", "resistance"), ("ld", "inductance"), ("lq", "inductance"), ("flux_linkage", "flux"),
 )  # fmt: skip
 
 
-def machine_of(bench: Bench) -> tuple[Machine, Load]:
+def brush_drop(bench: Bench) -> float:
+    """Return the drop of the brushes [V] that the newest levels of an armature tell; none of other motors."""
+    if bench.settings.plate.windings != 1:
+        return 0.0
+    told = [
+        e.estimates["voltage_offset"] for e in bench.evidence.get("resistance", ()) if "voltage_offset" in e.estimates
+    ]
+    return max(told[-1].value, 0.0) if told else 0.0
+
+
+def machine_of(bench: Bench) -> tuple[Machine | Brushed, Load]:
     """Return machine and load from what is settled, else from the best capture, reading or plate figure there is.
 
     Raises Refusal naming what is known from nowhere.
@@ -44,7 +54,7 @@ def machine_of(bench: Bench) -> tuple[Machine, Load]:
         viscous.value if viscous else plate.viscous,
         coulomb.value if coulomb else plate.coulomb,
     )
-    return rotating_machine(plate, r, ld, lq, psi, float(pole_pairs_of(plate))), load
+    return rotating_machine(plate, r, ld, lq, psi, float(pole_pairs_of(plate)), drop=brush_drop(bench)), load
 
 
 def rotating_machine(
@@ -55,8 +65,11 @@ def rotating_machine(
     psi: float,
     pole_pairs: float,
     iron: tuple[float, float] = (1.0, 1.0),
-) -> Machine:
-    """Return the plant's machine of a plate: its constants (SI), iron, the windings that make its torque, and its detent."""
+    drop: float = 0.0,
+) -> Machine | Brushed:
+    """Return the plant's machine of a plate: its constants (SI), iron, the windings that make its torque, detent or brushes' drop."""
+    if plate.windings == 1:
+        return Brushed(r, ld, lq, psi, drop=drop)
     detent = getattr(plate, "detent_torque", 0.0)
     return Machine(r, ld, lq, psi, pole_pairs, *iron, torque_factor=plate.torque_factor, detent=detent)
 

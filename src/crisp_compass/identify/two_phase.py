@@ -26,6 +26,8 @@ from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.emf import TWO_PHASE, EmfFit, fit_emf
 from crisp_compass.identify.flux import FluxResult, flux_of, method_of, misfit_of, pole_pairs_seen
 
+#: Widens the flux's bar: the pieces of the motion were chosen by the same data, and the ripple is in it to first order only.
+_CHOSEN = 1.15
 #: Standard deviation of a winding's harmonic before anything is known of it.
 _PRIOR = 0.1
 #: Ripple of the speed beyond which its first order no longer holds.
@@ -66,7 +68,7 @@ def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: 
     fit = fit_emf(capture.time, voltages, capture.source, rows=TWO_PHASE, ratios=(3, 5), pieces_per_turn=0.5)
     _refuse_three_phases(voltages, capture.source)
     split = _split_harmonics(fit)
-    flux = flux_of(fit, misfit_of(split.without_ripple, findings), findings, capture.source)
+    flux = flux_of(fit, _CHOSEN * misfit_of(split.without_ripple, findings), findings, capture.source)
     estimates = {"flux_linkage": flux, **split.harmonics}
     if split.findings:
         findings.extend(split.findings)

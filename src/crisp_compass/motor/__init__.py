@@ -19,6 +19,12 @@ def family_of(bench: Bench) -> Family:
     return FAMILIES[bench.settings.plate.family]
 
 
+def constants_of(bench: Bench) -> str:
+    """Return what the bench's R, L and flux are of, as exports and records say it."""
+    phase = family_of(bench).phase
+    return "per phase of the star equivalent" if bench.settings.plate.windings == 3 else f"of {phase}"
+
+
 def pole_pairs_of(plate: Plate) -> int:
     """Return the pole pairs that the plate implies: typed, or by steps a turn, or by speed and frequency."""
     return FAMILIES[plate.family].pole_pairs(plate)

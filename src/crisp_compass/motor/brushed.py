@@ -46,20 +46,36 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     )  # fmt: skip
 
 
+def stated(plate: BrushedPlate, constant: str, resistance: float | None) -> list[tuple[str, float]]:
+    """Return what two working points say: R with the brushes in it, and Ke, which is the flux linkage of one pole pair."""
+    del resistance
+    points = (plate.v1, plate.v2, plate.i1, plate.i2, plate.n1, plate.n2)
+    if constant not in ("resistance", "flux_linkage") or any(p is None for p in points):
+        return []
+    v1, v2, i1, i2, n1, n2 = (float(p) for p in points if p is not None)
+    try:
+        m = brushed_plate((v1, v2), (i1, i2), (n1, n2), plate.no_load_current)
+    except Refusal:
+        return []
+    return [("plate, two points", m.r if constant == "resistance" else m.ke)]
+
+
 FAMILY = Family(
     ("brushed",),
     (
         ("family", "v1", "i1", "n1", "v2", "i2", "n2"),
-        ("no_load_current", "rated_power", "rated_speed", "rated_torque"),
+        ("rated_current", "no_load_current", "rated_power", "rated_speed", "rated_torque"),
+        ("sensor.kind", "sensor.counts_per_rev", "top_speed"),
     ),
     outlook,
     lambda plate: int(plate.pole_pairs),
-    lambda plate, constant, resistance: [],
+    stated,
     captures="brushed",
     phase="the armature",
     hints={
         "resistance": "Drop DC levels of the armature here (v_m and i_m), the shaft held; best of both signs and at several shaft positions.",
         "inductance": "Drop a voltage-step or injected-sine capture of the armature here (v_m and i_m), the shaft held.",
+        "mechanics": "Drop a run-up followed by a coast here (speed and i_m), load off, supply switched off at speed.",
         "flux": "Drop v_m and speed of an open, coasting armature here, or v_m, i_m and speed running at several speeds and loads.",
     },
 )

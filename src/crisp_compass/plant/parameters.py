@@ -7,7 +7,7 @@ from typing import NamedTuple
 
 from crisp_compass.errors import Refusal
 
-ENCODER, HALLS = 0, 1
+ENCODER, HALLS, ARMATURE = 0, 1, 2
 OFF, SPEED, CURRENT, ALIGN, STEP = 0, 1, 2, 3, 4
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL = 0, 1, 2, 3
 MOST_DELAY = 20
@@ -19,7 +19,7 @@ class Machine(NamedTuple):
 
     Iron: the incremental inductance of both axes falls to the share ``saturated`` (1: never) around ``i_sat`` [A].
     ``torque_factor`` is 1.5 for three phases and 1 for two; ``detent`` [N·m] the amplitude of a torque with the fourth harmonic of
-    the electrical angle, stable where a winding alone would hold the rotor.
+    the electrical angle, stable where a winding alone would hold the rotor; ``drop`` is a brushed motor's.
     """
 
     r: float
@@ -31,11 +31,28 @@ class Machine(NamedTuple):
     i_sat: float = 1.0
     torque_factor: float = 1.5
     detent: float = 0.0
+    drop: float = 0.0
 
     @property
     def two_phase(self) -> bool:
         """Whether two windings carry the current."""
         return self.torque_factor == 1.0
+
+
+class Brushed(NamedTuple):
+    """Brushed motor: armature Ω and H (as both axes, so that designs read it like the others), Ke = Kt as ``psi`` [V·s/rad],
+    ``drop`` of the brushes [V]."""
+
+    r: float
+    ld: float
+    lq: float
+    psi: float
+    drop: float = 0.0
+    pole_pairs: float = 1.0
+    saturated: float = 1.0
+    i_sat: float = 1.0
+    torque_factor: float = 1.0
+    detent: float = 0.0
 
 
 class Load(NamedTuple):
@@ -80,7 +97,8 @@ class Control(NamedTuple):
     is held back by nothing. ``ramp`` in rad/s². ``track_d`` and ``track_q`` are what the
     integrators do at the voltage limit (loops.current.limit_tracking; below 0: Ki·Ts/Kp), ``delay_samples`` the whole delay
     in periods, of which the hold is half a one (0.5 to 20), ``volts_per_bus`` the longest phase vector over the bus, ``microsteps`` the
-    entries of a stepper's current table a full step (0: continuous).
+    entries of a stepper's current table a full step (0: continuous). Where the armature's voltage tells the speed, the share
+    ``compensation`` of its drop across ``r`` [Ω, the firmware's belief] is taken off.
     """
 
     ts: float
@@ -107,12 +125,14 @@ class Control(NamedTuple):
     delay_samples: float = 1.5
     volts_per_bus: float = 1 / math.sqrt(3)
     microsteps: float = 0.0
+    r: float = 0.0
+    compensation: float = 0.0
 
 
 class Drive(NamedTuple):
     """Everything that stays fixed while the drive runs."""
 
-    machine: Machine
+    machine: Machine | Brushed
     load: Load
     inverter: Inverter
     sensing: Sensing
@@ -123,7 +143,9 @@ class Drive(NamedTuple):
 LOCKED = Load(1e12, 0.0, 0.0)
 
 
-def locked_rotor(machine: Machine, control: Control, inverter: Inverter, sensing: Sensing | None = None) -> Drive:
+def locked_rotor(
+    machine: Machine | Brushed, control: Control, inverter: Inverter, sensing: Sensing | None = None
+) -> Drive:
     """Return a drive whose shaft is held, seen by sensors without fault unless others are given."""
     return Drive(machine, LOCKED, inverter, sensing or Sensing(), control)
 

@@ -23,6 +23,7 @@ from crisp_compass.plant.parameters import (
     FAULT_NAMES,
     NO_FAULT,
     OFF,
+    Brushed,
     Control,
     Drive,
     Inverter,
@@ -47,7 +48,7 @@ def _ready(drive: Drive) -> Drive:
         track_d=c.track_d if c.track_d >= 0 else limit_tracking(c.kp_d, c.ki_d, c.ts),
         track_q=c.track_q if c.track_q >= 0 else limit_tracking(c.kp_q, c.ki_q, c.ts),
     )
-    return Drive(Machine(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), c)
+    return Drive(type(drive.machine)(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), c)
 
 
 @dataclass(frozen=True)
@@ -187,3 +188,4 @@ def warm_up() -> None:
     """Compile the kernels (or load them from the cache) without doing anything else."""
     drive = locked_rotor(Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Control(ts=5e-5), Inverter(24.0))
     Simulation(drive).advance(1e-3)
+    Simulation(drive._replace(machine=Brushed(0.5, 1e-3, 1e-3, 0.01))).advance(1e-3)

@@ -19,6 +19,7 @@ from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.open_points import open_points, stale_effect
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
 from crisp_compass.errors import Refusal
+from crisp_compass.motor import constants_of
 from crisp_compass.preparation.checks import judge_all
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
@@ -100,7 +101,7 @@ def title_of(bench: Bench) -> str:
 def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> list[Section]:
     """Return the record's content; arguments as for ``record.report.write_report``. A section without content is left out."""
     intro = (
-        f"Bench record, written {when} by Crisp Compass {__version__}. Motor constants per phase of the star equivalent; "
+        f"Bench record, written {when} by Crisp Compass {__version__}. Motor constants {constants_of(bench)}; "
         "currents are phase peaks; error bars are 95 % intervals."
     )
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None

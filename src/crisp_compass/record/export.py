@@ -12,6 +12,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import require_built, stale_inputs
 from crisp_compass.course.open_points import check_bench
 from crisp_compass.errors import Refusal
+from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls
 from crisp_compass.record.content import HALL_CONVENTION
 from crisp_compass.record.safe_text import c_comment, c_identifier, csv_cell
@@ -58,7 +59,7 @@ def _c_header(bench: Bench) -> str:
     guard = f"CRISP_COMPASS_{c_identifier(bench.name)}_H"
     lines = [
         f"/* Motor settings of “{c_comment(bench.name)}”{motor}, written by Crisp Compass {__version__}.",
-        " * SI units; motor constants per phase of the star equivalent; currents are phase peaks.",
+        f" * SI units; motor constants {constants_of(bench)}; currents are peaks.",
         " * Current loop: parallel PI, error in A, output in V. Speed loop: error in rad/s (mechanical), output iq in A.",
     ]
     lines += [f" * {f.level.upper()}: {c_comment(f.text)}" for f in check_bench(bench) if f.level != "info"]

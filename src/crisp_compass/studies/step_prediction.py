@@ -30,7 +30,7 @@ from crisp_compass.plant.simulation import Simulation
 
 @dataclass(frozen=True)
 class PwmPicture:
-    """Duties (n, k) of the ``legs`` over one turn ``angle`` (n,) °, and loop steps per turn ``steps`` (m,) over ``speed`` (m,) rad/s;
+    """Duties (n, k) of the ``legs`` over one turn ``angle`` (n,) ° (of one armature: over its voltage, V), and loop steps per turn ``steps`` (m,) over ``speed`` (m,) rad/s;
     ``ripple`` [A peak to peak] the most of a winding between two legs, where its inductance is known."""
 
     angle: FloatArray
@@ -53,7 +53,11 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
         duty = duties(scheme, limit, plate.v_bus, turned)
     else:
         volts = [limit * np.cos(turned), limit * np.sin(turned)]
-        legs, duty = ("A+", "A−", "B+", "B−"), np.hstack([leg_duties(v, plate.v_bus, decay) for v in volts])
+        if plate.windings == 1:
+            angle = np.linspace(-limit, limit, len(angle))
+            volts = [angle]
+        legs = ("A+", "A−", "B+", "B−")[: 2 * len(volts)]
+        duty = np.hstack([leg_duties(v, plate.v_bus, decay) for v in volts])
         inductance = best_value(bench, "lq")
         if inductance:
             carrier = bench.settings.pwm.carrier_hz
@@ -61,6 +65,8 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
     speed = np.linspace(0.08, 1.2, 120) * plate.top_speed
     steps = loop_hz / (speed * pole_pairs_of(plate) / (2 * math.pi))
     verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * pole_pairs_of(plate) / (2 * math.pi)))
+    if plate.windings == 1:  # the commutator turns the field, so the loop need not
+        verdict = Finding("info", "no-turn", "")
     return PwmPicture(angle, legs, duty, speed, steps, verdict, ripple)
 
 

@@ -10,9 +10,11 @@ from crisp_compass.capture import Capture
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.identify.mechanics import MechanicsResult
+from crisp_compass.motor import family_of
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
+_HINT = "Drop a run-up followed by a coast here (speed and i_q), load off, drive switched off at speed."
 _DIAL = DialView(caption="The current drives, then nothing does", rotor=40.0, current=(130.0, 0.7))
 
 
@@ -50,7 +52,7 @@ def _none_yet(bench: Bench) -> Said:
     return Said(
         "No capture yet" if inertia is None else show(inertia, "kg·m²"),
         "" if inertia is None else "by the plate until it is measured",
-        f"{kt}Drop a run-up followed by a coast here (speed and i_q), load off, drive switched off at speed.",
+        f"{kt}{family_of(bench).hints.get('mechanics', _HINT)}",
         dial=_DIAL,
     )
 
@@ -71,7 +73,7 @@ def panes(capture: Capture, result: MechanicsResult) -> tuple[Pane, ...]:
         Pane(
             "driving current",
             x,
-            ("current i_q", "A"),
+            ("driving current", "A"),
             (Curve("measured", "measured", result.time, result.current, dense=True),),
         ),
         Pane("residual", x, ("residual", "rpm"), (left,), zero=True, printed=True),

@@ -21,6 +21,7 @@ class SpeedSettings(TopicSettings):
         "divider",
         "ramp",
         "lowest_speed",
+        "compensation",
     )
 
     method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
@@ -29,6 +30,12 @@ class SpeedSettings(TopicSettings):
     filter_hz: Loop = Field(default=300.0)
     divider: int = Field(default=10, ge=1, le=1000)
     ramp: float = Field(default=2000.0, ge=1e-3, le=1e8, description="rad/s²")
+    compensation: float = Field(
+        default=0.5,
+        ge=0,
+        le=0.8,
+        description="share of the armature's drop that is compensated where its voltage tells the speed",
+    )
     lowest_speed: Speed | None = Field(
         default=None, description="rad/s, lowest speed to be held with halls; a tenth of top speed where empty"
     )

@@ -171,7 +171,8 @@ WAYPOINT = Waypoint(
     propose=propose,
     captures=(STEP,),
     sections=(
-        *(Section(n) for n in ("Design", "Measured step", "Trials", "Number format", "Torque and speed")),
+        *(Section(n) for n in ("Design", "Measured step", "Trials", "Number format")),
+        Section("Torque and speed", lambda bench: bench.settings.plate.windings > 1),
         Section("Open-loop stepping", lambda bench: bench.settings.plate.windings == 2),
     ),
 )

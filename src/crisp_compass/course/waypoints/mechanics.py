@@ -78,6 +78,22 @@ RUN_UP = CaptureKind(
     families=("pm", "stepper"),
     view="mechanics",
 )
+
+
+def _read_armature(bench: Bench, capture: Capture) -> MechanicsResult:
+    """The armature's current makes the torque."""
+    columns = {**capture.columns, **({"i_q": capture["i_m"]} if "i_m" in capture else {})}
+    return _read(bench, replace(capture, columns=columns))
+
+
+ARMATURE_RUN_UP = replace(
+    RUN_UP,
+    key="armature_run_up",
+    read=_read_armature,
+    signals=("speed", "i_m"),
+    claims=lambda capture, _: {"speed", "i_m"} <= set(capture.columns) and "v_m" not in capture,
+    families=("brushed",),
+)
 WAYPOINT = Waypoint(
     "mechanics",
     50,
@@ -91,6 +107,6 @@ WAYPOINT = Waypoint(
     },
     optional=lambda _: True,
     headline=lambda settled: show(settled.values["inertia"].value, "kg·m²"),
-    captures=(RUN_UP,),
+    captures=(RUN_UP, ARMATURE_RUN_UP),
     sections=(Section("Capture"), Section("Side by side")),
 )

@@ -7,14 +7,14 @@ import math
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.course.machine import rotating_machine
+from crisp_compass.course.machine import brush_drop, rotating_machine
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.course.waypoints.pwm import three_phases, usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.full_bridge import lost_voltage
-from crisp_compass.plant.parameters import ENCODER, HALLS, Control, Drive, Inverter, Load, Sensing
+from crisp_compass.plant.parameters import ARMATURE, ENCODER, HALLS, Control, Drive, Inverter, Load, Sensing
 
 
 def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
@@ -23,6 +23,11 @@ def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
     if low is None or knee is None:
         return 1.0, 1.0
     return min(max(low.value / inductance, 0.01), 1.0), knee.value
+
+
+def sensor_of(bench: Bench) -> int:
+    """Return what tells the plant's firmware angle or speed; without a sensor a brushed motor's armature voltage does."""
+    return {"halls": HALLS, "none": ARMATURE}.get(bench.settings.sensor.kind, ENCODER)
 
 
 def sensing_of(bench: Bench, full_scale: float) -> Sensing:
@@ -35,7 +40,7 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
         raise Refusal(
             f"{bench.settings.plate.called} has no halls", "choose an encoder on the plate", field="sensor.kind"
         )
-    if sensor.kind == "none":
+    if sensor.kind == "none" and bench.settings.plate.windings > 1:
         raise Refusal(
             "the bench has no angle sensor",
             "choose halls or an encoder on the plate: the drive without one is not computed",
@@ -44,7 +49,7 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
         full_scale=full_scale,
         step=2 * full_scale / 4096,
         noise=full_scale * 4e-4,
-        angle_sensor=float(HALLS if sensor.kind == "halls" else ENCODER),
+        angle_sensor=float(sensor_of(bench)),
         counts_per_rev=float(sensor.counts_per_rev),
     )
 
@@ -65,18 +70,19 @@ def build_drive(bench: Bench) -> Drive:
     kp_d, ki_d, kp_q, ki_q = (need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q"))
     kp, ki, speed_hz = (need(bench, f"speed_loop.{k}") for k in ("kp", "ki", "loop_hz"))
     filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
-    if bench.settings.sensor.kind == "halls" and hall_edges(bench) is None:
+    if uses_halls(bench) and hall_edges(bench) is None:
         raise Refusal("the hall table is not settled", "settle it on the commutation leg first")
     dead = settled_value(bench, "pwm.dead_time_voltage")
     tracks = current_tracking(bench)
     control = Control(
         ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=max(round(loop_hz / speed_hz), 1), kp_speed=kp, ki_speed=ki,
         speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=ramp, stall_time=0.5,
-        decouple=1.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
-        delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus,
+        decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
+        delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
     return Drive(
-        rotating_machine(bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2)),
+        rotating_machine(bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2),
+            brush_drop(bench)),
         Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
         Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
         sensing_of(bench, max(2.5 * run.i_trip, 1.0)), control,

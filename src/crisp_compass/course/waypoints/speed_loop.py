@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
-from crisp_compass.bench.rules import need
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.conversions import resistance_at
+from crisp_compass.course.machine import brush_drop
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Waypoint
 from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
@@ -41,6 +46,28 @@ def design_speed(bench: Bench) -> SpeedDesign:
 def lowest_wanted_speed(bench: Bench) -> float:
     """Return the lowest speed [rad/s] that the speed loop is to hold."""
     return bench.settings.speed_loop.lowest_speed or 0.1 * bench.settings.plate.top_speed
+
+
+@dataclass(frozen=True)
+class Droop:
+    """How far the speed [rad/s] falls at rated current where the armature's voltage tells it: with copper as settled (``cold``), and
+    at ``temperature`` [°C] (``hot``)."""
+
+    cold: float
+    hot: float
+    temperature: float
+
+
+def armature_droop(bench: Bench) -> Droop:
+    """Return what the uncompensated part of the armature's drop costs: ω falls by ((R_true − k·R)·I + V0)/Ke."""
+    r, ke = need(bench, "resistance.resistance"), need(bench, "flux.flux_linkage")
+    settings = bench.settings
+    taken = settled_value(bench, "resistance.temperature")
+    at = taken.value if taken is not None else settings.resistance.reference
+    hot = settings.current_loop.hot
+    k, current, drop = settings.speed_loop.compensation, rated_peak(settings.plate), brush_drop(bench)
+    falls = [((true - k * r) * current + drop) / ke for true in (r, resistance_at(r, at, hot))]
+    return Droop(falls[0], falls[1], hot)
 
 
 def sensor_delay(bench: Bench) -> float:

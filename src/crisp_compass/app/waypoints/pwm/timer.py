@@ -73,6 +73,9 @@ class PwmPage(Page):
         picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
         said = presumed_text(self.document.bench, "plate", "v_bus", "top_speed")
         star = three_phases(bench)
+        turns = bench.settings.plate.windings > 1
+        self.steps.setVisible(turns)
+        self.duty.set_axes(("electrical angle", "°") if turns else ("armature voltage", "V"), ("duty", ""))
         self._fields["scheme"].setVisible(star)
         self._fields["decay"].setVisible(not star)
         sampled = ("settling", "sample_time") if star else ()
@@ -82,7 +85,7 @@ class PwmPage(Page):
             f"{show(figures.v_usable, 'V')} usable",
             f"{'phase' if star else 'winding'} peak, of {show(figures.v_limit, 'V')} linear limit; dead time costs {show(figures.dead_time_voltage, 'V')} a leg",
             stale
-            or f"{picture.verdict.text} The loop acts {show(figures.loop_delay, 's')} late: one period of computing, half of hold.",
+            or f"{picture.verdict.text} The loop acts {show(figures.loop_delay, 's')} late: one period of computing, half of hold.".strip(),
             stale=bool(stale),
         )
         self.findings.show_findings([f for f in (*figures.findings, picture.verdict) if f.level != "info"])

@@ -7,6 +7,7 @@ from crisp_compass.app.page.loop_page import LoopPage
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.waypoints.speed_loop import (
+    armature_droop,
     design_speed,
     lowest_wanted_speed,
     sensor_delay,
@@ -37,6 +38,13 @@ class SpeedLoopPage(LoopPage):
         Entry("divider", "Current steps per step", width=146),
         Entry("ramp", "Ramp", "rad/s²", width=112),
         Entry(
+            "compensation",
+            "Drop compensated",
+            "%",
+            width=128,
+            tip="Share of R·I; at most 80 %, or warm copper makes it run away",
+        ),
+        Entry(
             "lowest_speed",
             "Lowest speed",
             "rpm",
@@ -44,6 +52,15 @@ class SpeedLoopPage(LoopPage):
             tip="To be held with halls; a tenth of top speed where empty",
         ),
     )
+
+    def _armature_text(self) -> str:
+        """Say what speed by armature voltage costs: how far it falls with load, cold and hot."""
+        droop = armature_droop(self.seen)
+        cold, hot = (d * RPM_PER_RAD_S for d in (droop.cold, droop.hot))
+        return (
+            f" The speed is told by the armature's voltage: at rated current it falls by {cold:.0f} rpm, by {hot:.0f} rpm with copper at "
+            f"{show(droop.temperature, 'degC')}."
+        )
 
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("speed, part of the step", ""), name="predicted speed step")
@@ -77,6 +94,10 @@ class SpeedLoopPage(LoopPage):
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
             reach = f"down to {lowest:.0f} rpm" if lowest < 1e6 else "at no speed"
             text += f" Designed for halls at {wanted:.0f} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
+        armature = bench.settings.sensor.kind == "none"
+        self._fields["compensation"].setVisible(armature)
+        if armature:
+            text += self._armature_text()
         kp = show(design.kp, "A/(rad/s)").replace("A/(rad/s)", "A·s/rad")
         self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", figures, text)
         caption = "Torque current stands 90° ahead of the rotor"

@@ -1,0 +1,187 @@
+"""Brushed motor between the two legs of a bridge, with its current and speed loop; compiled.
+
+v = R·i + L·di/dt + Ke·ω + V0·sign(i), torque Ke·i. Within a sub-step the current follows exactly (the drop and the voltage are
+constant); where it would pass zero against the brushes' drop it rests there. Speed and angle by Heun's rule. The state and the
+recorded rows are those of the other machines: the armature is their q axis.
+"""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.field_oriented import regulate, speed_step
+from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, NO_FAULT, OFF, SPEED, Brushed, Drive
+from crisp_compass.plant.protection import protect
+from crisp_compass.plant.sensors import read_current, sense_speed
+from crisp_compass.plant.state import (
+    COUNT,
+    FAST,
+    FAULT,
+    IA,
+    ID_REF,
+    IN_DRIVES,
+    IN_ID,
+    IN_IQ,
+    IN_LOAD,
+    IN_MODE,
+    IN_SPEED,
+    IN_SUPPLY,
+    INT_Q,
+    INT_SPEED,
+    IQ,
+    IQ_REF,
+    OMEGA,
+    REF,
+    SPEED_SEEN,
+    SUBSTEPS,
+    THETA,
+    TIME,
+    TORQUE,
+    V_ALPHA,
+    V_BUS,
+    VQ,
+)
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def _flow(i: float, volts: float, drop: float, r: float, fade: float) -> float:
+    """Return the current after a sub-step under ``volts`` less the brushes' drop, which never drives it."""
+    sense = 1.0 if i > 0.0 else -1.0 if i < 0.0 else (1.0 if volts > 0.0 else -1.0)
+    if i == 0.0 and abs(volts) <= drop:
+        return 0.0
+    goal = (volts - drop * sense) / r
+    after = goal + (i - goal) * fade
+    return 0.0 if after * sense < 0.0 else float(after)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def advance_armature(
+    x: FloatArray, drive: Drive, volts: float, active: bool, load: float, holds: float, span: float
+) -> None:
+    """Advance the motor by ``span`` seconds under one voltage; ``load`` drives, ``holds`` only brakes [N·m]."""
+    m, inv = drive.machine, drive.inverter
+    over_j, coulomb, viscous = 1.0 / drive.load.inertia, drive.load.coulomb + holds, drive.load.viscous
+    h = span / SUBSTEPS
+    fade = math.exp(-m.r / m.lq * h)
+    drop = m.drop + (inv.dead_voltage if active else 0.0)
+    i, w, th = x[IQ], x[OMEGA], x[THETA]
+    for _ in range(SUBSTEPS):
+        if active:
+            after = _flow(i, volts - m.psi * w, drop, m.r, fade)
+        else:  # diodes return the current to the supply until it is gone
+            size = max(abs(i) - h * (x[V_BUS] + m.r * abs(i)) / m.lq, 0.0)
+            after = size if i > 0.0 else -size
+        mean = 0.5 * (i + after)
+        first = friction(m.psi * mean - viscous * w - load, w, coulomb) * over_j
+        trial = w + h * first
+        if w * trial < 0.0:
+            trial = 0.0
+        second = friction(m.psi * mean - viscous * trial - load, trial, coulomb) * over_j
+        fresh = w + 0.5 * h * (first + second)
+        if w * fresh < 0.0:  # friction stops the shaft before it can reverse it
+            fresh = 0.0
+        th += 0.5 * h * (w + fresh)
+        i, w = after, fresh
+    x[IQ], x[OMEGA], x[THETA], x[TORQUE] = i, w, th, m.psi * i
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _armature_speed(x: FloatArray, drive: Drive) -> None:
+    """Tell the speed from the voltage that was put on the armature, less the share of the drop that is compensated."""
+    c = drive.control
+    raw = (x[VQ] - c.compensation * c.r * x[IA]) / c.psi
+    period = c.ts * c.speed_divider
+    share = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0 else 1.0
+    x[SPEED_SEEN] += share * (raw - x[SPEED_SEEN])
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> float:
+    """Run the current controller of one period; return the voltage it commands."""
+    c, s = drive.control, drive.sensing
+    if mode == OFF:
+        x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[VQ] = 0.0
+        x[REF] = x[SPEED_SEEN]
+        return 0.0
+    if mode == ALIGN:  # a voltage held
+        x[VQ] = inputs[IN_ID]
+        return float(inputs[IN_ID])
+    if mode == CURRENT:
+        x[IQ_REF] = inputs[IN_IQ]
+    x[ID_REF] = 0.0
+    x[IA] = read_current(x, x[IQ], s.offset_a, s.noise, s.step, s.full_scale)
+    feed = x[SPEED_SEEN] * c.psi * c.decouple
+    limit = x[V_BUS] * c.volts_per_bus
+    _, x[VQ], _, x[INT_Q] = regulate(c, 0.0, x[INT_Q], 0.0, x[IQ_REF] - x[IA], 0.0, feed, limit)
+    return float(x[VQ])
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _record_armature(x: FloatArray, row: FloatArray) -> None:
+    """Write one row in the order of ``OUT``: the armature stands on the q axis and as i_a."""
+    row[0], row[1], row[2] = x[TIME], x[REF], x[OMEGA]
+    row[3] = row[4] = row[7] = row[10] = row[11] = 0.0
+    row[5], row[6], row[8], row[9] = x[IQ_REF], x[IQ], x[VQ], x[IQ]
+    row[12], row[13], row[14], row[15], row[16] = x[V_BUS], x[TORQUE], x[THETA], x[THETA], x[SPEED_SEEN]
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def run_brushed(
+    x: FloatArray,
+    drive: Drive,
+    inputs: FloatArray,
+    edges: FloatArray,
+    table_edges: FloatArray,
+    steps: int,
+    every: int,
+    out: FloatArray,
+) -> int:
+    """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs (``edges`` are not used)."""
+    c = drive.control
+    computing = c.delay_samples - 0.5
+    whole = int(computing + 1e-9)
+    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    rows, divider = 0, int(c.speed_divider)
+    speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
+    x[COUNT] += float(steps)
+    for _ in range(steps):
+        mode = int(inputs[IN_MODE])
+        if x[FAULT] != NO_FAULT:
+            mode = OFF
+        power = x[VQ] * x[IQ] if mode != OFF else 0.0
+        x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+        if speed_phase == 0:
+            if drive.sensing.angle_sensor == ARMATURE:
+                _armature_speed(x, drive)
+            else:
+                sense_speed(x, drive)
+            if mode == SPEED:
+                speed_step(x, drive, inputs[IN_SPEED])
+        speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
+        fresh = _command(x, drive, inputs, mode)
+        if mode != OFF:
+            protect(x, drive, mode)
+            if x[FAULT] != NO_FAULT:
+                mode = OFF
+        if row_phase == 0 and rows < len(out):
+            _record_armature(x, out[rows])
+            rows += 1
+        row_phase = row_phase + 1 if row_phase + 1 < every else 0
+        for k in range(whole + 1, 0, -1):
+            x[V_ALPHA + k] = x[V_ALPHA + k - 1]
+        x[V_ALPHA] = fresh
+        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
+        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        if early > 0.0:
+            advance_armature(x, drive, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
+        advance_armature(x, drive, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)
+        x[TIME] += c.ts
+    return rows
+
+
+#: Whole runs by the machine they run.
+KERNELS = {Brushed: run_brushed}
