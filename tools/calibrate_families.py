@@ -37,7 +37,8 @@ def _levels(b: Bench, r: float, drop: float, *, both: bool) -> tuple[Array, Arra
     """Voltages held one after the other, the current following with its time constant."""
     hold, tau = b.whole(150, 400), b.even(2, 12)
     top = b.log(0.3, 10.0) if not drop else b.even(2, 8) * drop / r
-    goal = np.repeat(np.linspace(-top if both else 0.15 * top, top, b.whole(6, 11)), hold)
+    levels = np.linspace(-top if both else 0.15 * top, top, b.whole(6, 11))
+    goal = np.repeat(levels + 0.02 * top * b.rng.uniform(-1, 1, len(levels)), hold)  # set by hand
     i, now = np.empty(len(goal)), 0.0
     for k, wanted in enumerate(goal):
         now = wanted + (now - wanted) * math.exp(-1 / tau)
@@ -146,7 +147,7 @@ def armature_running(b: Bench) -> Case:
     capture = Capture(
         "c", np.arange(len(v)) * 1e-3, {"v_m": b.read(v), "i_m": b.read(i), "speed": b.read(speed)}, BRUSHED
     )
-    return lambda: fit_armature(capture), {"ke": ke, "resistance": r, "voltage_offset": drop}
+    return lambda: fit_armature(capture), {"ke": ke}
 
 
 class _Cage:

@@ -15,6 +15,7 @@ from crisp_compass.app.document import demo_folder
 from crisp_compass.app.main import has_display, make_application
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
+from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.errors import Refusal
@@ -38,8 +39,8 @@ def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
 #: Views of the winch before its run: leg and section.
 _WINCH = (
     ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("commutation", "Alignment"),
-    ("commutation", "Sense and offset"), ("pwm", ""), ("pwm", "Carrier period"), ("pwm", "Schemes"), ("current_loop", ""),
-    ("current_loop", "Measured step"), ("current_loop", "Torque and speed"), ("speed_loop", ""),
+    ("commutation", "Sense and offset"), ("pwm", ""), ("pwm", "Carrier period"), ("current_loop", ""),
+    ("current_loop", "Measured step"), ("speed_loop", ""),
 )  # fmt: skip
 
 
@@ -84,6 +85,17 @@ class Tour:
         thruster.travel("commutation")
         self._picture(thruster, "commutation")
         self._end(thruster)
+        carousel = self._window("carousel")
+        carousel.travel("current_loop", "Open-loop stepping")
+        stepping = carousel.page
+        assert isinstance(stepping, SteppingPage)
+        self._wait(lambda: stepping.found is not None)
+        self._picture(carousel, "stepper-open-loop-stepping")
+        self._end(carousel)
+        hatch = self._window("hatch")
+        hatch.travel("speed_loop")
+        self._picture(hatch, "brushed-speed-loop")
+        self._end(hatch)
         return self.written
 
     def _window(self, name: str) -> Window:

@@ -162,11 +162,14 @@ def _split_harmonics(fit: EmfFit) -> _Split:
     found, doubtful = {}, False
     for k, order in enumerate((3, 5)):
         part = values[2 * k : 2 * k + 2]
-        u = math.hypot(math.sqrt(float(np.trace(covariance[2 * k : 2 * k + 2, 2 * k : 2 * k + 2])) / 2), 0.3 * beyond)
+        u = math.hypot(
+            math.sqrt(float(np.trace(covariance[2 * k : 2 * k + 2, 2 * k : 2 * k + 2])) / 2), 0.05 * beyond
+        )
         size = math.hypot(*part)
         value = math.sqrt(max(size**2 - u**2, 0.0))
-        low = 0.0 if size < 2.45 * u else max(value - 1.96 * u, 0.0)
-        found[f"harmonic_{order}"] = Estimate(value, "", u, low, value + (1.96 if size >= 2.45 * u else 2.45) * u)
+        clear = size >= 2.2 * u
+        low = max(value - 1.96 * u, 0.0) if clear else 0.0
+        found[f"harmonic_{order}"] = Estimate(value, "", u, low, value + (1.96 if clear else 2.2) * u)
         doubtful = doubtful or u > 0.01
     findings = []
     if doubtful:
