@@ -7,6 +7,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 import numpy as np
+from numba import njit
 from scipy.integrate import solve_ivp
 
 from crisp_compass.capture import Capture
@@ -63,6 +64,20 @@ def armature_levels(b: Bench) -> Case:
     return lambda: fit_resistance(capture), {"resistance": r, "voltage_offset": drop}
 
 
+@njit(cache=True)
+def _switched(source: Array, sag: float, drop: float, r: float, fade: float) -> tuple[Array, Array]:
+    """Voltage and current of a winding, exact between fine steps; brushes block what would turn the current."""
+    v, i, now = np.empty(len(source)), np.empty(len(source)), 0.0
+    for k in range(len(source)):
+        v[k] = source[k] - (sag * now if source[k] > 0 else 0.0)
+        goal = (v[k] - (drop if now > 0 or v[k] > drop else 0.0)) / r
+        now = goal + (now - goal) * fade
+        if drop > 0:
+            now = max(now, 0.0)
+        i[k] = now
+    return v, i
+
+
 def _pulsed(b: Bench, r: float, inductance: float, drop: float) -> tuple[Array, Array, Array]:
     """A supply switched on and off; where brushes drop, the current comes to rest. Exact between fine steps."""
     tau, fine = inductance / r, 40
@@ -70,16 +85,7 @@ def _pulsed(b: Bench, r: float, inductance: float, drop: float) -> tuple[Array, 
     t = np.arange(int(b.even(8, 14) * b.whole(1, 4) * tau * rate) * fine) / rate / fine
     top = b.log(0.5, 8.0) * r + drop * b.even(2, 5)
     source = np.where((t / (10 * tau) + 0.6) % 1 < 0.5, top, 0.0)
-    sag, dt = 0.03 * r, t[1]
-    v, i, now = np.empty(len(t)), np.empty(len(t)), 0.0
-    fade = math.exp(-dt / tau)
-    for k, volts in enumerate(source):
-        v[k] = volts - sag * now * (volts > 0)
-        goal = (v[k] - drop * (now > 0 or v[k] > drop)) / r
-        now = goal + (now - goal) * fade
-        if drop:
-            now = max(now, 0.0)
-        i[k] = now
+    v, i = _switched(source, 0.03 * r, drop, r, math.exp(-t[1] / tau))
     keep = slice(b.whole(0, fine - 1), None, fine)
     return t[keep], v[keep], i[keep]
 
