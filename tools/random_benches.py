@@ -68,7 +68,7 @@ def _field(model: type, name: str, rng: np.random.Generator) -> Any:
 def random_bench(rng: np.random.Generator) -> Bench:
     """Return a bench whose fields and settled values lie anywhere in the allowed ranges."""
     pages = {}
-    family = "sinusoidal" if rng.random() < 0.85 else list(PLATES)[rng.integers(len(PLATES))]
+    family = "sinusoidal" if rng.random() < 0.4 else list(PLATES)[rng.integers(len(PLATES))]
     for topic, info in Settings.model_fields.items():
         model = PLATES[family] if topic == "plate" else info.annotation
         assert model is not None

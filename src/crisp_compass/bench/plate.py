@@ -172,9 +172,9 @@ class BrushedPlate(PlateBase):
         return 1
 
 
-def torque_constant(plate: Plate, flux: float, pole_pairs: float | None = None) -> float:
+def torque_constant(plate: Plate, flux: float, pole_pairs: float) -> float:
     """Return Kt [N·m per A of the current vector] of a flux linkage [Wb]; of a brushed motor Ke is the flux linkage."""
-    return plate.torque_factor * (plate.pole_pairs if pole_pairs is None else pole_pairs) * flux  # type: ignore[union-attr]
+    return plate.torque_factor * pole_pairs * flux
 
 
 Plate = MagnetPlate | StepperPlate | InductionPlate | BrushedPlate

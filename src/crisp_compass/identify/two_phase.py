@@ -152,7 +152,7 @@ def _split_harmonics(fit: EmfFit) -> _Split:
     target = np.concatenate([np.concatenate(right) * weight, np.zeros(len(prior))])
     answer, *_ = np.linalg.lstsq(stacked, target, rcond=None)
     rest = target - stacked @ answer
-    spread = max(float(rest @ rest) / max(len(target) - 2 * len(prior), 1), 1.0)
+    spread = float(rest @ rest) / max(len(target) - 2 * len(prior), 1)  # the weights had the ripple in them
     covariance = np.linalg.pinv(stacked.T @ stacked) / np.outer(norm, norm) * spread
     values = answer / norm
     ripple_size = math.hypot(values[4], values[5])

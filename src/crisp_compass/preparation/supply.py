@@ -92,7 +92,7 @@ def first_run(bench: Bench) -> FirstRun:
     speed_reason = "a tenth of top speed: slow enough to see the direction and to stop by hand switch"
     flux, r = _best(bench, "flux_linkage"), _best(bench, "resistance")
     heat = plate.torque_factor * (r or 0.05 * plate.v_bus / math.sqrt(3) / rated) * current**2
-    kt = torque_constant(plate, flux) if flux else 0.0
+    kt = torque_constant(plate, flux, pole_pairs_of(plate)) if flux else 0.0
     power = heat + 0.3 * kt * current * speed
     supply = max(2 * power / plate.v_bus, 0.05 * rated)
     supply_reason = f"twice the {show(power, 'W', 2)} that copper and a third of the torque take at these limits"

@@ -13,6 +13,7 @@ from crisp_compass.course.known import best_source
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
+from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 
 
@@ -24,7 +25,8 @@ def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     origin = {"settled": "settled flux", "plate, Kt": "the plate's Kt", "plate, Kv": "the plate's Kv"}.get(
         flux.name, flux.name
     )
-    return torque_constant(bench.settings.plate, flux.value), flux.u / flux.value, origin
+    plate = bench.settings.plate
+    return torque_constant(plate, flux.value, pole_pairs_of(plate)), flux.u / flux.value, origin
 
 
 def _read(bench: Bench, capture: Capture) -> MechanicsResult:
