@@ -21,6 +21,7 @@ from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import family_of_capture
+from crisp_compass.identify.guard import solvable
 
 #: Rows of a table below which every row is a level.
 _TABLE = 60
@@ -41,6 +42,7 @@ class ArmatureResult(Result):
     running: bool
 
 
+@solvable
 def fit_armature(capture: Capture) -> ArmatureResult:
     """Estimate Ke, and with current R and the brushes' drop.
 
@@ -98,6 +100,8 @@ def _moving(speed: FloatArray) -> BoolArray:
     """Return the samples before the shaft stands: beyond that they say nothing of Ke, and bend the smooth course."""
     top = float(np.max(np.abs(speed)))
     moving = np.abs(speed) > max(0.03 * top, 4 * noise(speed))
+    if not moving.any():
+        raise Refusal("the speed does not stand out from its noise", "let the shaft turn faster, or map the speed")
     first, last = np.flatnonzero(moving)[[0, -1]]
     keep = np.zeros(len(speed), dtype=np.bool_)
     keep[first : last + 1] = True
@@ -188,7 +192,7 @@ def _points(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -
     keep = [0, 1]
     for column in (2, 3):  # a change that both halves see is one; else it is noise and stays out
         a, b = halves[0][:, column], halves[1][:, column]
-        if float(np.corrcoef(a, b)[0, 1]) > 0.3:
+        if min(float(np.ptp(a)), float(np.ptp(b))) > 0 and float(np.corrcoef(a, b)[0, 1]) > 0.3:
             keep.append(column)
     names = tuple(("ke", "r", "inductance", "lag")[k] for k in keep)
     calm = _calm(speed, i, quarter)
@@ -271,6 +275,7 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
 def _solve(first: FloatArray, second: FloatArray, v: FloatArray) -> tuple[FloatArray, FloatArray, int]:
     """Solve with each half as the instrument of the other; return coefficients, covariance and degrees of freedom."""
     norm = np.linalg.norm(first, axis=0)
+    norm[norm == 0] = 1.0
     a, b = first / norm, second / norm
     answers, gains = [], []
     for x, z in ((a, b), (b, a)):
@@ -281,7 +286,8 @@ def _solve(first: FloatArray, second: FloatArray, v: FloatArray) -> tuple[FloatA
     residual = v - 0.5 * (a + b) @ answer
     dof = max(len(v) - first.shape[1], 1)
     variance = float(residual @ residual) / dof
-    rho = float(np.corrcoef(residual[1:], residual[:-1])[0, 1]) if len(v) > _TABLE else 0.0
+    moves = len(v) > _TABLE and float(np.ptp(residual[1:])) > 0 and float(np.ptp(residual[:-1])) > 0
+    rho = float(np.corrcoef(residual[1:], residual[:-1])[0, 1]) if moves else 0.0
     rho = min(max(rho, 0.0), 0.9) if math.isfinite(rho) else 0.0
     variance *= (1 + rho) / (1 - rho)  # neighbours that share a part count for fewer
     covariance = variance * (gain @ gain.T) / np.outer(norm, norm)

@@ -29,6 +29,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import Terminals, family_of_capture, terminals_of
 from crisp_compass.identify.eddy import EddyFit, fit_eddy
+from crisp_compass.identify.guard import solvable
 from crisp_compass.identify.relaxation import relax_back
 from crisp_compass.identify.steps import Steps, driven, dropped, prepare_steps, run_covariance, ties, with_drop
 from crisp_compass.quantities import show
@@ -46,6 +47,7 @@ class InductanceResult(Result):
     channels: tuple[str, str] = ("v_ab", "i_a")
 
 
+@solvable
 def fit_inductance(capture: Capture, *, family: str | None = None) -> InductanceResult:
     """Estimate L and R of one phase from ``v_ab`` and ``i_a`` with the rotor held.
 
@@ -79,7 +81,9 @@ def fit_inductance(capture: Capture, *, family: str | None = None) -> Inductance
     for _ in range(4 if at.brushes else 0):  # whether the current rests depends on the drop
         data = with_drop(data, even, drop)
         fit = _search(data, at, capture.source)
-        drop = max(-float(fit.coefficients[3]) / fit.g, 0.0)
+        before, drop = drop, max(-float(fit.coefficients[3]) / fit.g, 0.0)
+        if abs(drop - before) < 0.01 * drop:
+            break
     late = _lateness(fit)
     if late > 1.4:  # edges later than half a sample explains: a slow probe, or eddy currents too quick to be seen
         data = replace(data, edge_doubt=2 * late)

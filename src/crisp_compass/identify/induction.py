@@ -21,6 +21,7 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import family_of_capture
+from crisp_compass.identify.guard import solvable
 from crisp_compass.identify.phasors import SteadyState, steady_state
 
 #: No-load loss over no-load apparent power from which a finding says what it does.
@@ -55,6 +56,7 @@ def check_pole_pairs(pole_pairs: int | None) -> None:
         )
 
 
+@solvable
 def fit_induction(no_load: Capture, locked: Capture, *, stator: Estimate) -> InductionResult:
     """Estimate the inverse-Γ circuit.
 
@@ -211,6 +213,7 @@ class DecayResult(Result):
     residual: FloatArray
 
 
+@solvable
 def fit_decay(capture: Capture) -> DecayResult:
     """Estimate the rotor time constant from the open stator's voltages after cut-off, the rotor turning.
 
@@ -236,6 +239,12 @@ def fit_decay(capture: Capture) -> DecayResult:
     v = np.column_stack(capture.require(*names, samples=60))
     t = capture.time - capture.time[0]
     start = _cut_off(t, v)
+    if len(t) - start < 40:
+        raise Refusal(
+            "less than three periods stand out after the cut-off",
+            "capture it from the cut-off on",
+            where=capture.source,
+        )
     t, v = t[start:] - t[start], v[start:]
     omega = _start_frequency(t, v, capture.source)
     size = np.sqrt(np.mean(v[: max(int(2 * math.pi / omega / float(np.median(np.diff(t)))), 4)] ** 2))
@@ -243,7 +252,7 @@ def fit_decay(capture: Capture) -> DecayResult:
     envelope = _envelope(t, v, omega)
     beyond = np.flatnonzero(envelope < max(3 * floor, 0.02 * size))
     stop = int(beyond[0]) if len(beyond) else len(t)
-    t, v = t[:stop], v[:stop]
+    t, v = t[: max(stop, 2)], v[: max(stop, 2)]
     if omega * t[-1] / (2 * math.pi) < 3:
         raise Refusal(
             "less than three periods stand out after the cut-off",
@@ -254,7 +263,7 @@ def fit_decay(capture: Capture) -> DecayResult:
     fit = _fit_decay(t, v, omega)
     for pieces in (2, 4, 8):
         trial = _fit_decay(t, v, omega, pieces, fit)
-        gain = len(t) * v.shape[1] * math.log(fit.cost / trial.cost)
+        gain = len(t) * v.shape[1] * math.log(max(fit.cost, 1e-300) / max(trial.cost, 1e-300))
         if gain > (len(trial.x) - len(fit.x)) * math.log(len(t)) + 4:
             fit = trial
     findings = list(capture.findings)
@@ -263,7 +272,7 @@ def fit_decay(capture: Capture) -> DecayResult:
         raise Refusal("the voltage does not decay", "capture the open terminals after cut-off", where=capture.source)
     early, late = _halves(t, v, fit)
     if abs(early - late) > max(0.05 * rate, 4 * u):
-        text = f"The early part decays with {1e3 / early:.3g} ms, the late one with {1e3 / late:.3g} ms: the iron saturates at full voltage, or current still flowed; the bar is widened."
+        text = f"The early part decays at {early:.3g} 1/s, the late one at {late:.3g} 1/s: the iron saturates at full voltage, or current still flowed; the bar is widened."
         findings.append(Finding("caution", "decay-bends", text))
         u = math.hypot(u, 0.5 * abs(early - late))
     value = 1 / rate
@@ -387,13 +396,19 @@ def _fit_decay(t: FloatArray, v: FloatArray, omega: float, pieces: int = 1, befo
         old_knots = np.linspace(0, 1, len(before.x) - 1)
         start = np.concatenate([before.x[:1], np.interp(np.linspace(0, 1, basis.shape[1]), old_knots, before.x[1:])])
     scale = np.concatenate([[max(start[0], 1e-3)], np.full(basis.shape[1], 0.02)])
-    found = scipy.optimize.least_squares(residual, start, jac=slope, x_scale=scale, method="trf", max_nfev=60)
+    low = np.concatenate([[-2.0 / t[-1]], np.full(basis.shape[1], -0.95)])
+    high = np.concatenate([[500.0 / t[-1]], np.full(basis.shape[1], 1.0)])
+    start = np.clip(start, low + 1e-9 * (high - low), high - 1e-9 * (high - low))
+    found = scipy.optimize.least_squares(
+        residual, start, jac=slope, bounds=(low, high), x_scale=scale, method="trf", max_nfev=60
+    )
     rest: FloatArray = np.reshape(residual(found.x), v.shape)
     jacobian: FloatArray = slope(found.x)
     dof = max(rest.size - len(found.x) - 3 * v.shape[1], 1)
     variance = float(np.sum(rest**2)) / dof
     gram = jacobian.T @ jacobian
     norm = np.sqrt(np.diag(gram))
+    norm[norm == 0] = 1.0
     covariance = np.linalg.pinv(gram / np.outer(norm, norm)) / np.outer(norm, norm) * variance
     correlated = max(_lag_one(rest[:, k]) for k in range(rest.shape[1]))
     return _Decay(found.x, float(np.sum(rest**2)), covariance * correlated, rest)

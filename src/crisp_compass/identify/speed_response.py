@@ -20,6 +20,7 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, IntArray, Result
+from crisp_compass.identify.guard import solvable
 from crisp_compass.identify.relaxation import relax
 
 _MOST = 20_000
@@ -73,6 +74,7 @@ class _Fit:
     names: tuple[str, ...]
 
 
+@solvable
 def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     """Estimate what the speed loop's plant is.
 

@@ -25,6 +25,7 @@ from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.emf import TWO_PHASE, EmfFit, fit_emf
 from crisp_compass.identify.flux import FluxResult, flux_of, method_of, misfit_of, pole_pairs_seen
+from crisp_compass.identify.guard import solvable
 
 #: Widens the flux's bar: the pieces of the motion were chosen by the same data, and the ripple is in it to first order only.
 _CHOSEN = 1.15
@@ -34,6 +35,7 @@ _PRIOR = 0.1
 _MOST_RIPPLE = 0.12
 
 
+@solvable
 def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | None = None) -> FluxResult:
     """Estimate the flux linkage of a winding.
 
