@@ -14,7 +14,7 @@ from crisp_compass.capture import Capture
 from crisp_compass.estimates import Estimate, Result
 from crisp_compass.identify.armature import fit_armature
 from crisp_compass.identify.inductance import fit_inductance
-from crisp_compass.identify.induction import fit_decay, fit_induction
+from crisp_compass.identify.induction import fit_induction
 from crisp_compass.identify.resistance import fit_resistance
 from crisp_compass.identify.two_phase import fit_winding_flux
 
@@ -100,14 +100,6 @@ def winding_steps(b: Bench) -> Case:
     return lambda: fit_inductance(capture), {"inductance": inductance}
 
 
-def armature_steps(b: Bench) -> Case:
-    """Voltage steps on an armature whose brushes let the current come to rest."""
-    r, inductance, drop = b.log(0.2, 10.0), b.log(1e-4, 1e-2), b.even(0.3, 1.2)
-    t, v, i = _pulsed(b, r, inductance, drop)
-    capture = Capture("c", t - t[0], {"v_m": b.read(v), "i_m": b.read(i)}, BRUSHED)
-    return lambda: fit_inductance(capture), {"inductance": inductance}
-
-
 def winding_coast(b: Bench) -> Case:
     """Open windings of a stepper that coasts over its detents, with a third and a fifth in its waveform."""
     p, psi, inertia, speed, seconds = 50, b.log(1e-3, 3e-2), b.log(1e-6, 3e-5), b.even(15, 80), b.even(0.05, 0.2)
@@ -138,21 +130,6 @@ def armature_coast(b: Bench) -> Case:
     speed = np.maximum(top * (1 - b.even(0.1, 1.1) * t / seconds) * np.exp(-b.even(0, 1) * t / seconds), 0)
     v = ke * speed * (1 + 0.01 * np.sin(14 * np.cumsum(speed) * t[1]))
     capture = Capture("c", t, {"v_m": b.read(v), "speed": b.read(speed, offset=False)}, BRUSHED)
-    return lambda: fit_armature(capture), {"ke": ke}
-
-
-def armature_running(b: Bench) -> Case:
-    """A brushed motor held at several speeds and loads, both ways."""
-    ke, r, drop, bus = b.log(2e-3, 0.3), b.log(0.1, 10), b.even(0.3, 1.2), b.log(6, 60)
-    count, hold = b.whole(6, 12), b.whole(200, 600)
-    sign = np.where(np.arange(count) % 3 == 0, -1.0, 1.0)
-    i = sign * b.rng.uniform(0.04, 0.35, count) * bus / r
-    speed = sign * b.rng.uniform(0.2, 1.0, count) * bus / ke
-    i, speed = np.repeat(i, hold), np.repeat(speed, hold)
-    v = r * i + ke * speed + drop * np.sign(i)
-    capture = Capture(
-        "c", np.arange(len(v)) * 1e-3, {"v_m": b.read(v), "i_m": b.read(i), "speed": b.read(speed)}, BRUSHED
-    )
     return lambda: fit_armature(capture), {"ke": ke}
 
 
@@ -209,27 +186,12 @@ def induction_tests(b: Bench) -> Case:
     return lambda: fit_induction(free, locked, stator=stator), truth
 
 
-def induction_decay(b: Bench) -> Case:
-    """Open terminals after cut-off, the rotor slowing down."""
-    rotor, omega = b.log(0.03, 0.6), 2 * math.pi * b.even(45, 60)
-    t = np.arange(0, rotor * b.even(1.5, 4), 1 / b.log(3e3, 1.5e4))
-    fall = b.even(0.05, 0.4) / t[-1]
-    w, theta = omega * (1 - fall * t), omega * (t - 0.5 * fall * t**2)
-    flux = np.exp(-t / rotor + 1j * (theta + b.even(0, 6)))
-    phases = [np.real((1j * w - 1 / rotor) * flux * np.exp(-2j * math.pi * k / 3)) for k in range(3)]
-    columns = {"v_ab": b.read(phases[0] - phases[1]), "v_bc": b.read(phases[1] - phases[2])}
-    capture = Capture("c", t, columns, INDUCTION)
-    return lambda: fit_decay(capture), {"rotor_time_constant": rotor}
-
-
 METHODS: dict[str, tuple[Callable[[Bench], Case], dict[str, float]]] = {
     "stepper, levels of a winding": (winding_levels, {"resistance": 0.1}),
     "stepper, steps on a winding": (winding_steps, {"inductance": 0.2}),
     "stepper, coasting over its detents": (winding_coast, {"flux_linkage": 0.03}),
     "brushed, levels both ways": (armature_levels, {"resistance": 0.2}),
-    "brushed, steps": (armature_steps, {"inductance": 0.2}),
     "brushed, coasting": (armature_coast, {"ke": 0.1}),
-    "brushed, running at several loads": (armature_running, {"ke": 0.1}),
     "induction, no load and locked": (
         induction_tests,
         {
@@ -239,5 +201,4 @@ METHODS: dict[str, tuple[Callable[[Bench], Case], dict[str, float]]] = {
             "rotor_time_constant": 0.3,
         },
     ),
-    "induction, decay after cut-off": (induction_decay, {"rotor_time_constant": 0.3}),
 }

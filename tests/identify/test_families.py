@@ -146,7 +146,7 @@ def test_ke_by_coasting_and_with_r_by_running() -> None:
 class Cage:
     """A T circuit with an iron loss beside its magnetizing branch; the truth of the inverse-Γ circuit follows from it."""
 
-    stator, rotor, leak_1, leak_2, mutual, iron = 1.9, 1.6, 7.4e-3, 8.8e-3, 0.212, 900.0
+    stator, rotor, leak_1, leak_2, mutual, iron = 1.9, 1.6, 7.4e-3, 8.8e-3, 0.212, 2200.0
 
     def impedance(self, omega: float, slip: float) -> complex:
         branches = 1 / (1j * omega * self.mutual) + 1 / self.iron + 1 / (self.rotor / slip + 1j * omega * self.leak_2)

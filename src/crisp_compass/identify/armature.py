@@ -17,9 +17,9 @@ import numpy as np
 import scipy
 
 from crisp_compass.capture.model import Capture
-from crisp_compass.capture.quality import noise, pile_up
+from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
+from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, IntArray, Result
 from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.guard import solvable
 
@@ -162,14 +162,22 @@ def _correlated(residual: FloatArray) -> float:
 
 @dataclass(frozen=True)
 class _Points:
-    """What was read at k points: the voltage (k,) and the regressors (k, m) twice, each with noise of its own."""
+    """What was read at k points: the voltage (k,) and the regressors (k, m) twice, each with noise of its own.
+
+    ``shared`` (3,) are the variances of voltage, speed and current that all points of a plateau share, because the noise does not
+    dither the converter's steps out; ``plateau`` (k,) numbers the plateaus.
+    """
 
     v: FloatArray
     first: FloatArray
     second: FloatArray
     names: tuple[str, ...]
+    shared: FloatArray
+    plateau: IntArray
 
 
+#: A sum of few even errors has shorter tails than a normal one of the same variance: 0.84 of it for one.
+_SHORT = 0.84
 #: Blocks of a running capture, and least samples in one.
 _BLOCKS, _LEAST = 400, 8
 
@@ -177,7 +185,8 @@ _BLOCKS, _LEAST = 400, 8
 def _points(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -> _Points:
     if len(v) < _TABLE or not len(capture.time):
         table = np.column_stack([speed, i])
-        return _Points(v, table, table, ("ke", "r"))
+        return _Points(v, table, table, ("ke", "r"), np.zeros(3), np.arange(len(v)))
+    shared = np.array([_undithered(x) for x in (v, speed, i)])
     count = min(_BLOCKS, len(v) // _LEAST)
     size = len(v) // count // 2 * 2
     t, v, speed, i = (x[: count * size].reshape(count, size) for x in (capture.time, v, speed, i))
@@ -196,7 +205,20 @@ def _points(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -
             keep.append(column)
     names = tuple(("ke", "r", "inductance", "lag")[k] for k in keep)
     calm = _calm(speed, i, quarter)
-    return _Points(v.mean(axis=1)[calm], halves[0][calm][:, keep], halves[1][calm][:, keep], names)
+    moved = np.zeros(count, dtype=np.bool_)
+    for x in (v.mean(axis=1), i.mean(axis=1), speed.mean(axis=1)):
+        moved[1:] |= np.abs(np.diff(x)) > 0.02 * float(np.ptp(x))
+    plateau = np.cumsum(moved).astype(np.int64)[calm]
+    return _Points(v.mean(axis=1)[calm], halves[0][calm][:, keep], halves[1][calm][:, keep], names, shared, plateau)
+
+
+def _undithered(values: FloatArray) -> float:
+    """Return the variance that the noise leaves of a converter's steps (B. Widrow, I. Kollár, Quantization Noise, 2008, ch. 4)."""
+    step, sigma = quantum(values), noise(values)
+    if step <= 0:
+        return 0.0
+    true = max(sigma**2 - step**2 / 12, 0.0)
+    return step**2 / 12 * math.exp(-4 * math.pi**2 * true / step**2)
 
 
 def _calm(speed: FloatArray, i: FloatArray, quarter: int) -> BoolArray:
@@ -218,7 +240,14 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
     findings = list(capture.findings)
     current = 0.5 * (points.first[:, 1] + points.second[:, 1])
     flowing = np.abs(current) > 0.03 * float(np.max(np.abs(current)))
-    points = _Points(points.v[flowing], points.first[flowing], points.second[flowing], points.names)
+    points = _Points(
+        points.v[flowing],
+        points.first[flowing],
+        points.second[flowing],
+        points.names,
+        points.shared,
+        points.plateau[flowing],
+    )
     current = current[flowing]
     speeds = 0.5 * (points.first[:, 0] + points.second[:, 0])
     both = min((current > 0).sum(), (current < 0).sum()) >= 2
@@ -231,7 +260,7 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
         )
     further = [np.ones(len(current)), *([np.sign(current)] if both else [])]
     first, second = (np.column_stack([x, *further]) for x in (points.first, points.second))
-    answer, covariance, dof = _solve(first, second, points.v)
+    answer, covariance, dof = _solve(first, second, points)
     if answer[0] <= 0:
         raise Refusal(
             "the voltage falls while the speed rises",
@@ -272,8 +301,9 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
     )
 
 
-def _solve(first: FloatArray, second: FloatArray, v: FloatArray) -> tuple[FloatArray, FloatArray, int]:
+def _solve(first: FloatArray, second: FloatArray, points: _Points) -> tuple[FloatArray, FloatArray, int]:
     """Solve with each half as the instrument of the other; return coefficients, covariance and degrees of freedom."""
+    v = points.v
     norm = np.linalg.norm(first, axis=0)
     norm[norm == 0] = 1.0
     a, b = first / norm, second / norm
@@ -288,7 +318,17 @@ def _solve(first: FloatArray, second: FloatArray, v: FloatArray) -> tuple[FloatA
     variance = float(residual @ residual) / dof
     moves = len(v) > _TABLE and float(np.ptp(residual[1:])) > 0 and float(np.ptp(residual[:-1])) > 0
     rho = float(np.corrcoef(residual[1:], residual[:-1])[0, 1]) if moves else 0.0
-    rho = min(max(rho, 0.0), 0.9) if math.isfinite(rho) else 0.0
-    variance *= (1 + rho) / (1 - rho)  # neighbours that share a part count for fewer
-    covariance = variance * (gain @ gain.T) / np.outer(norm, norm)
-    return answer / norm, covariance, dof
+    most = 0.0 if points.shared.any() else 0.98  # what plateaus share for the converter's sake is counted apart
+    rho = min(max(rho, 0.0), most) if math.isfinite(rho) else 0.0
+    shared = (1 + rho) / (1 - rho)  # neighbours that share a part (a converter's step in a plateau) count for fewer
+    variance *= shared
+    dof = max(round(len(v) / shared) - first.shape[1], 1)
+    numbers, place = np.unique(points.plateau, return_inverse=True)
+    if points.shared.any() and len(v) > 3 * len(numbers):  # what a plateau shares is counted below, not twice
+        inside = residual - (np.bincount(place, residual) / np.bincount(place))[place]
+        variance = float(inside @ inside) / (len(v) - len(numbers))
+    values = answer / norm
+    sums = np.array([gain[:, points.plateau == k].sum(axis=1) for k in numbers])
+    steps = _SHORT**2 * float(points.shared @ np.array([1.0, values[0] ** 2, values[1] ** 2]))
+    covariance = (variance * (gain @ gain.T) + steps * (sums.T @ sums)) / np.outer(norm, norm)
+    return values, covariance, dof

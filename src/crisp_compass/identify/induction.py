@@ -18,6 +18,7 @@ import numpy as np
 import scipy
 
 from crisp_compass.capture.model import Capture
+from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import family_of_capture
@@ -28,6 +29,8 @@ from crisp_compass.identify.phasors import SteadyState, steady_state
 _LOSSY = 0.12
 #: Widens a decay's bar for the speed's pieces having been chosen by the same data.
 _CHOSEN = 1.1
+#: What the samples and a spline leave of the speed's course, relative.
+_BETWEEN = 2e-4
 #: Samples a period that are enough, once averaged.
 _ENOUGH = 60
 #: Standard deviation of where the iron loss sits, over the whole way from the terminals to behind the leakage.
@@ -270,6 +273,15 @@ def fit_decay(capture: Capture) -> DecayResult:
     rate, u = float(fit.x[0]), _CHOSEN * math.sqrt(max(float(fit.covariance[0, 0]), 0.0))
     if rate <= 3 * u:
         raise Refusal("the voltage does not decay", "capture the open terminals after cut-off", where=capture.source)
+    excess = max(
+        float(np.std(fit.residual[:, c])) / max(noise(fit.residual[:, c]), 1e-6 * float(np.ptp(v)))
+        for c in range(v.shape[1])
+    )
+    if excess > 1.4:
+        text = "The voltage is not that of a flux that fades in a turning rotor: current still flowed, or the speed jerked; the bar is widened."
+        findings.append(Finding("caution", "model-does-not-fit", text))
+        u = math.hypot(u * excess, 0.02 * rate)
+    u = math.hypot(u, _BETWEEN * rate)
     early, late = _halves(t, v, fit)
     if abs(early - late) > max(0.05 * rate, 4 * u):
         text = f"The early part decays at {early:.3g} 1/s, the late one at {late:.3g} 1/s: the iron saturates at full voltage, or current still flowed; the bar is widened."
