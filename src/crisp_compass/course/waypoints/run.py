@@ -38,7 +38,9 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
     sensor = bench.settings.sensor
     if sensor.kind not in ("none", *bench.settings.plate.sensors):
         raise Refusal(
-            f"{bench.settings.plate.called} has no halls", "choose an encoder on the plate", field="sensor.kind"
+            f"{bench.settings.plate.called} takes no {sensor.kind} as angle sensor",
+            "choose another one on the plate",
+            field="sensor.kind",
         )
     if sensor.kind == "none" and bench.settings.plate.windings > 1:
         raise Refusal(
