@@ -21,14 +21,14 @@ from crisp_compass.capture import write_capture
 from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.course.waypoints import BY_KEY, KINDS
-from crisp_compass.course.waypoints.current_loop import INPUTS as CURRENT_INPUTS
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
+from crisp_compass.course.waypoints.current_loop import inputs as current_inputs
 from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.course.waypoints.plate import plate_values
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values
 from crisp_compass.course.waypoints.run import build_drive
-from crisp_compass.course.waypoints.speed_loop import INPUTS as SPEED_INPUTS
 from crisp_compass.course.waypoints.speed_loop import design_speed, speed_values
+from crisp_compass.course.waypoints.speed_loop import inputs as speed_inputs
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
 from crisp_compass.plant.parameters import (
     ALIGN,
@@ -360,7 +360,7 @@ def make_winch(folder: Path) -> None:
         current_values(bench, current),
         "57° margin is enough for this winch",
         24,
-        CURRENT_INPUTS,
+        current_inputs(bench),
     )
     speed = design_speed(bench)
     bench = settled(
@@ -369,7 +369,7 @@ def make_winch(folder: Path) -> None:
         speed_values(bench, speed),
         "calm set-point response wanted",
         26,
-        SPEED_INPUTS,
+        speed_inputs(bench),
     )
     bench = read(bench, "resistance", "winch-staircase.csv", folder, 31)
     found = bench.evidence["resistance"][0].estimates["resistance"]

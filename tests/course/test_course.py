@@ -200,25 +200,23 @@ def test_live_simulation_is_the_scenario(bench: Bench) -> None:
     assert sim.drive == build_drive(bench)
 
 
-def test_a_motor_that_is_not_computed_ends_at_its_plate(bench: Bench, tmp_path: Path) -> None:
-    """No three-phase magnet arithmetic for another family: designs, captures, settling and exports refuse in one sentence."""
+def test_another_kind_of_motor_gets_nothing_of_the_old_one(bench: Bench, tmp_path: Path) -> None:
+    """No magnet arithmetic for another family: designs, captures, settling and exports refuse in one sentence, or leave it out."""
     other = with_family(bench, "induction")
     assert with_family(other, "sinusoidal").settings == bench.settings  # nothing that was said is lost on the way
     capture = Path("demo/winch/winch-staircase.csv").resolve()
     for act in (
-        lambda: plan_bench_pwm(other), lambda: design_current(other), lambda: design_speed(other),
-        lambda: build_drive(other), lambda: export_settings(other, "c-header"), lambda: controller_sources(other),
-        lambda: evaluate(other, "resistance", capture, base=tmp_path, when=WHEN),
+        lambda: design_current(other), lambda: design_speed(other), lambda: build_drive(other), lambda: controller_sources(other),
+        lambda: evaluate(other, "flux", capture, base=tmp_path, when=WHEN),
         lambda: settle(other, "flux", {"flux_linkage": Quantity(value=0.1, unit="Wb")}, reason="x", when=WHEN),
     ):  # fmt: skip
-        with pytest.raises(Refusal, match="is computed as far as its plate"):
+        with pytest.raises(Refusal, match=r"has no such leg|is not settled"):
             act()
-    assert [state_of(other, waypoint) for waypoint in WAYPOINTS if waypoint.key not in ("plate", "hand_over")] == [
-        State.BLOCKED
-    ] * 9
-    assert "family-not-built" in [f.code for f in check_bench(other) if f.level == "stop"]
-    assert next_bearing(other).waypoint == "plate"
-    assert [w.key for w in waypoints_of(other)] == ["plate", "hand_over"]
+    assert "CC_FLUX" in export_settings(bench, "c-header")
+    assert "CC_FLUX" not in export_settings(other, "c-header")
+    assert "other-family-settled" in [f.code for f in check_bench(other) if f.level == "caution"]
+    assert next_bearing(other).waypoint == "circuit"
+    assert not {"inductance", "flux", "commutation"} & {w.key for w in waypoints_of(other)}
     brushed = with_family(bench, "brushed")  # no commutation: its brushes do that
     assert "commutation" not in [w.key for w in waypoints_of(brushed)]
     with pytest.raises(Refusal, match="v_cmd, which a brushed motor does not have"):

@@ -125,6 +125,8 @@ class Dial(QWidget):
         self._paint_phases(painter, inner)
         if self._view.rotor is not None:
             self._arrow(painter, self._view.rotor, 62.0, "ink", 4.0, "d")
+        if self._view.frame is not None:
+            self._paint_frame(painter, self._view.frame, inner)
         if self._view.voltage is not None:
             self._arrow(
                 painter,
@@ -210,6 +212,15 @@ class Dial(QWidget):
             spot = self._at(degrees + (16 if self._view.sectors else 0), far + 9)
             painter.setPen(THEME.color(PHASE_TOKENS[name]))
             painter.drawText(QRectF(spot.x() - 9, spot.y() - 9, 18, 18), int(Qt.AlignmentFlag.AlignCenter), name)
+
+    def _paint_frame(self, painter: QPainter, degrees: float, inner: float) -> None:
+        """Draw the axis that the firmware takes for the rotor's flux."""
+        painter.setPen(THEME.pen("deep", 1.6, Qt.PenStyle.DashLine))
+        painter.drawLine(self._centre(), self._at(degrees, inner - 12))
+        spot = self._at(degrees - 8, inner - 14)
+        painter.setFont(font(12, bold=True))
+        painter.setPen(THEME.color("deep"))
+        painter.drawText(QRectF(spot.x() - 9, spot.y() - 9, 18, 18), int(Qt.AlignmentFlag.AlignCenter), "d′")
 
     def _arrow(self, painter: QPainter, degrees: float, length: float, token: str, width: float, text: str) -> None:
         if length < 2:

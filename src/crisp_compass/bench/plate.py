@@ -35,7 +35,7 @@ class PlateBase(TopicSettings):
 
     ``reach`` are the waypoints for which such a motor is computed (None: all), ``called`` what a sentence calls it. ``windings``
     carry current at a time: three of a star, two of a stepper, one armature; torque is ``torque_factor``·pole pairs·ψ·i_q.
-    ``sensors`` are the angle sensors it may have.
+    ``sensors`` are the angle sensors it may have; a ``cage`` instead of magnets makes its flux.
     """
 
     reach: ClassVar[frozenset[str] | None] = None
@@ -43,6 +43,7 @@ class PlateBase(TopicSettings):
     windings: ClassVar[int] = 3
     torque_factor: ClassVar[float] = 1.5
     sensors: ClassVar[tuple[str, ...]] = ("incremental", "absolute", "halls")
+    cage: ClassVar[bool] = False
     presumable: ClassVar[tuple[str, ...]] = ("v_bus", "rated_current", "top_speed")
     settles: ClassVar[tuple[str, ...]] = (
         "v_bus",
@@ -123,7 +124,11 @@ class InductionPlate(PlateBase):
     """An induction motor; its voltage is line rms."""
 
     called: ClassVar[str] = "an induction motor"
-    reach: ClassVar[frozenset[str] | None] = frozenset({"plate", "hand_over"})
+    reach: ClassVar[frozenset[str] | None] = frozenset(
+        {"plate", "resistance", "circuit", "mechanics", "pwm", "current_loop", "speed_loop", "run", "hand_over"}
+    )
+    sensors: ClassVar[tuple[str, ...]] = ("incremental", "none")
+    cage: ClassVar[bool] = True
     presumable: ClassVar[tuple[str, ...]] = ("mains_hz", "v_bus", "rated_current")
     settles: ClassVar[tuple[str, ...]] = ("mains_hz", *PlateBase.settles)
 

@@ -37,18 +37,16 @@ def settled_value(bench: Bench, key: str) -> Quantity | None:
     return None if settled is None else settled.values.get(name)
 
 
-def family_gap(bench: Bench, topic: str | None = None) -> str:
-    """Return why a waypoint (without one, the whole course) cannot be worked out for this bench's motor; empty where it can."""
+def family_gap(bench: Bench, topic: str) -> str:
+    """Return why a waypoint is none of this bench's motor; empty where it is one."""
     plate = bench.settings.plate
-    if plate.reach is None or (topic or "run") in plate.reach:
+    if plate.reach is None or topic in plate.reach:
         return ""
-    if "run" in plate.reach:
-        return f"the plate says {plate.called}, which has no such leg"
-    return f"the plate says {plate.called}, which is computed as far as its plate, not beyond"
+    return f"the plate says {plate.called}, which has no such leg"
 
 
-def require_built(bench: Bench, topic: str | None = None) -> None:
-    """Raise Refusal where the motor's family has no arithmetic for a waypoint: another family's would give wrong numbers."""
+def require_built(bench: Bench, topic: str) -> None:
+    """Raise Refusal where the motor's family has no such waypoint: another family's arithmetic would give wrong numbers."""
     gap = family_gap(bench, topic)
     if gap:
         raise Refusal(

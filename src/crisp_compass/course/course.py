@@ -33,9 +33,15 @@ def sections_of(bench: Bench, waypoint: Waypoint) -> tuple[str, ...]:
     return tuple(s.name for s in waypoint.sections if s.applies(bench))
 
 
+def needs_of(bench: Bench, waypoint: Waypoint) -> tuple[str, ...]:
+    """Return the topics a waypoint needs, of those that the bench's motor has."""
+    own = {w.key for w in waypoints_of(bench)}
+    return tuple(t for t in waypoint.needs if t in own)
+
+
 def missing(bench: Bench, waypoint: Waypoint) -> list[str]:
     """Return the topics this waypoint waits for."""
-    return [*(t for t in waypoint.needs if t not in bench.settled), *waypoint.also_needs(bench)]
+    return [*(t for t in needs_of(bench, waypoint) if t not in bench.settled), *waypoint.also_needs(bench)]
 
 
 def _beyond(bench: Bench, waypoint: Waypoint) -> str:
@@ -71,7 +77,7 @@ def state_of(bench: Bench, waypoint: Waypoint) -> State:
         return State.EVIDENCE if bench.evidence.get(waypoint.key) else State.NOT_BEGUN
     if not waypoint.needs:  # it takes what there is
         return State.EVIDENCE if bench.settled else State.NOT_BEGUN
-    return State.STALE if any(stale_inputs(bench, t) for t in waypoint.needs) else State.EVIDENCE
+    return State.STALE if any(stale_inputs(bench, t) for t in needs_of(bench, waypoint)) else State.EVIDENCE
 
 
 def headline(bench: Bench, waypoint: Waypoint) -> str:

@@ -25,6 +25,7 @@ from crisp_compass.loops.step_fit import (
     next_trial,
     respond,
 )
+from crisp_compass.motor import winding_of
 from crisp_compass.quantities import show
 
 _MOST = 12
@@ -56,11 +57,7 @@ class TrialRow:
 
 def trial_rows(bench: Bench) -> list[TrialRow]:
     """Return every trial of the bench, measured ones as they were, others simulated on the settled winding; raises Refusal naming what is missing."""
-    r, inductance, loop_hz = (
-        need(bench, "resistance.resistance"),
-        need(bench, "inductance.lq"),
-        need(bench, "pwm.loop_hz"),
-    )
+    r, inductance, loop_hz = winding_of(bench).r, winding_of(bench).lq, need(bench, "pwm.loop_hz")
     delay = bench.settings.current_loop.delay_samples
     rows = []
     for trial in bench.current_trials:
@@ -97,7 +94,7 @@ def advise(bench: Bench, rows: list[TrialRow]) -> tuple[str, list[Finding]]:
         findings.append(Finding("stop", "unstable", "The last trial is unstable with the settled winding and delay."))
         return f"Come down to {show(0.4 * last.bandwidth_hz, 'Hz')}.", findings
     hertz, why = next_trial(last.figures, last.bandwidth_hz, last.loop.margins.phase_margin_deg)
-    r, inductance = need(bench, "resistance.resistance"), need(bench, "inductance.lq")
+    r, inductance = winding_of(bench).r, winding_of(bench).lq
     if abs(hertz / last.bandwidth_hz - 1) < 0.01:
         return why, findings
     kp, ki = 2 * math.pi * hertz * inductance, 2 * math.pi * hertz * r

@@ -10,7 +10,7 @@ from typing import Literal
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
-from crisp_compass.bench.rules import settled_value
+from crisp_compass.bench.rules import family_gap, settled_value
 from crisp_compass.course.kind import AXIS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -73,6 +73,8 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
 
 def best_source(bench: Bench, constant: Constant) -> Source | None:
     """Return the one answer to “which value is it?”: settled, else the source with the smallest uncertainty, else None; SI."""
+    if family_gap(bench, WAYPOINT_OF[constant]):  # settled once for another kind of motor
+        return None
     settled = settled_value(bench, f"{WAYPOINT_OF[constant]}.{constant}")
     if settled is not None:
         return Source("settled", "settled", settled.value, settled.u or 0.0)

@@ -5,11 +5,11 @@ from __future__ import annotations
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import Plate
 from crisp_compass.bench.records import HallRecord
-from crisp_compass.bench.rules import require_built, settled_value
+from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.known import Constant, best_value
 from crisp_compass.errors import Refusal
-from crisp_compass.motor import pole_pairs_of
-from crisp_compass.plant.parameters import Brushed, Load, Machine
+from crisp_compass.motor import flux_of, pole_pairs_of
+from crisp_compass.plant.parameters import AnyMachine, Brushed, Induction, Load, Machine
 
 _NEEDED: tuple[tuple[Constant, str], ...] = (
     ("resistance", "resistance"), ("ld", "inductance"), ("lq", "inductance"), ("flux_linkage", "flux"),
@@ -26,12 +26,13 @@ def brush_drop(bench: Bench) -> float:
     return max(told[-1].value, 0.0) if told else 0.0
 
 
-def machine_of(bench: Bench) -> tuple[Machine | Brushed, Load]:
+def machine_of(bench: Bench) -> tuple[AnyMachine, Load]:
     """Return machine and load from what is settled, else from the best capture, reading or plate figure there is.
 
     Raises Refusal naming what is known from nowhere.
     """
-    require_built(bench)
+    if bench.settings.plate.cage:
+        return cage_machine(bench), load_of(bench)
     values = []
     for constant, waypoint in _NEEDED:
         value = best_value(bench, constant)
@@ -43,18 +44,35 @@ def machine_of(bench: Bench) -> tuple[Machine | Brushed, Load]:
         values.append(value)
     r, ld, lq, psi = values
     plate = bench.settings.plate
+    return (
+        rotating_machine(plate, r, ld, lq, psi, float(pole_pairs_of(plate)), drop=brush_drop(bench)),
+        load_of(bench),
+    )
+
+
+def load_of(bench: Bench) -> Load:
+    """Return inertia and friction as settled, else the plate's; raises Refusal where no inertia is known."""
+    plate = bench.settings.plate
     inertia, viscous, coulomb = (
         settled_value(bench, f"mechanics.{k}") for k in ("inertia", "viscous_friction", "coulomb_friction")
     )
     turning = inertia.value if inertia else plate.inertia
     if turning is None:
         raise Refusal("the inertia is missing", "measure it on the mechanics leg, or enter the data sheet's there")
-    load = Load(
+    return Load(
         turning,
         viscous.value if viscous else plate.viscous,
         coulomb.value if coulomb else plate.coulomb,
     )
-    return rotating_machine(plate, r, ld, lq, psi, float(pole_pairs_of(plate)), drop=brush_drop(bench)), load
+
+
+def cage_machine(bench: Bench) -> Induction:
+    """Return the plant's induction machine from the settled circuit; raises Refusal where it is not settled."""
+    lm, rr, leakage = (
+        need(bench, f"circuit.{k}") for k in ("magnetizing_inductance", "rotor_resistance", "leakage_inductance")
+    )
+    r = need(bench, "resistance.resistance")
+    return Induction(r, leakage, leakage, flux_of(bench), float(pole_pairs_of(bench.settings.plate)), lm, rr)
 
 
 def rotating_machine(
@@ -66,7 +84,7 @@ def rotating_machine(
     pole_pairs: float,
     iron: tuple[float, float] = (1.0, 1.0),
     drop: float = 0.0,
-) -> Machine | Brushed:
+) -> AnyMachine:
     """Return the plant's machine of a plate: its constants (SI), iron, the windings that make its torque, detent or brushes' drop."""
     if plate.windings == 1:
         return Brushed(r, ld, lq, psi, drop=drop)

@@ -11,6 +11,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.number_format import Forms, QGain, Read, Scales, from_integers, to_forms
+from crisp_compass.motor import winding_of
 
 BITS = (12, 16, 24, 32)
 _STEPS = 60
@@ -55,7 +56,7 @@ def read_picture(bench: Bench) -> ReadPicture | None:
         return None
     read = from_integers(
         QGain(settings.kp_integer, settings.kp_shift, 0.0), QGain(settings.ki_integer, settings.ki_shift, 0.0), bench_scales(bench),
-        r=need(bench, "resistance.resistance"), inductance=need(bench, "inductance.lq"), delay_samples=settings.delay_samples,
+        r=winding_of(bench).r, inductance=winding_of(bench).lq, delay_samples=settings.delay_samples,
     )  # fmt: skip
     response = read.loop.step(_STEPS) if read.loop.margins.stable else np.full(_STEPS, np.nan)
     return ReadPicture(read, np.arange(_STEPS) / need(bench, "pwm.loop_hz"), response)

@@ -16,7 +16,7 @@ from crisp_compass.course.course import State, headline, missing, state_of, wayp
 from crisp_compass.course.known import CONSTANTS, WAYPOINT_OF, side_by_side
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding, Level
+from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.preparation.checks import check_findings
 from crisp_compass.quantities import show, significant
@@ -33,9 +33,6 @@ class Bearing:
 
 def next_bearing(bench: Bench) -> Bearing:
     """Return the most useful next step and why."""
-    gap = family_gap(bench)
-    if gap and "plate" in bench.settled and family_gap(bench, "resistance"):
-        return Bearing("plate", f"{gap[:1].upper()}{gap[1:]}: this bench ends at its plate.")
     for waypoint in waypoints_of(bench):
         if waypoint.topic is None:
             continue
@@ -175,13 +172,12 @@ def check_bench(bench: Bench) -> list[Finding]:
         names = ", ".join(waypoint.inline_name for waypoint in unsettled)
         bearing = next_bearing(bench).text
         findings.append(Finding("caution", "next-step", f"Not settled yet: {names}. Next: {bearing}"))
-    gap = family_gap(bench)
-    if gap:
-        level: Level = "stop" if family_gap(bench, "resistance") else "info"
-        findings.append(Finding(level, "family-not-built", f"{gap[:1].upper()}{gap[1:]}."))
-    else:
-        findings.extend(_consistency(bench))
-        findings.extend(_doubts(bench))
+    foreign = [BY_KEY[t].inline_name for t in bench.settled if family_gap(bench, t)]
+    if foreign:
+        text = f"The plate says {bench.settings.plate.called}, but {', '.join(foreign)} {'is' if len(foreign) == 1 else 'are'} settled for another kind of motor: not used, not exported."
+        findings.append(Finding("caution", "other-family-settled", text))
+    findings.extend(_consistency(bench))
+    findings.extend(_doubts(bench))
     findings.extend(check_findings(bench))
     return findings
 

@@ -61,7 +61,7 @@ class Waypoint:
     settles
         Values that settling must settle: name → unit, least and most magnitude; None where nothing is settled here.
     needs, also_needs
-        Waypoints that must be settled before, and those that depend on the bench.
+        Waypoints that must be settled before, as far as the bench's motor has them, and those that depend on the bench.
     applies, optional
         Whether a bench has this waypoint, and whether the course passes it by while it has no capture: something else stands in.
     headline

@@ -7,11 +7,11 @@ from collections.abc import Mapping
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.run import build_drive, running_mode
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import OFF, SPEED
+from crisp_compass.plant.parameters import OFF
 from crisp_compass.plant.simulation import join
 from crisp_compass.studies.scenarios import open_simulation
 
@@ -25,6 +25,7 @@ class SimulatedDrive:
     def __init__(self, bench: Bench) -> None:
         self.identity = Identity("simulated drive", simulated=True)
         self._sim = open_simulation(bench)
+        self._mode = running_mode(bench)
         self._arming = Arming()
         self.surroundings: Surroundings | None = self._sim
 
@@ -57,13 +58,13 @@ class SimulatedDrive:
         """Enable the drive at rest; raises Refusal while a fault stands."""
         if self.fault:
             raise Refusal(f"the fault “{self.fault}” stands", "acknowledge it first", code="fault")
-        self._sim.command(SPEED, speed=0.0)
+        self._sim.command(self._mode, speed=0.0)
         return self._arming.arm(holder)
 
     def run_at(self, token: Token, speed: float) -> None:
         """Ask for a speed [rad/s]; raises Refusal for a void token."""
         self._arming.check(token)
-        self._sim.command(SPEED, speed=speed)
+        self._sim.command(self._mode, speed=speed)
 
     def disarm(self) -> None:
         """Let the shaft go."""

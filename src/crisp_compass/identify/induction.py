@@ -12,7 +12,7 @@ Decay: the flux of the open stator is Λ0·e^(−t/Tr)·e^(jθ(t)), and the volt
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -83,26 +83,39 @@ def fit_induction(no_load: Capture, locked: Capture, *, stator: Estimate) -> Ind
     """
     for capture in (no_load, locked):
         family_of_capture(capture, "induction")
-    free, held = steady_state(no_load), steady_state(locked)
-    findings = [*no_load.findings, *locked.findings]
+    found = solve_tests(
+        steady_state(no_load), steady_state(locked), stator=stator, sources=(no_load.source, locked.source)
+    )
+    return replace(found, findings=(*no_load.findings, *locked.findings, *found.findings))
+
+
+@solvable
+def solve_tests(
+    free: SteadyState, held: SteadyState, *, stator: Estimate, sources: tuple[str, str] = ("", "")
+) -> InductionResult:
+    """Return the circuit of two steady states, the shaft ``free`` and ``held``; ``sources`` name them in a Refusal.
+
+    ``stator`` [Ω], estimates and Refusal as for :func:`fit_induction`.
+    """
+    findings: list[Finding] = []
     if abs(free.impedance) < 1.5 * abs(held.impedance):
         raise Refusal(
             "the no-load test draws more current for its voltage than the locked one",
             "check which file is which, and that the shaft turned freely",
-            where=no_load.source,
+            where=sources[0],
         )
     if held.impedance.real <= stator.value:
         raise Refusal(
             f"the locked rotor shows {held.impedance.real:.4g} Ω in all, no more than the stator's {stator.value:.4g} Ω",
             "check the stator resistance (one phase of the star) and the locked test",
-            where=locked.source,
+            where=sources[1],
         )
     point = np.array([free.v1.real, free.v1.imag, free.i1.real, free.i1.imag, held.v1.real, held.v1.imag, held.i1.real, held.i1.imag, stator.value])  # fmt: skip
     covariance = scipy.linalg.block_diag(free.covariance, held.covariance, np.array([[stator.u**2]]))
 
     def values(x: FloatArray) -> FloatArray:
         z1, z2 = complex(x[0], x[1]) / complex(x[2], x[3]), complex(x[4], x[5]) / complex(x[6], x[7])
-        leakage, magnetizing, rotor, _ = _circuit(z1, z2, free.omega, held.omega, float(x[8]), locked.source)
+        leakage, magnetizing, rotor, _ = _circuit(z1, z2, free.omega, held.omega, float(x[8]), sources[1])
         current = math.hypot(x[2], x[3])
         return np.array([leakage, magnetizing, rotor, magnetizing / rotor, current])
 

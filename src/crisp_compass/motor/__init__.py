@@ -7,7 +7,7 @@ import pkgutil
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import Plate
-from crisp_compass.motor.family import Family
+from crisp_compass.motor.family import Family, Winding
 
 _MODULES = [importlib.import_module(f"{__name__}.{m.name}") for m in pkgutil.iter_modules(__path__)]
 #: Families by what ``plate.family`` may say.
@@ -23,6 +23,16 @@ def constants_of(bench: Bench) -> str:
     """Return what the bench's R, L and flux are of, as exports and records say it."""
     phase = family_of(bench).phase
     return "per phase of the star equivalent" if bench.settings.plate.windings == 3 else f"of {phase}"
+
+
+def winding_of(bench: Bench) -> Winding:
+    """Return what the loops see of the bench's motor; raises Refusal naming what is not settled."""
+    return family_of(bench).winding(bench)
+
+
+def flux_of(bench: Bench) -> float:
+    """Return the settled flux linkage [Wb] that makes the torque; raises Refusal where it is not settled."""
+    return family_of(bench).flux(bench)
 
 
 def pole_pairs_of(plate: Plate) -> int:

@@ -1,4 +1,4 @@
-"""Brushed motors, as far as their plate goes."""
+"""Brushed motors."""
 
 from __future__ import annotations
 

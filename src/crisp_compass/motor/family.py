@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.estimates import Finding, FloatArray
 
 Rows = tuple[tuple[str, str], ...]
@@ -48,6 +49,31 @@ def waiting(answer: str, doubt: str, axes: tuple[tuple[str, str], tuple[str, str
 
 
 @dataclass(frozen=True)
+class Winding:
+    """What the loops see of a motor: ``r`` [Ω] and ``ld``, ``lq`` [H] of the way that the current takes, ``r_u``, ``l_u`` their
+    standard uncertainties."""
+
+    r: float
+    ld: float
+    lq: float
+    r_u: float = 0.0
+    l_u: float = 0.0
+
+
+def _measured_winding(bench: Bench) -> Winding:
+    """Return settled R, Ld and Lq."""
+    r, ld, lq = (need(bench, k) for k in WINDING_KEYS)
+    bars = [settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq")]
+    r_u, l_u = ((q.u or 0.0) if q is not None else 0.0 for q in bars)
+    return Winding(r, ld, lq, r_u, l_u)
+
+
+#: Settled values (``topic.name``) that the current loop and the torque of a motor with magnets rest on.
+WINDING_KEYS = ("resistance.resistance", "inductance.ld", "inductance.lq")
+FLUX_KEYS = ("flux.flux_linkage",)
+
+
+@dataclass(frozen=True)
 class Family:
     """One family of motors.
 
@@ -72,6 +98,10 @@ class Family:
         What its resistance and inductance are of, as a sentence says it.
     hints
         What to drop on the pages of the constants, by waypoint.
+    winding, winding_keys
+        What the loops see of it, from what is settled (raises Refusal naming what is not), and the values that this rests on.
+    flux, flux_keys
+        The flux linkage [Wb] that makes its torque, and the values that this rests on.
     current_base
         What the rated current of such a plate usually means; None keeps what stood.
     """
@@ -85,4 +115,8 @@ class Family:
     phase: str = "phase of the star"
     hints: Mapping[str, str] = field(default_factory=dict)
     current_base: str | None = None
+    winding: Callable[[Bench], Winding] = _measured_winding
+    winding_keys: tuple[str, ...] = WINDING_KEYS
+    flux: Callable[[Bench], float] = lambda bench: need(bench, FLUX_KEYS[0])
+    flux_keys: tuple[str, ...] = FLUX_KEYS
     encoder_rows: Callable[[Any, float], Rows] = lambda plate, counts: ()

@@ -1,4 +1,4 @@
-"""Induction motors, as far as their plate goes."""
+"""Induction motors."""
 
 from __future__ import annotations
 
@@ -8,12 +8,13 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import InductionPlate
+from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import FloatArray
+from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.identify import plate as by_plate
 from crisp_compass.identify.plate import induction_plate, power_check
-from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, waiting
+from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Winding, waiting
 from crisp_compass.quantities import show
 
 
@@ -36,6 +37,8 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
         ("synchronous speed", f"{m.sync_speed * RPM_PER_RAD_S:.0f} rpm"),
         ("slip", f"{100 * m.slip:.2f} %, {m.slip_hz:.2f} Hz"),
     ]
+    rows += _connection_rows(plate)
+    findings += connection_findings(plate, plate.v_bus / math.sqrt(2))
     if m.torque:
         rows.append(("rated torque", show(m.torque, "N·m")))
     if m.pf_times_eff:
@@ -59,6 +62,40 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     )  # fmt: skip
 
 
+def coil_voltage(plate: InductionPlate) -> float | None:
+    """Return the voltage that one coil is wound for, V rms: the lower figure of a dual-voltage plate."""
+    if plate.rated_voltage is None:
+        return None
+    return plate.rated_voltage if plate.connection == "delta" else plate.rated_voltage / math.sqrt(3)
+
+
+def _connection_rows(plate: InductionPlate) -> list[tuple[str, str]]:
+    coil = coil_voltage(plate)
+    return [] if coil is None else [("delta | star", f"{coil:.0f} V | {math.sqrt(3) * coil:.0f} V line")]
+
+
+def connection_findings(plate: InductionPlate, line: float) -> list[Finding]:
+    """Judge star or delta for a source that gives ``line`` [V rms] between two leads."""
+    coil = coil_voltage(plate)
+    if coil is None:
+        return []
+    assert plate.rated_voltage
+    ratio, other = line / plate.rated_voltage, "star" if plate.connection == "delta" else "delta"
+    higher, lower = math.sqrt(3) * coil, coil
+    if plate.connection == "delta" and ratio > 1.45:
+        text = f"The link can give {line:.0f} V line, and in delta the coils take {lower:.0f} V: at rated frequency and full voltage the flux would be {ratio:.1f} times rated and the no-load current far above rated. Connect in star ({higher:.0f} V), or limit the voltage over frequency."
+        return [Finding("caution", "delta-on-the-higher", text)]
+    if ratio < 0.85:
+        reach = ratio * plate.mains_hz
+        text = f"The link gives at most {line:.0f} V line, the winding in {plate.connection} wants {plate.rated_voltage:.0f} V: full flux ends at {reach:.0f} Hz and above it torque falls."
+        if plate.connection == "star" and line > 0.85 * lower:
+            text += f" In delta it is wound for {lower:.0f} V: connect it so."
+        elif other == "star":
+            text += f" Star would be worse ({higher:.0f} V)."
+        return [Finding("caution", "star-on-the-lower", text)]
+    return []
+
+
 def _rms(plate: InductionPlate) -> float:
     return plate.rated_current / math.sqrt(2) if plate.current_base == "peak" else plate.rated_current
 
@@ -80,15 +117,39 @@ def pole_pairs(plate: InductionPlate) -> int:
     return induction_plate(frequency=plate.mains_hz, speed=plate.rated_speed).poles // 2
 
 
+def _winding(bench: Bench) -> Winding:
+    """Return the way of the current into the rotor's circuit: Rs + RR and the leakage."""
+    keys = ("resistance.resistance", "circuit.rotor_resistance", "circuit.leakage_inductance")
+    rs, rr, leakage = (need(bench, k) for k in keys)
+    bars = [q.u or 0.0 for k in keys if (q := settled_value(bench, k)) is not None]
+    return Winding(rs + rr, leakage, leakage, math.hypot(bars[0], bars[1]), bars[2])
+
+
+def _flux(bench: Bench) -> float:
+    """Return the rotor flux that the magnetizing current makes."""
+    return need(bench, "circuit.magnetizing_inductance") * need(bench, "circuit.magnetizing_current")
+
+
+_HINT = "Drop a no-load test (shaft free, rated voltage and frequency) and a locked test (rated current, a quarter of rated frequency) here: v_ab, v_bc, i_a, i_b."
+
 FAMILY = Family(
     ("induction",),
     (
         ("family", "rated_voltage", "mains_hz", "rated_current", "current_base", "connection"),
         ("rated_power", "rated_speed", "rated_torque", "power_factor", "efficiency"),
+        ("sensor.kind", "sensor.counts_per_rev", "top_speed"),
     ),
     outlook,
     pole_pairs,
     lambda plate, constant, resistance: [],
     current_base="rms",
     captures="induction",
+    hints={
+        "resistance": "Drop DC levels between A and B here (v_ab and i_a, C open), or take the three pairs with a meter.",
+        "circuit": _HINT,
+    },
+    winding=_winding,
+    winding_keys=("resistance.resistance", "circuit.rotor_resistance", "circuit.leakage_inductance"),
+    flux=_flux,
+    flux_keys=("circuit.magnetizing_inductance", "circuit.magnetizing_current"),
 )

@@ -1,4 +1,4 @@
-"""Two-phase steppers, as far as their plate goes."""
+"""Two-phase steppers."""
 
 from __future__ import annotations
 

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from crisp_compass.errors import Refusal
 
 ENCODER, HALLS, ARMATURE = 0, 1, 2
-OFF, SPEED, CURRENT, ALIGN, STEP = 0, 1, 2, 3, 4
+OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL = 0, 1, 2, 3
 MOST_DELAY = 20
 FAULT_NAMES = {NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall"}
@@ -55,6 +55,27 @@ class Brushed(NamedTuple):
     detent: float = 0.0
 
 
+class Induction(NamedTuple):
+    """Induction machine by its inverse-Γ circuit, a phase of the star: stator ``r`` Ω, leakage ``ld`` = ``lq`` H, ``lm`` H and ``rr`` Ω
+    of the rotor; ``psi`` is the rotor flux it is meant to run with [Wb, phase peak]."""
+
+    r: float
+    ld: float
+    lq: float
+    psi: float
+    pole_pairs: float
+    lm: float
+    rr: float
+    saturated: float = 1.0
+    i_sat: float = 1.0
+    torque_factor: float = 1.5
+    detent: float = 0.0
+
+
+#: What the plant can turn.
+AnyMachine = Machine | Brushed | Induction
+
+
 class Load(NamedTuple):
     """Inertia [kg·m²], viscous [N·m·s/rad] and Coulomb friction [N·m]."""
 
@@ -99,6 +120,10 @@ class Control(NamedTuple):
     in periods, of which the hold is half a one (0.5 to 20), ``volts_per_bus`` the longest phase vector over the bus, ``microsteps`` the
     entries of a stepper's current table a full step (0: continuous). Where the armature's voltage tells the speed, the share
     ``compensation`` of its drop across ``r`` [Ω, the firmware's belief] is taken off.
+
+    Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] up
+    to the electrical speed ``base_speed`` [rad/s] and beyond with less in proportion. Volts over frequency: ``boost`` [V] at rest and
+    ``volts_per_rad`` [V·s], the share ``slip_share`` of the slip compensated.
     """
 
     ts: float
@@ -127,12 +152,19 @@ class Control(NamedTuple):
     microsteps: float = 0.0
     r: float = 0.0
     compensation: float = 0.0
+    lm: float = 0.0
+    rotor_rate: float = 0.0
+    i_flux: float = 0.0
+    base_speed: float = 0.0
+    boost: float = 0.0
+    volts_per_rad: float = 0.0
+    slip_share: float = 0.0
 
 
 class Drive(NamedTuple):
     """Everything that stays fixed while the drive runs."""
 
-    machine: Machine | Brushed
+    machine: Any  # an AnyMachine: each kernel takes its own
     load: Load
     inverter: Inverter
     sensing: Sensing
@@ -143,9 +175,7 @@ class Drive(NamedTuple):
 LOCKED = Load(1e12, 0.0, 0.0)
 
 
-def locked_rotor(
-    machine: Machine | Brushed, control: Control, inverter: Inverter, sensing: Sensing | None = None
-) -> Drive:
+def locked_rotor(machine: AnyMachine, control: Control, inverter: Inverter, sensing: Sensing | None = None) -> Drive:
     """Return a drive whose shaft is held, seen by sensors without fault unless others are given."""
     return Drive(machine, LOCKED, inverter, sensing or Sensing(), control)
 

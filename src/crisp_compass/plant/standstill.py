@@ -14,7 +14,7 @@ import numpy as np
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import Brushed, Load, Machine
+from crisp_compass.plant.parameters import AnyMachine, Load
 
 _STEPS = 20
 
@@ -36,7 +36,7 @@ class Pulses:
 
 
 def pulse_currents(
-    machine: Machine | Brushed, load: Load, theta_e: float, pulses: Pulses, *, seed: int = 0
+    machine: AnyMachine, load: Load, theta_e: float, pulses: Pulses, *, seed: int = 0
 ) -> tuple[FloatArray, FloatArray, float]:
     """Return directions [rad] and currents along them [A], (n,), and how far the rotor was moved [rad electrical].
 
@@ -67,7 +67,7 @@ def pulse_currents(
 
 
 def _pulse(
-    m: Machine | Brushed, load: Load, theta: float, omega: float, alpha: float, volts: float, seconds: float, pulses: Pulses
+    m: AnyMachine, load: Load, theta: float, omega: float, alpha: float, volts: float, seconds: float, pulses: Pulses
 ) -> tuple[float, float, float, float]:  # fmt: skip
     """Return id, iq [A] at the end of a pulse, and the shaft after the current is gone (it rests between pulses)."""
     h, p, bend = seconds / _STEPS, m.pole_pairs, pulses.magnet / pulses.current
@@ -96,7 +96,7 @@ class Rests:
 
 
 def align(
-    machine: Machine | Brushed, load: Load, current: float, field: FloatArray, *, start: float = 0.0, cogging: float = 0.0, slots: int = 12
+    machine: AnyMachine, load: Load, current: float, field: FloatArray, *, start: float = 0.0, cogging: float = 0.0, slots: int = 12
 ) -> Rests:  # fmt: skip
     """Hold ``current`` [A] at one angle of ``field`` (n,) [rad] after another; ``start`` is θe at the beginning.
 

@@ -8,16 +8,17 @@ from crisp_compass.plant.parameters import MOST_DELAY
 
 # fmt: off
 (ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
- FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN, FIELD) = range(33)
+ FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN, FIELD,
+ I_ALPHA, I_BETA, PSI_ALPHA, PSI_BETA, FLUX_SEEN, SLIP) = range(39)
 # voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
 HISTORY = MOST_DELAY + 2
-V_ALPHA, V_BETA = 33, 33 + HISTORY
-STATES = 33 + 2 * HISTORY
+V_ALPHA, V_BETA = 39, 39 + HISTORY
+STATES = 39 + 2 * HISTORY
 # what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
 IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
 INPUTS = 7
 # one recorded row
-OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen")
+OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen", "theta_seen")
 # fmt: on
 SUBSTEPS = 4
 FAST = {"contract", "reassoc", "arcp", "nsz"}  # no assumption about NaN or infinity

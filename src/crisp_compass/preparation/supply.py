@@ -8,7 +8,6 @@ from typing import TYPE_CHECKING
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak, torque_constant
-from crisp_compass.bench.rules import family_gap
 from crisp_compass.conversions import RPM_PER_RAD_S, peak_from_rms
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import drive_match, rectified
@@ -21,8 +20,6 @@ if TYPE_CHECKING:
 
 
 def _best(bench: Bench, constant: Constant) -> float | None:
-    if family_gap(bench):
-        return None
     from crisp_compass.course.known import (
         best_value,  # sources asks the checks, and these the first run's limits below
     )
@@ -123,6 +120,13 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     peak = supply.drive_peak * factor if supply.drive_peak else None
     findings = drive_match(rated_peak(bench.settings.plate), continuous, peak)
     reach = None
+    hertz = getattr(plate, "mains_hz", None) if plate.cage else None
+    if (
+        hertz and plate.rated_voltage and plate.rated_speed
+    ):  # full flux ends where the link's voltage over frequency does
+        synchronous = 2 * math.pi * hertz / pole_pairs_of(plate)
+        per_volt = linear_limit(1.0, bench.settings.pwm.scheme) / (math.sqrt(2 / 3) * plate.rated_voltage)
+        reach = (bus.low * per_volt * synchronous, bus.high * per_volt * synchronous)
     if flux:
         limit = linear_limit(1.0, bench.settings.pwm.scheme) if plate.windings == 3 else 1.0
         per_volt = limit / (flux * pole_pairs_of(plate))

@@ -18,6 +18,7 @@ from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
+from crisp_compass.motor import winding_of
 from crisp_compass.record.safe_text import c_comment
 
 _MOST_BITS = 16  # error × gain × 2^30 must fit 63 bits
@@ -34,7 +35,8 @@ class SourceFile:
 def controller_sources(bench: Bench) -> list[SourceFile]:
     """Return header and source of both controllers; raises Refusal where the current loop is not settled or does not fit."""
     gains = {k: need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q")}
-    plant = {k: need(bench, k) for k in ("inductance.ld", "inductance.lq")}
+    of = winding_of(bench)
+    plant = {"inductance.ld": of.ld, "inductance.lq": of.lq}
     loop_hz = need(bench, "pwm.loop_hz")
     tracks = current_tracking(bench)
     scales = bench_scales(bench)

@@ -9,7 +9,8 @@ import json
 from crisp_compass import __version__
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import require_built, stale_inputs
+from crisp_compass.bench.records import Settled
+from crisp_compass.bench.rules import family_gap, stale_inputs
 from crisp_compass.course.open_points import check_bench
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
@@ -35,10 +36,14 @@ def export_settings(bench: Bench, form: str) -> str:
         raise Refusal(
             f"there is no format “{form}”", f"use one of {', '.join(FORMATS)}, c-controller", where="--format"
         )
-    require_built(bench)
     if not bench.settled:
         raise Refusal("nothing is settled on this bench", "settle at least one value before handing over")
     return {"c-header": _c_header, "json": _json, "csv": _csv}[form](bench)
+
+
+def own_settled(bench: Bench) -> dict[str, Settled]:
+    """Return what is settled of the motor that the plate says: another kind's values are not handed over."""
+    return {topic: settled for topic, settled in bench.settled.items() if not family_gap(bench, topic)}
 
 
 def _c_number(name: str, quantity: Quantity) -> str:
@@ -64,7 +69,7 @@ def _c_header(bench: Bench) -> str:
     ]
     lines += [f" * {f.level.upper()}: {c_comment(f.text)}" for f in check_bench(bench) if f.level != "info"]
     lines += [" */", f"#ifndef {guard}", f"#define {guard}", ""]
-    for topic, settled in bench.settled.items():
+    for topic, settled in own_settled(bench).items():
         state = "STALE, " if stale_inputs(bench, topic) else ""
         lines.append(
             f"/* {topic.replace('_', ' ')}: {state}{c_comment(settled.reason)} ({c_comment(settled.when[:10])}) */"
@@ -95,7 +100,7 @@ def _json(bench: Bench) -> str:
                 "stale": bool(stale_inputs(bench, topic)),
                 **({"halls": {**s.halls.model_dump(mode="json"), "convention": HALL_CONVENTION}} if s.halls else {}),
             }
-            for topic, s in bench.settled.items()
+            for topic, s in own_settled(bench).items()
         },
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
@@ -105,7 +110,7 @@ def _csv(bench: Bench) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(["topic", "name", "value", "unit", "u", "low95", "high95", "stale", "reason"])
-    for topic, settled in bench.settled.items():
+    for topic, settled in own_settled(bench).items():
         stale = "yes" if stale_inputs(bench, topic) else "no"
         for name, q in settled.values.items():
             low, high = q.interval95 or ("", "")

@@ -23,7 +23,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import known_halls, machine_of
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.control.six_step import six_step
-from crisp_compass.plant.parameters import Brushed, Load, Machine
+from crisp_compass.plant.parameters import AnyMachine, Load
 
 ORDERS: tuple[str, ...] = ("ABC", "ACB", "BAC", "BCA", "CAB", "CBA")
 SEEN: dict[Symptom, str] = {
@@ -84,7 +84,7 @@ def expect_orders(bench: Bench) -> dict[tuple[int, ...], ExpectedBehaviour]:
     }
 
 
-def _motor(bench: Bench) -> tuple[Machine | Brushed, Load, float, float]:
+def _motor(bench: Bench) -> tuple[AnyMachine, Load, float, float]:
     plate = bench.settings.plate
     machine, load = machine_of(bench)
     # enough to turn it smartly in the right order: friction three times over, and a tenth of the bus
@@ -97,7 +97,7 @@ _Runs = dict[int, list[tuple[float, float, float, float]]]
 
 
 def _run(
-    machine: Machine | Brushed, load: Load, edges: np.ndarray, centres: np.ndarray, relative: tuple[int, ...], volts: float, limit: float
+    machine: AnyMachine, load: Load, edges: np.ndarray, centres: np.ndarray, relative: tuple[int, ...], volts: float, limit: float
 ) -> _Runs:  # fmt: skip
     """Return the runs by commanded direction, one from the middle of each sector."""
     angles = []

@@ -7,10 +7,10 @@ from collections.abc import Callable
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.waypoints.commutation import hall_edges
-from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.run import build_drive, running_mode
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import CURRENT, SPEED, locked_rotor
+from crisp_compass.plant.parameters import CURRENT, locked_rotor
 from crisp_compass.plant.simulation import Simulation, Trace, join
 
 #: Columns of the capture format that a run fills.
@@ -40,12 +40,12 @@ def open_simulation(bench: Bench, *, seed: int = 1) -> Simulation:
 
 def _speed_step(sim: Simulation, bench: Bench) -> list[Trace]:
     before = sim.advance(0.05)
-    sim.command(SPEED, speed=bench.settings.run.speed)
+    sim.command(running_mode(bench), speed=bench.settings.run.speed)
     return [before, sim.advance(0.75)]
 
 
 def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
-    sim.command(SPEED, speed=bench.settings.run.speed)
+    sim.command(running_mode(bench), speed=bench.settings.run.speed)
     sim.advance(0.8)
     before = sim.advance(0.1)
     m, run = sim.drive.machine, bench.settings.run
@@ -54,10 +54,10 @@ def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
 
 
 def _reversal(sim: Simulation, bench: Bench) -> list[Trace]:
-    sim.command(SPEED, speed=bench.settings.run.speed)
+    sim.command(running_mode(bench), speed=bench.settings.run.speed)
     sim.advance(0.8)
     before = sim.advance(0.05)
-    sim.command(SPEED, speed=-bench.settings.run.speed)
+    sim.command(running_mode(bench), speed=-bench.settings.run.speed)
     return [before, sim.advance(0.9)]
 
 

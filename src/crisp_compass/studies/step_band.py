@@ -18,6 +18,7 @@ from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.loops.step_fit import measured_figures
+from crisp_compass.motor import winding_of
 from crisp_compass.studies.step_prediction import held_step, nice, tracking_of
 
 RUNS = 1000
@@ -57,23 +58,20 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     settings = bench.settings.current_loop
     spread = spread or Spread(saturation=settings.saturation, sag=settings.sag, cold=settings.cold, hot=settings.hot)
     step, loop_hz = settings.step, need(bench, "pwm.loop_hz")
-    r, lq, ld = (settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
-    assert r is not None
-    assert lq is not None
-    assert ld is not None
+    of = winding_of(bench)
     rng = np.random.default_rng(4)
     # files of older versions settled R without its temperature: there the field's reference stands in
     taken = settled_value(bench, "resistance.temperature")
     at = taken.value if taken is not None else bench.settings.resistance.reference
-    cold, hot = (resistance_at(r.value, at, t) / r.value for t in (spread.cold, spread.hot))
-    rs = r.value * rng.uniform(cold, hot, runs) * (1 + (r.u or 0.0) / r.value * rng.standard_normal(runs))
-    ls = lq.value * (1 + (lq.u or 0.0) / lq.value * rng.standard_normal(runs))
+    cold, hot = (resistance_at(of.r, at, t) / of.r for t in (spread.cold, spread.hot))
+    rs = of.r * rng.uniform(cold, hot, runs) * (1 + of.r_u / of.r * rng.standard_normal(runs))
+    ls = of.lq * (1 + of.l_u / of.lq * rng.standard_normal(runs))
     kept = 1 - spread.saturation * rng.uniform(0, 1, runs)
     limits = usable_voltage(bench).command * (1 - spread.sag * rng.uniform(0, 1, runs))
     crossover = design.q.margins.crossover_hz
     seconds = nice(1.6 / crossover) if math.isfinite(crossover) else 100 / loop_hz
     length = int(min(max(seconds * loop_hz, 40), 400))
-    tracks = tracking_of(design, r.value, ld.value, lq.value, loop_hz)
+    tracks = tracking_of(design, of.r, of.ld, of.lq, loop_hz)
     out = np.empty((runs, length))
     for k in range(runs):
         out[k] = held_step(
@@ -82,7 +80,7 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
             settings.delay_samples,
             float(rs[k]),
             float(ls[k] * kept[k]),
-            ld.value,
+            of.ld,
             step,
             loop_hz,
             float(limits[k]),
@@ -94,8 +92,8 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     rises = np.array([measured_figures(time, y, step).rise for y in out[:: max(runs // 200, 1)]])
     worst = int(np.argmax(np.max(np.abs(out - step) * (out > step), axis=1)))
     share = (
-        rs[worst] / r.value - 1,
-        ls[worst] * kept[worst] / lq.value - 1,
+        rs[worst] / of.r - 1,
+        ls[worst] * kept[worst] / of.lq - 1,
         limits[worst] / usable_voltage(bench).command - 1,
     )
     text = f"R {_signed(share[0])}, L {_signed(share[1])}, bus {_signed(share[2])}"

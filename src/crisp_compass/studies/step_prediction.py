@@ -17,7 +17,7 @@ from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.modulation.full_bridge import leg_duties, winding_ripple
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of, winding_of
 from crisp_compass.plant.parameters import (
     CURRENT,
     Control,
@@ -83,7 +83,8 @@ class StepPrediction:
 def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
     """Run the compiled plant through a q current step at standstill, rotor held, with the design's gains."""
     step, loop_hz = bench.settings.current_loop.step, need(bench, "pwm.loop_hz")
-    r, lq, ld = (need(bench, k) for k in ("resistance.resistance", "inductance.lq", "inductance.ld"))
+    of = winding_of(bench)
+    r, lq, ld = of.r, of.lq, of.ld
     response = held_step(
         design, tracking_of(design, r, ld, lq, loop_hz), bench.settings.current_loop.delay_samples, r, lq, ld, step, loop_hz,
         usable_voltage(bench).command, _steps(design.q), before=4,

@@ -18,7 +18,7 @@ from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import STEP, Brushed, Drive, Machine
+from crisp_compass.plant.parameters import STEP, AnyMachine, Drive
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.untuned_drive import untuned_drive
 
@@ -46,7 +46,7 @@ class Stepping:
     peak: float
 
 
-def current_limit_torque(m: Machine | Brushed, current: float, volts: float, speed: FloatArray) -> FloatArray:
+def current_limit_torque(m: AnyMachine, current: float, volts: float, speed: FloatArray) -> FloatArray:
     """Return the most torque (n,) [N·m] that a current vector ``current`` [A] or the voltage ``volts`` [V] a winding allows.
 
     Steady state of a round machine: i_q = (R·(v_q − ωψ) − ωL·v_d)/Z² with Z² = R² + (ωL)². Over all directions of a voltage of
@@ -81,7 +81,7 @@ def pull_out(drive: Drive, current: float, speed: float) -> float:
 
 def _in_step(sim: Simulation) -> bool:
     x, p = sim.state, sim.drive.machine.pole_pairs
-    return abs(float(x[state.FIELD]) - p * float(x[state.THETA])) < math.pi
+    return bool(abs(float(x[state.FIELD]) - p * float(x[state.THETA])) < math.pi)
 
 
 def stepping_outlook(bench: Bench) -> Stepping:

@@ -9,6 +9,7 @@ from crisp_compass.capture import Capture
 from crisp_compass.course.gain_trials import predicted_step
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.step_fit import StepFit
+from crisp_compass.motor import winding_of
 from crisp_compass.quantities import show
 from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
@@ -42,7 +43,7 @@ def _boxes(bench: Bench, evidence: Evidence) -> tuple[Box, ...]:
     found, samples = evidence.estimates, bench.settings.current_loop.delay_samples
     try:
         loop_hz = need(bench, "pwm.loop_hz")
-        r, lq = need(bench, "resistance.resistance"), need(bench, "inductance.lq")
+        r, lq = winding_of(bench).r, winding_of(bench).lq
     except Refusal as refusal:
         return (Box("Designed → found", (), refusal.sentence),)
     rows = []

@@ -61,11 +61,12 @@ class Sector:
 class DialView:
     """What the dial shows. Angles in electrical degrees, vector lengths relative to the limit circle.
 
-    ``hand`` names the arrow that a drag moves: ``rotor``, ``current`` or ``voltage``; ``axes`` are the phases drawn: their names.
+    ``frame`` is where the firmware believes the rotor's flux. ``hand`` names the arrow that a drag moves: ``rotor``, ``current`` or ``voltage``; ``axes`` are the phases drawn: their names.
     """
 
     caption: str = ""
     rotor: float | None = None
+    frame: float | None = None
     current: tuple[float, float] | None = None
     voltage: tuple[float, float] | None = None
     hexagon: bool = True

@@ -45,6 +45,10 @@ TEXTS = {
         "Load off. Run up with a steady current, then switch the drive off and let the shaft coast; capture speed and i_q.",
         "Motor bolted down, coupling off, guard on: nothing loose near the shaft until it stands still.",
     ),
+    "three_phase_test": (
+        "All three leads on the supply or the drive; v_ab, v_bc, i_a and i_b on the scope. Once with the shaft free, once with it locked.",
+        "Mains by qualified people and local codes. Locked: start from zero volts, rated current, below ten seconds. Terminals keep voltage after cut-off.",
+    ),
     "encoder": (
         "Leads open, encoder powered. Turn the shaft some whole turns by hand; capture enc_a, enc_b, enc_z and two line voltages.",
         "Drive off and disconnected from the leads; never pull an encoder lead under power.",
@@ -310,6 +314,20 @@ class WiringSketch(QWidget):
         painter.drawLine(QPointF(left + 52, low - 78), QPointF(left + 52, low))
         self._text(painter, QPointF(left + 24, low + 14), "current on")
         self._text(painter, QPointF(left + 92, low + 14), "coasts")
+
+    def _three_phase_test(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
+        source = self._box(painter, middle + QPointF(-250, 0), "Supply, 3 phases")
+        meter = self._box(painter, middle + QPointF(-70, 0), "v, i", "deep")
+        for k, name in enumerate(("A", "B", "C")):
+            y, end = meter.top() + 8 + 15 * k, terminals[name]
+            bend = meter.right() + (44, 30, 44)[k]
+            token, dash = PHASE_TOKENS[name], DASHES[name]
+            self._wire(painter, [QPointF(source.right(), y), QPointF(meter.left(), y)], token, dash)
+            self._wire(
+                painter, [QPointF(meter.right(), y), QPointF(bend, y), QPointF(bend, end.y()), end], token, dash
+            )
+        self._text(painter, middle + QPointF(-160, -40), "variable voltage and frequency")
+        self._text(painter, middle + QPointF(185, 92), "free, then locked")
 
     def _encoder(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
         self._sensor(painter, middle, terminals, "enc_a b z", "supply, ground and three encoder lines")

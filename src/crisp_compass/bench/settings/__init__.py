@@ -7,6 +7,7 @@ from pydantic import Field
 from crisp_compass.bench.base import Frozen
 from crisp_compass.bench.plate import MagnetPlate, Plate
 from crisp_compass.bench.settings.auto_tune import AutoTuneSettings
+from crisp_compass.bench.settings.circuit import CircuitSettings
 from crisp_compass.bench.settings.commutation import CommutationSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.flux import FluxSettings
@@ -30,6 +31,7 @@ class Settings(Frozen):
     resistance: ResistanceSettings = ResistanceSettings()
     instruments: InstrumentSettings = InstrumentSettings()
     flux: FluxSettings = FluxSettings()
+    circuit: CircuitSettings = CircuitSettings()
     commutation: CommutationSettings = CommutationSettings()
     pwm: PwmSettings = PwmSettings()
     current_loop: CurrentSettings = CurrentSettings()

@@ -17,25 +17,30 @@ from crisp_compass.conversions import FAMILIES
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign, limit_tracking, tune_current
 from crisp_compass.loops.step_fit import RunningLoop, StepFit, fit_step
+from crisp_compass.motor import family_of, winding_of
 from crisp_compass.quantities import show
 
-#: What the design rests on.
-INPUTS = ("resistance.resistance", "inductance.ld", "inductance.lq", "pwm.loop_hz", "plate.v_bus")
 #: A shaft that turns no faster than this is held, rad/s.
 _HELD = 0.5
+
+
+def inputs(bench: Bench) -> tuple[str, ...]:
+    """Return what the design rests on."""
+    return (*family_of(bench).winding_keys, "pwm.loop_hz", "plate.v_bus")
 
 
 def design_current(bench: Bench) -> CurrentDesign:
     """Design the current loop from settled R, L and PWM with the page's settings; raises Refusal if one is missing."""
     bench = standing(bench, "current_loop")
     settings = bench.settings.current_loop
-    r, ld, lq, loop_hz, _ = (need(bench, key) for key in INPUTS)
+    at, loop_hz = winding_of(bench), need(bench, "pwm.loop_hz")
     found = tune_current(
-        r=r, ld=ld, lq=lq, loop_hz=loop_hz, v_limit=usable_voltage(bench).command, exact=True, delay_samples=settings.delay_samples,
+        r=at.r, ld=at.ld, lq=at.lq, loop_hz=loop_hz, v_limit=usable_voltage(bench).command, exact=True, delay_samples=settings.delay_samples,
         bandwidth_hz=None if settings.method == "modulus-optimum" else settings.bandwidth_hz,
         damping=settings.damping if settings.method == "placement" else None,
     )  # fmt: skip
@@ -60,10 +65,10 @@ def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
 
 def current_tracking(bench: Bench) -> tuple[float, float]:
     """Return what the integrators of d and q do at the voltage limit, of the settled gains and winding."""
-    ts, r = 1 / need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance")
+    ts, at = 1 / need(bench, "pwm.loop_hz"), winding_of(bench)
     d, q = (
-        limit_tracking(need(bench, f"current_loop.kp_{axis}"), need(bench, f"current_loop.ki_{axis}"), ts, r, need(bench, f"inductance.l{axis}"))
-        for axis in "dq"
+        limit_tracking(need(bench, f"current_loop.kp_{axis}"), need(bench, f"current_loop.ki_{axis}"), ts, at.r, inductance)
+        for axis, inductance in (("d", at.ld), ("q", at.lq))
     )  # fmt: skip
     return d, q
 
@@ -91,7 +96,7 @@ def expected_step(bench: Bench, notes: Mapping[str, str]) -> RunningLoop:
     """Return what the design rests on, with the gains that ran; raises Refusal naming what is not settled."""
     kp, ki = gains_that_ran(bench, notes)
     return RunningLoop(
-        kp, ki, need(bench, "pwm.loop_hz"), need(bench, "resistance.resistance"), need(bench, "inductance.lq"),
+        kp, ki, need(bench, "pwm.loop_hz"), winding_of(bench).r, winding_of(bench).lq,
         bench.settings.current_loop.delay_samples, usable_voltage(bench).command,
     )  # fmt: skip
 
@@ -101,7 +106,7 @@ def propose(bench: Bench) -> Proposal:
     design = design_current(bench)
     what = f"Kp {show(design.q.kp, 'V/A')}, Ki {show(design.q.ki, 'V/(A·s)')}"
     margin = f"{design.q.margins.phase_margin_deg:.0f}° margin is enough here"
-    return Proposal(current_values(bench, design), what, margin, design.method, INPUTS)
+    return Proposal(current_values(bench, design), what, margin, design.method, inputs(bench))
 
 
 def _read(bench: Bench, capture: Capture) -> StepFit:
@@ -166,13 +171,16 @@ WAYPOINT = Waypoint(
         "ki_q": ("V/(A·s)", 1e-9, 1e11),
         "bandwidth_hz": ("Hz", 1e-3, 1e6),
     },
-    needs=("plate", "resistance", "inductance", "pwm"),
+    needs=("plate", "resistance", "inductance", "circuit", "pwm"),
+    applies=closes_loops,
     headline=lambda settled: show(settled.values["bandwidth_hz"].value, "Hz"),
     propose=propose,
     captures=(STEP,),
     sections=(
         *(Section(n) for n in ("Design", "Measured step", "Trials", "Number format")),
-        Section("Torque and speed", lambda bench: bench.settings.plate.windings > 1),
+        Section(
+            "Torque and speed", lambda bench: bench.settings.plate.windings > 1 and not bench.settings.plate.cage
+        ),
         Section("Open-loop stepping", lambda bench: bench.settings.plate.windings == 2),
     ),
 )

@@ -7,6 +7,7 @@ from dataclasses import replace
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import torque_constant
 from crisp_compass.bench.records import Evidence
+from crisp_compass.bench.rules import settled_value
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import LINES, CaptureKind
 from crisp_compass.course.known import best_source
@@ -19,6 +20,8 @@ from crisp_compass.quantities import show
 
 def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     """Return Kt [N·m per A peak], its relative standard uncertainty and where it is from; None where nothing tells it."""
+    if bench.settings.plate.cage:
+        return _by_magnetizing(bench)
     flux = best_source(bench, "flux_linkage")
     if flux is None:
         return None
@@ -27,6 +30,16 @@ def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     )
     plate = bench.settings.plate
     return torque_constant(plate, flux.value, pole_pairs_of(plate)), flux.u / flux.value, origin
+
+
+def _by_magnetizing(bench: Bench) -> tuple[float, float, str] | None:
+    """Return Kt of a magnetized cage, as torque_constant_of does."""
+    lm, i_d = (settled_value(bench, f"circuit.magnetizing_{k}") for k in ("inductance", "current"))
+    if lm is None or i_d is None:
+        return None
+    plate = bench.settings.plate
+    kt = torque_constant(plate, lm.value * i_d.value, pole_pairs_of(plate))
+    return kt, (lm.u or 0.0) / lm.value, "the settled circuit"
 
 
 def _read(bench: Bench, capture: Capture) -> MechanicsResult:
@@ -77,7 +90,7 @@ RUN_UP = CaptureKind(
     gains=("i_gain", "speed_gain"),
     propose=_propose,
     sketch="mechanics",
-    families=("pm", "stepper"),
+    families=("pm", "stepper", "induction"),
     view="mechanics",
 )
 

@@ -97,6 +97,7 @@ STAIRCASE = CaptureKind(
     gains=("v_gain", "i_gain"),
     propose=_propose,
     sketch="resistance",
+    families=("pm", "induction"),
     view="resistance",
 )
 

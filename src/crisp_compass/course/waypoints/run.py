@@ -7,14 +7,29 @@ import math
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.course.machine import brush_drop, rotating_machine
+from crisp_compass.course.circuit import base_speed, hertz_law
+from crisp_compass.course.machine import brush_drop, cage_machine, rotating_machine
 from crisp_compass.course.waypoint import Waypoint
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.course.waypoints.pwm import three_phases, usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.full_bridge import lost_voltage
-from crisp_compass.plant.parameters import ARMATURE, ENCODER, HALLS, Control, Drive, Inverter, Load, Sensing
+from crisp_compass.motor import flux_of, winding_of
+from crisp_compass.plant.parameters import (
+    ARMATURE,
+    ENCODER,
+    HALLS,
+    HERTZ,
+    SPEED,
+    AnyMachine,
+    Control,
+    Drive,
+    Inverter,
+    Load,
+    Sensing,
+)
 
 
 def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
@@ -42,7 +57,7 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
             "choose another one on the plate",
             field="sensor.kind",
         )
-    if sensor.kind == "none" and bench.settings.plate.windings > 1:
+    if sensor.kind == "none" and bench.settings.plate.windings > 1 and closes_loops(bench):
         raise Refusal(
             "the bench has no angle sensor",
             "choose halls or an encoder on the plate: the drive without one is not computed",
@@ -64,9 +79,10 @@ def _bridge_loss(bench: Bench, lost: float) -> float:
 def build_drive(bench: Bench) -> Drive:
     """Assemble the simulated drive from settled values; raises Refusal naming what is missing."""
     bench = standing(bench)
-    r, ld, lq, psi = (
-        need(bench, k) for k in ("resistance.resistance", "inductance.ld", "inductance.lq", "flux.flux_linkage")
-    )
+    if not closes_loops(bench):
+        return hertz_drive(bench)
+    of, psi = winding_of(bench), flux_of(bench)
+    r, ld, lq = of.r, of.ld, of.lq
     run = bench.settings.run
     loop_hz = need(bench, "pwm.loop_hz")
     kp_d, ki_d, kp_q, ki_q = (need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q"))
@@ -74,7 +90,6 @@ def build_drive(bench: Bench) -> Drive:
     filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
     if uses_halls(bench) and hall_edges(bench) is None:
         raise Refusal("the hall table is not settled", "settle it on the commutation leg first")
-    dead = settled_value(bench, "pwm.dead_time_voltage")
     tracks = current_tracking(bench)
     control = Control(
         ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=max(round(loop_hz / speed_hz), 1), kp_speed=kp, ki_speed=ki,
@@ -82,13 +97,49 @@ def build_drive(bench: Bench) -> Drive:
         decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
+    if bench.settings.plate.cage:
+        machine: AnyMachine = cage_machine(bench)
+        control = control._replace(**_rotor_beliefs(bench), base_speed=base_speed(bench))
+    else:
+        machine = rotating_machine(
+            bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2), brush_drop(bench)
+        )  # fmt: skip
+    return _assembled(bench, machine, control)
+
+
+def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
+    """Put machine and firmware between the bench's load, bridge and sensors."""
+    run, dead = bench.settings.run, settled_value(bench, "pwm.dead_time_voltage")
     return Drive(
-        rotating_machine(bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2),
-            brush_drop(bench)),
+        machine,
         Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
         Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
         sensing_of(bench, max(2.5 * run.i_trip, 1.0)), control,
     )  # fmt: skip
+
+
+def _rotor_beliefs(bench: Bench) -> dict[str, float]:
+    """Return what the firmware believes of an induction motor's rotor."""
+    lm, rr, current = (
+        need(bench, f"circuit.{k}") for k in ("magnetizing_inductance", "rotor_resistance", "magnetizing_current")
+    )
+    return {"lm": lm, "rotor_rate": rr / lm, "i_flux": current}
+
+
+def hertz_drive(bench: Bench) -> Drive:
+    """Assemble the drive of an induction motor whose firmware turns a voltage and closes no loop."""
+    run, law, settings = bench.settings.run, hertz_law(bench), bench.settings
+    control = Control(
+        ts=1 / need(bench, "pwm.loop_hz"), speed_filter=100.0, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=settings.speed_loop.ramp,
+        delay_samples=settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, boost=law.boost,
+        volts_per_rad=law.volts_per_rad, r=need(bench, "resistance.resistance"), slip_share=settings.circuit.slip_share, **_rotor_beliefs(bench),
+    )  # fmt: skip
+    return _assembled(bench, cage_machine(bench), control)
+
+
+def running_mode(bench: Bench) -> int:
+    """Return the mode of the firmware that turns the shaft at a speed."""
+    return SPEED if closes_loops(bench) else HERTZ
 
 
 def _hall_table(bench: Bench) -> tuple[str, ...]:
@@ -101,6 +152,6 @@ WAYPOINT = Waypoint(
     120,
     "Run",
     "Does it run the way it should?",
-    needs=("plate", "resistance", "inductance", "flux", "pwm", "current_loop", "speed_loop"),
+    needs=("plate", "resistance", "inductance", "flux", "circuit", "pwm", "current_loop", "speed_loop"),
     also_needs=_hall_table,
 )

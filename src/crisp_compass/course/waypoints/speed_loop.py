@@ -14,21 +14,22 @@ from crisp_compass.conversions import resistance_at
 from crisp_compass.course.machine import brush_drop
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Waypoint
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
 from crisp_compass.quantities import show
 
-#: What the design rests on.
-INPUTS = (
-    "mechanics.inertia", "mechanics.viscous_friction", "plate.pole_pairs", "flux.flux_linkage", "current_loop.bandwidth_hz", "pwm.loop_hz",
-)  # fmt: skip
+
+def inputs(bench: Bench) -> tuple[str, ...]:
+    """Return what the design rests on."""
+    return (
+        "mechanics.inertia", "mechanics.viscous_friction", "plate.pole_pairs", *family_of(bench).flux_keys, "current_loop.bandwidth_hz", "pwm.loop_hz",
+    )  # fmt: skip
 
 
 def torque_constant(bench: Bench) -> float:
     """Return Kt in N·m per A of phase peak from settled flux and pole pairs."""
-    return torque_constant_of_plate(
-        bench.settings.plate, need(bench, "flux.flux_linkage"), need(bench, "plate.pole_pairs")
-    )
+    return torque_constant_of_plate(bench.settings.plate, flux_of(bench), need(bench, "plate.pole_pairs"))
 
 
 def design_speed(bench: Bench) -> SpeedDesign:
@@ -60,7 +61,7 @@ class Droop:
 
 def armature_droop(bench: Bench) -> Droop:
     """Return what the uncompensated part of the armature's drop costs: ω falls by ((R_true − k·R)·I + V0)/Ke."""
-    r, ke = need(bench, "resistance.resistance"), need(bench, "flux.flux_linkage")
+    r, ke = winding_of(bench).r, flux_of(bench)
     settings = bench.settings
     taken = settled_value(bench, "resistance.temperature")
     at = taken.value if taken is not None else settings.resistance.reference
@@ -104,7 +105,7 @@ def propose(bench: Bench) -> Proposal:
     design = design_speed(bench)
     what = f"Kp {show(design.kp, 'A/(rad/s)')}, Ki {show(design.ki, 'A/rad')}"
     margin = f"{design.method}, {design.margins.phase_margin_deg:.0f}° margin"
-    return Proposal(speed_values(bench, design), what, margin, design.method, INPUTS)
+    return Proposal(speed_values(bench, design), what, margin, design.method, inputs(bench))
 
 
 WAYPOINT = Waypoint(
@@ -120,7 +121,8 @@ WAYPOINT = Waypoint(
         "filter_hz": ("Hz", 1e-3, 1e6),
         "ramp": ("rad/s²", 1e-6, 1e9),
     },
-    needs=("plate", "flux", "pwm", "current_loop"),
+    needs=("plate", "flux", "circuit", "pwm", "current_loop"),
+    applies=closes_loops,
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)").replace("A/(rad/s)", "As/rad"),
     propose=propose,
 )

@@ -126,7 +126,8 @@ def _record_armature(x: FloatArray, row: FloatArray) -> None:
     row[0], row[1], row[2] = x[TIME], x[REF], x[OMEGA]
     row[3] = row[4] = row[7] = row[10] = row[11] = 0.0
     row[5], row[6], row[8], row[9] = x[IQ_REF], x[IQ], x[VQ], x[IQ]
-    row[12], row[13], row[14], row[15], row[16] = x[V_BUS], x[TORQUE], x[THETA], x[THETA], x[SPEED_SEEN]
+    row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], x[THETA]
+    row[16], row[17] = x[SPEED_SEEN], x[THETA]
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)

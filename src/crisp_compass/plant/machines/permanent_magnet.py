@@ -21,6 +21,7 @@ from crisp_compass.plant.parameters import NO_FAULT, OFF, SPEED, STEP, Drive, Ma
 from crisp_compass.plant.protection import protect
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
+    ANGLE_SEEN,
     COS,
     COUNT,
     FAST,
@@ -189,7 +190,7 @@ def record(x: FloatArray, row: FloatArray, theta_e: float, two_phase: bool) -> N
     if two_phase:
         row[10], row[11] = beta, 0.0
     row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], theta_e
-    row[16] = x[SPEED_SEEN]
+    row[16], row[17] = x[SPEED_SEEN], x[ANGLE_SEEN]
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
@@ -203,7 +204,7 @@ def run(
     every: int,
     out: FloatArray,
 ) -> int:
-    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 17). Return rows written.
+    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 18). Return rows written.
 
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
     supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.

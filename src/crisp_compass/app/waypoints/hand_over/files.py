@@ -13,7 +13,6 @@ from crisp_compass.app.dialogs import ask_save_path, may_replace
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
-from crisp_compass.bench.rules import family_gap
 from crisp_compass.course.open_points import open_points, presumed_text
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
@@ -79,15 +78,12 @@ class HandOverPage(Page):
             "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
         )
         self.findings.show_findings(found)
-        gap = family_gap(bench)
-        exportable = bool(bench.settled) and not gap
+        exportable = bool(bench.settled)
         for widget in (self.main_button, *(self.buttons[key] for key in ("json", "csv", "controller"))):
             widget.setEnabled(widget.isEnabled() and exportable)
         text = (
             export_settings(bench, "c-header")
             if exportable
-            else f"No header: {gap}."
-            if gap
             else "Nothing is settled yet: the header will appear here."
         )
         if text != self.preview.toPlainText():

@@ -90,7 +90,7 @@ class SupplyPage(Page):
             self.answer.show_answer(
                 show(limits.current.value, "A"),
                 "peak current for a first run",
-                "Enter Kv or Kt on the motor's plate to see how far the bus reaches.",
+                f"Enter {'voltage, frequency and rated speed' if bench.settings.plate.cage else 'Kv or Kt'} on the motor's plate to see how far the bus reaches.",
             )
         said = presumed_text(bench, "plate", "v_bus", "rated_current", "top_speed")
         if said:

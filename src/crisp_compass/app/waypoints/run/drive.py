@@ -271,8 +271,9 @@ class RunPage(Page):
             if limit_v > 0
             else ""
         )
+        cage = self.seen.settings.plate.cage
         self.show_dial(DialView(
-            caption=caption, rotor=theta, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
+            caption=caption, rotor=theta, frame=math.degrees(last["theta_seen"]) % 360 if cage else None, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
             voltage=(theta + math.degrees(math.atan2(last["v_q"], last["v_d"])), v_size / limit_v) if v_size > 0 else None,
         ))  # fmt: skip
 

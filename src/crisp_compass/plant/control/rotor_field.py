@@ -1,0 +1,156 @@
+"""Firmware of induction motors: indirect field orientation, and volts over frequency; compiled.
+
+Indirect field orientation (F. Blaschke 1971, K. Hasse 1969; equations of the inverse-Γ circuit, G. R. Slemon 1989): the angle of the
+rotor's flux is the shaft's electrical angle plus the integral of the slip (1/Tr)·LM·i_q/ψ, with ψ as the firmware's own first-order model
+says it. Torque waits until that flux stands. Volts over frequency: V = boost + k·ω along the ramp, and the frequency raised by a share of
+the slip that the current in phase with the voltage tells.
+"""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.field_oriented import regulate, speed_step
+from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, OFF, SPEED, Drive
+from crisp_compass.plant.sensors import read_current
+from crisp_compass.plant.state import (
+    ANGLE_SEEN,
+    FAST,
+    FIELD,
+    FLUX_SEEN,
+    I_ALPHA,
+    I_BETA,
+    IA,
+    IB,
+    ID_REF,
+    IN_ID,
+    IN_IQ,
+    IN_SPEED,
+    INT_D,
+    INT_Q,
+    INT_SPEED,
+    IQ_REF,
+    REF,
+    SLIP,
+    SPEED_SEEN,
+    SQRT3,
+    V_BUS,
+    VD,
+    VQ,
+)
+
+#: Part of its reference that the flux must have before torque is asked for, and the least that the slip is divided by.
+_MAGNETIZED, _LEAST = 0.9, 0.05
+#: Rate [1/s] of the filter on the slip that volts over frequency compensates: slower than the rotor's own swing.
+_SLIP_RATE = 10.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _read(x: FloatArray, drive: Drive) -> tuple[float, float]:
+    """Return α and β current [A] as the two channels read them."""
+    s = drive.sensing
+    second = -0.5 * x[I_ALPHA] + 0.5 * SQRT3 * x[I_BETA]
+    x[IA] = read_current(x, x[I_ALPHA], s.offset_a, s.noise, s.step, s.full_scale)
+    x[IB] = read_current(x, second, s.offset_b, s.noise, s.step, s.full_scale)
+    return x[IA], (x[IA] + 2.0 * x[IB]) / SQRT3
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def flux_current(x: FloatArray, drive: Drive) -> float:
+    """Return the magnetizing current [A] at the speed seen: full up to base speed, then as 1/ω."""
+    c = drive.control
+    speed = abs(drive.machine.pole_pairs * x[SPEED_SEEN])
+    return c.i_flux * c.base_speed / speed if 0.0 < c.base_speed < speed else c.i_flux
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
+    """Run the speed loop once there is flux; until then the shaft is asked for nothing."""
+    x[ID_REF] = flux_current(x, drive)
+    if x[FLUX_SEEN] < _MAGNETIZED * drive.control.lm * x[ID_REF]:
+        x[REF], x[INT_SPEED], x[IQ_REF] = x[SPEED_SEEN], 0.0, 0.0
+        return
+    speed_step(x, drive, target)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _oriented(x: FloatArray, drive: Drive) -> tuple[float, float]:
+    """Run the current controller in the frame of the flux as the firmware believes it; return the stationary voltage."""
+    c = drive.control
+    alpha, beta = _read(x, drive)
+    angle = x[ANGLE_SEEN]
+    cs, ss = math.cos(angle), math.sin(angle)
+    i_d, i_q = alpha * cs + beta * ss, -alpha * ss + beta * cs
+    x[FLUX_SEEN] += (1.0 - math.exp(-c.rotor_rate * c.ts)) * (c.lm * i_d - x[FLUX_SEEN])
+    speed = drive.machine.pole_pairs * x[SPEED_SEEN]
+    turning = speed + x[SLIP]
+    feed_d = c.decouple * (-turning * c.lq * i_q - c.rotor_rate * x[FLUX_SEEN])
+    feed_q = c.decouple * (turning * c.ld * i_d + speed * x[FLUX_SEEN])
+    limit = x[V_BUS] * c.volts_per_bus
+    x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
+        c, x[INT_D], x[INT_Q], x[ID_REF] - i_d, x[IQ_REF] - i_q, feed_d, feed_q, limit
+    )
+    ahead = angle + c.delay_samples * c.ts * turning
+    ca, sa = math.cos(ahead), math.sin(ahead)
+    return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _hertz(x: FloatArray, drive: Drive, target: float) -> tuple[float, float]:
+    """Turn the voltage along the ramp, as long as its frequency asks for."""
+    c = drive.control
+    most = c.ramp * c.ts
+    x[REF] += min(most, max(-most, target - x[REF]))
+    alpha, beta = _read(x, drive)
+    cs, ss = math.cos(x[FIELD]), math.sin(x[FIELD])
+    x[IQ_REF] = x[ID_REF] = 0.0
+    # in phase with the voltage, less what the stator's copper takes
+    active = alpha * cs + beta * ss - c.r * (alpha * alpha + beta * beta) / max(x[VD], 1e-3)
+    sense = 1.0 if x[REF] >= 0.0 else -1.0
+    wanted = c.slip_share * c.rotor_rate * active / max(c.i_flux, 1e-9) * sense if x[REF] != 0.0 else 0.0
+    x[SLIP] += c.ts * _SLIP_RATE * (wanted - x[SLIP])
+    turning = drive.machine.pole_pairs * x[REF] + x[SLIP]
+    x[FIELD] += turning * c.ts
+    size = float(min(c.boost + c.volts_per_rad * abs(turning), x[V_BUS] * c.volts_per_bus))
+    x[VD], x[VQ] = size, 0.0
+    x[ANGLE_SEEN] = x[FIELD]
+    ahead = x[FIELD] + c.delay_samples * c.ts * turning
+    return size * math.cos(ahead), size * math.sin(ahead)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
+    """Run one period of the firmware; return the stationary voltage it commands. ``ANGLE_SEEN`` comes in as the shaft's."""
+    c = drive.control
+    if mode == OFF:
+        x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = x[SLIP] = 0.0
+        x[VD] = x[VQ] = 0.0
+        x[REF] = x[SPEED_SEEN]
+        x[FLUX_SEEN] *= math.exp(-c.rotor_rate * c.ts)
+        return 0.0, 0.0
+    if mode == ALIGN:  # a voltage held along phase A
+        x[VD], x[VQ] = inputs[IN_ID], 0.0
+        return float(inputs[IN_ID]), 0.0
+    if mode == MAINS:
+        turn = drive.machine.pole_pairs * inputs[IN_SPEED] * c.ts
+        x[VD], x[VQ], x[REF], x[ANGLE_SEEN] = inputs[IN_ID], 0.0, inputs[IN_SPEED], x[FIELD]
+        held = x[FIELD] + c.delay_samples * turn  # the middle of the time for which it is held
+        x[FIELD] += turn
+        size = float(inputs[IN_ID])
+        return size * math.cos(held), size * math.sin(held)
+    if mode == HERTZ:
+        va, vb = _hertz(x, drive, inputs[IN_SPEED])
+        return va, vb
+    if mode == CURRENT:
+        x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+    elif mode == SPEED:
+        x[ID_REF] = flux_current(x, drive)
+    flux = max(x[FLUX_SEEN], _LEAST * c.lm * c.i_flux, 1e-12)
+    x[SLIP] = c.rotor_rate * c.lm * x[IQ_REF] / flux
+    x[FIELD] = (x[FIELD] + x[SLIP] * c.ts) % (2.0 * math.pi)
+    x[ANGLE_SEEN] += x[FIELD]
+    va, vb = _oriented(x, drive)
+    return va, vb

@@ -1,0 +1,201 @@
+"""Induction machine by its inverse-Γ circuit, fed by an inverter or by the mains; compiled.
+
+In the stator's frame, ω the electrical speed (G. R. Slemon, IEEE Trans. Ind. Appl. 25, 1989, 1126–1131):
+
+    v = Rs·i + Lσ·di/dt + dψ/dt,   dψ/dt = RR·i − (RR/LM − jω)·ψ,   T = 1.5·p·(ψ_α·i_β − ψ_β·i_α)
+
+The current by the exponential rule of the other machines, whose decay (Rs + RR)/Lσ is exact; the flux by its own decay and turn, exact
+but for what the current adds within a sub-step; speed by Heun's rule. Recorded d and q are those of the true rotor flux, ``theta_e``
+is its angle and ``theta_seen`` where the firmware believes it.
+"""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
+from crisp_compass.plant.machines.permanent_magnet import decay_weights
+from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.parameters import MAINS, NO_FAULT, OFF, SPEED, Drive, Induction
+from crisp_compass.plant.protection import protect
+from crisp_compass.plant.sensors import sense_angle, sense_speed
+from crisp_compass.plant.state import (
+    ANGLE_SEEN,
+    COUNT,
+    FAST,
+    FAULT,
+    I_ALPHA,
+    I_BETA,
+    ID,
+    ID_REF,
+    IN_DRIVES,
+    IN_LOAD,
+    IN_MODE,
+    IN_SPEED,
+    IN_SUPPLY,
+    IQ,
+    IQ_REF,
+    OMEGA,
+    PSI_ALPHA,
+    PSI_BETA,
+    REF,
+    SPEED_SEEN,
+    SQRT3,
+    SUBSTEPS,
+    THETA,
+    TIME,
+    TORQUE,
+    V_ALPHA,
+    V_BETA,
+    V_BUS,
+    VD,
+    VQ,
+)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def advance_induction(
+    x: FloatArray, drive: Drive, va: float, vb: float, active: bool, load: float, holds: float, span: float
+) -> None:
+    """Advance the machine by ``span`` seconds under one stationary voltage; ``load`` drives, ``holds`` only brakes [N·m]."""
+    m, inv = drive.machine, drive.inverter
+    p, over_l, rate, rr = m.pole_pairs, 1.0 / m.ld, (m.r + m.rr) / m.ld, m.rr
+    fade, over_j = rr / m.lm, 1.0 / drive.load.inertia
+    coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
+    loss = inv.dead_voltage if active else 0.0
+    ia, ib, fa, fb, w, th = x[I_ALPHA], x[I_BETA], x[PSI_ALPHA], x[PSI_BETA], x[OMEGA], x[THETA]
+    steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
+    h = span / steps
+    decay, first, second = decay_weights(rate, h)
+    knee = max(inv.knee, loss * first * over_l, 1e-9)
+    over_knee = 1.0 / knee
+    shrink = math.exp(-fade * h)
+    for _ in range(steps):
+        a0, b0, fa0, fb0, w0 = ia, ib, fa, fb, w
+        n_a = n_b = k_w0 = k_w = 0.0
+        for stage in range(2):
+            we = p * w
+            g_a = g_b = 0.0
+            if active:
+                ua, ub = va, vb
+                if loss > 0.0:
+                    half = 0.5 * SQRT3 * ib
+                    ea = min(1.0, max(-1.0, ia * over_knee))
+                    eb = min(1.0, max(-1.0, (half - 0.5 * ia) * over_knee))
+                    ec = min(1.0, max(-1.0, (-half - 0.5 * ia) * over_knee))
+                    ua -= loss * (2.0 * ea - eb - ec) / 3.0
+                    ub -= loss * (eb - ec) / SQRT3
+                g_a = (ua + fade * fa + we * fb) * over_l
+                g_b = (ub + fade * fb - we * fa) * over_l
+            torque = 1.5 * p * (fa * ib - fb * ia)
+            k_w = friction(torque - viscous * w - load, w, coulomb) * over_j
+            if stage == 0:
+                n_a, n_b, k_w0 = g_a, g_b, k_w
+                if active:
+                    ia, ib = decay * a0 + first * g_a, decay * b0 + first * g_b
+                w = w0 + h * k_w
+                if w0 * w < 0.0:
+                    w = 0.0
+                turn = h * p * (w0 + 0.5 * h * k_w)
+                square = turn * turn
+                sin_t = shrink * turn * (1.0 - square * (1.0 / 6.0) * (1.0 - square * (1.0 / 20.0)))
+                cos_t = shrink * (1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0))))
+                # the trapezoidal rule on what the current adds, carried along by decay and turn
+                ka, kb = fa0 + 0.5 * h * rr * a0, fb0 + 0.5 * h * rr * b0
+                fa0, fb0 = ka * cos_t - kb * sin_t, ka * sin_t + kb * cos_t
+                fa, fb = fa0 + 0.5 * h * rr * ia, fb0 + 0.5 * h * rr * ib
+            elif active:
+                ia, ib = ia + second * (g_a - n_a), ib + second * (g_b - n_b)
+        if not active and (ia != 0.0 or ib != 0.0):  # diodes return the current to the supply until it is gone
+            size = math.sqrt(ia * ia + ib * ib)
+            left = max(size - h * (0.6 * x[V_BUS] + m.r * size) * over_l, 0.0)
+            ia, ib = ia * left / size, ib * left / size
+        fa, fb = fa0 + 0.5 * h * rr * ia, fb0 + 0.5 * h * rr * ib
+        w = w0 + 0.5 * h * (k_w0 + k_w)
+        if w0 * w < 0.0:
+            w = 0.0
+        th += 0.5 * h * (w0 + w)
+    x[I_ALPHA], x[I_BETA], x[PSI_ALPHA], x[PSI_BETA], x[OMEGA], x[THETA] = ia, ib, fa, fb, w, th
+    x[TORQUE] = 1.5 * p * (fa * ib - fb * ia)
+    orient(x)
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def orient(x: FloatArray) -> None:
+    """Put the currents into the frame of the true rotor flux."""
+    size = math.sqrt(x[PSI_ALPHA] * x[PSI_ALPHA] + x[PSI_BETA] * x[PSI_BETA])
+    c, s = (x[PSI_ALPHA] / size, x[PSI_BETA] / size) if size > 0.0 else (1.0, 0.0)
+    x[ID], x[IQ] = x[I_ALPHA] * c + x[I_BETA] * s, x[I_BETA] * c - x[I_ALPHA] * s
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _record_induction(x: FloatArray, row: FloatArray) -> None:
+    """Write one row in the order of ``OUT``."""
+    row[0], row[1], row[2], row[3] = x[TIME], x[REF], x[OMEGA], x[ID_REF]
+    row[4], row[5], row[6], row[7], row[8] = x[ID], x[IQ_REF], x[IQ], x[VD], x[VQ]
+    row[9], row[10] = x[I_ALPHA], -0.5 * x[I_ALPHA] + 0.5 * SQRT3 * x[I_BETA]
+    row[11] = -row[9] - row[10]
+    row[12], row[13], row[14] = x[V_BUS], x[TORQUE], x[THETA]
+    row[15] = math.atan2(x[PSI_BETA], x[PSI_ALPHA])
+    row[16], row[17] = x[SPEED_SEEN], x[ANGLE_SEEN]
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def run_induction(
+    x: FloatArray,
+    drive: Drive,
+    inputs: FloatArray,
+    edges: FloatArray,
+    table_edges: FloatArray,
+    steps: int,
+    every: int,
+    out: FloatArray,
+) -> int:
+    """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs."""
+    c = drive.control
+    computing = c.delay_samples - 0.5
+    whole = int(computing + 1e-9)
+    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    rows, divider = 0, int(c.speed_divider)
+    speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
+    x[COUNT] += float(steps)
+    for _ in range(steps):
+        mode = int(inputs[IN_MODE])
+        if x[FAULT] != NO_FAULT:
+            mode = OFF
+        power = 1.5 * (x[V_ALPHA] * x[I_ALPHA] + x[V_BETA] * x[I_BETA]) if mode not in (OFF, MAINS) else 0.0
+        x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+        sense_angle(x, drive, edges, table_edges)
+        if speed_phase == 0:
+            sense_speed(x, drive)
+            if mode == SPEED:
+                ask_speed(x, drive, inputs[IN_SPEED])
+        speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
+        next_a, next_b = rotor_firmware(x, drive, inputs, mode)
+        if mode != OFF:
+            protect(x, drive, mode)
+            if x[FAULT] != NO_FAULT:
+                mode = OFF
+        if row_phase == 0 and rows < len(out):
+            _record_induction(x, out[rows])
+            rows += 1
+        row_phase = row_phase + 1 if row_phase + 1 < every else 0
+        for k in range(whole + 1, 0, -1):
+            x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
+        x[V_ALPHA], x[V_BETA] = next_a, next_b
+        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
+        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        if early > 0.0:
+            advance_induction(
+                x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early
+            )
+        advance_induction(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
+        x[TIME] += c.ts
+    return rows
+
+
+#: Whole runs by the machine they run.
+KERNELS = {Induction: run_induction}
