@@ -116,7 +116,7 @@ def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
         current_values(bench, fresh),
         reason="new R",
         when="t",
-        rests_on=current_loop.INPUTS,
+        rests_on=current_loop.inputs(bench),
     )
     assert state_of(again, BY_KEY["current_loop"]) is State.SETTLED
     assert not stale_inputs(again, "speed_loop")  # the bandwidth it rests on is the same

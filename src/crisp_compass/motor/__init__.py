@@ -25,6 +25,11 @@ def constants_of(bench: Bench) -> str:
     return "per phase of the star equivalent" if bench.settings.plate.windings == 3 else f"of {phase}"
 
 
+def flat_top(plate: Plate) -> bool:
+    """Tell whether the plate says that the back-EMF is flat at its top."""
+    return plate.family == "trapezoidal"
+
+
 def winding_of(bench: Bench) -> Winding:
     """Return what the loops see of the bench's motor; raises Refusal naming what is not settled."""
     return family_of(bench).winding(bench)

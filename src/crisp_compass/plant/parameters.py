@@ -55,6 +55,24 @@ class Brushed(NamedTuple):
     detent: float = 0.0
 
 
+class Trapezoid(NamedTuple):
+    """Magnet machine phase by phase, star equivalent, its back-EMF with the harmonics ``h3``, ``h5``, ``h7`` (ratios to the
+    fundamental ``psi``): e_a = −ω·ψ·(sin θ + h3·sin 3θ + …)."""
+
+    r: float
+    ld: float
+    lq: float
+    psi: float
+    pole_pairs: float
+    h3: float = 0.0
+    h5: float = 0.0
+    h7: float = 0.0
+    saturated: float = 1.0
+    i_sat: float = 1.0
+    torque_factor: float = 1.5
+    detent: float = 0.0
+
+
 class Induction(NamedTuple):
     """Induction machine by its inverse-Γ circuit, a phase of the star: stator ``r`` Ω, leakage ``ld`` = ``lq`` H, ``lm`` H and ``rr`` Ω
     of the rotor; ``psi`` is the rotor flux it is meant to run with [Wb, phase peak]."""
@@ -73,7 +91,7 @@ class Induction(NamedTuple):
 
 
 #: What the plant can turn.
-AnyMachine = Machine | Brushed | Induction
+AnyMachine = Machine | Brushed | Trapezoid | Induction
 
 
 class Load(NamedTuple):
@@ -124,6 +142,8 @@ class Control(NamedTuple):
     Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] up
     to the electrical speed ``base_speed`` [rad/s] and beyond with less in proportion. Volts over frequency: ``boost`` [V] at rest and
     ``volts_per_rad`` [V·s], the share ``slip_share`` of the slip compensated.
+    ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
+    phases, which the speed loop then asks for.
     """
 
     ts: float
@@ -159,6 +179,8 @@ class Control(NamedTuple):
     boost: float = 0.0
     volts_per_rad: float = 0.0
     slip_share: float = 0.0
+    block: float = 0.0
+    advance: float = 0.0
 
 
 class Drive(NamedTuple):

@@ -31,6 +31,7 @@ from crisp_compass.plant.parameters import (
     Load,
     Machine,
     Sensing,
+    Trapezoid,
     check,
     locked_rotor,
 )
@@ -189,5 +190,9 @@ def warm_up() -> None:
     """Compile the kernels (or load them from the cache) without doing anything else."""
     drive = locked_rotor(Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Control(ts=5e-5), Inverter(24.0))
     Simulation(drive).advance(1e-3)
-    for machine in (Brushed(0.5, 1e-3, 1e-3, 0.01), Induction(0.5, 1e-3, 1e-3, 0.1, 2.0, 0.1, 0.5)):
+    for machine in (
+        Brushed(0.5, 1e-3, 1e-3, 0.01),
+        Trapezoid(0.5, 1e-3, 1e-3, 0.01, 4.0),
+        Induction(0.5, 1e-3, 1e-3, 0.1, 2.0, 0.1, 0.5),
+    ):
         Simulation(drive._replace(machine=machine)).advance(1e-3)

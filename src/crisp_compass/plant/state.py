@@ -9,11 +9,11 @@ from crisp_compass.plant.parameters import MOST_DELAY
 # fmt: off
 (ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
  FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN, FIELD,
- I_ALPHA, I_BETA, PSI_ALPHA, PSI_BETA, FLUX_SEEN, SLIP) = range(39)
+ I_ALPHA, I_BETA, PSI_ALPHA, PSI_BETA, FLUX_SEEN, SLIP, PHASE_A, PHASE_B, PHASE_C) = range(42)
 # voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
 HISTORY = MOST_DELAY + 2
-V_ALPHA, V_BETA = 39, 39 + HISTORY
-STATES = 39 + 2 * HISTORY
+V_ALPHA, V_BETA = 42, 42 + HISTORY
+STATES = 42 + 2 * HISTORY
 # what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
 IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
 INPUTS = 7

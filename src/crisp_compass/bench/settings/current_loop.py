@@ -14,12 +14,23 @@ class CurrentSettings(TopicSettings):
     """Design crossover in Hz, whole delay in periods, size of the shown step in A."""
 
     presumable: ClassVar[tuple[str, ...]] = ("i_base", "v_base", "bits")
-    settles: ClassVar[tuple[str, ...]] = ("method", "bandwidth_hz", "damping", "delay_samples")
+    settles: ClassVar[tuple[str, ...]] = (
+        "method",
+        "bandwidth_hz",
+        "damping",
+        "delay_samples",
+        "commutation",
+        "advance",
+    )
 
     method: Literal["bandwidth", "modulus-optimum", "placement"] = "bandwidth"
     bandwidth_hz: Loop = Field(default=1000.0)
     damping: float = Field(default=0.8, ge=0.3, le=1, description="of the placed pole pair")
     delay_samples: float = Field(default=1.5, ge=0.5, le=20)
+    commutation: Literal["sinusoidal", "block"] = "sinusoidal"
+    advance: float = Field(
+        default=0.0, ge=0, le=1.05, description="rad, electrical: six-step ahead of the sector's edge"
+    )
     step: Ampere = Field(default=1.0)
     saturation: float = Field(default=0.0, ge=0, lt=0.9, description="share of L lost at the step, at most")
     sag: float = Field(default=0.1, ge=0, lt=0.9, description="share of the bus lost, at most")

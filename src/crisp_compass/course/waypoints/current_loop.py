@@ -14,6 +14,7 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import FAMILIES
+from crisp_compass.course.block import in_blocks
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -60,6 +61,9 @@ def current_values(bench: Bench, design: CurrentDesign) -> dict[str, Quantity]:
         "kp_d": (design.d.kp, "V/A"), "ki_d": (design.d.ki, "V/(A·s)"), "kp_q": (design.q.kp, "V/A"), "ki_q": (design.q.ki, "V/(A·s)"),
         "bandwidth_hz": (crossover, "Hz"), "phase_margin": (math.radians(design.q.margins.phase_margin_deg), "rad"),
     }  # fmt: skip
+    if in_blocks(bench):  # over the two phases that carry the current: twice a phase's
+        values |= {"kp_pair": (2 * design.q.kp, "V/A"), "ki_pair": (2 * design.q.ki, "V/(A·s)")}
+        values["advance"] = (bench.settings.current_loop.advance, "rad")
     return quantities(values)
 
 
@@ -181,6 +185,7 @@ WAYPOINT = Waypoint(
         Section(
             "Torque and speed", lambda bench: bench.settings.plate.windings > 1 and not bench.settings.plate.cage
         ),
+        Section("Six-step", lambda bench: bench.settings.plate.windings == 3 and not bench.settings.plate.cage),
         Section("Open-loop stepping", lambda bench: bench.settings.plate.windings == 2),
     ),
 )

@@ -7,6 +7,7 @@ import math
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.course.block import block_machine, in_blocks
 from crisp_compass.course.circuit import base_speed, hertz_law
 from crisp_compass.course.machine import brush_drop, cage_machine, rotating_machine
 from crisp_compass.course.waypoint import Waypoint
@@ -100,6 +101,9 @@ def build_drive(bench: Bench) -> Drive:
     if bench.settings.plate.cage:
         machine: AnyMachine = cage_machine(bench)
         control = control._replace(**_rotor_beliefs(bench), base_speed=base_speed(bench))
+    elif in_blocks(bench):
+        machine = block_machine(bench, r, 0.5 * (ld + lq))
+        control = control._replace(block=1.0, advance=bench.settings.current_loop.advance)
     else:
         machine = rotating_machine(
             bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2), brush_drop(bench)

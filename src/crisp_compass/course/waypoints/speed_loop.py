@@ -11,6 +11,7 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
+from crisp_compass.course.block import block_constant, in_blocks
 from crisp_compass.course.machine import brush_drop
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Waypoint
@@ -28,7 +29,9 @@ def inputs(bench: Bench) -> tuple[str, ...]:
 
 
 def torque_constant(bench: Bench) -> float:
-    """Return Kt in N·m per A of phase peak from settled flux and pole pairs."""
+    """Return Kt in N·m per A of phase peak from settled flux and pole pairs; in six steps per A through two phases."""
+    if in_blocks(bench):
+        return block_constant(bench)
     return torque_constant_of_plate(bench.settings.plate, flux_of(bench), need(bench, "plate.pole_pairs"))
 
 

@@ -1,0 +1,230 @@
+"""Magnet machine phase by phase, for back-EMF that is no sine and for block commutation; compiled.
+
+Phases of equal R and L in star, each leg at its mean potential of the carrier period. Under block commutation the third leg first
+carries its current on through a diode, to the lower rail while it flows into the motor and to the upper one while it flows out, until
+it is gone (commutation overlap); then it floats, unless its back-EMF opens a diode again. Within a sub-step the currents follow exactly under
+constant voltages; speed and angle by Heun's rule. A zero sequence of the back-EMF moves no current and makes no torque.
+"""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
+from crisp_compass.plant.control.field_oriented import firmware, speed_step
+from crisp_compass.plant.machines.permanent_magnet import record
+from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.parameters import NO_FAULT, OFF, SPEED, Drive, Trapezoid
+from crisp_compass.plant.protection import protect
+from crisp_compass.plant.sensors import sense_angle, sense_speed
+from crisp_compass.plant.state import (
+    COS,
+    COUNT,
+    FAST,
+    FAULT,
+    IA,
+    ID,
+    IN_DRIVES,
+    IN_LOAD,
+    IN_MODE,
+    IN_SPEED,
+    IN_SUPPLY,
+    IQ,
+    OMEGA,
+    PHASE_A,
+    PHASE_B,
+    PHASE_C,
+    SIN,
+    SQRT3,
+    SUBSTEPS,
+    THETA,
+    TIME,
+    TORQUE,
+    V_ALPHA,
+    V_BETA,
+    V_BUS,
+    VD,
+    VQ,
+)
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def shape(s: float, m: Trapezoid) -> float:
+    """Return sin x + h3·sin 3x + h5·sin 5x + h7·sin 7x of s = sin x (multiple-angle formulas)."""
+    q = s * s
+    return s * (
+        1.0 + 3.0 * m.h3 + 5.0 * m.h5 + 7.0 * m.h7
+        + q * (-4.0 * m.h3 - 20.0 * m.h5 - 56.0 * m.h7 + q * (16.0 * m.h5 + 112.0 * m.h7 - 64.0 * q * m.h7))
+    )  # fmt: skip
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def _lost(i: float, loss: float, over_knee: float) -> float:
+    return loss * min(1.0, max(-1.0, i * over_knee))
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def advance_phases(
+    x: FloatArray,
+    drive: Drive,
+    first: float,
+    second: float,
+    active: bool,
+    load: float,
+    holds: float,
+    span: float,
+) -> None:
+    """Advance by ``span`` seconds; ``first``, ``second`` are α and β voltage [V], under block commutation pair voltage and step."""
+    m, inv, block = drive.machine, drive.inverter, drive.control.block != 0.0
+    p, r, psi, over_j = m.pole_pairs, m.r, m.psi, 1.0 / drive.load.inertia
+    coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
+    bus, loss, over_knee = x[V_BUS], inv.dead_voltage, 1.0 / max(inv.knee, 1e-9)
+    active = active and not (block and second == NONE)
+    steps = max(
+        math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(16.0 * abs(p * x[OMEGA] * span), 96.0))
+    )
+    h = span / steps
+    fade, over_r = math.exp(-r / m.lq * h), 1.0 / r
+    ia, ib, ic, w, th = x[PHASE_A], x[PHASE_B], x[PHASE_C], x[OMEGA], x[THETA]
+    step = int(second) if block else 0
+    high, low = high_leg(step), low_leg(step)
+    off = 3 - high - low
+    va, vb, vc = first, -0.5 * first + 0.5 * SQRT3 * second, -0.5 * first - 0.5 * SQRT3 * second
+    if block:
+        up, down = max(first, 0.0), max(-first, 0.0)
+        va = up if high == 0 else down if low == 0 else 0.0
+        vb = up if high == 1 else down if low == 1 else 0.0
+        vc = up if high == 2 else down if low == 2 else 0.0
+    torque, last = 0.0, friction(x[TORQUE] - viscous * w - load, w, coulomb) * over_j
+    for _ in range(steps):
+        half_way = w + 0.5 * h * last  # speed and angle in the middle of the sub-step
+        at = p * (th + 0.5 * h * half_way)
+        s, c = math.sin(at), math.cos(at)
+        fa = -p * psi * shape(s, m)
+        fb = -p * psi * shape(-0.5 * s - 0.5 * SQRT3 * c, m)
+        fc = -p * psi * shape(-0.5 * s + 0.5 * SQRT3 * c, m)
+        a0, b0, c0 = ia, ib, ic
+        if active:
+            ua = va - fa * half_way - (_lost(ia, loss, over_knee) if loss > 0.0 else 0.0)
+            ub = vb - fb * half_way - (_lost(ib, loss, over_knee) if loss > 0.0 else 0.0)
+            uc = vc - fc * half_way - (_lost(ic, loss, over_knee) if loss > 0.0 else 0.0)
+            floats = False
+            if block:  # what the leg that is off stands at: a rail while a diode carries its current, else it floats
+                i_off = ia if off == 0 else ib if off == 1 else ic
+                e_off = (fa if off == 0 else fb if off == 1 else fc) * half_way
+                middle = 0.5 * (ua + ub + uc + e_off)
+                rail = 0.0 if i_off > 0.0 else bus
+                if i_off == 0.0:
+                    stands = middle + e_off
+                    floats = 0.0 <= stands <= bus
+                    rail = 0.0 if stands < 0.0 else bus
+                u_off = rail - e_off
+                if off == 0:
+                    ua = u_off
+                elif off == 1:
+                    ub = u_off
+                else:
+                    uc = u_off
+            star = middle if floats else (ua + ub + uc) / 3.0
+            ga, gb, gc = (ua - star) * over_r, (ub - star) * over_r, (uc - star) * over_r
+            if floats:
+                ga, gb, gc = (0.0 if off == 0 else ga), (0.0 if off == 1 else gb), (0.0 if off == 2 else gc)
+            ia, ib, ic = ga + (ia - ga) * fade, gb + (ib - gb) * fade, gc + (ic - gc) * fade
+            if block and not floats:
+                before = a0 if off == 0 else b0 if off == 1 else c0
+                after = ia if off == 0 else ib if off == 1 else ic
+                wrong = before * after < 0.0 or (
+                    before == 0.0 and ((rail == bus and after > 0.0) or (rail == 0.0 and after < 0.0))
+                )
+                if wrong:  # the diode blocks
+                    share = 0.5 * after
+                    ia = 0.0 if off == 0 else ia + share
+                    ib = 0.0 if off == 1 else ib + share
+                    ic = 0.0 if off == 2 else ic + share
+        elif ia != 0.0 or ib != 0.0 or ic != 0.0:  # diodes return the current to the supply until it is gone
+            size = math.sqrt(2.0 / 3.0 * (ia * ia + ib * ib + ic * ic))
+            left = max(size - h * (0.6 * bus + r * size) / m.lq, 0.0) / size
+            ia, ib, ic = ia * left, ib * left, ic * left
+        torque = 0.5 * (fa * (a0 + ia) + fb * (b0 + ib) + fc * (c0 + ic))
+        k1 = friction(torque - viscous * w - load, w, coulomb) * over_j
+        trial = w + h * k1
+        if w * trial < 0.0:
+            trial = 0.0
+        k2 = friction(torque - viscous * trial - load, trial, coulomb) * over_j
+        fresh = w + 0.5 * h * (k1 + k2)
+        if w * fresh < 0.0:
+            fresh = 0.0
+        th += 0.5 * h * (w + fresh)
+        w, last = fresh, 0.5 * (k1 + k2)
+    x[PHASE_A], x[PHASE_B], x[PHASE_C], x[OMEGA], x[THETA], x[TORQUE] = ia, ib, ic, w, th, torque
+    c, s = math.cos(p * th), math.sin(p * th)
+    alpha, beta = ia, (ib - ic) / SQRT3
+    x[COS], x[SIN], x[ID], x[IQ] = c, s, alpha * c + beta * s, beta * c - alpha * s
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def run_phases(
+    x: FloatArray,
+    drive: Drive,
+    inputs: FloatArray,
+    edges: FloatArray,
+    table_edges: FloatArray,
+    steps: int,
+    every: int,
+    out: FloatArray,
+) -> int:
+    """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs. Under block commutation the
+    recorded ``i_q`` is the current of the two phases that carry it."""
+    c = drive.control
+    block = c.block != 0.0
+    computing = c.delay_samples - 0.5
+    whole = int(computing + 1e-9)
+    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    rows, divider = 0, int(c.speed_divider)
+    speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
+    x[COUNT] += float(steps)
+    for _ in range(steps):
+        mode = int(inputs[IN_MODE])
+        if x[FAULT] != NO_FAULT:
+            mode = OFF
+        power = (
+            (2.0 if block else 1.5) * (x[VD] * x[ID] + x[VQ] * (x[IA] if block else x[IQ])) if mode != OFF else 0.0
+        )
+        x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+        te = drive.machine.pole_pairs * x[THETA]
+        x[COS], x[SIN] = math.cos(te), math.sin(te)
+        sense_angle(x, drive, edges, table_edges)
+        if speed_phase == 0:
+            sense_speed(x, drive)
+            if mode == SPEED:
+                speed_step(x, drive, inputs[IN_SPEED])
+        speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
+        first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
+        if mode != OFF:
+            protect(x, drive, mode)
+            if x[FAULT] != NO_FAULT:
+                mode = OFF
+        if row_phase == 0 and rows < len(out):
+            record(x, out[rows], te, False)
+            out[rows][9], out[rows][10], out[rows][11] = x[PHASE_A], x[PHASE_B], x[PHASE_C]
+            if block:
+                out[rows][6] = x[IA]
+            rows += 1
+        row_phase = row_phase + 1 if row_phase + 1 < every else 0
+        for k in range(whole + 1, 0, -1):
+            x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
+        x[V_ALPHA], x[V_BETA] = first, second
+        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
+        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        if early > 0.0:
+            advance_phases(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early)
+        advance_phases(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
+        x[TIME] += c.ts
+    return rows
+
+
+#: Whole runs by the machine they run.
+KERNELS = {Trapezoid: run_phases}
