@@ -1,4 +1,4 @@
-"""The window with a stepper and a brushed motor: plate, captures, loops, run, header."""
+"""The window with a stepper, a brushed and an induction motor, and six-step: plate, captures, loops, run, header."""
 
 from __future__ import annotations
 
@@ -8,11 +8,16 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.waypoints.circuit.hertz import HertzPage
+from crisp_compass.app.waypoints.circuit.rotor import RotorPage
+from crisp_compass.app.waypoints.current_loop.block import BlockPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
+from crisp_compass.app.waypoints.hand_over.files import HandOverPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.course.course import waypoints_of
+from crisp_compass.course.waypoints import BY_KEY
 from hands import copy_bench, dropped, type_into
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
@@ -85,3 +90,83 @@ def test_a_brushed_motor_without_a_sensor_runs(window: Window, qtbot: QtBot, tmp
     run.stop()
     dropped(qtbot, window, DEMO / "winch" / "winch-coast.csv")  # three phases: refused with what it looks like
     qtbot.waitUntil(lambda: "three-phase" in window.notices.text, timeout=30000)
+
+
+def run_for_a_while(qtbot: QtBot, window: Window) -> RunPage:
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=60000)
+    run.start()
+    qtbot.waitUntil(lambda: run.answer.text.endswith("rpm") and int(run.answer.text.split()[0]) > 20, timeout=30000)
+    return run
+
+
+def test_an_induction_motor_from_its_tests_to_both_firmwares(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "hoist" / "hoist.bench.json", tmp_path))
+    keys = [w.key for w in waypoints_of(window.document.bench)]
+    assert "circuit" in keys
+    assert not {"inductance", "flux", "commutation"} & set(keys)
+    for name in ("locked", "no-load", "decay", "dc"):
+        window.travel("plate")
+        before = len(window.document.bench.ledger)
+        dropped(qtbot, window, tmp_path / f"hoist-{name}.csv")
+        qtbot.waitUntil(lambda n=before: len(window.document.bench.ledger) > n and window.intake.idle, timeout=60000)  # type: ignore[misc]
+    assert {e.kind for e in window.document.bench.evidence["circuit"]} == {"no_load", "locked_rotor", "rotor_decay"}
+    window.travel("circuit")
+    page = window.page
+    assert isinstance(page, CapturePage)
+    qtbot.waitUntil(lambda: len(page.pictures.data("fit")[0]) > 0, timeout=60000)
+    assert float(page.answer.text.split()[1]) == pytest.approx(204.6, rel=0.01)
+    window.travel("circuit", "Rotor time constant")
+    rotor = window.page
+    assert isinstance(rotor, RotorPage)
+    first = rotor.answer.text
+    type_into(qtbot, rotor.number("rotor_error"), "-30")
+    assert rotor.answer.text != first
+    assert rotor.dial_view.frame is not None
+    assert rotor.dial_view.rotor is not None
+    assert rotor.dial_view.frame > rotor.dial_view.rotor  # too short: the frame runs ahead
+    run = run_for_a_while(qtbot, window)
+    assert run.dial_view.frame is not None
+    run.stop()
+    window.travel("circuit", "Volts per hertz")
+    hertz = window.page
+    assert isinstance(hertz, HertzPage)
+    qtbot.waitUntil(lambda: hertz.found is not None, timeout=60000)
+    hertz._fields["firmware"].moved.emit("volts-per-hertz")
+    assert not {"current_loop", "speed_loop"} & {w.key for w in waypoints_of(window.document.bench)}
+    run_for_a_while(qtbot, window).stop()
+    window.travel("hand_over")
+    files = window.page
+    assert isinstance(files, HandOverPage)
+    assert "CC_CIRCUIT_ROTOR_RESISTANCE_OHM" in files.preview.toPlainText()
+
+
+def test_six_step_reaches_run_and_header(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
+    window.travel("current_loop", "Six-step")
+    page = window.page
+    assert isinstance(page, BlockPage)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=60000)
+    assert page.found is not None
+    assert page.found.origin == "as captured"
+    assert page.found.block.ripple > 2 * page.found.sine.ripple
+    before = page.answer.reason
+    type_into(qtbot, page.number("advance"), "20")
+    assert page.answer.reason != before
+    page._fields["commutation"].moved.emit("block")
+    document = window.document
+    for key in ("current_loop", "speed_loop"):
+        proposal = BY_KEY[key].propose
+        assert proposal is not None
+        document.settle(key, proposal(document.bench), reason="six-step wanted")
+    run = run_for_a_while(qtbot, window)
+    assert run.port is not None
+    assert run.port.parameters()["block"] == 1.0
+    assert run.port.parameters()["advance"] == pytest.approx(0.349, abs=0.001)
+    run.stop()
+    window.travel("hand_over")
+    files = window.page
+    assert isinstance(files, HandOverPage)
+    assert "CC_CURRENT_LOOP_KP_PAIR_V_PER_A" in files.preview.toPlainText()
