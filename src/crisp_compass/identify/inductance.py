@@ -31,11 +31,26 @@ from crisp_compass.identify.circuit import Terminals, family_of_capture, termina
 from crisp_compass.identify.eddy import EddyFit, fit_eddy
 from crisp_compass.identify.guard import solvable
 from crisp_compass.identify.relaxation import relax_back
-from crisp_compass.identify.steps import Steps, driven, dropped, prepare_steps, run_covariance, ties, with_drop
+from crisp_compass.identify.steps import (
+    Steps,
+    driven,
+    dropped,
+    prepare_steps,
+    restarted,
+    run_covariance,
+    ties,
+    with_drop,
+)
 from crisp_compass.quantities import show
 
+#: Drop of brushes and its standard deviation, V (common practice: 0.2 to 1.5 V a motor); it counts only where the capture tells less.
+_DROP, _DROP_U = 0.7, 0.4
+#: Voltage below which a current at rest stays there whatever the brushes are, V.
+_LEAST_DROP = 0.15
+#: Standard deviation of a voltage channel's offset, of what the channel shows (common practice).
+_OFFSET_U = 0.01
 #: What the brushes add to the uncertainty, over that of the noise: of 300 simulated motors 90 % were held without it.
-_BRUSHES = 1.0
+_BRUSHES = 1.5
 
 
 @dataclass(frozen=True)
@@ -80,11 +95,12 @@ def fit_inductance(capture: Capture, *, family: str | None = None) -> Inductance
     data = prepare_steps(capture.time, v, i)
     suspects = pile_up(i)
     fit = _search(data, at, capture.source)
-    drop, even = 0.0, data.weight
+    drop, even = min(_DROP, 0.5 * float(np.max(np.abs(v)))), data.weight
+    least = min(_LEAST_DROP, 0.1 * float(np.max(np.abs(v))))
     for _ in range(4 if at.brushes else 0):  # whether the current rests depends on the drop
         data = with_drop(data, even, drop)
-        fit = _search(data, at, capture.source)
-        before, drop = drop, max(-float(fit.coefficients[3]) / fit.g, 0.0)
+        fit = _search(data, at, capture.source, fit.g)
+        before, drop = drop, max(-float(fit.coefficients[3]) / fit.g, least)
         if abs(drop - before) < 0.01 * drop:
             break
     late = _lateness(fit)
@@ -141,12 +157,17 @@ def _basis(data: Steps, a: float) -> FloatArray:
     columns = [driven(data, a), np.ones_like(t), free]
     if data.sign is not None:
         columns.append(dropped(data, a))
-        columns += [np.where(t >= t[k], np.exp(-a * np.maximum(t - t[k], 0)), 0.0) for k in data.rests]
+    if len(data.rests):
+        columns.append(decay)
     for edge in data.edges:
         after = np.zeros_like(t)
         after[edge + 1 :] = np.exp(-a * (t[edge + 1 :] - t[edge + 1]))
         columns.append(after)
-    return np.column_stack(columns)
+    basis = np.column_stack(columns)
+    if len(data.rests):
+        basis = restarted(data, a, basis)
+        basis[:, 1] = 1.0  # the current channel's offset stays
+    return basis
 
 
 def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
@@ -160,12 +181,37 @@ def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
     tie = ties(prior, sigma)
     head = data.heads
     gram[head:, head:] += np.diag((tie / scale[head:]) ** 2)
+    usual = _usual(data, g_guess, sigma, len(gram)) / scale
+    gram += usual.T @ usual
     right = weighted.T @ (data.i * data.weight)
-    coefficients = np.linalg.solve(gram + 1e-13 * np.eye(len(gram)), right) / scale
+    if data.sign is None:
+        coefficients = np.linalg.solve(gram + 1e-13 * np.eye(len(gram)), right) / scale
+    else:  # brushes can be hard to tell from resistance: no normal equations, which would lose half the digits
+        held = np.zeros((len(tie), len(gram)))
+        held[:, head:] = np.diag(tie / scale[head:])
+        rows = np.vstack([weighted, held, usual])
+        seen = np.concatenate([data.i * data.weight, np.zeros(len(rows) - len(data.i))])
+        coefficients = np.linalg.lstsq(rows, seen, rcond=1e-13)[0] / scale
     model = basis @ coefficients
     penalty = float(np.sum((coefficients[head:] * tie) ** 2))
-    cost = float(np.sum(((data.i - model) * data.weight) ** 2)) + penalty
+    cost = (
+        float(np.sum(((data.i - model) * data.weight) ** 2))
+        + penalty
+        + float(np.sum((usual * scale @ coefficients) ** 2))
+    )
     return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
+
+
+def _usual(data: Steps, g: float, sigma: float, columns: int) -> FloatArray:
+    """Return the rows (2, columns) that hold the brushes' drop and the voltage's offset to what is usual: a single rise from rest
+    tells neither from R."""
+    rows = np.zeros((2, columns))
+    if data.sign is not None and g > 0:
+        rows[0, 3] = sigma / (g * _DROP_U)
+        rows[0, 0] = rows[0, 3] * _DROP
+    if len(data.rests) and g > 0:
+        rows[1, 2] = sigma / (g * _OFFSET_U * float(np.ptp(data.v)))
+    return rows
 
 
 def _lateness(fit: _Fit) -> float:
@@ -176,7 +222,8 @@ def _lateness(fit: _Fit) -> float:
     return float(np.sqrt(np.mean(size**2))) if len(size) else 0.0
 
 
-def _search(data: Steps, at: Terminals, source: str) -> _Fit:
+def _search(data: Steps, at: Terminals, source: str, guess: float = 0.0) -> _Fit:
+    """Find the best a; ``guess`` is what is known of g before: the widths of the jumps and the brushes' usual drop need it."""
     duration = float(data.t[-1])
     low_half, high_half = np.quantile(data.v, (0.02, 0.98))
     if not float(high_half - low_half) > 6 * noise(data.v):
@@ -188,12 +235,12 @@ def _search(data: Steps, at: Terminals, source: str) -> _Fit:
     sigma = max(noise(data.i), 1e-6 * float(np.ptp(data.i)))
     low, high = math.log(0.02 / duration), math.log(4.0 / data.dt)
     thin = _thinned(data)
-    guess = 0.0
     grid = np.linspace(low, high, 40)
     costs = np.array([_solve(thin, math.exp(x), guess, sigma).cost for x in grid])
     best = int(np.argmin(costs))
     for _ in range(2):  # the prior of the jumps needs g, which the first pass gives
-        guess = _solve(data, math.exp(grid[best]), guess, sigma).g
+        if not guess > 0 or data.sign is None:
+            guess = _solve(data, math.exp(grid[best]), guess, sigma).g
         left, right = grid[max(best - 1, 0)], grid[min(best + 1, len(grid) - 1)]
         found = scipy.optimize.minimize_scalar(
             lambda x, known=guess: _solve(data, math.exp(x), known, sigma).cost,
@@ -202,6 +249,8 @@ def _search(data: Steps, at: Terminals, source: str) -> _Fit:
             options={"xatol": 1e-7},
         )
         fit = _solve(data, math.exp(float(found.x)), guess, sigma)
+        if data.sign is not None:
+            guess = fit.g
     if best >= len(grid) - 2:
         raise Refusal(
             "the current follows the voltage within one sample",
@@ -276,11 +325,23 @@ def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Find
     gram = weighted.T @ weighted
     head = data.heads + 1
     gram[head:, head:] += np.diag((ties(fit.prior, sigma) / scale[head:]) ** 2)
-    inverse = np.linalg.pinv(gram, rcond=1e-15)
+    usual = np.column_stack([np.zeros(2), _usual(data, fit.g, sigma, len(gram) - 1)]) / scale
+    gram += usual.T @ usual
+    if data.sign is None:
+        inverse = np.linalg.pinv(gram, rcond=1e-15)
+    else:
+        held = np.zeros((gram.shape[0] - head, len(gram)))
+        held[:, head:] = np.diag(ties(fit.prior, sigma) / scale[head:])
+        inverse = _told(data, fit.a, np.vstack([weighted, held]), usual, scale[1])
     gain = ((inverse @ weighted.T) * data.weight / scale[:, None])[:2]  # d(a, g)/d(current), shape (2, n)
     posterior = sigma**2 * inverse / np.outer(scale, scale)
     covariance = posterior[:2, :2] + _voltage_part(data, fit, gain) + _undithered(data, gain, residual)
     dof = max(int(used.sum()) - jacobian.shape[1], 1)
+    # of g, what stands on the usual drop alone
+    by_usual = abs(float((inverse @ usual.T)[1, 0])) * sigma / scale[1] / fit.g
+    if by_usual > max(2e-3, 0.5 * math.sqrt(max(float(posterior[1, 1]), 0.0)) / fit.g):
+        text = f"This capture does not tell the brushes' drop from the resistance; a usual one, {_DROP:g} V, is presumed, and the bars are widened for it. Switch the voltage off while current flows, or take both directions."
+        findings.append(Finding("caution", "brush-drop-presumed", text))
     rms = math.sqrt(float(np.sum((residual * data.weight) ** 2)) / dof)
     excess = rms / max(math.hypot(sigma, _voltage_noise_current(data, fit)), 1e-300)
     if excess > 1.4 and rms > 1e-4 * float(np.ptp(data.i)):
@@ -295,9 +356,28 @@ def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Find
         covariance = covariance * (2 * excess) ** 2
     l_grad = np.array([0.0, -1 / (2 * fit.g**2)])
     r_grad = np.array([1 / (2 * fit.g), -fit.a / (2 * fit.g**2)])
-    inductance = Estimate.from_u(1 / (2 * fit.g), "H", math.sqrt(float(l_grad @ covariance @ l_grad)), dof=dof)
-    resistance = Estimate.from_u(fit.a / (2 * fit.g), "Ω", math.sqrt(float(r_grad @ covariance @ r_grad)), dof=dof)
+    inductance = Estimate.from_u(
+        1 / (2 * fit.g), "H", math.sqrt(max(float(l_grad @ covariance @ l_grad), 0.0)), dof=dof
+    )
+    resistance = Estimate.from_u(
+        fit.a / (2 * fit.g), "Ω", math.sqrt(max(float(r_grad @ covariance @ r_grad), 0.0)), dof=dof
+    )
     return _checked(inductance, resistance, findings)
+
+
+def _told(data: Steps, a: float, rows: FloatArray, usual: FloatArray, scale: float) -> FloatArray:
+    """Return the inverse information of (a, g, …) from the data's ``rows`` and what is ``usual``; ``scale`` is g's column's.
+
+    The noise of the voltage moves its column but not the current: what it seems to tell of g is taken off again (errors in
+    variables; W. A. Fuller, Measurement Error Models, 1987, 1.2), as far as the data tell more than nothing.
+    """
+    data_only = rows.T @ rows
+    told = 1 / max(float(np.linalg.pinv(data_only, rcond=1e-12, hermitian=True)[1, 1]), 1e-300)
+    spread = noise(data.v) ** 2 * data.dt / (2 * a) * (1 - np.exp(-2 * a * data.t))
+    seeming = float(np.sum(data.weight**2 * spread)) / scale**2
+    whole = data_only + usual.T @ usual
+    whole[1, 1] -= min(seeming, 0.999 * told)
+    return np.asarray(np.linalg.pinv(whole, rcond=1e-14, hermitian=True))
 
 
 def _checked(inductance: Estimate, resistance: Estimate, findings: list[Finding]) -> dict[str, Estimate]:

@@ -23,7 +23,7 @@ class Steps:
     """Samples on a uniform grid. ``upsample`` refines the voltage where it is smooth.
 
     ``edge_doubt`` widens the half sample by which the instant of a jump is unknown; ``sign`` is the share of a drop that
-    follows the current (brushes), between samples too; ``rests`` are the last samples of each rest of the current;
+    follows the current (brushes), between samples too; ``rests`` (k, 2) are first and last sample of each rest of the current;
     the first ``own_edges`` edges are the voltage's, the others turns of the current, ``jumps`` [V] what jumps there.
     """
 
@@ -39,12 +39,12 @@ class Steps:
     sign: FloatArray | None = None
     jumps: FloatArray | None = None
     own_edges: int | None = None
-    rests: IntArray = field(default_factory=lambda: np.empty(0, dtype=np.int64))
+    rests: IntArray = field(default_factory=lambda: np.empty((0, 2), dtype=np.int64))
 
     @property
     def heads(self) -> int:
-        """Columns of a fit before those of the edges: driven part, start, offset; with brushes the drop and each new start."""
-        return 3 if self.sign is None else 4 + len(self.rests)
+        """Columns of a fit before those of the edges: driven part, start, offset; with brushes the drop, with rests a start of its own."""
+        return 3 if self.sign is None else 4 + int(len(self.rests) > 0)
 
     def edge_widths(self, g: float) -> FloatArray:
         """Standard deviation [A] that each edge's free term may have, for an inductance of 1/g."""
@@ -109,27 +109,48 @@ def _edges(v: FloatArray) -> IntArray:
 _BETWEEN = 8
 #: By how much of a sample the instant of a turn is unknown, and by how much of the largest current its zero.
 _TURN_DOUBT, _OFFSET_DOUBT = 0.15, 0.003
-#: Most times that a current may come to rest.
-_MAX_RESTS = 60
+#: Most times that a current may come to rest, and samples in the shortest rest that counts.
+_MAX_RESTS, _SHORTEST_REST = 60, 3
+
+
+def restarted(data: Steps, a: float, columns: FloatArray) -> FloatArray:
+    """Return columns (n, k) that decay with ``a`` as they are where every rest of the current brings them to zero."""
+    out = columns.copy()
+    for n, (first, last) in enumerate(data.rests):
+        stop = data.rests[n + 1, 0] if n + 1 < len(data.rests) else len(out)
+        out[first : last + 1] = 0.0
+        after = slice(last + 1, stop)
+        out[after] -= np.exp(-a * (data.t[after] - data.t[last]))[:, None] * columns[last]
+    return out
 
 
 def with_drop(data: Steps, weight: FloatArray, drop: float) -> Steps:
     """Return the samples with the share of ``drop`` [V] that brushes take at each instant, −1 to 1, and where the current rests.
 
-    The drop follows the direction of the current; a voltage below it cannot move a current that has come to rest. There the
-    samples get no ``weight`` (n,), and what follows starts anew.
+    The drop follows the direction of the current; a voltage below it cannot move a current that has come to rest. What follows
+    starts anew from zero. Samples on the way into a rest get no ``weight`` (n,).
     """
+    least, top, below = 4 * noise(data.i), float(np.max(np.abs(data.i))), np.abs(data.v) <= drop
+    near = below & (np.abs(data.i) < 0.03 * top)
+    zero = (
+        float(np.median(data.i[near])) if near.sum() > 10 else 0.0
+    )  # where the channel's offset puts a current at rest
+    smooth = scipy.ndimage.uniform_filter1d(data.i, 3) - zero
     fine = np.linspace(data.t[0], data.t[-1], (len(data.t) - 1) * _BETWEEN + 1)
-    i = np.interp(fine, data.t, scipy.ndimage.uniform_filter1d(data.i, 3))
-    v = np.interp(fine, data.t, data.v)
-    least = 4 * noise(data.i)
+    i, v = np.interp(fine, data.t, smooth), np.interp(fine, data.t, data.v)
     sign = np.where((np.abs(i) < least) & (np.abs(v) > drop), np.sign(v), np.sign(i))
-    quiet = np.abs(data.i) < max(least, 0.012 * float(np.max(np.abs(data.i))))
-    resting = quiet & (np.abs(data.v) <= drop)
-    ends = np.flatnonzero(resting[:-1] & ~resting[1:]).astype(np.int64)
-    if len(ends) > _MAX_RESTS:
-        ends, resting = ends[:0], np.zeros(len(resting), dtype=np.bool_)
-    smooth = scipy.ndimage.uniform_filter1d(data.i, 3)
+    quiet = np.abs(data.i - zero) < max(least, 0.012 * top)
+    resting = quiet & below
+    flags = np.diff(np.concatenate([[0], resting.astype(np.int64), [0]]))
+    spans = np.column_stack([np.flatnonzero(flags == 1), np.flatnonzero(flags == -1) - 1]).astype(np.int64)
+    spans = spans[spans[:, 1] - spans[:, 0] >= _SHORTEST_REST]
+    if len(spans) > _MAX_RESTS:
+        spans = spans[:0]
+    resting = np.zeros(len(resting), dtype=np.bool_)
+    settled = np.zeros(len(resting), dtype=np.bool_)  # at rest for sure
+    for first, last in spans:
+        resting[first : last + 1] = True
+        settled[(first + last) // 2 if first else 0 : last + 1] = True
     turns = np.flatnonzero((np.sign(smooth[:-1]) != np.sign(smooth[1:])) & (np.abs(data.v[:-1]) > drop))
     turns = turns[~np.isin(turns, data.edges) & ~resting[turns]]
     if drop <= 0 or len(turns) > _MAX_RESTS:
@@ -142,8 +163,8 @@ def with_drop(data: Steps, weight: FloatArray, drop: float) -> Steps:
     return replace(
         data,
         sign=sign,
-        rests=ends,
-        weight=weight * ~resting,
+        rests=spans,
+        weight=weight * (~resting | settled),
         edges=np.concatenate([data.edges[:own], turns]).astype(np.int64),
         jumps=np.concatenate([jumps[:own], 2 * drop * math.sqrt(12) * doubt]),
         own_edges=own,
