@@ -12,8 +12,8 @@ from crisp_compass.app.waypoints.circuit.hertz import HertzPage
 from crisp_compass.app.waypoints.circuit.rotor import RotorPage
 from crisp_compass.app.waypoints.current_loop.block import BlockPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
-from crisp_compass.app.waypoints.pwm.timer import PwmPage
 from crisp_compass.app.waypoints.hand_over.files import HandOverPage
+from crisp_compass.app.waypoints.pwm.timer import PwmPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.course.course import waypoints_of
