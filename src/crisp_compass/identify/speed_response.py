@@ -6,6 +6,8 @@ Model. J·dω/dt = Kt·i − B·ω − Tc·sign ω − T, with T piecewise const
 
 so the noise of the speed stays white and that of the current is averaged away. The measured speed is the true one later by τ: it
 may be dead time, a first-order filter or both; its whole and the filter's share are found by a search. For given τ and t_k everything is linear.
+A first inertia comes from the speed around one step of the reference alone, so that unmarked loads cannot stand in for it while they are
+looked for.
 """
 
 from __future__ import annotations
@@ -28,6 +30,15 @@ _MOST = 20_000
 _LOADS = 4
 #: What the samples of a current leave open of its course between them, of its integral.
 _BETWEEN_SAMPLES = 5e-4
+#: Part of a jump of the current whose course between two samples is not known; and what the instants of the loads, chosen by the
+#: same data, add to the bars.
+_INSIDE, _WIDER = 0.15, 1.6
+#: How far a change of slope must stand out of all others, in their spread.
+_JUMP = 8.0
+#: Part of the cost that a load step must leave at most to be believed.
+_NEEDED = 0.6
+#: Times the best cost up to which another course of the current between its samples stays possible.
+_RIVAL = 4.0
 #: Part of the whole friction torque by which the model of a constant and a proportional part may be wrong.
 _FRICTION_DOUBT = 0.003
 #: Part of the largest speed below which the direction of the friction is not relied on.
@@ -105,11 +116,24 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
         raise Refusal(
             "the speed hardly changes", "capture a step of the reference or of the load", where=capture.source
         )
-    # the loads first, at a small lag: without them a long one would stand in for them; then again at the lag that this finds
-    interval = float(np.median(np.diff(data.t)))
-    fit = _search(data, _loads(data, _Lag(2 * interval, 0.0)))
-    again = _search(data, _loads(data, fit.lag))
-    fit = _needed(data, again if again.cost < fit.cost else fit)
+    # a current that the firmware sets once a sample is no straight line between two of them: the course that fits best around a
+    # step is taken, and how far the others would lead is part of the bars
+    courses = [data, *(_prepare(capture.time, w, i, share) for share in (0.0, 1.0))]
+    starts = [(c, f) for c in courses if (f := _around_a_step(c, capture.time, reference)) is not None]
+    if starts:
+        data, first = min(starts, key=lambda pair: pair[1].cost)
+        gain = float(first.answer[0])
+        steps = [float(capture.time[j] - capture.time[0]) for j in _jumps(reference)]
+        start = _move_loads(data, _solve(data, first.lag, _torque_jumps(data, first.lag, gain, steps), gain), gain)
+        fit = _needed(data, _search(data, start.loads, first.lag))
+    else:
+        # the loads first, at a small lag: without them a long one would stand in for them; then again at the lag that this finds
+        fit = _search(data, _loads(data, _Lag(2 * float(np.median(np.diff(data.t))), 0.0)))
+        again = _search(data, _loads(data, fit.lag))
+        fit = _needed(data, again if again.cost < fit.cost else fit)
+    tried = [(data, fit), *((c, _search(c, fit.loads, fit.lag)) for c in courses if c is not data)]
+    data, fit = min(tried, key=lambda pair: pair[1].cost)
+    rivals = [f for _, f in tried if f is not fit and f.cost < _RIVAL * fit.cost]
     gain = float(fit.answer[fit.names.index("gain")])
     if gain <= 0:
         raise Refusal(
@@ -117,7 +141,7 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
             "one channel is reversed; map it with a minus sign (i_q=-i_q)",
             where=capture.source,
         )
-    estimates = _estimates(data, fit, kt, findings)
+    estimates = _estimates(data, fit, rivals, kt, findings)
     overshoot, rise, settling = _step_figures(capture.time, reference, w, findings)
     loads = f", {len(fit.loads)} load step{'s' if len(fit.loads) != 1 else ''} found" if fit.loads else ""
     method = (
@@ -130,10 +154,12 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     )  # fmt: skip
 
 
-def _prepare(time: FloatArray, w: FloatArray, i: FloatArray) -> _Data:
+def _prepare(time: FloatArray, w: FloatArray, i: FloatArray, share: float = 0.5) -> _Data:
+    """Return the samples, at most ``_MOST``; between two of them the current's mean is that ``share`` of the later one, the rest of
+    the earlier one."""
     t = time - time[0]
     dt = np.diff(t)
-    charge = np.concatenate([[0.0], np.cumsum(0.5 * (i[1:] + i[:-1]) * dt)])
+    charge = np.concatenate([[0.0], np.cumsum((share * i[1:] + (1 - share) * i[:-1]) * dt)])
     if len(t) > _MOST:
         stride = -(-len(t) // _MOST)
         count = len(t) // stride
@@ -166,19 +192,52 @@ def _columns(
     return np.column_stack(columns), w, names, used
 
 
-def _solve(data: _Data, lag: _Lag, loads: tuple[int, ...]) -> _Fit:
-    design, w, names, used = _columns(data, lag, loads)
+def _around_a_step(data: _Data, time: FloatArray, reference: FloatArray) -> _Fit | None:
+    """Return the fit to the speed around the largest step of the reference, up to where it has settled; None without one."""
+    jumps = _jumps(reference)
+    if not len(jumps):
+        return None
+    at = [float(time[j] - time[0]) for j in jumps]
+    rises = [abs(float(reference[min(j + 1, len(reference) - 1)] - reference[j])) for j in jumps]
+    k = int(np.argmax(rises))
+    end = at[k + 1] if k + 1 < len(at) else float(data.t[-1])
+    target = float(reference[min(jumps[k] + 1, len(reference) - 1)])
+    inside = np.flatnonzero((data.t >= at[k]) & (data.t <= end))
+    near = inside[np.abs(data.w[inside] - target) < 0.1 * rises[k]]
+    settled = float(data.t[near[0]]) if len(near) else end
+    stop = min(at[k] + 2.5 * (settled - at[k]) + 4 * float(np.median(np.diff(data.t))), end)
+    start = max(at[k] - 0.5 * (stop - at[k]), at[k - 1] if k else 0.0)
+    part = np.flatnonzero((data.t >= start) & (data.t <= stop))
+    if len(part) < 12:
+        return None
+    cut = _Data(data.t[part] - data.t[part[0]], data.w[part], data.charge[part])
+    fit = _search(cut, (), friction=False)
+    return fit if fit.answer[0] > 0 else None
+
+
+def _solve(
+    data: _Data, lag: _Lag, loads: tuple[int, ...], gain: float | None = None, *, friction: bool = True
+) -> _Fit:
+    """Solve what is linear; a ``gain`` that is known is not fitted, and without ``friction`` one constant torque stands for it."""
+    whole, measured, names, used = _columns(data, lag, loads)
+    if not friction:
+        whole = np.column_stack([whole[:, :1], data.t[used], whole[:, 2:3], whole[:, 4:]])
+        names = ("gain", "constant", "start", *names[4:])
+    design, w = whole, measured
+    if gain is not None:
+        w = w - gain * design[:, 0]
+        design = design[:, 1:]
     norm = np.linalg.norm(design, axis=0)
     norm[norm == 0] = 1.0
     scaled = design / norm
     gram = scaled.T @ scaled + 1e-12 * np.eye(len(norm))
     answer = np.linalg.solve(gram, scaled.T @ w)
-    model = scaled @ answer
-    rest = w - model
-    return _Fit(lag, loads, answer / norm, float(rest @ rest) / len(w) * len(data.t), model, used, names)
+    rest = w - scaled @ answer
+    found = answer / norm if gain is None else np.concatenate([[gain], answer / norm])
+    return _Fit(lag, loads, found, float(rest @ rest) / len(w) * len(data.t), whole @ found, used, names)
 
 
-def _search(data: _Data, loads: tuple[int, ...], about: _Lag | None = None) -> _Fit:
+def _search(data: _Data, loads: tuple[int, ...], about: _Lag | None = None, *, friction: bool = True) -> _Fit:
     """Find the lag of least residual: its whole, and which share of it is a filter's."""
     interval = float(np.median(np.diff(data.t)))
     best: _Fit | None = None
@@ -187,20 +246,48 @@ def _search(data: _Data, loads: tuple[int, ...], about: _Lag | None = None) -> _
             grid = np.concatenate([[0.0], np.geomspace(0.3 * interval, 0.04 * data.t[-1], 18)])
         else:
             grid = np.linspace(0.5, 1.6, 7) * max(about.total, interval)
-        costs = [_solve(data, _Lag(float(d), share), loads).cost for d in grid]
+        costs = [_solve(data, _Lag(float(d), share), loads, friction=friction).cost for d in grid]
         k = int(np.argmin(costs))
         low, high = grid[max(k - 1, 0)], grid[min(k + 1, len(grid) - 1)]
         found = scipy.optimize.minimize_scalar(
-            lambda d, s=share: _solve(data, _Lag(float(d), s), loads).cost,
+            lambda d, s=share: _solve(data, _Lag(float(d), s), loads, friction=friction).cost,
             bounds=(low, high),
             method="bounded",
             options={"xatol": 1e-3 * interval},
         )
-        fit = _solve(data, _Lag(float(found.x), share), loads)
+        fit = _solve(data, _Lag(float(found.x), share), loads, friction=friction)
         if best is None or fit.cost < best.cost:
             best = fit
     assert best is not None
     return best
+
+
+def _torque_jumps(data: _Data, lag: _Lag, gain: float, steps: list[float]) -> tuple[int, ...]:
+    """Return the samples at which the torque that is not the current's jumps: where the slope of ω − (Kt/J)·∫i changes.
+
+    Slopes are taken over windows on both sides; around the ``steps`` [s] of the reference the friction changes by itself.
+    """
+    rest = data.w - gain * np.interp(data.t - lag.total, data.t, data.charge)
+    n, interval = len(rest), float(np.median(np.diff(data.t)))
+    size = max(n // 50, 8)
+    if n < 6 * size:
+        return ()
+    # slope of a straight line through ``size`` points, by correlation with a centred ramp
+    ramp = np.arange(size) - 0.5 * (size - 1)
+    slope = np.correlate(rest, ramp, "valid") / float(ramp @ ramp) / interval
+    change = np.zeros(n)
+    change[size : n - size + 1] = slope[size:][: n - 2 * size + 1] - slope[: n - 2 * size + 1]
+    for step in steps:
+        change[np.abs(data.t - lag.total - step) < 2 * size * interval] = 0.0
+    spread = 1.4826 * float(np.median(np.abs(change[size : n - size])))
+    found: list[int] = []
+    while len(found) < _LOADS:
+        k = int(np.argmax(np.abs(change)))
+        if not abs(change[k]) > _JUMP * max(spread, 1e-300):
+            break
+        found.append(min(max(k - round(lag.total / interval), 1), n - 2))
+        change[max(k - size, 0) : k + size] = 0.0
+    return tuple(sorted(set(found)))
 
 
 def _loads(data: _Data, lag: _Lag) -> tuple[int, ...]:
@@ -211,7 +298,7 @@ def _loads(data: _Data, lag: _Lag) -> tuple[int, ...]:
         if candidate is None:
             break
         trial = _move_loads(data, _solve(data, lag, tuple(sorted((*fit.loads, candidate)))))
-        if trial.cost > 0.8 * fit.cost:
+        if trial.cost > _NEEDED * fit.cost:
             break
         fit = trial
     return fit.loads
@@ -222,7 +309,7 @@ def _needed(data: _Data, fit: _Fit) -> _Fit:
     n = 0
     while n < len(fit.loads):
         without = _search(data, fit.loads[:n] + fit.loads[n + 1 :])
-        if without.cost < 1.15 * fit.cost:
+        if fit.cost > _NEEDED * without.cost:
             fit, n = without, 0
         else:
             n += 1
@@ -249,7 +336,7 @@ def _another_load(data: _Data, fit: _Fit) -> int | None:
     return where
 
 
-def _move_loads(data: _Data, fit: _Fit) -> _Fit:
+def _move_loads(data: _Data, fit: _Fit, gain: float | None = None) -> _Fit:
     """Move the instants of the load steps to where they leave least."""
     step = max(len(data.t) // 150, 1)
     while step >= 1:
@@ -258,14 +345,24 @@ def _move_loads(data: _Data, fit: _Fit) -> _Fit:
                 loads = list(fit.loads)
                 loads[n] = min(max(loads[n] + move, 1), len(data.t) - 2)
                 if len(set(loads)) == len(loads):
-                    trial = _solve(data, fit.lag, tuple(loads))
+                    trial = _solve(data, fit.lag, tuple(loads), gain)
                     if trial.cost < fit.cost:
                         fit = trial
         step = step // 2 if step > 1 else 0
     return fit
 
 
-def _estimates(data: _Data, fit: _Fit, kt: float, findings: list[Finding]) -> dict[str, Estimate]:
+def _apart(fit: _Fit, rivals: list[_Fit], name: str) -> float:
+    """Return the relative (of the gain) or absolute standard uncertainty that rival courses of the current leave of one unknown."""
+    k = fit.names.index(name)
+    values = [float(f.answer[k]) for f in rivals]
+    most = max((abs(v - float(fit.answer[k])) for v in values), default=0.0)
+    return most / math.sqrt(3)
+
+
+def _estimates(
+    data: _Data, fit: _Fit, rivals: list[_Fit], kt: float, findings: list[Finding]
+) -> dict[str, Estimate]:
     rest = data.w[fit.used] - fit.model
     dof = max(len(rest) - len(fit.answer) - 1, 1)
     rho = float(np.corrcoef(rest[1:], rest[:-1])[0, 1])
@@ -288,19 +385,25 @@ def _estimates(data: _Data, fit: _Fit, kt: float, findings: list[Finding]) -> di
     inertia = kt / gain
     k = len(fit.names)
     g, b, c = (names.index(n) for n in ("gain", "viscous", "coulomb"))
-    u_inertia = inertia * math.hypot(math.sqrt(covariance[g, g]) / gain, _BETWEEN_SAMPLES)
+    # what one sample's jump of the current is of the whole rise of speed: the part of it that is not known comes in full
+    jump = float(np.max(np.abs(np.diff(data.charge, 2)))) * gain / float(np.ptp(data.w))
+    between = math.hypot(_BETWEEN_SAMPLES, _INSIDE * jump)
+    u_inertia = inertia * math.hypot(
+        _WIDER * math.sqrt(covariance[g, g]) / gain, between, _apart(fit, rivals, "gain") / gain
+    )
 
     def friction(value: float, at_: int) -> tuple[float, float]:
         slope = np.zeros(len(covariance))
         slope[at_], slope[g] = inertia, -value * inertia / gain
-        return value * inertia, math.sqrt(max(float(slope @ covariance @ slope), 0.0))
+        return value * inertia, _WIDER * math.sqrt(max(float(slope @ covariance @ slope), 0.0))
 
     viscous_value, viscous_u = friction(viscous, b)
     coulomb_value, coulomb_u = friction(coulomb, c)
     # what a rounded start or a tooth's ripple takes for friction: a third of a per cent of what friction there is
     top = float(np.max(np.abs(data.w)))
-    doubt = _FRICTION_DOUBT * (abs(coulomb_value) + abs(viscous_value) * top)
-    coulomb_u, viscous_u = math.hypot(coulomb_u, doubt), math.hypot(viscous_u, doubt / top)
+    doubt = math.hypot(_FRICTION_DOUBT, between) * (abs(coulomb_value) + abs(viscous_value) * top)
+    coulomb_u = math.hypot(coulomb_u, doubt, inertia * _apart(fit, rivals, "coulomb"))
+    viscous_u = math.hypot(viscous_u, doubt / top, inertia * _apart(fit, rivals, "viscous"))
     u_delay = math.hypot(math.sqrt(covariance[k, k]), 0.3 * interval)
     if coulomb_u > 0.5 * abs(coulomb_value) or viscous_u > 0.5 * abs(viscous_value):
         text = "The speeds of this capture hardly tell the two frictions apart; take steps to several speeds."
