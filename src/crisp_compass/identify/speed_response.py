@@ -183,12 +183,15 @@ def _columns(
     step = np.diff(data.t[used], prepend=data.t[used[0]])
     sense = np.clip(w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
     turned, dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (w, sense))
-    driven = [np.interp(at, data.t, data.charge), *(np.maximum(at - data.t[k], 0.0) for k in loads)]
+    # a load steps between two samples: beside its ramp stands what a shift of its instant adds
+    driven = [np.interp(at, data.t, data.charge)]
+    for k in loads:
+        driven += [np.maximum(at - data.t[k], 0.0), np.clip((at - data.t[k]) / data.t[1] + 0.5, 0.0, 1.0)]
     if filtered > 0:
         interval = float(np.median(np.diff(data.t)))
         driven = [relax(x - x[0], 1 / filtered, interval) / filtered + x[0] for x in driven]
     columns = [driven[0], -turned, np.ones(len(at)), -dragged, *(-x for x in driven[1:])]
-    names = ("gain", "viscous", "start", "coulomb", *(f"load {k}" for k in loads))
+    names = ("gain", "viscous", "start", "coulomb", *(f"{what} {k}" for k in loads for what in ("load", "instant")))
     return np.column_stack(columns), w, names, used
 
 
@@ -360,9 +363,7 @@ def _apart(fit: _Fit, rivals: list[_Fit], name: str) -> float:
     return most / math.sqrt(3)
 
 
-def _estimates(
-    data: _Data, fit: _Fit, rivals: list[_Fit], kt: float, findings: list[Finding]
-) -> dict[str, Estimate]:
+def _estimates(data: _Data, fit: _Fit, rivals: list[_Fit], kt: float, findings: list[Finding]) -> dict[str, Estimate]:
     rest = data.w[fit.used] - fit.model
     dof = max(len(rest) - len(fit.answer) - 1, 1)
     rho = float(np.corrcoef(rest[1:], rest[:-1])[0, 1])
@@ -370,14 +371,11 @@ def _estimates(
     variance = float(rest @ rest) / dof * (1 + rho) / (1 - rho)
     names = fit.names
     gain, viscous, coulomb = (float(fit.answer[names.index(n)]) for n in ("gain", "viscous", "coulomb"))
-    # slopes of the model by the delay and each load's instant join the covariance
+    # the slope of the model by the delay joins the covariance
     interval = float(np.median(np.diff(data.t)))
     design, _, _, _ = _columns(data, fit.lag, fit.loads)
     at = data.t[fit.used]
     extra = [-np.interp(at - fit.lag.total, data.t, np.gradient(data.charge, data.t)) * gain]
-    extra += [
-        np.where(at - fit.lag.total > data.t[n], float(fit.answer[names.index(f"load {n}")]), 0.0) for n in fit.loads
-    ]
     whole = np.column_stack([design, *extra])
     norm = np.linalg.norm(whole, axis=0)
     norm[norm == 0] = 1.0
