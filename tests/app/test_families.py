@@ -13,6 +13,7 @@ from crisp_compass.app.waypoints.circuit.rotor import RotorPage
 from crisp_compass.app.waypoints.current_loop.block import BlockPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.hand_over.files import HandOverPage
+from crisp_compass.app.waypoints.plate.stepper_leads import StepperLeadsPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
@@ -170,3 +171,22 @@ def test_six_step_reaches_run_and_header(window: Window, qtbot: QtBot, tmp_path:
     files = window.page
     assert isinstance(files, HandOverPage)
     assert "CC_CURRENT_LOOP_KP_PAIR_V_PER_A" in files.preview.toPlainText()
+
+
+def test_the_leads_of_a_stepper_are_read_in_the_window(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "carousel" / "carousel.bench.json", tmp_path))
+    window.travel("plate", "Leads")
+    page = window.page
+    assert isinstance(page, StepperLeadsPage)
+    for row, text in ((0, "2.1"), (1, "OL"), (5, "2.2")):  # 1-2, 1-3, 3-4
+        item = page.readings.item(row, 1)
+        assert item is not None
+        item.setText(text)
+    assert page.answer.text == "1–2, 3–4"
+    item = page.readings.item(1, 1)
+    assert item is not None
+    item.setText("two")
+    assert item.text() == "OL"  # refused, nothing lost
+    assert window.notices.text
+    window.document.undo_stack.undo()
+    assert page.answer.text == "1–2"

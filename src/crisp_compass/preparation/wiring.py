@@ -20,6 +20,8 @@ COLOURS: dict[str, tuple[str, str]] = {
 }  # fmt: skip
 _NAMES = {name: code for code, (name, _) in COLOURS.items()} | {"gray": "GY", "purple": "VT", "green/yellow": "GNYE"}
 MOTOR = ("U", "V", "W")
+#: Leads of the windings by how many carry current, and the terminals they belong on.
+WINDINGS = {3: MOTOR, 2: ("A+", "A−", "B+", "B−"), 1: ("M+", "M−")}
 HALLS = ("H1", "H2", "H3")
 _TERMINALS = {
     "U": "A",
@@ -48,13 +50,14 @@ def colour_code(text: str) -> str:
 
 def default_leads(bench: Bench) -> tuple[Lead, ...]:
     """Return the leads that this motor and sensor have, to be filled in."""
-    names = [*MOTOR, "PE"]
+    names = [*WINDINGS[bench.settings.plate.windings], "PE"]
     names += (
         [*HALLS, "+5 V", "0 V"]
         if bench.settings.sensor.kind == "halls"
         else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
     )
-    return tuple(Lead(name=n, terminal=_TERMINALS.get(n, n.replace("enc ", "enc_").lower())) for n in names)
+    own = {n: n for k in (1, 2) for n in WINDINGS[k]} | _TERMINALS
+    return tuple(Lead(name=n, terminal=own.get(n, n.replace("enc ", "enc_").lower())) for n in names)
 
 
 def leads_of(bench: Bench) -> tuple[Lead, ...]:
@@ -93,8 +96,11 @@ class Consequence:
 
 
 def consequence(bench: Bench) -> Consequence:
-    """Compare the chart with U, V, W on A, B, C and the sensor's leads on their own inputs."""
+    """Compare the chart with U, V, W on A, B, C (windings of their own: each end on its terminal) and the sensor's leads on their
+    own inputs."""
     leads = leads_of(bench)
+    if bench.settings.plate.windings != 3:
+        return _of_windings(bench, leads)
     phases = _order(leads, MOTOR, ("A", "B", "C"))
     texts = []
     if phases is None:
@@ -133,6 +139,63 @@ def consequence(bench: Bench) -> Consequence:
                 "With two phases and two halls exchanged, field and sensor agree again and the shaft turns backwards."
             )
     return Consequence(parity, shift, tuple(texts))
+
+
+def _of_windings(bench: Bench, leads: tuple[Lead, ...]) -> Consequence:
+    """Say what exchanged and turned-over windings do.
+
+    With the currents I·cos θ and I·sin θ in A and B, turning one winding over or exchanging both mirrors the field: the shaft turns
+    backwards; two of these together turn it by 90° or 180° instead.
+    """
+    names = WINDINGS[bench.settings.plate.windings]
+    places = {lead.name: lead.terminal.strip().upper().replace("-", "−") for lead in leads}
+    found = [places.get(n, "") for n in names]
+    if sorted(found) != sorted(names):
+        return Consequence(
+            0, 0, (f"The chart does not put {', '.join(names)} on the terminals {', '.join(names)} once each.",)
+        )
+    pairs = [found[k : k + 2] for k in range(0, len(found), 2)]
+    if any(a[0] != b[0] for a, b in pairs):
+        text = "One end of A and one of B share a bridge: no winding is between its two legs. Find the pairs with the ohmmeter first."
+        return Consequence(0, 0, (text,))
+    over = [a.endswith("−") for a, _ in pairs]
+    if len(pairs) == 1:
+        back = over[0]
+        text = (
+            "M+ and M− are exchanged: the shaft turns backwards."
+            if back
+            else "M+ and M− lie as named: a positive voltage turns the shaft forwards."
+        )
+        return Consequence(-1 if back else 1, 0, (text,))
+    exchanged = pairs[0][0][0] == "B"
+    mirrored = (over[0] != over[1]) != exchanged
+    what = [
+        t
+        for t, said in (
+            (("A and B are exchanged"), exchanged),
+            ("A is turned over", over[0]),
+            ("B is turned over", over[1]),
+        )
+        if said
+    ]
+    if not what:
+        return Consequence(1, 0, ("A and B lie as named: the field A → B turns the shaft the motor's positive way.",))
+    begin = f"{', '.join(what)}: "
+    if mirrored:
+        return Consequence(
+            -1,
+            0,
+            (f"{begin}the shaft turns backwards.", "Invert the encoder's direction too, or the loop runs away."),
+        )
+    shift = 180 if over[0] and over[1] and not exchanged else 90
+    return Consequence(
+        1,
+        shift,
+        (
+            f"{begin}same direction, the rotor's zero lies {shift}° of electrical angle away.",
+            "Find the encoder's zero again.",
+        ),
+    )
 
 
 def _order(leads: tuple[Lead, ...], names: tuple[str, ...], terminals: tuple[str, ...]) -> tuple[int, ...] | None:

@@ -70,7 +70,9 @@ WAYPOINT = Waypoint(
     },
     headline=_headline,
     propose=propose,
-    sections=tuple(
-        Section(n) for n in ("Motor", "Drive and supply", "Wiring", "Sensor cable", "Checks", "Interference")
+    sections=(
+        *(Section(n) for n in ("Motor", "Drive and supply", "Wiring")),
+        Section("Leads", lambda bench: bench.settings.plate.windings == 2),
+        *(Section(n) for n in ("Sensor cable", "Checks", "Interference")),
     ),
 )

@@ -88,7 +88,8 @@ class WiringPage(Page):
         shift = meaning.shift_deg if meaning.direction else 0
         self.show_dial(
             DialView(
-                caption="Where the field points with current into U" if meaning.direction else "", rotor=float(shift)
+                caption=f"Where the field points with current into {leads[0].name}" if meaning.direction else "",
+                rotor=float(shift),
             )
         )
 
