@@ -19,7 +19,8 @@ from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
 from crisp_compass.motor import winding_of
-from crisp_compass.record.safe_text import c_comment
+from crisp_compass.record.c_firmware import firmware_sources
+from crisp_compass.record.safe_text import c_comment, c_float
 
 _MOST_BITS = 16  # error × gain × 2^30 must fit 63 bits
 
@@ -51,17 +52,20 @@ def controller_sources(bench: Bench) -> list[SourceFile]:
     )
     said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
     fixed_note = f"{note}\n * {c_comment(said)} Check it against the converters." if said else note
+    further = [SourceFile(name, text) for name, text in firmware_sources(bench, note)]
+    if bench.settings.plate.cage:  # its decoupling is another: cc_rotor takes the place of the float controller
+        further += [
+            SourceFile("cc_current_fixed.h", _fixed_header(fixed_note, scales)),
+            SourceFile("cc_current_fixed.c", _fixed_source(fixed_note, axes, tracks)),
+        ]
+        return further
     return [
         SourceFile("cc_current_float.h", _float_header(note)),
         SourceFile("cc_current_float.c", _float_source(note, gains, plant, loop_hz, tracks)),
         SourceFile("cc_current_fixed.h", _fixed_header(fixed_note, scales)),
         SourceFile("cc_current_fixed.c", _fixed_source(fixed_note, axes, tracks)),
+        *further,
     ]
-
-
-def _f(value: float) -> str:
-    text = f"{value:.9g}"
-    return (text if any(c in text for c in ".e") else text + ".0") + "f"
 
 
 def _q24(share: float) -> int:
@@ -93,14 +97,14 @@ def _float_source(
 #include "cc_current_float.h"
 #include <math.h>
 
-#define KP_D {_f(gains["kp_d"])} /* V/A */
-#define KP_Q {_f(gains["kp_q"])}
-#define KI_TS_D {_f(gains["ki_d"] / loop_hz)} /* V/A each sample at {loop_hz:g} Hz */
-#define KI_TS_Q {_f(gains["ki_q"] / loop_hz)}
-#define TRACK_D {_f(tracks[0])} /* share of the way each sample at the voltage limit */
-#define TRACK_Q {_f(tracks[1])}
-#define LD {_f(plant["inductance.ld"])} /* H */
-#define LQ {_f(plant["inductance.lq"])}
+#define KP_D {c_float(gains["kp_d"])} /* V/A */
+#define KP_Q {c_float(gains["kp_q"])}
+#define KI_TS_D {c_float(gains["ki_d"] / loop_hz)} /* V/A each sample at {loop_hz:g} Hz */
+#define KI_TS_Q {c_float(gains["ki_q"] / loop_hz)}
+#define TRACK_D {c_float(tracks[0])} /* share of the way each sample at the voltage limit */
+#define TRACK_Q {c_float(tracks[1])}
+#define LD {c_float(plant["inductance.ld"])} /* H */
+#define LQ {c_float(plant["inductance.lq"])}
 
 static float cc_clamp(float x, float most) {{ return x > most ? most : (x < -most ? -most : x); }}
 
@@ -134,8 +138,8 @@ def _fixed_header(note: str, scales: Scales) -> str:
 
 /* Full scale {scales.full} counts: {scales.i_base:g} A of current, {scales.v_base:g} V of voltage. */
 #define CC_FIXED_FULL ({scales.full})
-#define CC_FIXED_I_BASE_A ({_f(scales.i_base)})
-#define CC_FIXED_V_BASE_V ({_f(scales.v_base)})
+#define CC_FIXED_I_BASE_A ({c_float(scales.i_base)})
+#define CC_FIXED_V_BASE_V ({c_float(scales.v_base)})
 
 /* Integrators in counts of voltage with CC_FIXED_FRACTION fractional bits. Set both to 0 before enabling. */
 #define CC_FIXED_FRACTION (30)

@@ -30,3 +30,9 @@ def c_identifier(text: str) -> str:
 def csv_cell(value: object) -> object:
     """Return a cell that no spreadsheet takes for a formula: a text that begins like one gets an apostrophe before it."""
     return f"'{value}" if isinstance(value, str) and value.startswith(_FORMULA) else value
+
+
+def c_float(value: float) -> str:
+    """Return a number as a C literal of type float."""
+    text = f"{value:.9g}"
+    return (text if any(c in text for c in ".e") else text + ".0") + "f"

@@ -1,0 +1,154 @@
+"""Block commutation and indirect field orientation as C source, in float: what the plant's firmware does
+(plant.control.block, plant.control.rotor_field), step by step."""
+
+from __future__ import annotations
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import need
+from crisp_compass.course.block import in_blocks
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.motor import pole_pairs_of
+from crisp_compass.plant.parameters import Control
+from crisp_compass.record.safe_text import c_float
+
+
+def firmware_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
+    """Return name and text of the further sources that this motor's firmware needs; none for field orientation on magnets.
+
+    Raises Refusal where something is not settled.
+    """
+    if bench.settings.plate.cage:
+        return _rotor(bench, note)
+    return _block(bench, note) if in_blocks(bench) else []
+
+
+def _gains(c: Control) -> str:
+    return f"""#define KP_Q {c_float(c.kp_q)} /* V/A, of one phase */
+#define KI_TS_Q {c_float(c.ki_q * c.ts)} /* V/A each sample at {1 / c.ts:g} Hz */
+#define TRACK_Q {c_float(c.track_q)} /* share of the way each sample at the voltage limit */
+"""
+
+
+def _block(bench: Bench, note: str) -> list[tuple[str, str]]:
+    c = build_drive(bench).control
+    header = f"""/* {note} */
+#ifndef CC_BLOCK_H
+#define CC_BLOCK_H
+
+/* Integrator in V. Set it to 0 before enabling. */
+typedef struct {{ float integrator; }} cc_block_state;
+/* Legs 0 A, 1 B, 2 C: the voltage stands from high to low, the third leg is off. */
+typedef struct {{ float volts; int high, low; }} cc_block_out;
+
+/* One step. reference in A through two phases; current[3] of the legs in A, into the motor; angle of the rotor's flux from phase A and
+ * omega_e in electrical rad and rad/s; v_bus in V. */
+cc_block_out cc_block_step(cc_block_state *state, float reference, const float current[3], float angle, float omega_e, float v_bus);
+
+#endif
+"""
+    source = f"""/* {note} */
+#include "cc_block.h"
+#include <math.h>
+
+{_gains(c)}#define ADVANCE {c_float(c.advance)} /* rad, electrical */
+#define HALF_EMF {c_float(0.5 * 3**0.5 * c.psi * c.decouple)} /* V per electrical rad/s: half of what two phases induce */
+#define THIRD_OF_PI (1.047197551f)
+#define SIXTH_OF_PI (0.5235987756f)
+
+cc_block_out cc_block_step(cc_block_state *state, float reference, const float current[3], float angle, float omega_e, float v_bus)
+{{
+    const float ahead = angle + (omega_e >= 0.0f ? ADVANCE : -ADVANCE);
+    const int turned = ((int)floorf((ahead + SIXTH_OF_PI) / THIRD_OF_PI) + 1) % 6;
+    const int step = turned < 0 ? turned + 6 : turned;
+    cc_block_out out;
+    out.high = (step + 1) % 6 / 2;
+    out.low = (step + 4) % 6 / 2;
+    {{
+        const float error = reference - current[out.high], limit = 0.5f * v_bus;
+        const float fresh = state->integrator + KI_TS_Q * error;
+        const float want = KP_Q * error + fresh + HALF_EMF * omega_e;
+        const float set = want > limit ? limit : (want < -limit ? -limit : want);
+        if (set < want || set > want) state->integrator += TRACK_Q * (KP_Q * error + (set - want));
+        else state->integrator = fresh;
+        out.volts = 2.0f * set;
+    }}
+    return out;
+}}
+"""
+    return [("cc_block.h", header), ("cc_block.c", source)]
+
+
+def _rotor(bench: Bench, note: str) -> list[tuple[str, str]]:
+    c = build_drive(bench).control
+    need(bench, "current_loop.kp_q")  # volts per hertz has no current controller
+    header = f"""/* {note} */
+#ifndef CC_ROTOR_H
+#define CC_ROTOR_H
+
+/* Integrators in V, flux in Wb, slip in rad/s and its angle in rad. Set all to 0 before enabling; ask for no torque before flux
+ * has reached nine tenths of LM times the magnetizing current. */
+typedef struct {{ float int_d, int_q, flux, slip, angle; }} cc_rotor_state;
+typedef struct {{ float alpha, beta; }} cc_rotor_ab;
+
+/* One step of indirect field orientation for {pole_pairs_of(bench.settings.plate)} pole pairs. i_q in A peak; current in A; angle and omega_e the shaft's, electrical rad
+ * and rad/s; v_limit the longest vector in V (bus / sqrt(3)). Returns the voltage to set, turned on by the delay of the loop. */
+cc_rotor_ab cc_rotor_step(cc_rotor_state *state, float i_q, cc_rotor_ab current, float angle, float omega_e, float v_limit);
+
+#endif
+"""
+    source = f"""/* {note} */
+#include "cc_rotor.h"
+#include <math.h>
+
+#define KP_D {c_float(c.kp_d)} /* V/A */
+#define KI_TS_D {c_float(c.ki_d * c.ts)}
+#define TRACK_D {c_float(c.track_d)}
+{_gains(c)}#define LEAKAGE {c_float(c.lq)} /* H */
+#define LM {c_float(c.lm)} /* H */
+#define ROTOR_RATE {c_float(c.rotor_rate)} /* 1/s: one over the rotor time constant */
+#define FLUX_SHARE {c_float(1 - 2.718281828459045 ** (-c.rotor_rate * c.ts))} /* of the way each sample */
+#define I_FLUX {c_float(c.i_flux)} /* A peak */
+#define BASE_SPEED {c_float(c.base_speed)} /* electrical rad/s; above it the flux falls as one over the speed */
+#define TS {c_float(c.ts)} /* s */
+#define DELAY {c_float(c.delay_samples * c.ts)} /* s */
+#define TWO_PI (6.283185307f)
+
+static float cc_clamp(float x, float most) {{ return x > most ? most : (x < -most ? -most : x); }}
+
+cc_rotor_ab cc_rotor_step(cc_rotor_state *state, float i_q, cc_rotor_ab current, float angle, float omega_e, float v_limit)
+{{
+    const float speed = fabsf(omega_e);
+    const float i_d = BASE_SPEED > 0.0f && speed > BASE_SPEED ? I_FLUX * BASE_SPEED / speed : I_FLUX;
+    const float least = 0.05f * LM * I_FLUX;
+    float at, c, s, is_d, is_q, turning, e_d, e_q, new_d, new_q, v_d, v_q, left;
+    cc_rotor_ab set, out;
+    state->slip = ROTOR_RATE * LM * i_q / (state->flux > least ? state->flux : least);
+    state->angle = fmodf(state->angle + state->slip * TS, TWO_PI);
+    at = angle + state->angle;
+    c = cosf(at);
+    s = sinf(at);
+    is_d = current.alpha * c + current.beta * s;
+    is_q = current.beta * c - current.alpha * s;
+    state->flux += FLUX_SHARE * (LM * is_d - state->flux);
+    turning = omega_e + state->slip;
+    e_d = i_d - is_d;
+    e_q = i_q - is_q;
+    new_d = state->int_d + KI_TS_D * e_d;
+    new_q = state->int_q + KI_TS_Q * e_q;
+    v_d = KP_D * e_d + new_d - turning * LEAKAGE * is_q - ROTOR_RATE * state->flux;
+    v_q = KP_Q * e_q + new_q + turning * LEAKAGE * is_d + omega_e * state->flux;
+    set.alpha = cc_clamp(v_d, v_limit);
+    left = v_limit * v_limit - set.alpha * set.alpha;
+    set.beta = cc_clamp(v_q, left > 0.0f ? sqrtf(left) : 0.0f);
+    if (set.alpha < v_d || set.alpha > v_d) state->int_d += TRACK_D * (KP_D * e_d + (set.alpha - v_d));
+    else state->int_d = new_d;
+    if (set.beta < v_q || set.beta > v_q) state->int_q += TRACK_Q * (KP_Q * e_q + (set.beta - v_q));
+    else state->int_q = new_q;
+    c = cosf(at + DELAY * turning);
+    s = sinf(at + DELAY * turning);
+    out.alpha = set.alpha * c - set.beta * s;
+    out.beta = set.alpha * s + set.beta * c;
+    return out;
+}}
+"""
+    return [("cc_rotor.h", header), ("cc_rotor.c", source)]
