@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import control
 import numpy as np
 import pytest
 from scipy.integrate import solve_ivp
 
-from crisp_compass.bench import load_bench
+from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.entered import enter
+from crisp_compass.course.open_points import open_points
+from crisp_compass.course.outer_loop import outer_loop
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed
 from crisp_compass.errors import Refusal
@@ -109,3 +112,64 @@ def test_what_does_not_belong_to_a_brushed_motor_is_refused() -> None:
         enter(bench, "speed_loop", {"compensation": 0.95})
     with pytest.raises(Refusal, match="no halls"):
         build_drive(enter(bench, "sensor", {"kind": "halls"}))
+
+
+def test_a_tachometer_holds_the_speed_without_counts() -> None:
+    bench = enter(load_bench(HATCH), "sensor", {"kind": "tachometer"})
+    sim = open_simulation(bench)
+    sim.command(SPEED, speed=150.0)
+    sim.advance(1.5)
+    sim.set_load(0.6 * sim.drive.machine.psi * bench.settings.plate.rated_current)
+    trace = sim.advance(2.5)
+    assert float(np.mean(trace["speed"][-500:])) == pytest.approx(150.0, abs=0.5)
+
+
+def measured(**more: object) -> Bench:
+    """A controller of voltage: 24.5 rad/s per volt, 0.1 V off, answering in 0.12 s."""
+    points = {
+        "command1": 1.0,
+        "speed1": 22.05,
+        "command2": 8.0,
+        "speed2": 193.55,
+        "most": 10.0,
+        "answer_time": 0.12,
+        "trims": "neutral",
+    }
+    bench = enter(load_bench(HATCH), "plate", {"top_speed": 150.0})
+    return enter(bench, "outer_loop", {**points, **more})
+
+
+def test_the_loop_around_a_controller_that_is_there() -> None:
+    found = outer_loop(measured())
+    assert (found.gain, found.offset) == (pytest.approx(24.5), pytest.approx(0.1))
+    assert found.headroom == pytest.approx(24.5 * 9.9 / 150)
+    s = control.tf("s")
+    loop = (found.kp + found.ki / s) * found.gain / (1 + 0.12 * s)
+    _, margin, _, crossover = control.margin(loop)
+    assert crossover == pytest.approx(2 * np.pi * 2.0, rel=1e-3)
+    assert margin == pytest.approx(90.0, abs=0.5)
+    assert not found.findings
+    bench = measured(inner="current", current1=0.2, current2=2.3)
+    found = outer_loop(bench)
+    j, kt = (bench.settled[t].values[n].value for t, n in (("mechanics", "inertia"), ("flux", "flux_linkage")))
+    loop = (found.kp + found.ki / s) * found.gain * kt / (j * s)
+    _, margin, _, crossover = control.margin(loop)
+    assert crossover == pytest.approx(2 * np.pi * 2.0, rel=0.05)
+    assert margin == pytest.approx(76.0, abs=1.0)  # atan 4, about
+
+
+def test_what_was_opened_for_tuning_stays_an_open_point_until_it_is_put_back() -> None:
+    def codes(bench: Bench) -> set[str]:
+        return {f.code for f in open_points(bench)}
+
+    assert "limits-opened" in codes(measured(limits="opened"))
+    assert "limits-opened" not in codes(measured(limits="put-back"))
+    assert {f.code for f in outer_loop(measured(most=8.0)).findings} == {"no-headroom"}
+    assert {f.code for f in outer_loop(measured(trims="as-found", speed2=-149.45)).findings} >= {
+        "trims-not-neutral",
+        "inverted",
+    }
+    with pytest.raises(Refusal, match="nearly the same"):
+        outer_loop(measured(command2=1.05))
+    with pytest.raises(Refusal, match="not measured yet"):
+        outer_loop(measured(speed2=None))

@@ -158,7 +158,7 @@ class BrushedPlate(PlateBase):
         }
     )
     windings: ClassVar[int] = 1
-    sensors: ClassVar[tuple[str, ...]] = ("incremental", "none")
+    sensors: ClassVar[tuple[str, ...]] = ("incremental", "tachometer", "none")
     torque_factor: ClassVar[float] = 1.0
     presumable: ClassVar[tuple[str, ...]] = ("v_bus", "rated_current")
 

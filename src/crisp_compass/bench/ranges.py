@@ -50,7 +50,7 @@ MORE_VALUES: dict[str, tuple[str, float, float]] = {
     "loop_delay": ("s", 0, 1), "period_counts": ("", 1, 1e9), "dead_time_counts": ("", 0, 1e9), "phase_margin": ("rad", 0, 10),
     "saturated_inductance": ("H", 1e-10, 10), "saturation_current": ("A", 1e-6, 1e5), "counts_per_rev": ("", 1, 1e9), "direction": ("", 1, 1),
     "zero_offset": ("rad", 0, 10), "bits": ("", 1, 64), "turn_bits": ("", 0, 64), "rotor_time_constant": ("s", 1e-6, 1e3), "kp_pair": ("V/A", 1e-9, 1e7),
-    "ki_pair": ("V/(A·s)", 1e-9, 1e11), "advance": ("rad", 0, 1.1),
+    "ke": ("V·s/rad", 1e-8, 100), "ki_pair": ("V/(A·s)", 1e-9, 1e11), "advance": ("rad", 0, 1.1),
 }  # fmt: skip
 #: Readings of the checks before power.
 CHECK_READINGS: dict[str, tuple[str, ...]] = {

@@ -14,6 +14,7 @@ from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.course import State, headline, missing, state_of, waypoints_of
 from crisp_compass.course.known import CONSTANTS, WAYPOINT_OF, side_by_side
+from crisp_compass.course.outer_loop import standing_reminders
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -179,6 +180,7 @@ def check_bench(bench: Bench) -> list[Finding]:
     findings.extend(_consistency(bench))
     findings.extend(_doubts(bench))
     findings.extend(check_findings(bench))
+    findings.extend(standing_reminders(bench))
     return findings
 
 

@@ -54,6 +54,8 @@ def default_leads(bench: Bench) -> tuple[Lead, ...]:
     names += (
         [*HALLS, "+5 V", "0 V"]
         if bench.settings.sensor.kind == "halls"
+        else ["tacho +", "tacho −"]
+        if bench.settings.sensor.kind == "tachometer"
         else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
     )
     own = {n: n for k in (1, 2) for n in WINDINGS[k]} | _TERMINALS

@@ -9,7 +9,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.course import headline
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.identify.armature import ArmatureResult
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.running import RunningResult
@@ -25,7 +27,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     if evidence is None:
         done = bench.settled.get("flux")
         return Said(
-            show(done.values["flux_linkage"].value, "Wb") if done else "No capture yet",
+            headline(bench, BY_KEY["flux"]) if done else "No capture yet",
             "",
             family_of(bench).hints.get("flux", _HINT),
             dial=DialView(caption="The rotor turns, no current flows", rotor=40.0, voltage=(130.0, 0.7)),

@@ -12,6 +12,7 @@ from crisp_compass.bench.settings.commutation import CommutationSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.flux import FluxSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
+from crisp_compass.bench.settings.outer_loop import OuterLoopSettings
 from crisp_compass.bench.settings.pwm import PwmSettings
 from crisp_compass.bench.settings.resistance import ResistanceSettings
 from crisp_compass.bench.settings.run import RunSettings
@@ -36,6 +37,7 @@ class Settings(Frozen):
     pwm: PwmSettings = PwmSettings()
     current_loop: CurrentSettings = CurrentSettings()
     speed_loop: SpeedSettings = SpeedSettings()
+    outer_loop: OuterLoopSettings = OuterLoopSettings()
     run: RunSettings = RunSettings()
     stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()

@@ -10,11 +10,12 @@ from crisp_compass.bench.base import TopicSettings
 
 
 class SensorSettings(TopicSettings):
-    """What tells the rotor's angle: nothing, halls, an incremental encoder (``counts_per_rev`` with ×4) or an absolute one."""
+    """What tells the rotor's angle: nothing, halls, an incremental encoder (``counts_per_rev`` with ×4) or an absolute one; a tachometer
+    tells the speed alone."""
 
     presumable: ClassVar[tuple[str, ...]] = ("counts_per_rev",)
 
-    kind: Literal["none", "halls", "incremental", "absolute"] = "incremental"
+    kind: Literal["none", "halls", "incremental", "absolute", "tachometer"] = "incremental"
     counts_per_rev: int = Field(default=4096, ge=4, le=2**31, description="encoder counts a turn, ×4")
 
     @property

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.records import Evidence
+from crisp_compass.bench.records import Evidence, Settled
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -104,6 +104,20 @@ def _armature_values(_: Bench, __: Capture, result: ArmatureResult) -> dict[str,
     return {"flux_linkage": ke.model_copy(update={"unit": "Wb"}), **found}
 
 
+def _propose_ke(_: Bench, evidence: Evidence) -> Proposal:
+    found = evidence.estimates
+    values = {k: found[k] for k in ("flux_linkage", "ke")}
+    return Proposal(
+        values, f"Ke {show(found['ke'].value, 'V·s/rad', 4)}", "voltage over speed, on a line", evidence.method
+    )
+
+
+def _settled_headline(settled: Settled) -> str:
+    if "ke" in settled.values:
+        return f"Ke {show(settled.values['ke'].value, 'V·s/rad')}"
+    return show(settled.values["flux_linkage"].value, "Wb")
+
+
 ARMATURE_COAST = replace(
     COAST,
     key="armature_coast",
@@ -113,7 +127,7 @@ ARMATURE_COAST = replace(
     claims=lambda capture, _: {"v_m", "speed"} <= set(capture.columns),
     quantities=_armature_values,
     gained=("flux_linkage", "ke", "kt"),
-    propose=_propose("voltage over speed, on a line"),
+    propose=_propose_ke,
     sketch="armature_open",
     families=("brushed",),
 )
@@ -124,7 +138,7 @@ WAYPOINT = Waypoint(
     "How much flux does the rotor carry?",
     "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
     settles={"flux_linkage": ("Wb", 1e-8, 100)},
-    headline=lambda settled: show(settled.values["flux_linkage"].value, "Wb"),
+    headline=_settled_headline,
     captures=(RUNNING, COAST, WINDING_COAST, ARMATURE_COAST),
     sections=(Section("Capture"), Section("Side by side")),
 )

@@ -41,6 +41,10 @@ def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
     return min(max(low.value / inductance, 0.01), 1.0), knee.value
 
 
+#: Counts a turn of what knows no steps: a tachometer.
+_STEPLESS = float(1 << 22)
+
+
 def sensor_of(bench: Bench) -> int:
     """Return what tells the plant's firmware angle or speed; without a sensor a brushed motor's armature voltage does."""
     return {"halls": HALLS, "none": ARMATURE}.get(bench.settings.sensor.kind, ENCODER)
@@ -68,7 +72,7 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
         step=2 * full_scale / 4096,
         noise=full_scale * 4e-4,
         angle_sensor=float(sensor_of(bench)),
-        counts_per_rev=float(sensor.counts_per_rev),
+        counts_per_rev=float(sensor.counts_per_rev) if sensor.kind != "tachometer" else _STEPLESS,
     )
 
 

@@ -14,7 +14,7 @@ from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
 from crisp_compass.course.machine import brush_drop
 from crisp_compass.course.values import quantities
-from crisp_compass.course.waypoint import Proposal, Waypoint
+from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
@@ -128,4 +128,5 @@ WAYPOINT = Waypoint(
     applies=closes_loops,
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)").replace("A/(rad/s)", "As/rad"),
     propose=propose,
+    sections=(Section("Design"), Section("Outer loop", lambda bench: bench.settings.plate.windings == 1)),
 )

@@ -31,7 +31,13 @@ _FAMILIES = {
     "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
     "brushed": "brushed",
 }  # fmt: skip
-_SENSORS = {"none": "none", "incremental": "encoder", "absolute": "absolute encoder", "halls": "halls"}
+_SENSORS = {
+    "none": "none",
+    "incremental": "encoder",
+    "absolute": "absolute encoder",
+    "halls": "halls",
+    "tachometer": "tachometer",
+}
 _KV = {"line-peak": "V line peak", "line-rms": "V line rms", "six-step-dc": "V DC, six-step"}
 _KT = {"peak": "A peak", "rms": "A rms", "six-step-dc": "A DC, six-step"}
 _EVERY = 3

@@ -22,6 +22,7 @@ class SpeedLoopPage(LoopPage):
     """Predicted speed step with and without set-point filter."""
 
     key = "speed_loop"
+    section = "Design"
     fields = (
         Pick(
             "method", "Method", {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover"}, width=172
