@@ -100,6 +100,31 @@ def winding_steps(b: Bench) -> Case:
     return lambda: fit_inductance(capture), {"inductance": inductance}
 
 
+def armature_steps(b: Bench) -> Case:
+    """Voltage steps on a held armature; the brushes let the current come to rest."""
+    r, inductance, drop = b.log(0.1, 10.0), b.log(1e-4, 2e-2), b.even(0.3, 1.5)
+    t, v, i = _pulsed(b, r, inductance, drop)
+    capture = Capture("c", t - t[0], {"v_m": b.read(v), "i_m": b.read(i)}, BRUSHED)
+    return lambda: fit_inductance(capture), {"inductance": inductance}
+
+
+def armature_running(b: Bench) -> Case:
+    """Levels of different speed and load, the brushes' drop with a soft knee."""
+    ke, r, drop, top = b.log(2e-3, 0.3), b.log(0.1, 10.0), b.even(0.2, 1.2), b.log(60, 900)
+    count, hold = b.whole(6, 12), b.whole(40, 200)
+    speeds = np.linspace(b.even(0.1, 0.3), 1.0, count) * top
+    if b.rng.random() < 0.5:
+        speeds = np.concatenate([speeds, -speeds])
+    speeds = b.rng.permutation(speeds)
+    i_top = b.even(0.05, 0.3) * ke * top / r
+    load = i_top * b.rng.uniform(0.1, 1.0, len(speeds)) * np.sign(speeds)
+    w, i = np.repeat(speeds, hold), np.repeat(load, hold)
+    v = r * i + ke * w + drop * np.tanh(i / (0.01 * i_top))
+    columns = {"v_m": b.read(v), "i_m": b.read(i, offset=False), "speed": b.read(w, offset=False)}
+    capture = Capture("c", np.arange(len(v)) * 1e-3, columns, BRUSHED)
+    return lambda: fit_armature(capture), {"ke": ke}
+
+
 def winding_coast(b: Bench) -> Case:
     """Open windings of a stepper that coasts over its detents, with a third and a fifth in its waveform."""
     p, psi, inertia, speed, seconds = 50, b.log(1e-3, 3e-2), b.log(1e-6, 3e-5), b.even(15, 80), b.even(0.05, 0.2)
@@ -191,7 +216,9 @@ METHODS: dict[str, tuple[Callable[[Bench], Case], dict[str, float]]] = {
     "stepper, steps on a winding": (winding_steps, {"inductance": 0.2}),
     "stepper, coasting over its detents": (winding_coast, {"flux_linkage": 0.03}),
     "brushed, levels both ways": (armature_levels, {"resistance": 0.2}),
+    "brushed, steps on the armature": (armature_steps, {"inductance": 0.2}),
     "brushed, coasting": (armature_coast, {"ke": 0.1}),
+    "brushed, running at several loads": (armature_running, {"ke": 0.1}),
     "induction, no load and locked": (
         induction_tests,
         {

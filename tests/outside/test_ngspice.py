@@ -12,8 +12,11 @@ import pytest
 
 from crisp_compass.capture import Capture
 from crisp_compass.identify.inductance import fit_inductance
+from crisp_compass.modulation.full_bridge import Decay, leg_duties, winding_ripple
 from crisp_compass.modulation.pwm import dead_time_voltage
 from crisp_compass.plant.bench_tests import rl_response
+from crisp_compass.plant.parameters import ALIGN, Brushed, Control, Drive, Inverter, Load, Sensing
+from crisp_compass.plant.simulation import Simulation
 
 pytestmark = pytest.mark.skipif(shutil.which("ngspice") is None, reason="ngspice is not installed")
 
@@ -156,3 +159,69 @@ quit 0
     for name, truth in (("resistance", 0.413), ("inductance", 1.12e-3)):
         assert found[name].value == pytest.approx(truth, rel=1e-2), name
         assert abs(found[name].value - truth) < 4 * found[name].u, name
+
+
+FULL = """Winding between two legs, switched {decay}: ideal legs as pulse sources
+Va a 0 PULSE(0 30 {delay_a} 1n 1n {on_a} 40u)
+Vb b 0 PULSE(0 30 {delay_b} 1n 1n {on_b} 40u)
+Vi a a1 0
+R1 a1 m 1.1
+L1 m b 2.4m
+.tran 0.1u 24m 23.6m 0.1u
+.control
+run
+linearize i(Vi)
+wrdata out.txt i(Vi)
+quit 0
+.endc
+.end
+"""
+
+
+@pytest.mark.parametrize("decay", ["slow", "fast"])
+def test_ripple_and_mean_of_a_winding_between_two_legs(decay: Decay, tmp_path: Path) -> None:
+    volts, bus, period = 4.5, 30.0, 40e-6
+    duty = leg_duties(np.array([volts]), bus, decay)[0]
+    on = [f"{d * period:.9g}" for d in duty]
+    # fast decay: the legs switch against each other
+    delay_b = f"{duty[0] * period:.9g}" if decay == "fast" else "1" if duty[1] == 0 else "0"
+    text = FULL.format(decay=decay, delay_a="0", on_a=on[0], delay_b=delay_b, on_b=on[1] if duty[1] > 0 else "1u")
+    i = _run(text, tmp_path, 1)[:, 1]
+    wanted = winding_ripple(np.array([volts]), bus, 2.4e-3, 1 / period, decay)[0]
+    assert float(np.ptp(i)) == pytest.approx(float(wanted), rel=0.03)
+    assert float(np.mean(i)) == pytest.approx(volts / 1.1, rel=0.01)
+
+
+BRUSHED = """A brushed motor at 9 V with an ideal drop of its brushes; speed is the voltage of a capacitor J, Ke its gyrator
+V1 s 0 PULSE(0 9 0 1u 1u 1 2)
+Vi s a 0
+R1 a b 0.91
+L1 b c 1.4m
+Vd c d 0.55
+Be d 0 V=0.0287*V(w)
+Bt 0 w I=0.0287*I(Vi)-2.6m
+Cj w 0 22u IC=0
+Rv w 0 {viscous}
+.tran 20u 0.2 0 10u uic
+.control
+run
+linearize i(Vi) v(w)
+wrdata out.txt i(Vi) v(w)
+quit 0
+.endc
+.end
+"""
+
+
+def test_a_brushed_motor_starts_as_ngspice_has_it(tmp_path: Path) -> None:
+    table = _run(BRUSHED.format(viscous=1 / 6e-6), tmp_path, 2)
+    motor = Brushed(0.91, 1.4e-3, 1.4e-3, 0.0287, drop=0.55)
+    sim = Simulation(
+        Drive(motor, Load(22e-6, 6e-6, 2.6e-3), Inverter(14.0), Sensing(), Control(ts=1e-5, delay_samples=0.5))
+    )
+    sim.command(ALIGN, i_d=9.0)
+    ours = sim.advance(0.2)
+    late = table[:, 0] > 2e-3  # ngspice's friction also brakes before the torque exceeds it
+    i, w = (np.interp(table[late, 0], ours["t"], ours[k]) for k in ("i_q", "speed"))
+    assert i == pytest.approx(table[late, 1], abs=0.01 * float(np.max(table[:, 1])))
+    assert w == pytest.approx(table[late, 2], abs=0.01 * float(np.max(table[:, 2])))

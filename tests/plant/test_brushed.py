@@ -66,7 +66,7 @@ def test_energy_adds_up_and_brushes_block_what_is_below_their_drop() -> None:
     heat = np.trapezoid(MOTOR.r * i**2 + MOTOR.drop * i, t)
     rubbed = np.trapezoid(LOAD.viscous * w**2 + LOAD.coulomb * w, t)
     kept = 0.5 * MOTOR.lq * i[-1] ** 2 + 0.5 * LOAD.inertia * w[-1] ** 2
-    assert given == pytest.approx(heat + rubbed + kept, rel=1e-5)
+    assert given == pytest.approx(heat + rubbed + kept, rel=1e-6)
     _, below = at_voltage(0.9 * MOTOR.drop, 0.05)
     assert not below["i_q"].any()
     sim.command(OFF)

@@ -148,7 +148,7 @@ def test_energy_adds_up() -> None:
     last = inside[-1]
     kept = 0.5 * FLAT.lq * float(np.sum(i[:, last] ** 2)) + 0.5 * 3e-5 * w[last] ** 2
     assert FLAT.pole_pairs * trace["angle"][-1] < math.radians(30)
-    assert given == pytest.approx(heat + rubbed + kept, rel=2e-3)
+    assert given == pytest.approx(heat + rubbed + kept, rel=1e-6)
 
 
 def test_block_commutation_runs_with_halls_and_advance_lifts_the_speed_it_reaches() -> None:

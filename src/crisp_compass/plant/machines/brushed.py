@@ -69,9 +69,11 @@ def advance_armature(
     fade = math.exp(-m.r / m.lq * h)
     drop = m.drop + (inv.dead_voltage if active else 0.0)
     i, w, th = x[IQ], x[OMEGA], x[THETA]
+    last = friction(x[TORQUE] - viscous * w - load, w, coulomb) * over_j
     for _ in range(SUBSTEPS):
         if active:
-            after = _flow(i, volts - m.psi * w, drop, m.r, fade)
+            # the back-EMF of the middle of the sub-step
+            after = _flow(i, volts - m.psi * (w + 0.5 * h * last), drop, m.r, fade)
         else:  # diodes return the current to the supply until it is gone
             size = max(abs(i) - h * (x[V_BUS] + m.r * abs(i)) / m.lq, 0.0)
             after = size if i > 0.0 else -size
@@ -85,7 +87,7 @@ def advance_armature(
         if w * fresh < 0.0:  # friction stops the shaft before it can reverse it
             fresh = 0.0
         th += 0.5 * h * (w + fresh)
-        i, w = after, fresh
+        i, w, last = after, fresh, 0.5 * (first + second)
     x[IQ], x[OMEGA], x[THETA], x[TORQUE] = i, w, th, m.psi * i
 
 
