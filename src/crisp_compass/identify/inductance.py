@@ -115,7 +115,11 @@ def fit_inductance(capture: Capture, *, family: str | None = None) -> Inductance
     estimates = _estimates(data, fit, residual, findings) if eddy is None else _with_eddy(data, eddy, findings)
     estimates = {name: estimate.scaled(2 / at.factor) for name, estimate in estimates.items()}
     if at.brushes:  # when the brushes let go is part of the model, and known less well than the noise says
-        estimates = {n: e.widened(_BRUSHES * e.u) for n, e in estimates.items()}
+        share = _one_level(data)
+        estimates = {n: e.widened(math.hypot(_BRUSHES * e.u, share * abs(e.value))) for n, e in estimates.items()}
+        if share > 0:
+            text = f"While current flows the voltage keeps one level, so the brushes' drop cannot be told from the resistance; a usual one, {_DROP:g} V, is presumed, and the bars are widened for it. Switch the voltage off while current flows, or take both directions."
+            findings.append(Finding("caution", "brush-drop-presumed", text))
     edges = len(data.edges) if data.own_edges is None else data.own_edges
     kind = f"{edges} voltage step{'s' if edges != 1 else ''}" if edges else "a varying voltage"
     method = f"{kind} on a held rotor; R and L fitted together to the current that the measured voltage drives"
@@ -200,6 +204,19 @@ def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
         + float(np.sum((usual * scale @ coefficients) ** 2))
     )
     return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
+
+
+def _one_level(data: Steps) -> float:
+    """Return the relative standard uncertainty of R and L where the current flows one way under one level of voltage only, else 0."""
+    flowing = np.abs(data.i) > 0.1 * float(np.max(np.abs(data.i)))
+    v, i = data.v[flowing], data.i[flowing]
+    if len(v) < 10 or (i.min() < 0 < i.max()):
+        return 0.0
+    low, high = (float(x) for x in np.quantile(np.abs(v), (0.02, 0.98)))
+    level = float(np.median(np.abs(v)))
+    if high - low > 0.2 * level + 6 * noise(data.v):
+        return 0.0
+    return _DROP_U / max(level - _DROP, _DROP_U)
 
 
 def _usual(data: Steps, g: float, sigma: float, columns: int) -> FloatArray:
@@ -337,11 +354,6 @@ def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Find
     posterior = sigma**2 * inverse / np.outer(scale, scale)
     covariance = posterior[:2, :2] + _voltage_part(data, fit, gain) + _undithered(data, gain, residual)
     dof = max(int(used.sum()) - jacobian.shape[1], 1)
-    # of g, what stands on the usual drop alone
-    by_usual = abs(float((inverse @ usual.T)[1, 0])) * sigma / scale[1] / fit.g
-    if by_usual > max(2e-3, 0.5 * math.sqrt(max(float(posterior[1, 1]), 0.0)) / fit.g):
-        text = f"This capture does not tell the brushes' drop from the resistance; a usual one, {_DROP:g} V, is presumed, and the bars are widened for it. Switch the voltage off while current flows, or take both directions."
-        findings.append(Finding("caution", "brush-drop-presumed", text))
     rms = math.sqrt(float(np.sum((residual * data.weight) ** 2)) / dof)
     excess = rms / max(math.hypot(sigma, _voltage_noise_current(data, fit)), 1e-300)
     if excess > 1.4 and rms > 1e-4 * float(np.ptp(data.i)):
