@@ -11,6 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import loop_gaps
+import machine_bench
 import numpy as np
 import polars as pl
 from PySide6.QtCore import QSettings
@@ -202,6 +203,8 @@ def main() -> None:
     panning()
     lead_orders()
     kernel_against_c()
+    machine_bench.machines_against_c()
+    machine_bench.machines_in_real_time()
     thousand_runs()
     number_to_plot()
     loop_gaps.measure()

@@ -64,7 +64,9 @@ def machines_against_c() -> None:
                 start = time.perf_counter()
                 kernel_of(m)(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, _STEPS, 1, out)
                 ours.append(time.perf_counter() - start)
-                text = subprocess.run([str(program), kind], input=given, capture_output=True, text=True, check=True).stdout
+                text = subprocess.run(
+                    [str(program), kind], input=given, capture_output=True, text=True, check=True
+                ).stdout
                 theirs.append(float(text.split()[0]))
                 ends = [sim.speed, float(text.split()[1])]
             ratio = statistics.median(theirs) / statistics.median(ours)

@@ -18,6 +18,7 @@ from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
+from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 
 
@@ -38,8 +39,8 @@ def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
 
 #: Views of the winch before its run: leg and section.
 _WINCH = (
-    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("inductance", ""), ("flux", ""), ("mechanics", ""), ("commutation", "Alignment"),
-    ("commutation", "Sense and offset"), ("pwm", ""), ("pwm", "Carrier period"), ("current_loop", ""),
+    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("inductance", ""), ("flux", ""), ("commutation", "Alignment"),
+    ("commutation", "Sense and offset"), ("pwm", ""), ("current_loop", ""),
     ("current_loop", "Measured step"), ("speed_loop", ""),
 )  # fmt: skip
 
@@ -75,6 +76,7 @@ class Tour:
         winch.travel("hand_over")
         self._picture(winch, "hand-over")
         self._end(winch)
+        self._six_step()
         thruster = self._window("thruster")
         THEME.use("night")
         thruster.travel("plate", "Sensor cable")
@@ -96,6 +98,10 @@ class Tour:
         hatch.travel("speed_loop")
         self._picture(hatch, "brushed-speed-loop")
         self._end(hatch)
+        hoist = self._window("hoist")
+        hoist.travel("circuit")
+        self._picture(hoist, "induction-circuit")
+        self._end(hoist)
         return self.written
 
     def _window(self, name: str) -> Window:
@@ -105,7 +111,18 @@ class Tour:
         window.show()
         return window
 
-    def _run_view(self, window: Window) -> None:
+    def _six_step(self) -> None:
+        """Run the same motor under block commutation."""
+        window = self._window("winch")
+        window.document.set_field("current_loop", "commutation", "block")
+        for key in ("current_loop", "speed_loop"):
+            propose = BY_KEY[key].propose
+            assert propose is not None
+            window.document.settle(key, propose(window.document.bench), reason="six-step tried")
+        self._run_view(window, "six-step-run")
+        self._end(window)
+
+    def _run_view(self, window: Window, name: str = "run") -> None:
         window.travel("run")
         page = window.page
         assert isinstance(page, RunPage)
@@ -115,7 +132,7 @@ class Tour:
             if k == 60:
                 window.document.set_field("run", "load", 0.35)
             page.advance(0.03)
-        self._picture(window, "run")
+        self._picture(window, name)
         page.stop()
 
     def _end(self, window: Window) -> None:

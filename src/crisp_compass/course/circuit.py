@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -55,17 +55,25 @@ def stator_of(bench: Bench) -> Estimate:
     need(bench, "resistance.resistance")
     quantity = settled_value(bench, "resistance.resistance")
     assert quantity is not None
-    return Estimate.from_u(quantity.value, "Ω", quantity.u or 0.0)
+    u = quantity.u_repeat if quantity.u_repeat is not None else quantity.u
+    return Estimate.from_u(quantity.value, "Ω", u or 0.0)
 
 
 def solved_circuit(bench: Bench) -> InductionResult | None:
-    """Return the circuit of the newest no-load and locked tests; None while one is missing, Refusal where they contradict each other."""
+    """Return the circuit of the newest no-load and locked tests; None while one is missing, Refusal where they contradict each other.
+
+    The instruments' gains are common to all tests: they scale every impedance alike and leave the time constant as it is.
+    """
     free, held = newest(bench, "no_load"), newest(bench, "locked_rotor")
     if free is None or held is None:
         return None
-    return solve_tests(
+    found = solve_tests(
         state_of_test(free), state_of_test(held), stator=stator_of(bench), sources=(free.file, held.file)
     )
+    instruments = bench.settings.instruments
+    gain = math.hypot(instruments.v_gain, instruments.i_gain)
+    scaled = {k: e.widened(gain * e.value) if e.unit in ("Ω", "H") else e for k, e in found.estimates.items()}
+    return replace(found, estimates=scaled)
 
 
 def usual_magnetizing(bench: Bench, found: InductionResult) -> float:

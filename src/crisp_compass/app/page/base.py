@@ -129,7 +129,7 @@ class Page(QWidget):
     def offer_sections(self, names: tuple[str, ...]) -> None:
         """Show the tabs of these sections only; the open one always stays."""
         for name, tab in self.tabs.items():
-            tab.setVisible(name in names or name == self.section)
+            tab.setVisible(len(names) > 1 and (name in names or name == self.section))
 
     def _on_section(self, name: str, tab: QPushButton) -> None:
         tab.setChecked(name == self.section)

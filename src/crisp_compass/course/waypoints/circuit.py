@@ -117,8 +117,6 @@ NO_LOAD = CaptureKind(
     refine=lambda _, result: "locked_rotor" if result.held else "no_load",
     quantities=_quantities,
     needs=(("test_resistance", "test_reactance"), _NEEDS),
-    gained=("test_resistance", "test_reactance"),
-    gains=("v_gain", "i_gain"),
     propose=_propose,
     sketch="three_phase_test",
     families=("induction",),
@@ -141,8 +139,6 @@ DECAY = replace(
     refine=None,
     quantities=None,
     needs=(("rotor_time_constant",), ()),
-    gained=(),
-    gains=(),
     propose=None,
     view="rotor_decay",
 )

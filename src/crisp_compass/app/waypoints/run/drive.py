@@ -19,6 +19,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.block import in_blocks
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
@@ -128,6 +129,8 @@ class RunPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         assert self.main_button is not None
+        what = "current, two phases [A]" if in_blocks(bench) else "current i_q [A]"
+        self.current_plot.setLabel("left", what)
         try:
             self.check_ready(self.waiting, self.stack)
             stops = blocking_checks(bench)
