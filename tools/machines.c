@@ -9,7 +9,7 @@
 enum { SUBSTEPS = 4, COLUMNS = 18 };
 static const double PI = 3.141592653589793, SQRT3 = 1.7320508075688772;
 typedef struct { double r, l, psi, p, lm, rr, h5, h7, drop, inertia, viscous, coulomb, supply, ts, kp, ki, track, filter, ref, omega; } drive;
-typedef struct { double ia, ib, ic, fa, fb, w, th, field, integ, seen, last, sensed, volts[3], step[3], u, torque; } state;
+typedef struct { double ia, ib, ic, fa, fb, w, th, field, integ, seen, last, sensed, volts[3], step[3], u, torque, id, iq; int fault; } state;
 
 static double clampd(double x, double m) { return x > m ? m : (x < -m ? -m : x); }
 static double friction(double t, double w, double c)
@@ -59,6 +59,8 @@ static void induction(state *x, const drive *d, double va, double vb)
     }
     x->ia = ia; x->ib = ib; x->fa = fa; x->fb = fb; x->w = w; x->th = th;
     x->torque = 1.5 * p * (fa * ib - fb * ia);
+    const double size = sqrt(fa * fa + fb * fb), c = size > 0 ? fa / size : 1, s = size > 0 ? fb / size : 0;
+    x->id = ia * c + ib * s; x->iq = ib * c - ia * s;
 }
 
 static void brushed(state *x, const drive *d, double volts)
@@ -162,7 +164,8 @@ int main(int argc, char **argv)
         }
         double *row = out + k * COLUMNS;
         for (int c = 0; c < COLUMNS; c++) row[c] = c == 0 ? (double)k * d.ts : c == 2 ? x.w : c == 14 ? x.th : x.ia;
-        if (kind == 'i') row[15] = atan2(x.fb, x.fa);
+        if (kind == 'i') { row[4] = x.id; row[6] = x.iq; row[9] = x.ia; row[10] = -0.5 * x.ia + 0.5 * SQRT3 * x.ib; row[15] = atan2(x.fb, x.fa); }
+        if (sqrt(x.id * x.id + x.iq * x.iq) > 1e9) x.fault = 1;
         x.volts[2] = x.volts[1]; x.volts[1] = x.volts[0]; x.volts[0] = first;
         x.step[2] = x.step[1]; x.step[1] = x.step[0]; x.step[0] = second;
         if (kind == 'i') induction(&x, &d, x.volts[1], x.step[1]);
@@ -170,7 +173,7 @@ int main(int argc, char **argv)
         else phases(&x, &d, x.volts[1], (int)x.step[1]);
     }
     clock_gettime(CLOCK_MONOTONIC, &b);
-    printf("%.9f %.9g\n", (double)(b.tv_sec - a.tv_sec) + 1e-9 * (double)(b.tv_nsec - a.tv_nsec), x.w);
+    printf("%.9f %.9g %d\n", (double)(b.tv_sec - a.tv_sec) + 1e-9 * (double)(b.tv_nsec - a.tv_nsec), x.w, x.fault);
     free(out);
     return 0;
 }

@@ -56,7 +56,7 @@ from crisp_compass.plant.state import (
 )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
 def advance_induction(
     x: FloatArray, drive: Drive, va: float, vb: float, active: bool, load: float, holds: float, span: float
 ) -> None:

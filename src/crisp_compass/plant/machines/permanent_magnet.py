@@ -70,7 +70,7 @@ def decay_weights(rate: float, h: float) -> tuple[float, float, float]:
     return e, (1.0 - e) / rate, (e - 1.0 + z) / (rate * z)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
 def advance(
     x: FloatArray,
     drive: Drive,
