@@ -14,22 +14,17 @@ from numba import njit
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, NO_FAULT, OFF, SPEED, Brushed, Drive
-from crisp_compass.plant.protection import protect
+from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Drive
+from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
     COUNT,
     FAST,
-    FAULT,
     IA,
     ID_REF,
-    IN_DRIVES,
     IN_ID,
     IN_IQ,
-    IN_LOAD,
-    IN_MODE,
     IN_SPEED,
-    IN_SUPPLY,
     INT_Q,
     INT_SPEED,
     IQ,
@@ -145,18 +140,14 @@ def run_brushed(
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs (``edges`` are not used)."""
     c = drive.control
-    computing = c.delay_samples - 0.5
-    whole = int(computing + 1e-9)
-    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
-        mode = int(inputs[IN_MODE])
-        if x[FAULT] != NO_FAULT:
-            mode = OFF
+        mode = asked_mode(x, inputs)
         power = x[VQ] * x[IQ] if mode != OFF else 0.0
-        x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+        load_bus(x, drive, inputs, power)
         if speed_phase == 0:
             if drive.sensing.angle_sensor == ARMATURE:
                 _armature_speed(x, drive)
@@ -166,19 +157,13 @@ def run_brushed(
                 speed_step(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         fresh = _command(x, drive, inputs, mode)
-        if mode != OFF:
-            protect(x, drive, mode)
-            if x[FAULT] != NO_FAULT:
-                mode = OFF
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             _record_armature(x, out[rows])
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
-        for k in range(whole + 1, 0, -1):
-            x[V_ALPHA + k] = x[V_ALPHA + k - 1]
-        x[V_ALPHA] = fresh
-        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
-        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        queue(x, whole, fresh, 0.0)
+        drives, holds = loads(inputs)
         if early > 0.0:
             advance_armature(x, drive, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
         advance_armature(x, drive, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)

@@ -19,23 +19,18 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
 from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import MAINS, NO_FAULT, OFF, SPEED, Drive, Induction
-from crisp_compass.plant.protection import protect
+from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Drive, Induction
+from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COUNT,
     FAST,
-    FAULT,
     I_ALPHA,
     I_BETA,
     ID,
     ID_REF,
-    IN_DRIVES,
-    IN_LOAD,
-    IN_MODE,
     IN_SPEED,
-    IN_SUPPLY,
     IQ,
     IQ_REF,
     OMEGA,
@@ -156,18 +151,14 @@ def run_induction(
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs."""
     c = drive.control
-    computing = c.delay_samples - 0.5
-    whole = int(computing + 1e-9)
-    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
-        mode = int(inputs[IN_MODE])
-        if x[FAULT] != NO_FAULT:
-            mode = OFF
+        mode = asked_mode(x, inputs)
         power = 1.5 * (x[V_ALPHA] * x[I_ALPHA] + x[V_BETA] * x[I_BETA]) if mode not in (OFF, MAINS) else 0.0
-        x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+        load_bus(x, drive, inputs, power)
         sense_angle(x, drive, edges, table_edges)
         if speed_phase == 0:
             sense_speed(x, drive)
@@ -175,19 +166,13 @@ def run_induction(
                 ask_speed(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         next_a, next_b = rotor_firmware(x, drive, inputs, mode)
-        if mode != OFF:
-            protect(x, drive, mode)
-            if x[FAULT] != NO_FAULT:
-                mode = OFF
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             _record_induction(x, out[rows])
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
-        for k in range(whole + 1, 0, -1):
-            x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
-        x[V_ALPHA], x[V_BETA] = next_a, next_b
-        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
-        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        queue(x, whole, next_a, next_b)
+        drives, holds = loads(inputs)
         if early > 0.0:
             advance_induction(
                 x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early

@@ -17,22 +17,17 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import NO_FAULT, OFF, SPEED, STEP, Drive, Machine
-from crisp_compass.plant.protection import protect
+from crisp_compass.plant.parameters import OFF, SPEED, STEP, Drive, Machine
+from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COS,
     COUNT,
     FAST,
-    FAULT,
     ID,
     ID_REF,
-    IN_DRIVES,
-    IN_LOAD,
-    IN_MODE,
     IN_SPEED,
-    IN_SUPPLY,
     IQ,
     IQ_REF,
     OMEGA,
@@ -209,10 +204,8 @@ def run(
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
     supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
     """
-    c, inv = drive.control, drive.inverter
-    computing = c.delay_samples - 0.5  # the hold is the other half period of the delay
-    whole = int(computing + 1e-9)
-    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    c = drive.control
+    whole, early = delays(c)
     p = drive.machine.pole_pairs
     usual = np.empty(7)
     usual[0] = (c.ts - early) / math.ceil(SUBSTEPS * (c.ts - early) / c.ts - 1e-9)
@@ -224,11 +217,9 @@ def run(
     row_phase = int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
-        mode = int(inputs[IN_MODE])
-        if x[FAULT] != NO_FAULT:
-            mode = OFF
+        mode = asked_mode(x, inputs)
         power = drive.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
-        x[V_BUS] = inputs[IN_SUPPLY] - inv.r_supply * power / max(x[V_BUS], 1.0)
+        load_bus(x, drive, inputs, power)
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
         sense_angle(x, drive, edges, table_edges)
@@ -238,19 +229,13 @@ def run(
                 speed_step(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
-        if mode != OFF:
-            protect(x, drive, mode)
-            if x[FAULT] != NO_FAULT:
-                mode = OFF
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             record(x, out[rows], te, drive.machine.torque_factor == 1.0)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
-        for k in range(whole + 1, 0, -1):
-            x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
-        x[V_ALPHA], x[V_BETA] = next_a, next_b
-        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
-        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        queue(x, whole, next_a, next_b)
+        drives, holds = loads(inputs)
         if early > 0.0:
             advance(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual)
         advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)

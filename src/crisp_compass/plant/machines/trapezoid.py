@@ -17,21 +17,16 @@ from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, lo
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.machines.permanent_magnet import record
 from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import NO_FAULT, OFF, SPEED, Drive, Trapezoid
-from crisp_compass.plant.protection import protect
+from crisp_compass.plant.parameters import OFF, SPEED, Drive, Trapezoid
+from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     COS,
     COUNT,
     FAST,
-    FAULT,
     IA,
     ID,
-    IN_DRIVES,
-    IN_LOAD,
-    IN_MODE,
     IN_SPEED,
-    IN_SUPPLY,
     IQ,
     OMEGA,
     PHASE_A,
@@ -180,20 +175,16 @@ def run_phases(
     recorded ``i_q`` is the current of the two phases that carry it."""
     c = drive.control
     block = c.block != 0.0
-    computing = c.delay_samples - 0.5
-    whole = int(computing + 1e-9)
-    early = c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+    whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
-        mode = int(inputs[IN_MODE])
-        if x[FAULT] != NO_FAULT:
-            mode = OFF
+        mode = asked_mode(x, inputs)
         power = (
             (2.0 if block else 1.5) * (x[VD] * x[ID] + x[VQ] * (x[IA] if block else x[IQ])) if mode != OFF else 0.0
         )
-        x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+        load_bus(x, drive, inputs, power)
         te = drive.machine.pole_pairs * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
         sense_angle(x, drive, edges, table_edges)
@@ -203,10 +194,7 @@ def run_phases(
                 speed_step(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
-        if mode != OFF:
-            protect(x, drive, mode)
-            if x[FAULT] != NO_FAULT:
-                mode = OFF
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             record(x, out[rows], te, False)
             out[rows][9], out[rows][10], out[rows][11] = x[PHASE_A], x[PHASE_B], x[PHASE_C]
@@ -214,11 +202,8 @@ def run_phases(
                 out[rows][6] = x[IA]
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
-        for k in range(whole + 1, 0, -1):
-            x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
-        x[V_ALPHA], x[V_BETA] = first, second
-        drives = inputs[IN_LOAD] if inputs[IN_DRIVES] != 0.0 else 0.0
-        holds = 0.0 if inputs[IN_DRIVES] != 0.0 else abs(inputs[IN_LOAD])
+        queue(x, whole, first, second)
+        drives, holds = loads(inputs)
         if early > 0.0:
             advance_phases(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early)
         advance_phases(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)

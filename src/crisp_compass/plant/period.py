@@ -1,0 +1,56 @@
+"""What every run does in a sampling period, whatever machine it turns; compiled."""
+
+from __future__ import annotations
+
+from numba import njit
+
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
+from crisp_compass.plant.protection import protect
+from crisp_compass.plant.state import FAST, FAULT, IN_DRIVES, IN_LOAD, IN_MODE, IN_SUPPLY, V_ALPHA, V_BETA, V_BUS
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def delays(c: Control) -> tuple[int, float]:
+    """Return the whole periods that a voltage waits, and how long [s] in a period the one before still stands."""
+    computing = c.delay_samples - 0.5  # the hold is the other half period of the delay
+    whole = int(computing + 1e-9)
+    return whole, c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def asked_mode(x: FloatArray, inputs: FloatArray) -> int:
+    """Return the mode asked for; off while a fault stands."""
+    return OFF if x[FAULT] != NO_FAULT else int(inputs[IN_MODE])
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray, power: float) -> None:
+    """Let the supply sag under ``power`` [W]."""
+    x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
+    """Return the mode after protection has looked."""
+    if mode != OFF:
+        protect(x, drive, mode)
+        if x[FAULT] != NO_FAULT:
+            return OFF
+    return mode
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
+    """Put the newest command (α and β voltage, or what stands for them) in front of those that wait."""
+    for k in range(whole + 1, 0, -1):
+        x[V_ALPHA + k], x[V_BETA + k] = x[V_ALPHA + k - 1], x[V_BETA + k - 1]
+    x[V_ALPHA], x[V_BETA] = first, second
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def loads(inputs: FloatArray) -> tuple[float, float]:
+    """Return the torque that drives and the one that only brakes, N·m."""
+    if inputs[IN_DRIVES] != 0.0:
+        return float(inputs[IN_LOAD]), 0.0
+    return 0.0, abs(float(inputs[IN_LOAD]))
