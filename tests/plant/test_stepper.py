@@ -21,7 +21,7 @@ from crisp_compass.plant.control.stepping import table_angle
 from crisp_compass.plant.parameters import ALIGN, SPEED, STEP, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.scenarios import open_simulation
-from crisp_compass.studies.stepping import current_limit_torque, pull_out
+from crisp_compass.studies.stepping import current_limit_torque, pull_out, shaking
 
 CAROUSEL = "demo/carousel/carousel.bench.json"
 MOTOR = Machine(1.3, 2.1e-3, 2.5e-3, 4.6e-3, 50.0, torque_factor=1.0, detent=0.011)
@@ -162,3 +162,17 @@ def test_decay_reaches_the_plant_and_the_voltage() -> None:
     unsettled = bench.model_copy(update={"settled": {**bench.settled, "pwm": bench.settled["pwm"]}})
     standing = fast.model_copy(update={"settled": {k: v.model_copy(update={"settings": {}}) if k == "pwm" else v for k, v in unsettled.settled.items()}})  # fmt: skip
     assert build_drive(standing).inverter.dead_voltage == pytest.approx(2 * build_drive(bench).inverter.dead_voltage)
+
+
+def test_full_steps_shake_the_rotor_most_at_its_own_frequency_and_fine_ones_hardly() -> None:
+    """Textbook: √(p·T/J)/2π steps a second; here p·T = 50·(holding torque) of the plant's own motor."""
+    calm = Load(2.4e-5, 2e-3, 0.0)
+    current = 1.0
+    smooth = MOTOR._replace(detent=0.0)  # the detent pulls four times an electrical turn, as full steps do
+    d = drive(microsteps=1.0, load=calm, machine=smooth)
+    holding = MOTOR.pole_pairs * MOTOR.psi * current
+    own = math.sqrt(MOTOR.pole_pairs * holding / calm.inertia) / (2 * math.pi)  # Hz, and steps a second
+    step = math.pi / 2 / MOTOR.pole_pairs
+    at, above = (shaking(d, current, k * own * step) for k in (1.0, 4.0))
+    assert at > 4 * above
+    assert shaking(drive(microsteps=64.0, load=calm, machine=smooth), current, own * step) < 0.1 * at

@@ -24,6 +24,8 @@ from crisp_compass.studies.untuned_drive import untuned_drive
 
 #: Rates of the curve, and seconds in which the load is raised from nothing to the holding torque.
 _RATES, _RAISE = 14, 0.35
+#: Rates at which the shaking is looked at.
+_SHAKEN = 36
 
 
 @dataclass(frozen=True)
@@ -31,7 +33,7 @@ class Stepping:
     """``speed`` (n,) rad/s mechanical, ``pull_out`` (n,) N·m by the plant (0 where it does not get there), ``limit`` (n,) N·m what
     winding and supply allow; ``holding`` N·m at this current, ``resonance`` rad/s of the rotor in its field, ``heat`` W of both
     windings, ``idle`` (torque N·m, heat W) at the reduced current; ``fell`` rad/s of the first rate that is not reached (NaN: none); ``full_step`` rad,
-    ``peak`` A of a winding.
+    ``peak`` A of a winding. ``shaken_at`` (m,) rad/s and ``shaking`` (m,), how far the speed swings there without load, of itself.
     """
 
     speed: FloatArray
@@ -44,6 +46,8 @@ class Stepping:
     fell: float
     full_step: float
     peak: float
+    shaken_at: FloatArray
+    shaking: FloatArray
 
 
 def current_limit_torque(m: AnyMachine, current: float, volts: float, speed: FloatArray) -> FloatArray:
@@ -79,6 +83,17 @@ def pull_out(drive: Drive, current: float, speed: float) -> float:
     return float(1.3 * most)
 
 
+def shaking(drive: Drive, current: float, speed: float) -> float:
+    """Return half the peak to peak swing of the speed over the speed, in steady stepping without load; NaN where it falls out."""
+    sim = Simulation(drive)
+    sim.command(STEP, speed=speed, i_d=current)
+    sim.advance(speed / drive.control.ramp + 0.25, 1000)
+    if not _in_step(sim):
+        return math.nan
+    steps = max(16 * 2 * math.pi / (4 * drive.machine.pole_pairs * speed), 0.04)
+    return 0.5 * float(np.ptp(sim.advance(min(steps, 0.5))["speed"])) / speed
+
+
 def _in_step(sim: Simulation) -> bool:
     x, p = sim.state, sim.drive.machine.pole_pairs
     return bool(abs(float(x[state.FIELD]) - p * float(x[state.THETA])) < math.pi)
@@ -111,10 +126,12 @@ def stepping_outlook(bench: Bench) -> Stepping:
         if torques[k] == 0.0:
             fell = float(speed)
             break
+    shaken_at = np.geomspace(0.015, 1.0, _SHAKEN) * top
+    shaken = np.array([shaking(drive, current, float(w)) for w in shaken_at])
     kept, heat = settings.idle, 2 * m.r * rms**2
     holding = m.pole_pairs * m.psi * current
     resonance = math.sqrt(m.pole_pairs * holding / drive.load.inertia)
     return Stepping(
         speeds, torques, current_limit_torque(m, current, volts, speeds), holding, resonance, heat,
-        (kept * holding, kept**2 * heat), fell, math.pi / 2 / m.pole_pairs, current,
+        (kept * holding, kept**2 * heat), fell, math.pi / 2 / m.pole_pairs, current, shaken_at, shaken,
     )  # fmt: skip

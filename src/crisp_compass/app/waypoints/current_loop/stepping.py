@@ -48,8 +48,10 @@ class SteppingPage(Page):
         self.plot.curve("limit", "ink", width=1.4, dash="dash", title="winding and supply allow")
         self.plot.curve("pull-out", "magenta", width=2.2, title="falls out, simulated")
         self.plot.curve("points", "magenta", symbol="o", size=7, title="")
+        self.shakes = Plot(("speed", "rpm"), ("swing of the speed", "%"), name="swing of the speed over the speed")
+        self.shakes.curve("swing", "magenta", width=2.0, title="swing without load, simulated")
         self.rows = Rows("At this current", width=330)
-        self.column.addWidget(beside(QWidget(), (self.plot,), (self.rows,)), 1)
+        self.column.addWidget(beside(QWidget(), (self.plot, self.shakes), (self.rows,)), 1)
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
@@ -71,7 +73,9 @@ class SteppingPage(Page):
         reached = found.pull_out > 0
         for key in ("pull-out", "points"):
             self.plot.set(key, rpm[reached], found.pull_out[reached])
-        self.plot.fit()
+        self.shakes.set("swing", found.shaken_at * RPM_PER_RAD_S, 100 * found.shaking)
+        for plot in (self.plot, self.shakes):
+            plot.fit()
         per_turn = 2 * math.pi / found.full_step
         if reached.any():
             low = float(np.min(found.pull_out[reached]))
