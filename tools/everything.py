@@ -17,13 +17,16 @@ from crisp_compass.bench.entered import edits, presumed_for, standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import make_profile
 from crisp_compass.bench.store import dump_bench
+from crisp_compass.course.block import block_constant, waveform
 from crisp_compass.course.captures import headline_of
+from crisp_compass.course.circuit import base_speed, hertz_law, wrong_rotor
 from crisp_compass.course.course import headline, state_of, waiting_text
 from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
 from crisp_compass.course.known import CONSTANTS, side_by_side
 from crisp_compass.course.machine import known_halls
 from crisp_compass.course.number_formats import format_picture, read_picture
 from crisp_compass.course.open_points import next_bearing, open_points, stale_effect
+from crisp_compass.course.outer_loop import outer_loop
 from crisp_compass.course.pwm_outlook import (
     bench_command_map,
     carrier_picture,
@@ -38,10 +41,11 @@ from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.course.waypoints.plate import plate_outlook, plate_values
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values, usable_voltage
 from crisp_compass.course.waypoints.run import build_drive
-from crisp_compass.course.waypoints.speed_loop import design_speed, sensor_lowest_speed, speed_values
+from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed, sensor_lowest_speed, speed_values
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
+from crisp_compass.preparation.stepper_leads import connected, pairs
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.preparation.wiring import consequence
 from crisp_compass.record.c_controller import controller_sources
@@ -49,7 +53,9 @@ from crisp_compass.record.content import content_of
 from crisp_compass.record.export import FORMATS, export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
+from crisp_compass.studies.block import block_outlook
 from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
+from crisp_compass.studies.hertz import hertz_outlook
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture
 from crisp_compass.studies.untuned_drive import untuned_drive
@@ -90,11 +96,21 @@ def _edges(bench: Bench) -> Any:
     return edge_cost(bench, edges, bench.settings.commutation.edge_speed or default_edge_speed(bench)).ripple
 
 
+def _connections(bench: Bench) -> Any:
+    plate, s = bench.settings.plate, bench.settings.stepping
+    return connected(
+        getattr(plate, "r", None), getattr(plate, "inductance", None), plate.rated_current, s.given, s.leads
+    )
+
+
 QUICK: dict[str, Callable[[Bench], Any]] = {
     "plate": plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
     "speed": _speed_design, "drive": build_drive, "trial drive": untuned_drive, "usable": usable_voltage,
     "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
     "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
+    "rotor": lambda b: wrong_rotor(b, b.settings.circuit.rotor_error), "hertz law": hertz_law, "base speed": base_speed,
+    "block": lambda b: (waveform(b), block_constant(b)), "outer loop": outer_loop, "droop": armature_droop,
+    "leads": lambda b: (pairs(b.settings.stepping.ohms, b.settings.stepping.leads), _connections(b)),
     "torque constant": torque_constant_of, "open points": open_points, "bearing": next_bearing,
     "states": lambda b: [(state_of(b, waypoint), headline(b, waypoint), waiting_text(b, waypoint)) for waypoint in WAYPOINTS],
     "stale": lambda b: [stale_effect(b, t) for t in b.settled], "edited": lambda b: [edits(b, t) for t in b.settled],
@@ -107,7 +123,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
 }  # fmt: skip
 SLOW: dict[str, Callable[[Bench], Any]] = {
     "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
-    "pdf": lambda b: write_pdf(b, NOWHERE, "now"),
+    "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook,
 }  # fmt: skip
 #: Results in which a missing or infinite figure is an answer: no crossover, a motor that never gets there. Their texts are whole.
 _MAY_LACK = {
@@ -123,6 +139,7 @@ _MAY_LACK = {
     "edges",
     "step",
     "align",
+    "outer loop",
 }
 
 

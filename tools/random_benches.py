@@ -41,6 +41,9 @@ def _drawn(low: float, high: float, rng: np.random.Generator) -> float:
 def _field(model: type, name: str, rng: np.random.Generator) -> Any:
     """Draw one field of a model from its own limits."""
     info = model.model_fields[name]  # type: ignore[attr-defined]
+    if typing.get_origin(info.annotation) is dict:  # readings between leads
+        pairs = [f"{a}-{b}" for a in range(1, 9) for b in range(a + 1, 9) if rng.random() < 0.3]
+        return {pair: 1e12 if rng.random() < 0.5 else _drawn(0.0, 1e5, rng) for pair in pairs}
     low, high = -math.inf, math.inf
     kinds = [info.annotation, *typing.get_args(info.annotation)]
     if type(None) in kinds and rng.random() < 0.3:
@@ -90,6 +93,7 @@ _USUAL = {
     "pwm": ("v_limit", "v_command", "v_usable", "dead_time_voltage", "loop_delay", "period_counts", "dead_time_counts"),
     "plate": ("inertia", "viscous", "coulomb"), "inductance": ("saturated_inductance", "saturation_current"),
     "commutation": ("counts_per_rev", "direction", "zero_offset"), "resistance": ("temperature",),
+    "circuit": ("rotor_time_constant",),
 }  # fmt: skip
 
 

@@ -175,6 +175,8 @@ def hertz_law(bench: Bench) -> Hertz:
     plate = bench.settings.plate
     hertz = rated_hertz(bench)
     current = need(bench, "circuit.magnetizing_current")
+    if hertz <= 0:
+        raise Refusal("the plate has no frequency", "enter it on the plate", field="plate.mains_hz")
     omega = 2 * math.pi * hertz
     volts = math.sqrt(2 / 3) * plate.rated_voltage if plate.rated_voltage else None
     if volts is None:

@@ -22,6 +22,8 @@ from crisp_compass.studies.untuned_drive import untuned_drive
 #: Advances tried, degrees, and the load at which the speed reached is compared, of rated torque.
 ADVANCES = (0.0, 5.0, 10.0, 15.0, 20.0, 25.0, 30.0)
 _LOAD = 0.8
+#: Most periods of a part of a run.
+_MOST = 300_000
 
 
 @dataclass(frozen=True)
@@ -63,9 +65,10 @@ def _over_angle(drive: Drive, current: float, bench: Bench) -> tuple[FloatArray,
     sim.state[state.OMEGA] = slow
     sim.command(CURRENT, i_q=current)
     turn = 2 * math.pi / (p * slow)
-    sim.advance(max(0.25 * turn, 60 * drive.control.ts), 1000)
-    every = max(round(turn / drive.control.ts / 720), 1)
-    trace = sim.advance(turn, every)
+    most = _MOST * drive.control.ts
+    sim.advance(min(max(0.25 * turn, 60 * drive.control.ts), most), 1000)
+    every = max(round(min(turn, most) / drive.control.ts / 720), 1)
+    trace = sim.advance(min(turn, most), every)
     angle = np.degrees(trace["theta_e"]) % 360
     order = np.argsort(angle)
     return angle[order], trace["torque"][order]
@@ -76,11 +79,12 @@ def _reached(drive: Drive, top: float, load: float, advance: float) -> tuple[flo
     control = drive.control._replace(advance=advance, i_trip=1e9, v_min=0.0, stall_time=1e9)
     sim = Simulation(drive._replace(control=control))
     sim.command(SPEED, speed=3.0 * top)
-    sim.advance(3.0 * top / control.ramp * 0.5 + 0.2, 1000)
+    most = _MOST * drive.control.ts
+    sim.advance(min(3.0 * top / control.ramp * 0.5 + 0.2, most), 1000)
     sim.set_load(load)
     mechanical = max(drive.load.inertia * top / max(load, 1e-12), 0.05)
-    sim.advance(min(10 * mechanical, 2.0), 1000)
-    trace = sim.advance(0.05)
+    sim.advance(min(10 * mechanical, 2.0, most), 1000)
+    trace = sim.advance(min(0.05, most))
     return float(np.mean(trace["speed"])), float(np.mean(np.abs(trace["i_q"])))
 
 

@@ -11,7 +11,6 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak, torque_constant
 from crisp_compass.course.circuit import Hertz, hertz_law, rated_hertz
 from crisp_compass.course.waypoints.run import hertz_drive
-from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.motor import flux_of, pole_pairs_of
 from crisp_compass.plant.parameters import HERTZ
@@ -19,6 +18,8 @@ from crisp_compass.plant.simulation import Simulation, join
 
 #: The slow run: part of rated frequency, and seconds after which the load comes and for which it stays.
 _SLOW, _LOADED, _STAYS = 0.2, 1.5, 1.5
+#: Most periods of a part of the run.
+_MOST = 400_000
 
 
 @dataclass(frozen=True)
@@ -49,8 +50,6 @@ def hertz_outlook(bench: Bench) -> HertzOutlook:
     """Return the voltages over the frequency and a slow run of the plant; raises Refusal naming what is not settled."""
     law, drive = hertz_law(bench), hertz_drive(bench)
     rated, p = rated_hertz(bench), pole_pairs_of(bench.settings.plate)
-    if rated <= 0:
-        raise Refusal("the plate has no frequency", "enter it on the plate", field="plate.mains_hz")
     limit = law.boost + law.volts_per_rad * law.knee
     frequency = np.linspace(0.0, 1.5 * rated, 200)
     wanted = law.boost + law.volts_per_rad * 2 * math.pi * frequency
@@ -62,14 +61,17 @@ def hertz_outlook(bench: Bench) -> HertzOutlook:
         * torque_constant(bench.settings.plate, flux_of(bench), p)
         * math.sqrt(max(current**2 - i_d**2, (0.3 * current) ** 2))
     )
-    every = max(round(2e-3 / drive.control.ts), 1)
+    # the ramp takes its time, but the run is bounded
+    start = min(max(_LOADED, 2 * reference / drive.control.ramp), _MOST * drive.control.ts)
+    stay = min(_STAYS, _MOST * drive.control.ts)
+    every = max(round((start + stay) / drive.control.ts / 1500), 1)
     traces, falls, fault = [], [], ""
     for share in (0.0, bench.settings.circuit.slip_share):
         sim = Simulation(drive._replace(control=drive.control._replace(slip_share=share)))
         sim.command(HERTZ, speed=reference)
-        free = sim.advance(_LOADED, every)
+        free = sim.advance(start, every)
         sim.set_load(load)
-        trace = join([free, sim.advance(_STAYS, every)])
+        trace = join([free, sim.advance(stay, every)])
         traces.append(trace)
         fault = fault or sim.fault
         before = float(np.mean(free["speed"][-20:]))
@@ -77,5 +79,5 @@ def hertz_outlook(bench: Bench) -> HertzOutlook:
     count = min(len(t["t"]) for t in traces)
     return HertzOutlook(
         law, frequency, wanted, np.minimum(wanted, limit), limit, reference, traces[0]["t"][:count], traces[0]["speed"][:count],
-        traces[1]["speed"][:count], load, _LOADED, (falls[0], falls[1]), fault,
+        traces[1]["speed"][:count], load, start, (falls[0], falls[1]), fault,
     )  # fmt: skip
