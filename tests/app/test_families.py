@@ -141,7 +141,10 @@ def test_an_induction_motor_from_its_tests_to_both_firmwares(window: Window, qtb
     window.travel("hand_over")
     files = window.page
     assert isinstance(files, HandOverPage)
-    assert "CC_CIRCUIT_ROTOR_RESISTANCE_OHM" in files.preview.toPlainText()
+    header = files.preview.toPlainText()
+    assert "CC_CIRCUIT_ROTOR_RESISTANCE_OHM" in header
+    assert "CC_HERTZ_BOOST_V" in header
+    assert "CC_CURRENT_LOOP" not in header  # this firmware closes none
 
 
 def test_six_step_reaches_run_and_header(window: Window, qtbot: QtBot, tmp_path: Path) -> None:

@@ -5,13 +5,17 @@ from __future__ import annotations
 import csv
 import io
 import json
+import math
 
 from crisp_compass import __version__
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Settled
-from crisp_compass.bench.rules import family_gap, stale_inputs
+from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.course.circuit import hertz_law
+from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.open_points import check_bench
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls
@@ -42,8 +46,27 @@ def export_settings(bench: Bench, form: str) -> str:
 
 
 def own_settled(bench: Bench) -> dict[str, Settled]:
-    """Return what is settled of the motor that the plate says: another kind's values are not handed over."""
-    return {topic: settled for topic, settled in bench.settled.items() if not family_gap(bench, topic)}
+    """Return what is settled of the legs that this motor and firmware have: another kind's values are not handed over."""
+    own = {w.key for w in waypoints_of(bench)}
+    return {topic: settled for topic, settled in bench.settled.items() if topic in own}
+
+
+def _hertz_lines(bench: Bench) -> list[str]:
+    """Return the voltage line of a firmware that turns volts over frequency; empty for any other, or where it is not settled."""
+    if closes_loops(bench) or "circuit" not in bench.settled:
+        return []
+    try:
+        law = hertz_law(bench)
+    except Refusal as refusal:
+        return [f"/* No voltage over frequency: {c_comment(refusal.sentence)} */", ""]
+    slope = Quantity(value=2 * math.pi * law.volts_per_rad, unit="V")
+    return [
+        "/* Voltage of a phase, peak: boost and volts per hertz of the electrical frequency; share of the slip compensated. */",
+        f"#define CC_HERTZ_BOOST_V ({_c_number('boost', Quantity(value=law.boost, unit='V'))})",
+        f"#define CC_HERTZ_V_PER_HZ ({_c_number('slope', slope)})",
+        f"#define CC_HERTZ_SLIP_SHARE ({_c_number('share', Quantity(value=bench.settings.circuit.slip_share, unit=''))})",
+        "",
+    ]
 
 
 def _c_number(name: str, quantity: Quantity) -> str:
@@ -86,6 +109,7 @@ def _c_header(bench: Bench) -> str:
         elif topic == "commutation" and "plate" in bench.settled:
             lines += c_encoder(settled.values)
         lines.append("")
+    lines += _hertz_lines(bench)
     return "\n".join([*lines, f"#endif /* {guard} */", ""])
 
 
