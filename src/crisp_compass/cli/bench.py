@@ -98,13 +98,13 @@ def export(
 
 
 def _controller(loaded: Bench, bench: str, output: str) -> None:
-    """Write the current controller's four files into a folder."""
+    """Write the controller's files into a folder."""
     from crisp_compass.files import write_atomically
     from crisp_compass.record.c_controller import controller_sources
 
     folder = Path(output)
     if not folder.is_dir():
-        raise Refusal("this is no folder", "make it first; four files go into it", where=output)
+        raise Refusal("this is no folder", "make it first; several files go into it", where=output)
     try:
         sources = controller_sources(loaded)
     except Refusal as refusal:

@@ -91,7 +91,7 @@ class HandOverPage(Page):
 
     def _ask_folder(self) -> None:
         text = QFileDialog.getExistingDirectory(
-            self, "Folder for the controller's four files", str(self.document.base)
+            self, "Folder for the controller's files", str(self.document.base)
         )
         if text:
             self.save_controller(Path(text))
