@@ -266,7 +266,7 @@ def induction_plate(
     guessed = power_factor is None
     circuit = _circuit(frequency, volts, amps, pf, slip, guessed) if volts and amps and pf and 0 < pf < 1 else None
     if circuit:
-        text = "Magnetizing current (at no load) and equivalent circuit pass through the plate's point; stator resistance and leakage are those of usual machines: a start for the drive, to be auto_tune at no load."
+        text = "Magnetizing current (at no load) and equivalent circuit pass through the plate's point; stator resistance and leakage are those of usual machines: a start for the drive, to be auto-tuned at no load."
         findings.append(Finding("info", "circuit-doubtful", text))
     values, magnetising, leakage, rotor, stator = circuit or (None, None, None, None, None)
     return InductionPlate(
@@ -422,7 +422,7 @@ def drive_match(motor_peak: float, drive_continuous: float | None, drive_peak: f
     full = drive_peak or drive_continuous
     if full is not None and motor_peak < 0.2 * full:
         step = 2 * full / 4096 / motor_peak
-        text = f"The motor's rated current is {100 * motor_peak / full:.0f} % of the drive's range: a 12-bit converter over that range has steps of {100 * step:.2g} % of rated current, so auto_tune values will be poor."
+        text = f"The motor's rated current is {100 * motor_peak / full:.0f} % of the drive's range: a 12-bit converter over that range has steps of {100 * step:.2g} % of rated current, so auto-tuned values will be poor."
         found.append(Finding("caution", "drive-large", text))
     if drive_peak is not None and drive_peak > 3 * motor_peak:
         text = f"The drive can give {drive_peak / motor_peak:.1f} times the motor's rated current: set its limit before enabling."
