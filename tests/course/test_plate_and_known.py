@@ -10,7 +10,7 @@ import pytest
 
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.base import Quantity
-from crisp_compass.bench.entered import with_family
+from crisp_compass.bench.entered import enter, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -274,3 +274,15 @@ def test_new_captures_find_their_leg_and_give_the_motor(winch: Path, bench: Benc
             base=winch.parent,
             when=WHEN,
         )
+
+
+def test_a_magnet_motor_has_whole_pole_pairs() -> None:
+    """p = 60·f/n: 200 Hz at 3000 rpm are 4; at 2870 rpm it slips, so it is no magnet motor."""
+
+    def codes(rpm: float, pairs: int) -> list[str]:
+        fields = {"pole_pairs": pairs, "rated_hz": 200.0, "rated_speed": rpm * 2 * math.pi / 60}
+        return [f.code for f in plate_outlook(enter(Bench(), "plate", fields)).findings if f.code.startswith("pole-")]
+
+    assert codes(3000, 4) == []
+    assert codes(3000, 8) == ["pole-pairs-differ"]
+    assert codes(2870, 4) == ["pole-pairs-not-whole"]

@@ -27,6 +27,7 @@ from crisp_compass.conversions import peak_from_rms
 
 Kv = Annotated[float, Field(ge=1e-3, le=1e6, allow_inf_nan=False)]
 Kt = Annotated[float, Field(ge=1e-6, le=1e4, allow_inf_nan=False)]
+RatedHertz = Annotated[float, Field(ge=0.1, le=1e4, allow_inf_nan=False)]
 Share = Annotated[float, Field(ge=0.01, le=1, allow_inf_nan=False)]
 
 
@@ -89,6 +90,7 @@ class MagnetPlate(PlateBase):
     r: Ohm | None = Field(default=None, description="Ω in winding_base, from the data sheet")
     inductance: Henry | None = Field(default=None, description="H in winding_base, from the data sheet")
     winding_base: Literal["phase", "line"] = "line"
+    rated_hz: RatedHertz | None = Field(default=None, description="Hz on the plate, at rated speed")
     stall_current: Ampere | None = Field(default=None, description="A from the supply, shaft held")
     no_load_speed: Speed | None = Field(default=None, description="rad/s at rated voltage or v_bus")
     no_load_current: AmpereOrNone | None = Field(default=None, description="A from the supply")

@@ -53,6 +53,7 @@ def outlook(bench: Bench, best: Best) -> PlateOutlook:
     if reach and reach < plate.top_speed:
         text = f"Back-EMF reaches the modulator's limit at {reach * RPM_PER_RAD_S:.0f} rpm, below the top speed of {top_rpm:.0f} rpm."
         findings.append(Finding("caution", "top-speed-beyond-supply", text))
+    findings += synchronous(plate)
     if flux and plate.rated_torque:
         findings += _rated_torque(flux, plate, rated_peak(plate))
     if plate.connection == "delta":
@@ -79,6 +80,22 @@ def outlook(bench: Bench, best: Best) -> PlateOutlook:
         speed * plate.pole_pairs * flux if flux else NONE, np.full(len(speed), limit), top_rpm,
         ("back-EMF", "modulator's limit", "top speed"), tuple(findings),
     )  # fmt: skip
+
+
+def synchronous(plate: MagnetPlate) -> list[Finding]:
+    """Judge frequency and rated speed of a plate: a magnet rotor turns with the field, so p = 60·f/n is whole (IEC 60034-1)."""
+    if not (plate.rated_hz and plate.rated_speed):
+        return []
+    pairs = 2 * math.pi * plate.rated_hz / plate.rated_speed
+    whole = max(round(pairs), 1)
+    rpm = plate.rated_speed * RPM_PER_RAD_S
+    if abs(pairs / whole - 1) > 0.004:
+        text = f"{plate.rated_hz:g} Hz at {rpm:.0f} rpm would be {pairs:.3g} pole pairs, which is not whole: a magnet motor turns with its field. A speed a few per cent low means slip: is it an induction motor?"
+        return [Finding("stop", "pole-pairs-not-whole", text)]
+    if whole != plate.pole_pairs:
+        text = f"{plate.rated_hz:g} Hz at {rpm:.0f} rpm are {whole} pole pairs, the plate's field says {plate.pole_pairs}: poles were counted, or one of the figures is another motor's."
+        return [Finding("caution", "pole-pairs-differ", text)]
+    return []
 
 
 def _kv_against_flux(flux: float, typed: float) -> list[Finding]:
@@ -137,7 +154,7 @@ FAMILY = Family(
     (
         ("family", "pole_pairs", "connection", "rated_current", "current_base", "top_speed", "sensor.kind", "sensor.counts_per_rev"),
         ("kv", "kv_convention", "kt", "kt_convention", "r", "inductance", "winding_base"),
-        ("rated_power", "rated_speed", "rated_torque", "stall_current", "no_load_speed"),
+        ("rated_power", "rated_speed", "rated_hz", "rated_torque", "stall_current", "no_load_speed"),
     ),
     outlook,
     lambda plate: int(plate.pole_pairs),

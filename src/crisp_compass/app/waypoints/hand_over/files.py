@@ -90,9 +90,7 @@ class HandOverPage(Page):
             self.preview.setPlainText(text)
 
     def _ask_folder(self) -> None:
-        text = QFileDialog.getExistingDirectory(
-            self, "Folder for the controller's files", str(self.document.base)
-        )
+        text = QFileDialog.getExistingDirectory(self, "Folder for the controller's files", str(self.document.base))
         if text:
             self.save_controller(Path(text))
 

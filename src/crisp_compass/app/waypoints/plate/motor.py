@@ -83,6 +83,7 @@ class PlatePage(Page):
         Pick("winding_base", "R and L are", {"line": "line to line", "phase": "per phase"}, width=112),
         Entry("rated_power", "Power (W, hp, PS)", "W", width=122, tip="2 kW, 3 hp (mechanical) or 3 PS (metric)"),
         Entry("rated_speed", "Rated speed", "rpm", width=104),
+        Entry("rated_hz", "Rated frequency", "Hz", width=112, plain=True),
         Entry("rated_torque", "Rated torque", "N·m", width=112),
         Entry("rated_voltage", "Voltage", "V", width=104),
         Entry("stall_current", "Stall current, DC", "A", width=116),
