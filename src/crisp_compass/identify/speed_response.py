@@ -184,11 +184,11 @@ def _columns(
     sense = np.clip(w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
     turned, dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (w, sense))
     # a load steps between two samples: beside its ramp stands what a shift of its instant adds
+    interval = float(np.median(np.diff(data.t)))
     driven = [np.interp(at, data.t, data.charge)]
     for k in loads:
-        driven += [np.maximum(at - data.t[k], 0.0), np.clip((at - data.t[k]) / data.t[1] + 0.5, 0.0, 1.0)]
+        driven += [np.maximum(at - data.t[k], 0.0), np.clip((at - data.t[k]) / interval + 0.5, 0.0, 1.0)]
     if filtered > 0:
-        interval = float(np.median(np.diff(data.t)))
         driven = [relax(x - x[0], 1 / filtered, interval) / filtered + x[0] for x in driven]
     columns = [driven[0], -turned, np.ones(len(at)), -dragged, *(-x for x in driven[1:])]
     names = ("gain", "viscous", "start", "coulomb", *(f"{what} {k}" for k in loads for what in ("load", "instant")))
