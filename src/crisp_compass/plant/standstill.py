@@ -57,6 +57,8 @@ def pulse_currents(
     currents = np.empty(len(angles))
     for k, alpha in enumerate(angles):
         i_d, i_q, theta, omega = _pulse(machine, load, theta, omega, alpha, volts, seconds, pulses)
+        if not math.isfinite(theta):
+            raise Refusal("a pulse of this current throws the rotor about", "use a smaller pulse current")
         along = i_d * math.cos(alpha - theta) + i_q * math.sin(alpha - theta)
         off_a, off_b = pulses.offset
         seen = off_a * math.cos(alpha) + (off_a + 2 * off_b) / math.sqrt(3) * math.sin(alpha)
@@ -73,6 +75,8 @@ def _pulse(
     h, p, bend = seconds / _STEPS, m.pole_pairs, pulses.magnet / pulses.current
     i_d = i_q = 0.0
     for _ in range(_STEPS):
+        if not math.isfinite(theta):
+            break
         vd, vq = volts * math.cos(alpha - theta), volts * math.sin(alpha - theta)
         ld = m.ld * min(max(1 - bend * i_d, 0.2), 1.8)
         we = p * omega

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 from crisp_compass.bench.base import Quantity
@@ -16,6 +17,7 @@ from crisp_compass.course.machine import brush_drop
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.errors import Refusal
 from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
 from crisp_compass.quantities import show
@@ -39,12 +41,18 @@ def design_speed(bench: Bench) -> SpeedDesign:
     """Design the speed loop from settled values with the page's settings; raises Refusal if one is missing."""
     bench = standing(bench, "speed_loop")
     settings = bench.settings.speed_loop
-    return tune_speed(
+    found = tune_speed(
         inertia=need(bench, "mechanics.inertia"), kt=torque_constant(bench), viscous=need(bench, "mechanics.viscous_friction"),
         loop_hz=need(bench, "pwm.loop_hz") / settings.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
         filter_hz=settings.filter_hz, a=settings.a, bandwidth_hz=settings.bandwidth_hz if settings.method == "bandwidth" else None,
         sensor_delay=sensor_delay(bench),
     )  # fmt: skip
+    if found.margins.stable and not math.isfinite(found.margins.crossover_hz):
+        raise Refusal(
+            "with these gains the open loop crosses 0 dB nowhere in the range that was computed",
+            "choose a higher bandwidth, or a smaller factor a",
+        )
+    return found
 
 
 def lowest_wanted_speed(bench: Bench) -> float:
