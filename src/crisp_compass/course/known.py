@@ -90,7 +90,10 @@ def best_value(bench: Bench, constant: Constant) -> float | None:
 
 def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
     settled = settled_value(bench, "resistance.resistance")
-    stated = family_of(bench).stated(bench.settings.plate, constant, settled.value if settled else None)
+    try:
+        stated = family_of(bench).stated(bench.settings.plate, constant, settled.value if settled else None)
+    except Refusal:  # a plate that contradicts itself states nothing; its page says so
+        return []
     return [Source(name, "plate", value, PLATE_U * value) for name, value in stated]
 
 

@@ -16,6 +16,11 @@ from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.studies.step_prediction import bode
 
 
+def figure(value: float, digits: int = 0) -> str:
+    """Return a figure of a loop; a dash where there is none, as an unstable loop has no overshoot."""
+    return f"{value:.{digits}f}" if math.isfinite(value) else "–"
+
+
 class LoopPage(Page):
     """Base of the loop pages. Subclasses make the step plot and the settings, and predict in :meth:`predict`."""
 

@@ -7,7 +7,7 @@ import math
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
-from crisp_compass.app.page.loop_page import LoopPage
+from crisp_compass.app.page.loop_page import LoopPage, figure
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.errors import Refusal
@@ -75,8 +75,8 @@ class CurrentLoopPage(LoopPage):
         self.show_loop(design.q, design.findings)
         q, d = design.q, design.d
         figures = (
-            f"{q.margins.phase_margin_deg:.1f}° and {q.margins.gain_margin_db:.1f} dB margin, crossover "
-            f"{show(q.margins.crossover_hz, 'Hz')}, {q.overshoot_pct:.1f} % overshoot, rise {show(q.rise_time_s, 's')}, sensitivity peak {q.sensitivity:.2f}"
+            f"{figure(q.margins.phase_margin_deg, 1)}° and {figure(q.margins.gain_margin_db, 1)} dB margin, crossover "
+            f"{show(q.margins.crossover_hz, 'Hz')}, {figure(q.overshoot_pct, 1)} % overshoot, rise {show(q.rise_time_s, 's')}, sensitivity peak {q.sensitivity:.2f}"
         )
         salient = f"d axis: Kp {show(d.kp, 'V/A')}. " if abs(d.kp / q.kp - 1) > 1e-6 else ""
         text = f"{salient}{design.method[:1].upper()}{design.method[1:]}."

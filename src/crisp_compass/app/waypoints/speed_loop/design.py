@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crisp_compass.app.page.fields import Entry, Pick
-from crisp_compass.app.page.loop_page import LoopPage
+from crisp_compass.app.page.loop_page import LoopPage, figure
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.waypoints.speed_loop import (
@@ -83,8 +83,8 @@ class SpeedLoopPage(LoopPage):
         self.show_loop(design, design.findings)
         m = design.margins
         figures = (
-            f"{m.phase_margin_deg:.1f}° and {m.gain_margin_db:.1f} dB margin, crossover {show(m.crossover_hz, 'Hz')}; "
-            f"overshoot {design.overshoot_pct:.0f} %, {design.overshoot_filtered_pct:.0f} % with set-point filter"
+            f"{figure(m.phase_margin_deg, 1)}° and {figure(m.gain_margin_db, 1)} dB margin, crossover {show(m.crossover_hz, 'Hz')}; "
+            f"overshoot {figure(design.overshoot_pct)} %, {figure(design.overshoot_filtered_pct)} % with set-point filter"
         )
         text = (
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
