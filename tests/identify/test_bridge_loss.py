@@ -40,13 +40,13 @@ def test_a_soft_knee_moves_neither_value_nor_bar(one_sided: bool) -> None:
 
 def test_without_any_loss_the_bar_is_still_right() -> None:
     rng, held = np.random.default_rng(4), 0
-    for _ in range(60):
+    for _ in range(36):
         current = np.array([-4.0, -3.0, -2.0, -1.0, 1.0, 2.0, 3.0, 4.0])
         measured = current + 2e-3 * rng.standard_normal(8)
         found = fit_loss_line(measured, 0.5 * current, np.zeros(8), np.full(8, 2e-3)).slope
         held += found.low <= 0.5 <= found.high
         assert found.value == pytest.approx(0.5, rel=5e-3)
-    assert held >= 54
+    assert held >= 31
 
 
 def staircase_with_drop(r: float, drop: float, seed: int) -> Capture:
