@@ -251,3 +251,24 @@ def test_a_capture_of_another_family_is_refused_with_the_one_it_looks_like() -> 
     three = {"v_a": -np.sin(900 * t), "v_b": -np.sin(900 * t - 2 * math.pi / 3)}
     with pytest.raises(Refusal, match="120°"):
         fit_winding_flux(Capture("c", t, three))
+
+
+def test_one_rise_of_an_armatures_current_says_that_its_brushes_are_presumed() -> None:
+    """From rest to one level: (V − V0)/R is all there is, so R and L are open by what V0 may be, and a second level ends that."""
+    r, inductance, drop, dt = 0.38, 0.0122, 1.2, 3e-4
+    rng = np.random.default_rng(3)
+    found = {}
+    for levels in ((3.9,), (3.9, 7.8)):
+        v = np.concatenate([np.zeros(300), *(np.full(500, x) for x in levels)])
+        i, now = np.zeros(len(v)), 0.0
+        for k in range(1, len(v)):
+            goal = (v[k] - drop) / r if v[k] > drop or now > 0 else 0.0
+            now = max(goal + (now - goal) * np.exp(-dt * r / inductance), 0.0)
+            i[k] = now
+        columns = {"v_m": v + 2e-3 * rng.standard_normal(len(v)), "i_m": i + 2e-3 * rng.standard_normal(len(v))}
+        found[levels] = fit_inductance(Capture("c", np.arange(len(v)) * dt, columns, {"family": "brushed"}))
+    one, two = found.values()
+    assert "brush-drop-presumed" in [f.code for f in one.findings]
+    assert one.estimates["inductance"].low < inductance < one.estimates["inductance"].high
+    assert "brush-drop-presumed" not in [f.code for f in two.findings]
+    assert two.estimates["inductance"].u < 0.1 * one.estimates["inductance"].u

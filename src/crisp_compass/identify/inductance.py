@@ -203,6 +203,8 @@ def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
         + penalty
         + float(np.sum((usual * scale @ coefficients) ** 2))
     )
+    if data.sign is not None and g_guess > 0 and coefficients[0] <= 0:
+        cost *= 1e6  # the plain fit has told the sign; where drop and offset can stand in for the winding it must not turn
     return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
 
 

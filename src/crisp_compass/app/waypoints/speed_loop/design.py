@@ -6,6 +6,7 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage, figure
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.block import in_blocks, waveform
 from crisp_compass.course.waypoints.speed_loop import (
     armature_droop,
     design_speed,
@@ -95,6 +96,8 @@ class SpeedLoopPage(LoopPage):
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
             reach = f"down to {lowest:.0f} rpm" if lowest < 1e6 else "at no speed"
             text += f" Designed for halls at {wanted:.0f} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
+        if in_blocks(bench):
+            text += f" Amperes are those through two phases; their torque rests on a back-EMF {waveform(bench)[1]}."
         armature = bench.settings.sensor.kind == "none"
         self._fields["compensation"].setVisible(armature)
         if armature:
