@@ -266,7 +266,9 @@ def test_one_rise_of_an_armatures_current_says_that_its_brushes_are_presumed() -
             now = max(goal + (now - goal) * np.exp(-dt * r / inductance), 0.0)
             i[k] = now
         columns = {"v_m": v + 2e-3 * rng.standard_normal(len(v)), "i_m": i + 2e-3 * rng.standard_normal(len(v))}
-        found[levels] = fit_inductance(Capture("c", np.linspace(0, (len(v) - 1) * dt, len(v)), columns, {"family": "brushed"}))
+        found[levels] = fit_inductance(
+            Capture("c", np.linspace(0, (len(v) - 1) * dt, len(v)), columns, {"family": "brushed"})
+        )
     one, two = found.values()
     assert "brush-drop-presumed" in [f.code for f in one.findings]
     assert one.estimates["inductance"].low < inductance < one.estimates["inductance"].high

@@ -9,6 +9,7 @@ import typer
 from crisp_compass.cli.bench import check, export, report, simulate
 from crisp_compass.cli.commutation import commutation
 from crisp_compass.cli.identify import identify
+from crisp_compass.cli.sensorless import observe
 from crisp_compass.cli.tune import tune
 
 app = typer.Typer(
@@ -22,7 +23,7 @@ app = typer.Typer(
 app.add_typer(identify, name="identify")
 app.add_typer(commutation, name="commutation")
 app.add_typer(tune, name="tune")
-for function in (simulate, check, export, report):
+for function in (simulate, check, export, report, observe):
     app.command()(function)
 
 

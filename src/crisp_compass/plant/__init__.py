@@ -1,20 +1,3 @@
 """The simulated drive: machines and control as compiled kernels, inverter, sensors and load."""
 
-import os
-from hashlib import sha256
-from pathlib import Path
-
-import platformdirs
-
-
-def _sources() -> str:
-    """Return a mark of the kernels' sources: a compiled kernel holds what it calls from other files, and would not notice their change."""
-    here = Path(__file__).parent
-    stamps = sorted(f"{p.relative_to(here)} {p.stat().st_mtime_ns} {p.stat().st_size}" for p in here.rglob("*.py"))
-    return sha256("\n".join(stamps).encode()).hexdigest()[:12]
-
-
-# Compiled kernels are kept in the user's cache, so an installed package needs no writable folder of its own.
-os.environ.setdefault(
-    "NUMBA_CACHE_DIR", str(Path(platformdirs.user_cache_dir("crisp-compass")) / "kernels" / _sources())
-)
+import crisp_compass.compiled  # noqa: F401 - says where kernels are kept before the first is made

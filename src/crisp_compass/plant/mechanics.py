@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from numba import njit
 
-from crisp_compass.plant.state import FAST
+from crisp_compass.compiled import FAST
 
 
 @njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)

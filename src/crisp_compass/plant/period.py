@@ -4,10 +4,11 @@ from __future__ import annotations
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
 from crisp_compass.plant.protection import protect
-from crisp_compass.plant.state import FAST, FAULT, IN_DRIVES, IN_LOAD, IN_MODE, IN_SUPPLY, V_ALPHA, V_BETA, V_BUS
+from crisp_compass.plant.state import FAULT, IN_DRIVES, IN_LOAD, IN_MODE, IN_SUPPLY, V_ALPHA, V_BETA, V_BUS
 
 
 @njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)

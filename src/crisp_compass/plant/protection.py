@@ -6,9 +6,10 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
-from crisp_compass.plant.state import FAST, FAULT, ID, IQ, IQ_REF, OMEGA, REF, STALL_CLOCK, V_BUS
+from crisp_compass.plant.state import FAULT, ID, IQ, IQ_REF, OMEGA, REF, STALL_CLOCK, V_BUS
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)

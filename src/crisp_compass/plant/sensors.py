@@ -7,13 +7,13 @@ import math
 import numpy as np
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import HALLS, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     EDGE_ANGLE,
     EDGE_CLOCK,
-    FAST,
     HALL_SPEED,
     LAST_ANGLE,
     RNG_STATE,

@@ -21,6 +21,5 @@ INPUTS = 7
 OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen", "theta_seen")
 # fmt: on
 SUBSTEPS = 4
-FAST = {"contract", "reassoc", "arcp", "nsz"}  # no assumption about NaN or infinity
 TWO_PI = 2 * math.pi
 SQRT3 = math.sqrt(3.0)

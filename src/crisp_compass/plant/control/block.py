@@ -6,13 +6,13 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
 from crisp_compass.plant.parameters import CURRENT, OFF, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
-    FAST,
     IA,
     ID_REF,
     IN_IQ,

@@ -6,6 +6,7 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, Control, Drive
 from crisp_compass.plant.sensors import read_current
@@ -13,7 +14,6 @@ from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COS,
     COS_SEEN,
-    FAST,
     IA,
     IB,
     ID,

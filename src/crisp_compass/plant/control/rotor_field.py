@@ -12,13 +12,13 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, OFF, SPEED, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
-    FAST,
     FIELD,
     FLUX_SEEN,
     I_ALPHA,

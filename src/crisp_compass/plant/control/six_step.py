@@ -6,11 +6,12 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.mechanics import friction
 from crisp_compass.plant.parameters import Load, Machine
 from crisp_compass.plant.sensors import hall_sector
-from crisp_compass.plant.state import FAST, SQRT3
+from crisp_compass.plant.state import SQRT3
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)

@@ -11,12 +11,12 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
     COS,
-    FAST,
     FIELD,
     IA,
     IB,

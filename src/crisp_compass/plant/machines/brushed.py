@@ -11,6 +11,7 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.mechanics import friction
@@ -19,7 +20,6 @@ from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, lo
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
     COUNT,
-    FAST,
     IA,
     ID_REF,
     IN_ID,

@@ -15,6 +15,7 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
@@ -25,7 +26,6 @@ from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COUNT,
-    FAST,
     I_ALPHA,
     I_BETA,
     ID,

@@ -13,6 +13,7 @@ import math
 import numpy as np
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.control.stepping import step_firmware
@@ -24,7 +25,6 @@ from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COS,
     COUNT,
-    FAST,
     ID,
     ID_REF,
     IN_SPEED,

@@ -12,6 +12,7 @@ import math
 
 from numba import njit
 
+from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
@@ -23,7 +24,6 @@ from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     COS,
     COUNT,
-    FAST,
     IA,
     ID,
     IN_SPEED,
