@@ -77,6 +77,7 @@ class MagnetPlate(PlateBase):
     """A three-phase permanent-magnet machine, its back-EMF sinusoidal or trapezoidal."""
 
     called: ClassVar[str] = "a three-phase permanent-magnet motor"
+    sensors: ClassVar[tuple[str, ...]] = (*PlateBase.sensors, "none")
     presumable: ClassVar[tuple[str, ...]] = ("pole_pairs", *PlateBase.presumable)
     settles: ClassVar[tuple[str, ...]] = ("pole_pairs", *PlateBase.settles)
 

@@ -19,9 +19,10 @@ _FLAT = {
 
 
 def in_blocks(bench: Bench) -> bool:
-    """Tell whether the firmware commutates in six steps."""
+    """Tell whether the firmware commutates in six steps, which takes a sensor."""
     plate = bench.settings.plate
-    return plate.windings == 3 and not plate.cage and bench.settings.current_loop.commutation == "block"
+    sensed = bench.settings.sensor.kind != "none"
+    return sensed and plate.windings == 3 and not plate.cage and bench.settings.current_loop.commutation == "block"
 
 
 def waveform(bench: Bench) -> tuple[Waveform, str]:

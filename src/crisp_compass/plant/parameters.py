@@ -6,12 +6,15 @@ import math
 from typing import Any, NamedTuple
 
 from crisp_compass.errors import Refusal
+from crisp_compass.sensorless.estimator import Estimator
 
-ENCODER, HALLS, ARMATURE = 0, 1, 2
+ENCODER, HALLS, ARMATURE, OBSERVER = 0, 1, 2, 3
 OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
-NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL = 0, 1, 2, 3
+NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START = 0, 1, 2, 3, 4, 5
 MOST_DELAY = 20
-FAULT_NAMES = {NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall"}
+FAULT_NAMES = {
+    NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall", LOST: "angle lost", NO_START: "no start",
+}  # fmt: skip
 
 
 class Machine(NamedTuple):
@@ -95,11 +98,14 @@ AnyMachine = Machine | Brushed | Trapezoid | Induction
 
 
 class Load(NamedTuple):
-    """Inertia [kg·m²], viscous [N·m·s/rad] and Coulomb friction [N·m]."""
+    """Inertia [kg·m²], viscous [N·m·s/rad] and Coulomb friction [N·m]; ``quadratic`` [N·m·s²/rad²] of a propeller or pump, and the torque
+    ``breakaway`` [N·m] up to which a resting shaft sticks, where that is more than the Coulomb friction."""
 
     inertia: float
     viscous: float
     coulomb: float
+    quadratic: float = 0.0
+    breakaway: float = 0.0
 
 
 class Inverter(NamedTuple):
@@ -183,6 +189,34 @@ class Control(NamedTuple):
     advance: float = 0.0
 
 
+#: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.
+START_ROWS, START_COLUMNS = 6, 4
+
+
+class Start(NamedTuple):
+    """How the firmware starts a motor that has no sensor.
+
+    ``rows`` holds ``used`` rows of START_COLUMNS; rows that end at rest align, each a quarter turn on from the one before. The estimate takes over
+    where its row allows, it is valid and the current leads the rotor by ``ahead_least`` to ``ahead_most`` [rad]; within ``wait`` [s] after
+    the last row, else the start has failed. i_d fades within ``blend`` [s]. An estimate lost for ``lost`` [s] is a fault. Zero current is
+    held for ``catch`` [s] first, to find a motor that turns already. Below ``low_down`` [rad/s] the firmware goes back to a current ``low_current`` [A] at a
+    forced angle until ``low_up``. ``dead_voltage`` [V] is what it believes one leg loses.
+    """
+
+    rows: tuple[float, ...] = (0.0,) * (START_ROWS * START_COLUMNS)
+    used: float = 0.0
+    ahead_least: float = -math.radians(20.0)
+    ahead_most: float = math.radians(110.0)
+    wait: float = 0.5
+    blend: float = 0.05
+    lost: float = 0.02
+    catch: float = 0.0
+    low_current: float = 0.0
+    low_down: float = 0.0
+    low_up: float = 0.0
+    dead_voltage: float = 0.0
+
+
 class Drive(NamedTuple):
     """Everything that stays fixed while the drive runs."""
 
@@ -191,6 +225,8 @@ class Drive(NamedTuple):
     inverter: Inverter
     sensing: Sensing
     control: Control
+    start: Start = Start()
+    estimator: Estimator = Estimator(1.0, 0.0, 0.0, 0.0, 0.0)
 
 
 #: A shaft that nothing turns.

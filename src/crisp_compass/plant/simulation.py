@@ -31,26 +31,32 @@ from crisp_compass.plant.parameters import (
     Load,
     Machine,
     Sensing,
+    Start,
     Trapezoid,
     check,
     locked_rotor,
 )
+from crisp_compass.sensorless.estimator import Estimator
 
 EVEN_EDGES = np.radians(np.arange(6) * 60.0 + 30.0)
 
 
-def _ready(drive: Drive) -> Drive:
+def with_floats(drive: Drive) -> Drive:
     """Return the drive as the kernels take it: what is left to the gains is worked out, and every figure is a float.
 
     An integer among them would compile the kernels once more.
     """
-    machine, load, inverter, sensing, control = (tuple(float(x) for x in part) for part in drive)
+    machine, load, inverter, sensing, control = (tuple(float(x) for x in part) for part in drive[:5])
     c = Control(*control)
     c = c._replace(
         track_d=c.track_d if c.track_d >= 0 else limit_tracking(c.kp_d, c.ki_d, c.ts),
         track_q=c.track_q if c.track_q >= 0 else limit_tracking(c.kp_q, c.ki_q, c.ts),
     )
-    return Drive(type(drive.machine)(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), c)
+    start = Start(tuple(float(x) for x in drive.start.rows), *(float(x) for x in drive.start[1:]))
+    estimator = Estimator(*(float(x) for x in drive.estimator))
+    return Drive(
+        type(drive.machine)(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), c, start, estimator
+    )
 
 
 @dataclass(frozen=True)
@@ -71,7 +77,7 @@ class Simulation:
         self, drive: Drive, *, edges: FloatArray = EVEN_EDGES, table_edges: FloatArray | None = None, seed: int = 1
     ) -> None:
         check(drive)
-        self.drive = _ready(drive)
+        self.drive = with_floats(drive)
         self._kernel = kernel_of(drive.machine)
         self._edges = np.sort(np.asarray(edges, dtype=np.float64) % (2 * math.pi))
         self._table_edges = (
@@ -94,7 +100,7 @@ class Simulation:
     def retune(self, drive: Drive) -> None:
         """Change gains or figures without stopping the motion."""
         check(drive)
-        self.drive = _ready(drive)
+        self.drive = with_floats(drive)
 
     def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
         """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
@@ -144,9 +150,18 @@ class Simulation:
     def advance(self, seconds: float, every: int = 1) -> Trace:
         """Step the drive by ``seconds`` and return every ``every``-th period."""
         steps = max(1, round(seconds / self.drive.control.ts))
-        out = np.empty((steps // every + 2, len(state.OUT)))
+        out = np.zeros((steps // every + 2, len(state.OUT)))
         rows = self._kernel(self.state, self.drive, self.inputs, self._edges, self._table_edges, steps, every, out)
         return Trace({name: out[:rows, k].copy() for k, name in enumerate(state.OUT)})
+
+    def skip(self, seconds: float) -> None:
+        """Step the drive by ``seconds`` without recording anything."""
+        steps = max(1, round(seconds / self.drive.control.ts))
+        self._kernel(self.state, self.drive, self.inputs, self._edges, self._table_edges, steps, steps + 1, _NOTHING)
+
+
+#: Room for no row.
+_NOTHING = np.empty((0, len(state.OUT)))
 
 
 def join(traces: list[Trace]) -> Trace:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 from crisp_compass.plant.parameters import MOST_DELAY
+from crisp_compass.sensorless.estimator import SEEN
 
 # fmt: off
 (ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
@@ -13,12 +14,17 @@ from crisp_compass.plant.parameters import MOST_DELAY
 # voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
 HISTORY = MOST_DELAY + 2
 V_ALPHA, V_BETA = 42, 42 + HISTORY
-STATES = 42 + 2 * HISTORY
+# running without a sensor: where the start is, since when, what the row began with; then the estimator's own state
+_START = 42 + 2 * HISTORY
+PHASE, ROW, PHASE_CLOCK, FORCED, FORCED_FROM, CURRENT_FROM, BLEND, LOST_CLOCK = range(_START, _START + 8)
+OBSERVER_STATE = _START + 8
+STATES = OBSERVER_STATE + SEEN
+RESTING, CATCHING, STARTING, FORCING, CLOSED = range(5)
 # what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
 IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
 INPUTS = 7
 # one recorded row
-OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen", "theta_seen")
+OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen", "theta_seen", "phase", "theta_est", "emf_seen", "valid")
 # fmt: on
 SUBSTEPS = 4
 TWO_PI = 2 * math.pi

@@ -96,8 +96,10 @@ def estimate(
     raw_a, raw_b = change_a / ts, change_b / ts
     # 2. filter in the turning frame; and what two neighbours say of the speed
     turn = w * ts
-    ct, st = math.cos(turn), math.sin(turn)
-    share = 1.0 - math.exp(-o.filter * ts) if o.filter > 0.0 else 1.0
+    half = 0.5 * turn
+    ch, sh = math.cos(half), math.sin(half)
+    ct, st = ch * ch - sh * sh, 2.0 * sh * ch
+    share = o.filter * ts / (1.0 + o.filter * ts) if o.filter > 0.0 else 1.0
     ea, eb = s[E_ALPHA] * ct - s[E_BETA] * st, s[E_ALPHA] * st + s[E_BETA] * ct
     ea += share * (raw_a - ea)
     eb += share * (raw_b - eb)
@@ -109,8 +111,6 @@ def estimate(
     s[RAW_ALPHA], s[RAW_BETA] = raw_a, raw_b
     size = math.sqrt(ea * ea + eb * eb)
     sense = 1.0 if w >= 0.0 else -1.0
-    half = 0.5 * turn
-    ch, sh = math.cos(half), math.sin(half)
     # where the back-EMF should point: a quarter turn from the rotor's place in the middle of the period
     ua, ub = -sense * (n * ch - c * sh), sense * (c * ch + n * sh)
     along, across = ea * ua + eb * ub, eb * ua - ea * ub
@@ -138,7 +138,7 @@ def estimate(
     s[SPEED] = w + o.ki * ts * error * weight
     s[ANGLE] = wrapped(ahead + o.kp * ts * error * weight)
     if o.catch > 0.0:
-        s[LAG] += (1.0 - math.exp(-o.catch * ts)) * (error * weight - s[LAG])
+        s[LAG] += o.catch * ts / (1.0 + o.catch * ts) * (error * weight - s[LAG])
     s[SPREAD] += 0.5 * slow * (error * error + min(uneven * uneven, 1.0) - s[SPREAD])
     # 5. is it to be trusted
     sinc = 1.0 - half * half * (1.0 / 6.0 - half * half / 120.0) if abs(half) < 1.5 else 0.665

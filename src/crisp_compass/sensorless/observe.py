@@ -58,18 +58,12 @@ class Observed(Result):
     estimator: Estimator
 
 
-def space_vectors(capture: Capture, family: str) -> tuple[FloatArray, FloatArray]:
-    """Return voltages and currents as α and β, both (n, 2); raises Refusal where channels are missing, constant or cut off."""
-    if family == "stepper":
-        va, vb, ia, ib = capture.require("v_a", "v_b", "i_a", "i_b", samples=50)
-        return np.column_stack([va, vb]), np.column_stack([ia, ib])
-    if family != "pm":
-        raise Refusal(
-            "the estimators are for motors with magnets",
-            "load a capture of a three-phase magnet motor or a stepper",
-            where=capture.source,
-            code="family",
-        )
+def _two_windings(capture: Capture) -> tuple[FloatArray, FloatArray]:
+    va, vb, ia, ib = capture.require("v_a", "v_b", "i_a", "i_b", samples=50)
+    return np.column_stack([va, vb]), np.column_stack([ia, ib])
+
+
+def _three_phases(capture: Capture) -> tuple[FloatArray, FloatArray]:
     ia, ib = capture.require("i_a", "i_b", samples=50)
     if "i_c" in capture:
         mean = (ia + ib + capture["i_c"]) / 3
@@ -81,6 +75,22 @@ def space_vectors(capture: Capture, family: str) -> tuple[FloatArray, FloatArray
         v_a, v_b, v_c = capture.require("v_a", "v_b", "v_c", samples=50)
         v = np.column_stack([(2 * v_a - v_b - v_c) / 3, (v_b - v_c) / _SQRT3])
     return v, np.column_stack([ia, (ia + 2 * ib) / _SQRT3])
+
+
+#: How α and β lie in the channels of each kind of motor with magnets.
+_VECTORS = {"pm": _three_phases, "stepper": _two_windings}
+
+
+def space_vectors(capture: Capture, kind: str) -> tuple[FloatArray, FloatArray]:
+    """Return voltages and currents as α and β, both (n, 2); raises Refusal where channels are missing or constant."""
+    if kind not in _VECTORS:
+        raise Refusal(
+            "the estimators are for motors with magnets",
+            "load a capture of a three-phase magnet motor or a stepper",
+            where=capture.source,
+            code="family",
+        )
+    return _VECTORS[kind](capture)
 
 
 def observe(
@@ -187,7 +197,7 @@ def tuned(
                 f"at most {0.5 / o.ts / (2 * math.pi):.4g} Hz can be followed",
                 where="--loop-hz",
             )
-    share = 1 - math.exp(-4 * natural * o.ts)
+    share = 4 * natural * o.ts / (1 + 4 * natural * o.ts)
     floor = 5 * math.hypot(noise_v * math.sqrt(share / (2 - share)), noise_i * o.lq / o.ts * share)
     k = correction if correction is not None else min(max(0.1 * top_speed, 4.0), 0.2 / o.ts)
     return o._replace(

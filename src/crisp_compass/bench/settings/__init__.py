@@ -18,6 +18,7 @@ from crisp_compass.bench.settings.resistance import ResistanceSettings
 from crisp_compass.bench.settings.run import RunSettings
 from crisp_compass.bench.settings.sensor import SensorSettings
 from crisp_compass.bench.settings.speed_loop import SpeedSettings
+from crisp_compass.bench.settings.start_up import StartUpSettings
 from crisp_compass.bench.settings.stepping import SteppingSettings
 from crisp_compass.bench.settings.supply import SupplySettings
 from crisp_compass.bench.settings.view import ViewSettings
@@ -36,6 +37,7 @@ class Settings(Frozen):
     commutation: CommutationSettings = CommutationSettings()
     pwm: PwmSettings = PwmSettings()
     current_loop: CurrentSettings = CurrentSettings()
+    start_up: StartUpSettings = StartUpSettings()
     speed_loop: SpeedSettings = SpeedSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     run: RunSettings = RunSettings()

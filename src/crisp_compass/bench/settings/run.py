@@ -20,6 +20,13 @@ class RunSettings(TopicSettings):
 
     speed: float = Field(default=100.0, ge=-2.1e5, le=2.1e5)
     load: float = Field(default=0.0, ge=-1e6, le=1e6)
+    quadratic: float = Field(default=0.0, ge=0, le=1e3, description="N·m·s²/rad², of a propeller or pump")
+    breakaway: float = Field(
+        default=0.0,
+        ge=0,
+        le=1e6,
+        description="N·m up to which the resting shaft sticks, where above the Coulomb friction",
+    )
     load_kind: Literal["brakes", "drives"] = "brakes"
     i_limit: Ampere = Field(default=5.0, description="A peak")
     i_trip: Ampere = Field(default=10.0, description="A peak")

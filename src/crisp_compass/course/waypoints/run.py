@@ -10,6 +10,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import block_machine, in_blocks
 from crisp_compass.course.circuit import base_speed, hertz_law
 from crisp_compass.course.machine import brush_drop, cage_machine, rotating_machine
+from crisp_compass.course.sensorless import NOISE_OF_SCALE, firmware_of, full_scale, without_sensor
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
@@ -23,6 +24,7 @@ from crisp_compass.plant.parameters import (
     ENCODER,
     HALLS,
     HERTZ,
+    OBSERVER,
     SPEED,
     AnyMachine,
     Control,
@@ -46,8 +48,15 @@ _STEPLESS = float(1 << 22)
 
 
 def sensor_of(bench: Bench) -> int:
-    """Return what tells the plant's firmware angle or speed; without a sensor a brushed motor's armature voltage does."""
+    """Return what tells the plant's firmware angle or speed; without a sensor an estimator does, or a brushed motor's armature voltage."""
+    if without_sensor(bench):
+        return OBSERVER
     return {"halls": HALLS, "none": ARMATURE}.get(bench.settings.sensor.kind, ENCODER)
+
+
+def plate_needs_angle(bench: Bench) -> bool:
+    """Tell whether the loops of this motor need a sensor's angle: a stepper's and an induction motor's do."""
+    return bench.settings.plate.windings > 1 and closes_loops(bench) and not without_sensor(bench)
 
 
 def sensing_of(bench: Bench, full_scale: float) -> Sensing:
@@ -62,15 +71,15 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
             "choose another one on the plate",
             field="sensor.kind",
         )
-    if sensor.kind == "none" and bench.settings.plate.windings > 1 and closes_loops(bench):
+    if sensor.kind == "none" and plate_needs_angle(bench):
         raise Refusal(
             "the bench has no angle sensor",
-            "choose halls or an encoder on the plate: the drive without one is not computed",
+            "choose one on the plate: this kind of motor is not run closed-loop without",
         )
     return Sensing(
         full_scale=full_scale,
         step=2 * full_scale / 4096,
-        noise=full_scale * 4e-4,
+        noise=full_scale * NOISE_OF_SCALE,
         angle_sensor=float(sensor_of(bench)),
         counts_per_rev=float(sensor.counts_per_rev) if sensor.kind != "tachometer" else _STEPLESS,
     )
@@ -120,9 +129,11 @@ def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
     run, dead = bench.settings.run, settled_value(bench, "pwm.dead_time_voltage")
     return Drive(
         machine,
-        Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction")),
+        Load(
+            need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway
+        ),
         Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
-        sensing_of(bench, max(2.5 * run.i_trip, 1.0)), control,
+        sensing_of(bench, full_scale(bench)), control, *(firmware_of(bench) if without_sensor(bench) else ()),
     )  # fmt: skip
 
 
@@ -160,6 +171,6 @@ WAYPOINT = Waypoint(
     120,
     "Run",
     "Does it run the way it should?",
-    needs=("plate", "resistance", "inductance", "flux", "circuit", "pwm", "current_loop", "speed_loop"),
+    needs=("plate", "resistance", "inductance", "flux", "circuit", "pwm", "current_loop", "start_up", "speed_loop"),
     also_needs=_hall_table,
 )

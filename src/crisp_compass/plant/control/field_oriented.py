@@ -74,9 +74,9 @@ def regulate(
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
-def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> None:
-    """PI on d and q with decoupling; the voltage limit is a circle, d first."""
-    c, s = drive.control, drive.sensing
+def read_currents(x: FloatArray, drive: Drive) -> tuple[float, float]:
+    """Read both channels; return the current [A] in α and β as the firmware sees it."""
+    s = drive.sensing
     ct, st = x[COS], x[SIN]
     alpha, beta = x[ID] * ct - x[IQ] * st, x[ID] * st + x[IQ] * ct
     two_phase = drive.machine.torque_factor == 1.0  # the second channel reads the second winding
@@ -84,11 +84,19 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
     ia = read_current(x, alpha, s.offset_a, s.noise, s.step, s.full_scale)
     ib = read_current(x, second, s.offset_b, s.noise, s.step, s.full_scale)
     x[IA], x[IB] = ia, ib
-    alpha_seen, beta_seen = ia, ib if two_phase else (ia + 2.0 * ib) / SQRT3
+    return ia, ib if two_phase else (ia + 2.0 * ib) / SQRT3
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def hold_currents(
+    x: FloatArray, drive: Drive, alpha: float, beta: float, id_ref: float, iq_ref: float, decouple: float
+) -> None:
+    """PI on d and q of the seen angle, with the share ``decouple``; the voltage limit is a circle, d first."""
+    c = drive.control
     cs, ss = math.cos(x[ANGLE_SEEN]), math.sin(x[ANGLE_SEEN])
     x[COS_SEEN], x[SIN_SEEN] = cs, ss
-    i_d, i_q = alpha_seen * cs + beta_seen * ss, -alpha_seen * ss + beta_seen * cs
-    we = drive.machine.pole_pairs * x[SPEED_SEEN] * c.decouple
+    i_d, i_q = alpha * cs + beta * ss, -alpha * ss + beta * cs
+    we = drive.machine.pole_pairs * x[SPEED_SEEN] * decouple
     feed_d, feed_q = -we * c.lq * i_q, we * (c.ld * i_d + c.psi)
     limit = x[V_BUS] * c.volts_per_bus
     x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
@@ -96,13 +104,28 @@ def _current_step(x: FloatArray, drive: Drive, id_ref: float, iq_ref: float) -> 
     )
 
 
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def command(x: FloatArray, drive: Drive) -> tuple[float, float]:
+    """Return the stationary voltage [V] of v_d and v_q, its angle advanced by the delay."""
+    ahead = drive.control.delay_samples * drive.control.ts * drive.machine.pole_pairs * x[SPEED_SEEN]
+    turn_c, turn_s = math.cos(ahead), math.sin(ahead)
+    ca, sa = x[COS_SEEN] * turn_c - x[SIN_SEEN] * turn_s, x[SIN_SEEN] * turn_c + x[COS_SEEN] * turn_s
+    return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def released(x: FloatArray) -> None:
+    """Forget what the loops held: the bridge is off."""
+    x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+    x[VD] = x[VQ] = 0.0
+    x[REF] = x[SPEED_SEEN]
+
+
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
 def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
     """Run the current controller of one period; return the stationary voltage it commands, its angle advanced by the delay."""
     if mode == OFF:
-        x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
-        x[VD] = x[VQ] = 0.0
-        x[REF] = x[SPEED_SEEN]
+        released(x)
         return 0.0, 0.0
     if mode == ALIGN:  # a voltage held along phase A
         x[VD], x[VQ] = inputs[IN_ID], 0.0
@@ -111,8 +134,7 @@ def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tupl
         x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
     else:
         x[ID_REF] = 0.0
-    _current_step(x, drive, x[ID_REF], x[IQ_REF])
-    ahead = drive.control.delay_samples * drive.control.ts * drive.machine.pole_pairs * x[SPEED_SEEN]
-    turn_c, turn_s = math.cos(ahead), math.sin(ahead)
-    ca, sa = x[COS_SEEN] * turn_c - x[SIN_SEEN] * turn_s, x[SIN_SEEN] * turn_c + x[COS_SEEN] * turn_s
-    return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+    alpha, beta = read_currents(x, drive)
+    hold_currents(x, drive, alpha, beta, x[ID_REF], x[IQ_REF], drive.control.decouple)
+    va, vb = command(x, drive)
+    return va, vb

@@ -8,7 +8,7 @@ from numba import njit
 
 from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import Load, Machine
 from crisp_compass.plant.sensors import hall_sector
 from crisp_compass.plant.state import SQRT3
@@ -44,7 +44,7 @@ def six_step(
         i += dt * over_l * (volts - r * i - psi * p * w * grip)
         i = min(i_limit, max(-i_limit, i))
         w0 = w
-        w += dt * over_j * friction(psi * p * i * grip - b * w, w, c)
+        w += dt * over_j * friction(psi * p * i * grip - drag(b, load.quadratic, w), w, c, load.breakaway)
         if w0 * w < 0.0:
             w = 0.0
         theta += dt * p * w

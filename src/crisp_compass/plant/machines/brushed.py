@@ -14,7 +14,7 @@ from numba import njit
 from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
-from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import read_current, sense_speed
@@ -60,11 +60,12 @@ def advance_armature(
     """Advance the motor by ``span`` seconds under one voltage; ``load`` drives, ``holds`` only brakes [N·m]."""
     m, inv = drive.machine, drive.inverter
     over_j, coulomb, viscous = 1.0 / drive.load.inertia, drive.load.coulomb + holds, drive.load.viscous
+    quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
     h = span / SUBSTEPS
     fade = math.exp(-m.r / m.lq * h)
     drop = m.drop + (inv.dead_voltage if active else 0.0)
     i, w, th = x[IQ], x[OMEGA], x[THETA]
-    last = friction(x[TORQUE] - viscous * w - load, w, coulomb) * over_j
+    last = friction(x[TORQUE] - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
     for _ in range(SUBSTEPS):
         if active:
             # the back-EMF of the middle of the sub-step
@@ -73,11 +74,11 @@ def advance_armature(
             size = max(abs(i) - h * (x[V_BUS] + m.r * abs(i)) / m.lq, 0.0)
             after = size if i > 0.0 else -size
         mean = 0.5 * (i + after)
-        first = friction(m.psi * mean - viscous * w - load, w, coulomb) * over_j
+        first = friction(m.psi * mean - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
         trial = w + h * first
         if w * trial < 0.0:
             trial = 0.0
-        second = friction(m.psi * mean - viscous * trial - load, trial, coulomb) * over_j
+        second = friction(m.psi * mean - drag(viscous, quadratic, trial) - load, trial, coulomb, breakaway) * over_j
         fresh = w + 0.5 * h * (first + second)
         if w * fresh < 0.0:  # friction stops the shaft before it can reverse it
             fresh = 0.0

@@ -19,7 +19,7 @@ from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
-from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Drive, Induction
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
@@ -60,6 +60,7 @@ def advance_induction(
     p, over_l, rate, rr = m.pole_pairs, 1.0 / m.ld, (m.r + m.rr) / m.ld, m.rr
     fade, over_j = rr / m.lm, 1.0 / drive.load.inertia
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
+    quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
     loss = inv.dead_voltage if active else 0.0
     ia, ib, fa, fb, w, th = x[I_ALPHA], x[I_BETA], x[PSI_ALPHA], x[PSI_BETA], x[OMEGA], x[THETA]
     steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
@@ -86,7 +87,7 @@ def advance_induction(
                 g_a = (ua + fade * fa + we * fb) * over_l
                 g_b = (ub + fade * fb - we * fa) * over_l
             torque = 1.5 * p * (fa * ib - fb * ia)
-            k_w = friction(torque - viscous * w - load, w, coulomb) * over_j
+            k_w = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
             if stage == 0:
                 n_a, n_b, k_w0 = g_a, g_b, k_w
                 if active:

@@ -16,9 +16,10 @@ from numba import njit
 from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
+from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
-from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import OFF, SPEED, STEP, Drive, Machine
+from crisp_compass.plant.mechanics import drag, friction
+from crisp_compass.plant.parameters import ALIGN, OBSERVER, OFF, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -27,10 +28,13 @@ from crisp_compass.plant.state import (
     COUNT,
     ID,
     ID_REF,
+    IN_MODE,
     IN_SPEED,
     IQ,
     IQ_REF,
+    OBSERVER_STATE,
     OMEGA,
+    PHASE,
     REF,
     SIN,
     SPEED_SEEN,
@@ -45,6 +49,7 @@ from crisp_compass.plant.state import (
     VD,
     VQ,
 )
+from crisp_compass.sensorless.estimator import EMF, OUT_ANGLE, VALID
 
 
 @njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
@@ -87,6 +92,7 @@ def advance(
     slope_d, slope_q, over_j = ld, lq, 1.0 / drive.load.inertia
     loss = inv.dead_voltage if active else 0.0
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
+    quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
     factor, detent, two_phase = m.torque_factor, m.detent, m.torque_factor == 1.0
     i_d, i_q, w, th = x[ID], x[IQ], x[OMEGA], x[THETA]
     # sub-steps of a quarter period, and of no more than an eighth of a radian
@@ -139,7 +145,7 @@ def advance(
             torque = factor * p * ((psi + flux_d) * i_q - flux_q * i_d)
             if detent != 0.0:
                 torque -= detent * 4.0 * s * c * (c * c - s * s)  # sin 4θ
-            k_w = friction(torque - viscous * w - load, w, coulomb) * over_j
+            k_w = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
             if stage == 0:
                 n_d, n_q, k_w0 = f_d, f_q, k_w
                 if active:
@@ -186,6 +192,12 @@ def record(x: FloatArray, row: FloatArray, theta_e: float, two_phase: bool) -> N
         row[10], row[11] = beta, 0.0
     row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], theta_e
     row[16], row[17] = x[SPEED_SEEN], x[ANGLE_SEEN]
+    row[18], row[19], row[20], row[21] = (
+        x[PHASE],
+        x[OBSERVER_STATE + OUT_ANGLE],
+        x[OBSERVER_STATE + EMF],
+        x[OBSERVER_STATE + VALID],
+    )
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
@@ -199,7 +211,7 @@ def run(
     every: int,
     out: FloatArray,
 ) -> int:
-    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 18). Return rows written.
+    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 22). Return rows written.
 
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
     supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
@@ -212,6 +224,8 @@ def run(
     usual[1], usual[2], usual[3] = decay_weights(drive.machine.r / drive.machine.ld, usual[0])
     usual[4], usual[5], usual[6] = decay_weights(drive.machine.r / drive.machine.lq, usual[0])
     rows = 0
+    seen = x[OBSERVER_STATE:]
+    without_sensor = drive.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, ALIGN)
     divider = int(c.speed_divider)
     speed_phase = int(x[COUNT]) % divider
     row_phase = int(x[COUNT]) % every
@@ -222,13 +236,16 @@ def run(
         load_bus(x, drive, inputs, power)
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
-        sense_angle(x, drive, edges, table_edges)
-        if speed_phase == 0:
-            sense_speed(x, drive)
-            if mode == SPEED:
-                speed_step(x, drive, inputs[IN_SPEED])
+        if without_sensor:
+            next_a, next_b = sensorless(x, seen, drive, inputs, mode, speed_phase == 0, whole, early)
+        else:
+            sense_angle(x, drive, edges, table_edges)
+            if speed_phase == 0:
+                sense_speed(x, drive)
+                if mode == SPEED:
+                    speed_step(x, drive, inputs[IN_SPEED])
+            next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             record(x, out[rows], te, drive.machine.torque_factor == 1.0)

@@ -17,7 +17,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.machines.permanent_magnet import record
-from crisp_compass.plant.mechanics import friction
+from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import OFF, SPEED, Drive, Trapezoid
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
@@ -76,6 +76,7 @@ def advance_phases(
     m, inv, block = drive.machine, drive.inverter, drive.control.block != 0.0
     p, r, psi, over_j = m.pole_pairs, m.r, m.psi, 1.0 / drive.load.inertia
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
+    quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
     bus, loss, over_knee = x[V_BUS], inv.dead_voltage, 1.0 / max(inv.knee, 1e-9)
     active = active and not (block and second == NONE)
     steps = max(
@@ -93,7 +94,7 @@ def advance_phases(
         va = up if high == 0 else down if low == 0 else 0.0
         vb = up if high == 1 else down if low == 1 else 0.0
         vc = up if high == 2 else down if low == 2 else 0.0
-    torque, last = 0.0, friction(x[TORQUE] - viscous * w - load, w, coulomb) * over_j
+    torque, last = 0.0, friction(x[TORQUE] - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
     for _ in range(steps):
         half_way = w + 0.5 * h * last  # speed and angle in the middle of the sub-step
         at = p * (th + 0.5 * h * half_way)
@@ -144,11 +145,11 @@ def advance_phases(
             left = max(size - h * (0.6 * bus + r * size) / m.lq, 0.0) / size
             ia, ib, ic = ia * left, ib * left, ic * left
         torque = 0.5 * (fa * (a0 + ia) + fb * (b0 + ib) + fc * (c0 + ic))
-        k1 = friction(torque - viscous * w - load, w, coulomb) * over_j
+        k1 = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
         trial = w + h * k1
         if w * trial < 0.0:
             trial = 0.0
-        k2 = friction(torque - viscous * trial - load, trial, coulomb) * over_j
+        k2 = friction(torque - drag(viscous, quadratic, trial) - load, trial, coulomb, breakaway) * over_j
         fresh = w + 0.5 * h * (k1 + k2)
         if w * fresh < 0.0:
             fresh = 0.0

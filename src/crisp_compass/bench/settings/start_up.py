@@ -1,0 +1,60 @@
+"""How a motor without an angle sensor is started, and what its estimator does not know."""
+
+from __future__ import annotations
+
+from typing import Annotated, ClassVar, Literal
+
+from pydantic import Field
+
+from crisp_compass.bench.base import TopicSettings
+from crisp_compass.bench.ranges import Ampere, Loop, Speed
+
+Time = Annotated[float, Field(ge=1e-4, le=60, allow_inf_nan=False)]
+Acceleration = Annotated[float, Field(ge=1e-2, le=1e8, allow_inf_nan=False)]
+
+
+class StartUpSettings(TopicSettings):
+    """Sequence and estimator; what is empty is proposed. Currents in A peak, speeds mechanical, angles electrical; doubts are ratios."""
+
+    settles: ClassVar[tuple[str, ...]] = (
+        "method", "align_current", "align_time", "ramp_current", "load_angle", "acceleration", "times", "hand_over", "loop_hz", "r_doubt", "dead_share",
+    )  # fmt: skip
+
+    method: Literal["back-emf", "flux"] = "back-emf"
+    align_current: Ampere | None = Field(default=None, description="A peak; half of the rated current if empty")
+    align_time: Time | None = Field(
+        default=None, description="s for each of two directions; from the rotor's swing if empty"
+    )
+    ramp_current: Ampere | None = Field(
+        default=None, description="A peak; three quarters of the rated current if empty"
+    )
+    load_angle: float = Field(
+        default=0.872665, ge=0.1, le=1.5, description="rad by which the current may lead the rotor in the ramp"
+    )
+    acceleration: Acceleration | None = Field(default=None, description="rad/s²; from the limit if empty")
+    times: float = Field(default=4.0, ge=1, le=50, description="back-EMF over the voltage error at hand-over")
+    hand_over: Speed | None = Field(default=None, description="rad/s; from the voltage error if empty")
+    loop_hz: Loop | None = Field(
+        default=None, description="natural frequency of the phase-locked loop; from speed loop and noise if empty"
+    )
+    r_doubt: float = Field(default=0.2, ge=0, le=1, description="of R: copper's temperature too")
+    l_doubt: float = Field(default=0.1, ge=0, le=1, description="of L: saturation too")
+    psi_doubt: float = Field(
+        default=0.05, ge=0, le=1, description="of the flux linkage: the magnets' temperature too"
+    )
+    dead_share: float = Field(
+        default=0.3, ge=0, le=1, description="share of the dead time's voltage that the firmware does not make up for"
+    )
+    blend: Time = Field(default=0.05, description="s in which i_d fades after hand-over")
+    wait: Time = Field(default=0.5, description="s after the last row until the start counts as failed")
+    lost: Time = Field(default=0.02, description="s without a valid estimate until the drive trips")
+    catch: float = Field(
+        default=0.0, ge=0, le=10, description="s of zero current before a start, to find a motor that turns"
+    )
+    low_current: Ampere | None = Field(
+        default=None,
+        description="A peak at forced angle below the hand-over speed; none: the firmware does not go back",
+    )
+    low_share: float = Field(
+        default=0.7, ge=0.2, le=0.95, description="of the hand-over speed, below which the angle is forced again"
+    )

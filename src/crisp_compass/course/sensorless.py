@@ -1,0 +1,94 @@
+"""Running without a sensor on this bench: whether, what start and estimator rest on, and what of it the plant's firmware runs."""
+
+from __future__ import annotations
+
+import math
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.motor import flux_of, winding_of
+from crisp_compass.plant.parameters import START_ROWS, Start
+from crisp_compass.sensorless.design import KINDS, Doubts, Plant, estimator_for
+from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.start import TURNS_TO_TRUST, Row, Shaft
+
+#: What the plant's current sensors add: noise and offset as parts of full scale.
+NOISE_OF_SCALE, OFFSET_OF_SCALE = 4e-4, 1e-3
+
+
+def without_sensor(bench: Bench) -> bool:
+    """Tell whether the rotor's angle of this bench is estimated: three phases, magnets, no sensor."""
+    plate = bench.settings.plate
+    return bench.settings.sensor.kind == "none" and plate.windings == 3 and not plate.cage
+
+
+def plant_of(bench: Bench) -> Plant:
+    """Return the settled constants that the firmware believes; raises Refusal naming what is missing."""
+    at = winding_of(bench)
+    return Plant(at.r, at.ld, at.lq, flux_of(bench), need(bench, "plate.pole_pairs"))
+
+
+def shaft_of(bench: Bench) -> Shaft:
+    """Return what the start must turn; raises Refusal where no inertia is known."""
+    run, p = bench.settings.run, need(bench, "plate.pole_pairs")
+    kt = torque_constant_of_plate(bench.settings.plate, flux_of(bench), p)
+    return Shaft(
+        kt, p, need(bench, "mechanics.inertia"), need(bench, "mechanics.coulomb_friction") + (abs(run.load) if run.load_kind == "brakes" else 0.0),
+        need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway,
+    )  # fmt: skip
+
+
+def full_scale(bench: Bench) -> float:
+    """Return the full scale of the plant's current sensors, A."""
+    return max(2.5 * bench.settings.run.i_trip, 1.0)
+
+
+def doubts_of(bench: Bench) -> Doubts:
+    """Return what this bench's firmware does not know exactly."""
+    s, dead = bench.settings.start_up, settled_value(bench, "pwm.dead_time_voltage")
+    scale = full_scale(bench)
+    return Doubts(
+        s.r_doubt,
+        s.l_doubt,
+        s.psi_doubt,
+        s.dead_share * (dead.value if dead else 0.0),
+        OFFSET_OF_SCALE * scale,
+        NOISE_OF_SCALE * scale,
+    )
+
+
+def settled_rows(bench: Bench) -> tuple[Row, ...]:
+    """Return the rows of the settled sequence; raises Refusal where it is not settled."""
+    align, ramp, speed, hold = (
+        need(bench, f"start_up.{k}") for k in ("align_current", "ramp_current", "hand_over", "hold")
+    )
+    first, second = (
+        Row(align, 0.0, need(bench, "start_up.align_time"), estimator=False),
+        need(bench, "start_up.acceleration"),
+    )
+    return (first, first, Row(ramp, speed, speed / second, estimator=False), Row(ramp, speed, hold, estimator=True))
+
+
+def start_of(rows: tuple[Row, ...], bench: Bench) -> Start:
+    """Return what the plant's firmware starts with: the rows and this bench's times and low speed."""
+    s, dead = bench.settings.start_up, settled_value(bench, "pwm.dead_time_voltage")
+    cells = [x for r in rows for x in (r.current, r.speed, r.duration, float(r.estimator))]
+    cells += [0.0] * (4 * START_ROWS - len(cells))
+    up = max(r.speed for r in rows)
+    low = s.low_current or 0.0
+    return Start(
+        tuple(cells), float(len(rows)), wait=s.wait, blend=s.blend, lost=s.lost, catch=s.catch, low_current=low,
+        low_down=s.low_share * up if low else 0.0, low_up=up if low else 0.0, dead_voltage=(1 - s.dead_share) * (dead.value if dead else 0.0),
+    )  # fmt: skip
+
+
+def firmware_of(bench: Bench) -> tuple[Start, Estimator]:
+    """Return start and estimator as settled, for the plant; raises Refusal where something is not."""
+    motor, ts = plant_of(bench), 1 / need(bench, "pwm.loop_hz")
+    hand_over = motor.pole_pairs * need(bench, "start_up.hand_over")
+    estimator = estimator_for(
+        motor, ts, kind=KINDS[bench.settings.start_up.method], natural=2 * math.pi * need(bench, "start_up.loop_hz"), floor=need(bench, "start_up.floor"),
+        hand_over=hand_over, hold=2 * math.pi * TURNS_TO_TRUST,
+    )  # fmt: skip
+    return start_of(settled_rows(bench), bench), estimator

@@ -1,0 +1,231 @@
+"""Start-up and field orientation without a sensor, as the firmware runs it; compiled.
+
+Phases: the bridge rests; zero current is held to find a motor that turns already; the rows of the start sequence turn a current of given
+length at a forced angle (which the rotor follows like a stepper's); the loop closes on the estimate; below a speed the angle is forced again.
+The estimator runs through all of them on the voltage that the firmware commanded and the currents that it read.
+"""
+
+from __future__ import annotations
+
+import math
+
+from numba import njit
+
+from crisp_compass.compiled import FAST
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_step
+from crisp_compass.plant.parameters import CURRENT, LOST, NO_START, OFF, START_COLUMNS, Drive
+from crisp_compass.plant.state import (
+    ANGLE_SEEN,
+    BLEND,
+    CATCHING,
+    CLOSED,
+    CURRENT_FROM,
+    FAULT,
+    FIELD,
+    FORCED,
+    FORCED_FROM,
+    FORCING,
+    IA,
+    IB,
+    ID_REF,
+    IN_ID,
+    IN_IQ,
+    IN_SPEED,
+    INT_D,
+    INT_Q,
+    INT_SPEED,
+    IQ_REF,
+    LOST_CLOCK,
+    PHASE,
+    PHASE_CLOCK,
+    REF,
+    RESTING,
+    ROW,
+    SPEED_SEEN,
+    SQRT3,
+    STARTING,
+    V_ALPHA,
+    V_BETA,
+    VD,
+    VQ,
+)
+from crisp_compass.sensorless.estimator import OUT_ANGLE, SPEED, VALID, clear, estimate, wrapped
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _look(
+    x: FloatArray, seen: FloatArray, drive: Drive, whole: int, early: float, fresh: bool
+) -> tuple[float, float]:
+    """Read the currents and let the estimator take in the period that ends; return the current [A] in α and β."""
+    alpha, beta = read_currents(x, drive)
+    if fresh:
+        clear(seen, alpha, beta)
+        return alpha, beta
+    ts = drive.control.ts
+    part = early / ts
+    va = part * x[V_ALPHA + whole + 1] + (1.0 - part) * x[V_ALPHA + whole]
+    vb = part * x[V_BETA + whole + 1] + (1.0 - part) * x[V_BETA + whole]
+    loss = drive.start.dead_voltage
+    if loss > 0.0:
+        over = 1.0 / drive.inverter.knee
+        ic = -x[IA] - x[IB]
+        ea = min(1.0, max(-1.0, x[IA] * over))
+        eb = min(1.0, max(-1.0, x[IB] * over))
+        ec = min(1.0, max(-1.0, ic * over))
+        va -= loss * (2.0 * ea - eb - ec) / 3.0
+        vb -= loss * (eb - ec) / SQRT3
+    estimate(seen, drive.estimator, ts, va, vb, alpha, beta)
+    return alpha, beta
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _enter_row(x: FloatArray, drive: Drive, row: int, current: float) -> None:
+    """Begin a row of the sequence; rows that align turn the field on by a quarter."""
+    rows = drive.start.rows
+    if row > 0 and rows[row * START_COLUMNS + 1] == 0.0:
+        x[FIELD] += 0.5 * math.pi
+    x[PHASE], x[ROW], x[PHASE_CLOCK] = STARTING, row, 0.0
+    x[FORCED_FROM], x[CURRENT_FROM] = x[FORCED], current
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _force(x: FloatArray, angle: float, speed: float) -> None:
+    """Turn the frame of the loops to a forced angle [rad] and speed [rad/s]."""
+    x[FIELD], x[FORCED] = wrapped(angle), speed
+    x[ANGLE_SEEN], x[SPEED_SEEN] = x[FIELD], speed
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _turn_frame(x: FloatArray, drive: Drive, by: float, i_d: float, i_q: float, feed: float) -> None:
+    """Turn the frame on by ``by`` [rad] so that the voltage stays: the integrators take what the decoupling of ``i_d``, ``i_q`` [A] does not give."""
+    ct, st = math.cos(by), math.sin(by)
+    vd, vq = x[VD] * ct + x[VQ] * st, x[VQ] * ct - x[VD] * st
+    c = drive.control
+    we = drive.machine.pole_pairs * x[SPEED_SEEN] * feed
+    x[INT_D], x[INT_Q] = vd + we * c.lq * i_q, vq - we * (c.ld * i_d + c.psi)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _close(x: FloatArray, seen: FloatArray, drive: Drive, current: float, field: float) -> None:
+    """Close the loop on the estimate: current and voltage stay what they are, seen from the rotor."""
+    lead = wrapped(field - seen[OUT_ANGLE])
+    x[SPEED_SEEN] = seen[SPEED] / drive.machine.pole_pairs
+    x[REF] = x[SPEED_SEEN]
+    i_d, i_q = current * math.cos(lead), current * math.sin(lead)
+    x[BLEND], x[ID_REF], x[IQ_REF], x[INT_SPEED] = i_d, i_d, i_q, i_q
+    _turn_frame(x, drive, -lead, i_d, i_q, drive.control.decouple)
+    x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _may_close(x: FloatArray, seen: FloatArray, drive: Drive, sense: float) -> bool:
+    """Tell whether the estimate is valid, turns the right way and lies where a rotor dragged by the field can be."""
+    lead = wrapped(x[FIELD] - seen[OUT_ANGLE]) * sense
+    placed = drive.start.ahead_least <= lead <= drive.start.ahead_most
+    return bool(seen[VALID] != 0.0 and seen[SPEED] * sense > 0.0 and placed)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def sensorless(
+    x: FloatArray,
+    seen: FloatArray,
+    drive: Drive,
+    inputs: FloatArray,
+    mode: int,
+    speed_due: bool,
+    whole: int,
+    early: float,
+) -> tuple[float, float]:
+    """Run one period; return the stationary voltage [V] it commands. ``seen`` (SEEN,) is the estimator's part of the state."""
+    c, start = drive.control, drive.start
+    if mode == OFF:
+        released(x)
+        x[PHASE] = RESTING
+        clear(seen, 0.0, 0.0)
+        return 0.0, 0.0
+    fresh = x[PHASE] == RESTING
+    alpha, beta = _look(x, seen, drive, whole, early, fresh)
+    if mode == CURRENT:  # by the estimate, as far as there is one
+        x[PHASE] = CLOSED
+        x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / drive.machine.pole_pairs
+        x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+        hold_currents(x, drive, alpha, beta, x[ID_REF], x[IQ_REF], c.decouple)
+        va, vb = command(x, drive)
+        return va, vb
+    target, p = inputs[IN_SPEED], drive.machine.pole_pairs
+    x[PHASE_CLOCK] += c.ts
+    if fresh:
+        x[FIELD] = x[FORCED] = x[REF] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+        if start.catch > 0.0:
+            x[PHASE], x[PHASE_CLOCK] = CATCHING, 0.0
+        else:
+            _enter_row(x, drive, 0, 0.0)
+    sense = 1.0 if target >= 0.0 else -1.0
+    feed = 0.0
+    if x[PHASE] == CATCHING:
+        x[ID_REF] = x[IQ_REF] = 0.0
+        x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / p
+        if seen[VALID] != 0.0:
+            _close(x, seen, drive, 0.0, seen[OUT_ANGLE])
+        elif x[PHASE_CLOCK] > start.catch:
+            x[INT_D] = x[INT_Q] = 0.0
+            _enter_row(x, drive, 0, 0.0)
+    if x[PHASE] == STARTING:
+        row = int(x[ROW])
+        k = row * START_COLUMNS
+        current, goal, span = start.rows[k], start.rows[k + 1] * sense, max(start.rows[k + 2], c.ts)
+        done = min(x[PHASE_CLOCK] / span, 1.0)
+        flowing = x[CURRENT_FROM] + (current - x[CURRENT_FROM]) * min(4.0 * done, 1.0)
+        speed = x[FORCED_FROM] + (goal - x[FORCED_FROM]) * done
+        _force(x, x[FIELD] + p * speed * c.ts, speed)
+        x[ID_REF], x[IQ_REF] = flowing, 0.0
+        if start.rows[k + 3] != 0.0 and _may_close(x, seen, drive, sense):
+            _close(x, seen, drive, flowing, x[FIELD])
+        elif done >= 1.0:
+            if row + 1 < int(start.used):
+                _enter_row(x, drive, row + 1, current)
+            elif x[PHASE_CLOCK] > span + start.wait:
+                x[FAULT] = NO_START
+    elif x[PHASE] == FORCING:
+        most = c.ramp * c.ts
+        limit = start.low_up if seen[VALID] == 0.0 else abs(target)
+        goal = min(limit, max(-limit, target))
+        x[REF] += min(most, max(-most, goal - x[REF]))
+        _force(x, x[FIELD] + p * x[REF] * c.ts, x[REF])
+        x[ID_REF], x[IQ_REF] = start.low_current, 0.0
+        side = 1.0 if x[REF] >= 0.0 else -1.0
+        if abs(x[REF]) >= start.low_up * 0.999:
+            if _may_close(x, seen, drive, side):
+                _close(x, seen, drive, start.low_current, x[FIELD])
+            else:
+                x[LOST_CLOCK] += c.ts
+                if x[LOST_CLOCK] > start.wait:
+                    x[FAULT] = NO_START
+        else:
+            x[LOST_CLOCK] = 0.0
+    if x[PHASE] == CLOSED:
+        x[ANGLE_SEEN] = seen[OUT_ANGLE]
+        if seen[VALID] == 0.0:
+            x[LOST_CLOCK] += c.ts
+            if x[LOST_CLOCK] > start.lost:
+                x[FAULT] = LOST
+        else:
+            x[LOST_CLOCK] = 0.0
+        if speed_due:
+            raw, period = seen[SPEED] / p, c.ts * c.speed_divider
+            follow = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0.0 else 1.0
+            x[SPEED_SEEN] += follow * (raw - x[SPEED_SEEN])
+            speed_step(x, drive, target)
+        x[ID_REF] = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
+        feed = c.decouple
+        if start.low_down > 0.0 and abs(x[REF]) < start.low_down and x[PHASE_CLOCK] > start.blend:
+            share = min(1.0, max(-1.0, x[IQ_REF] / start.low_current)) if start.low_current > 0.0 else 0.0
+            lead = math.asin(share)
+            x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = FORCING, 0.0, 0.0
+            _turn_frame(x, drive, lead, 0.0, 0.0, 0.0)
+            _force(x, seen[OUT_ANGLE] + lead, x[REF])
+            x[ID_REF], x[IQ_REF], feed = start.low_current, 0.0, 0.0
+    hold_currents(x, drive, alpha, beta, x[ID_REF], x[IQ_REF], feed)
+    va, vb = command(x, drive)
+    return va, vb
