@@ -149,7 +149,7 @@ def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, q
 
 def test_nothing_of_a_bench_becomes_code(winch: Path, tmp_path: Path) -> None:
     from crisp_compass.record.export import export_settings
-    from crisp_compass.record.safe_text import csv_cell
+    from crisp_compass.safe_text import csv_cell
 
     evil = "x */ #error gone ??/\n\\ \u202e\u2066 //*/ /* "
     bench = load_bench(winch)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from crisp_compass.cli.identify import Json
-from crisp_compass.cli.output import command, emit
+from crisp_compass.cli.output import command, emit, new_file
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 
@@ -17,15 +17,6 @@ if TYPE_CHECKING:
     from crisp_compass.bench import Bench
 
 BenchFile = Annotated[str, typer.Argument(metavar="BENCH", help="Bench file, NAME.bench.json.")]
-
-
-def _target(output: str) -> Path:
-    path = Path(output)
-    if path.is_dir():
-        raise Refusal("this is a folder", "name a file", where=output)
-    if not path.parent.is_dir():
-        raise Refusal(f"there is no folder {path.parent}", "make it first", where=output)
-    return path
 
 
 @command
@@ -42,7 +33,7 @@ def simulate(
     from crisp_compass.studies.scenarios import capture_columns, run_scenario
 
     loaded = load_bench(bench)
-    path = _target(output)
+    path = new_file(output)
     try:
         trace, fault = run_scenario(loaded, scenario, seed=seed)
     except Refusal as refusal:
@@ -87,7 +78,7 @@ def export(
     if format == "c-controller":
         _controller(loaded, bench, output)
     else:
-        path = _target(output)
+        path = new_file(output)
         try:
             text = export_settings(loaded, format)
         except Refusal as refusal:
@@ -125,6 +116,6 @@ def report(
     from crisp_compass.record.save import save_record
 
     loaded = load_bench(bench)
-    save_record(_target(output), loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes"))
+    save_record(new_file(output), loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes"))
     findings = [f for f in check_bench(loaded) if f.level != "info"]
     emit("report", json, findings=findings, keys={"output": output}, text=[f"Written to {output}"])

@@ -2,16 +2,35 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from collections.abc import Callable, Sequence
+from functools import partial
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crisp_compass.cli.output import command, emit, number, refuse_idle
+from crisp_compass.cli.output import command, emit, estimate_line, new_file, number, refuse_idle
 from crisp_compass.errors import Refusal
+from crisp_compass.quantities import show
+
+if TYPE_CHECKING:
+    from crisp_compass.capture.model import Capture
+    from crisp_compass.estimates import Result
 
 identify = typer.Typer(help="Motor constants from captures.", no_args_is_help=True)
 
 CaptureFile = Annotated[str, typer.Argument(metavar="FILE", help="Capture, CSV.")]
+FileOrBatch = Annotated[
+    str, typer.Argument(metavar="FILE", help="Capture, CSV; none with --batch.", show_default=False)
+]
+Batch = Annotated[str | None, typer.Option(metavar="DIR", help="Every capture of a folder instead of one file.")]
+Table = Annotated[
+    str | None,
+    typer.Option("-o", "--output", metavar="TABLE.csv", help="With --batch: a row for each file, refusals too."),
+]
+Workers = Annotated[int | None, typer.Option(help="Local processes; one a processor if left out.")]
+Scheduler = Annotated[
+    str | None, typer.Option(metavar="tcp://HOST:PORT", help="A cluster of Dask instead of local processes.")
+]
 Columns = Annotated[
     list[str] | None,
     typer.Option("--column", metavar="NAME=[-]SOURCE[*FACTOR]", help="Map, flip and scale a channel: i_a=-CH2*10."),
@@ -23,10 +42,67 @@ Family = Annotated[
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
 
 
+def answer(
+    name: str,
+    json: bool,
+    solve: Callable[[Capture], Result],
+    file: str,
+    column: Sequence[str] | None,
+    batch: str | None,
+    output: str | None,
+    workers: int | None,
+    scheduler: str | None,
+    *,
+    need_time: bool = True,
+) -> None:
+    """Print what an identification says of one file, or of every capture of a folder."""
+    from crisp_compass.capture import read_capture
+
+    if batch is None:
+        refuse_idle("one file", {"--output": output, "--workers": workers, "--scheduler": scheduler})
+        if not file:
+            raise Refusal("it is missing", "give a capture, or --batch with a folder", where="FILE")
+        found = solve(read_capture(file, column or (), need_time=need_time))
+        emit(f"identify {name}", json, estimates=found.estimates, method=found.method, findings=found.findings)
+        return
+    _lot(name, json, solve, file, column, batch, output, workers, scheduler, need_time)
+
+
+def _lot(
+    name: str,
+    json: bool,
+    solve: Callable[[Capture], Result],
+    file: str,
+    column: Sequence[str] | None,
+    batch: str,
+    output: str | None,
+    workers: int | None,
+    scheduler: str | None,
+    need_time: bool,
+) -> None:
+    from crisp_compass.studies.lot import Identification, agreement, files_of, lot_findings, run_lot, write_table
+
+    refuse_idle("--batch", {"FILE": file or None})
+    files = files_of(batch)
+    target = None if output is None else new_file(output)
+    rows = run_lot(Identification(solve, tuple(column or ()), need_time), files, workers=workers, scheduler=scheduler)
+    if target is not None:
+        write_table(target, rows)
+    lots = agreement(rows)
+    refused = sum(bool(row.refusal) for row in rows)
+    keys = {"files": len(rows), "refused": refused, "agreement": {lot.name: lot.as_dict() for lot in lots}}
+    text = [f"{len(rows)} files, {refused} refused"]
+    text += [
+        f"{estimate_line(lot.name, lot.mean)}  between files {show(lot.between, lot.unit)}, {lot.count} files"
+        for lot in lots
+    ]
+    emit(f"identify {name}", json, findings=lot_findings(rows, lots), keys=keys, text=text)
+
+
 @identify.command("resistance")
 @command
 def resistance(
-    file: CaptureFile,
+    file: FileOrBatch = "",
     column: Columns = None,
     temperature: Annotated[
         float | None, typer.Option(parser=number("degC"), help="Winding temperature during the capture, °C.")
@@ -36,10 +112,13 @@ def resistance(
     ] = None,
     temperature_rule: Annotated[str, typer.Option(help="Copper's rule: iec (235) or ieee (234.5).")] = "iec",
     family: Family = None,
+    batch: Batch = None,
+    output: Table = None,
+    workers: Workers = None,
+    scheduler: Scheduler = None,
     json: Json = False,
 ) -> None:
     """Phase resistance from a DC staircase (v_ab and i_a, or v_cmd and i_a; a stepper's v_a and i_a, an armature's v_m and i_m)."""
-    from crisp_compass.capture import read_capture
     from crisp_compass.identify.resistance import fit_resistance
 
     if temperature_rule == "ieee" and reference_temperature is None:
@@ -48,28 +127,40 @@ def resistance(
         )
     if temperature_rule not in ("iec", "ieee"):
         raise Refusal(f"“{temperature_rule}” is no rule", "use iec or ieee", where="--temperature-rule")
-    capture = read_capture(file, column or ())
-    result = fit_resistance(
-        capture, family=family, temperature_c=temperature, reference_c=reference_temperature, rule=temperature_rule
+    solve = partial(
+        fit_resistance,
+        family=family,
+        temperature_c=temperature,
+        reference_c=reference_temperature,
+        rule=temperature_rule,
     )
-    emit("identify resistance", json, estimates=result.estimates, method=result.method, findings=result.findings)
+    answer("resistance", json, solve, file, column, batch, output, workers, scheduler)
 
 
 @identify.command("inductance")
 @command
-def inductance(file: CaptureFile, column: Columns = None, family: Family = None, json: Json = False) -> None:
+def inductance(
+    file: FileOrBatch = "",
+    column: Columns = None,
+    family: Family = None,
+    batch: Batch = None,
+    output: Table = None,
+    workers: Workers = None,
+    scheduler: Scheduler = None,
+    json: Json = False,
+) -> None:
     """Phase inductance and resistance from voltage steps or an injected sine, rotor held; channels as for the resistance."""
-    from crisp_compass.capture import read_capture
     from crisp_compass.identify.inductance import fit_inductance
 
-    result = fit_inductance(read_capture(file, column or ()), family=family)
-    emit("identify inductance", json, estimates=result.estimates, method=result.method, findings=result.findings)
+    answer(
+        "inductance", json, partial(fit_inductance, family=family), file, column, batch, output, workers, scheduler
+    )
 
 
 @identify.command("flux")
 @command
 def flux(
-    file: CaptureFile,
+    file: FileOrBatch = "",
     column: Columns = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if known.")] = None,
     turns: Annotated[
@@ -82,40 +173,18 @@ def flux(
         ),
     ] = None,
     family: Family = None,
+    batch: Batch = None,
+    output: Table = None,
+    workers: Workers = None,
+    scheduler: Scheduler = None,
     json: Json = False,
 ) -> None:
     """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one; of a
     brushed motor Ke from v_m and speed."""
-    from crisp_compass.capture import read_capture
-    from crisp_compass.estimates import Result
-    from crisp_compass.identify.armature import fit_armature
-    from crisp_compass.identify.circuit import family_of_capture
-    from crisp_compass.identify.emf import GEOMETRY
-    from crisp_compass.identify.flux import fit_flux
-    from crisp_compass.identify.running import fit_running
-    from crisp_compass.identify.two_phase import fit_winding_flux
+    from crisp_compass.identify.any_flux import fit_any_flux
 
-    capture = read_capture(file, column or ())
-    kind = family_of_capture(capture, family)
-    running = "v_q" in capture and not any(name in capture for name in GEOMETRY)
-    result: Result
-    if kind == "induction":
-        raise Refusal(
-            "an induction motor carries no flux of its own", "use identify induction", where=file, code="family"
-        )
-    if kind == "brushed":
-        refuse_idle("a brushed motor", {"--pole-pairs": pole_pairs, "--turns": turns, "--r": r})
-        result = fit_armature(capture)
-    elif kind == "stepper":
-        refuse_idle("a stepper's open windings", {"--r": r})
-        result = fit_winding_flux(capture, pole_pairs=pole_pairs, turns=turns)
-    elif running:
-        refuse_idle("a running motor (v_q)", {"--turns": turns})
-        result = fit_running(capture, pole_pairs=pole_pairs, r=r)
-    else:
-        refuse_idle("open-circuit voltages", {"--r": r})
-        result = fit_flux(capture, pole_pairs=pole_pairs, turns=turns)
-    emit("identify flux", json, estimates=result.estimates, method=result.method, findings=result.findings)
+    solve = partial(fit_any_flux, pole_pairs=pole_pairs, turns=turns, r=r, family=family)
+    answer("flux", json, solve, file, column, batch, output, workers, scheduler)
 
 
 @identify.command("induction")
@@ -181,35 +250,44 @@ def induction(
 
 @identify.command("saturation")
 @command
-def saturation(file: CaptureFile, column: Columns = None, json: Json = False) -> None:
+def saturation(
+    file: FileOrBatch = "",
+    column: Columns = None,
+    batch: Batch = None,
+    output: Table = None,
+    workers: Workers = None,
+    scheduler: Scheduler = None,
+    json: Json = False,
+) -> None:
     """Inductance against current from voltage steps that reach different currents, rotor held (v_ab and i_a)."""
-    from crisp_compass.capture import read_capture
     from crisp_compass.identify.saturation import fit_saturation
 
-    result = fit_saturation(read_capture(file, column or ()))
-    emit("identify saturation", json, estimates=result.estimates, method=result.method, findings=result.findings)
+    answer("saturation", json, fit_saturation, file, column, batch, output, workers, scheduler)
 
 
 @identify.command("saliency")
 @command
 def saliency(
-    file: CaptureFile,
+    file: FileOrBatch = "",
     column: Columns = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs, if not noted in the file.")] = None,
+    batch: Batch = None,
+    output: Table = None,
+    workers: Workers = None,
+    scheduler: Scheduler = None,
     json: Json = False,
 ) -> None:
     """Ld and Lq from inductance read at many rotor angles (angle and l_ab); no time column needed."""
-    from crisp_compass.capture import read_capture
     from crisp_compass.identify.saliency import fit_saliency
 
-    result = fit_saliency(read_capture(file, column or (), need_time=False), pole_pairs=pole_pairs)
-    emit("identify saliency", json, estimates=result.estimates, method=result.method, findings=result.findings)
+    solve = partial(fit_saliency, pole_pairs=pole_pairs)
+    answer("saliency", json, solve, file, column, batch, output, workers, scheduler, need_time=False)
 
 
 @identify.command("mechanics")
 @command
 def mechanics(
-    file: CaptureFile,
+    file: FileOrBatch = "",
     column: Columns = None,
     kt: Annotated[
         float | None, typer.Option(parser=number("N·m/A"), help="Torque constant, N·m per A of phase peak.")
@@ -217,16 +295,28 @@ def mechanics(
     inertia: Annotated[
         float | None, typer.Option(parser=number("kg·m²"), help="Known inertia, kg·m²: friction from a coast alone.")
     ] = None,
+    batch: Batch = None,
+    output: Table = None,
+    workers: Workers = None,
+    scheduler: Scheduler = None,
     json: Json = False,
 ) -> None:
     """Inertia and friction from a run-up and a coast (speed and i_q), or friction from a coast alone."""
-    from crisp_compass.capture import read_capture
     from crisp_compass.identify.mechanics import fit_mechanics
 
     if inertia is not None:
         refuse_idle("--inertia", {"--kt": kt})
-    result = fit_mechanics(read_capture(file, column or ()), kt=kt, inertia=inertia)
-    emit("identify mechanics", json, estimates=result.estimates, method=result.method, findings=result.findings)
+    answer(
+        "mechanics",
+        json,
+        partial(fit_mechanics, kt=kt, inertia=inertia),
+        file,
+        column,
+        batch,
+        output,
+        workers,
+        scheduler,
+    )
 
 
 @identify.command("speed-response")

@@ -8,6 +8,7 @@ import math
 import re
 import sys
 from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 from typing import Any, NoReturn, ParamSpec
 
 import typer
@@ -45,6 +46,16 @@ def refuse_idle(beside: str, given: Mapping[str, object]) -> None:
     for option, value in given.items():
         if value is not None and value is not False:
             raise Refusal(f"it has no effect beside {beside}", "leave it out", where=option)
+
+
+def new_file(output: str) -> Path:
+    """Return the path of a file to be written; raises Refusal for a folder, or where there is none to write it into."""
+    path = Path(output)
+    if path.is_dir():
+        raise Refusal("this is a folder", "name a file", where=output)
+    if not path.parent.is_dir():
+        raise Refusal(f"there is no folder {path.parent}", "make it first", where=output)
+    return path
 
 
 def number(unit: str) -> Callable[[str], float]:

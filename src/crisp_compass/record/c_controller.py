@@ -20,7 +20,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
 from crisp_compass.motor import winding_of
 from crisp_compass.record.c_firmware import firmware_sources
-from crisp_compass.record.safe_text import c_comment, c_float
+from crisp_compass.safe_text import c_comment, c_float
 
 _MOST_BITS = 16  # error × gain × 2^30 must fit 63 bits
 

@@ -9,7 +9,7 @@ from crisp_compass.course.block import in_blocks
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.parameters import Control
-from crisp_compass.record.safe_text import c_float
+from crisp_compass.safe_text import c_float
 
 
 def firmware_sources(bench: Bench, note: str) -> list[tuple[str, str]]:

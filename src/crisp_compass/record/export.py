@@ -20,7 +20,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls
 from crisp_compass.record.content import HALL_CONVENTION
-from crisp_compass.record.safe_text import c_comment, c_identifier, csv_cell
+from crisp_compass.safe_text import c_comment, c_identifier, csv_cell
 
 FORMATS = ("c-header", "json", "csv")
 _UNIT_WORDS = {

@@ -187,9 +187,8 @@ def over_rows(
 ) -> None:
     """Run over the rows of a capture: ``t`` (n,), ``v`` and ``i`` (n, 2) in α and β; write angle, speed, back-EMF and valid into ``out`` (n, 4).
 
-    A gap longer than ``longest`` [s] forgets everything.
+    ``s`` (SEEN,) is what the estimator knows at the first row. A gap longer than ``longest`` [s] forgets everything.
     """
-    clear(s, i[0, 0], i[0, 1])
     for k in range(len(t)):
         if k > 0:
             dt = t[k] - t[k - 1]

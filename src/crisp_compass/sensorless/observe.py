@@ -14,7 +14,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Level, Result
 from crisp_compass.files import write_atomically
 from crisp_compass.identify.circuit import family_of_capture
-from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, SEEN, Estimator, over_rows
+from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, SEEN, Estimator, clear, over_rows
 
 METHODS = {"back-emf": BACK_EMF, "flux": FLUX}
 _SQRT3 = math.sqrt(3.0)
@@ -139,7 +139,9 @@ def observe(
     ts = float(np.median(np.diff(t)))
     estimator = tuned(Estimator(ts, r, ld, lq, psi, float(METHODS[method])), t, v, i, loop_hz, correction)
     out = np.zeros((len(t), 4))
-    over_rows(estimator, t, v, i, 1.6 * ts, np.zeros(SEEN), out)
+    known = np.zeros(SEEN)
+    clear(known, float(i[0, 0]), float(i[0, 1]))
+    over_rows(estimator, t, v, i, 1.6 * ts, known, out)
     angle, speed, emf, valid = out[:, 0], out[:, 1] / pole_pairs, out[:, 2], out[:, 3] > 0.5
     findings = list(capture.findings)
     estimates: dict[str, Estimate] = {}

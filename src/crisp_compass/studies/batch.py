@@ -220,7 +220,7 @@ def _on_cluster(
             )  # fmt: skip
             waiting[future] = places
         try:
-            for done in cluster_completed(list(waiting)):
+            for done in cluster_completed(list(waiting), loop=client.loop):
                 for place, answer in zip(waiting[done], done.result(), strict=True):
                     answers[place] = answer
                     if arrived is not None:

@@ -16,6 +16,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import LOST, NO_FAULT, NO_START, SPEED, START_COLUMNS, Drive
 from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.sensorless.start import Row
 from crisp_compass.studies.untuned_drive import untuned_drive
 
 #: What a start came to; the order is that of the map's colours.
@@ -30,7 +31,8 @@ _ASTRAY = math.radians(45.0)
 @dataclass(frozen=True)
 class Played:
     """A start as it went: ``outcome``, the fault's name, when the loop closed [s] (None: never), and over ``time`` (n,) [s] the true and the seen ``speed`` [rad/s], the
-    ``forced`` speed, length of the ``current`` [A], ``deviation`` of the estimate [rad] and the ``phase`` of the firmware."""
+    ``forced`` speed, length of the ``current`` [A], ``deviation`` of the estimate [rad], the ``phase`` of the firmware, the rotor's ``true_angle`` and the forced
+    ``field`` [rad, electrical]."""
 
     outcome: int
     fault: str
@@ -42,7 +44,8 @@ class Played:
     deviation: FloatArray
     phase: FloatArray
     true_angle: FloatArray
-    seen_angle: FloatArray
+    field: FloatArray
+    forced: FloatArray
 
 
 def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
@@ -105,11 +108,18 @@ def attempt(drive: Drive, *, angle: float, seed: int, chunk: float = 0.01) -> in
 
 
 def play(
-    drive: Drive, *, angle: float = 1.0, seed: int = 1, target: float | None = None, points: int = 2500
+    drive: Drive,
+    *,
+    angle: float = 1.0,
+    seed: int = 1,
+    target: float | None = None,
+    points: int = 2500,
+    load: float = 0.0,
 ) -> Played:
     """Play a start to its end and a little beyond, for a plot."""
     sim = Simulation(drive, seed=seed)
     sim.state[state.THETA] = angle
+    sim.set_load(load)
     goal = target if target is not None else BEYOND * hand_over_of(drive)
     sim.command(SPEED, speed=goal)
     most = longest(drive)
@@ -127,7 +137,7 @@ def play(
     return Played(
         FELL_OUT if found is None else found, sim.fault, float(trace["t"][closed[0]]) if len(closed) else None,
         trace["t"], trace["speed"], seen, np.hypot(trace["i_d"], trace["i_q"]), np.where(trace["valid"] > 0, deviation, np.nan), trace["phase"],
-        trace["theta_e"], trace["theta_est"],
+        trace["theta_e"], trace["theta_seen"], np.where(trace["phase"] < state.CLOSED, trace["speed_seen"], np.nan),
     )  # fmt: skip
 
 
@@ -145,9 +155,12 @@ class StartOutlook:
 _ANGLES = 6
 
 
-def start_outlook(bench: Bench) -> StartOutlook:
-    """Design the start and play it from angles all round; the one shown is the worst of them. Raises Refusal as the design does."""
+def start_outlook(bench: Bench, rows: tuple[Row, ...] | None = None) -> StartOutlook:
+    """Design the start and play it, or other ``rows``, from angles all round; the one shown is the worst of them. Raises Refusal as the design does."""
     drive, design = drive_for_start(bench)
+    if rows is not None:
+        most = max(drive.control.i_limit, *(r.current for r in rows))
+        drive = drive._replace(start=start_of(rows, bench), control=drive.control._replace(i_limit=most))
     turns = [2 * math.pi * k / _ANGLES / drive.machine.pole_pairs for k in range(_ANGLES)]
     outcomes = [attempt(drive, angle=angle + 0.05, seed=k + 1) for k, angle in enumerate(turns)]
     worst = max(range(_ANGLES), key=lambda k: (outcomes[k] != STARTED, k == _ANGLES // 2))

@@ -32,10 +32,12 @@ from crisp_compass.studies.start import (
     FELL_OUT,
     OUTCOMES,
     STARTED,
+    Played,
     drive_for_start,
     hand_over_of,
     longest,
     outcome_of,
+    play,
 )
 
 #: Samples of an electrical turn at hand-over that a longer period leaves, and the swing's samples.
@@ -371,3 +373,35 @@ def margins(found: StartMap, least: float = 0.8) -> dict[str, tuple[float, float
         ) else math.nan
 
     return {found.across: border(rate[:, j], found.x, i), found.up: border(rate[i, :], found.y, j)}
+
+
+def kind_counts(found: StartMap) -> IntArray:
+    """Return how many draws of each cell came to each outcome, (n, m, outcomes)."""
+    return np.stack([(found.outcomes == k).sum(axis=2) for k in range(len(OUTCOMES))], axis=2)
+
+
+def working_cell(found: StartMap) -> tuple[float, float]:
+    """Return where the bench's own values lie, in cells from the middle of the first one."""
+
+    def place(lever: str, factors: FloatArray) -> float:
+        own = 0.0 if lever == "load" else 1.0
+        return float(np.interp(own, factors, np.arange(len(factors))))
+
+    return place(found.across, found.x), place(found.up, found.y)
+
+
+def play_cell(study: StartStudy, found: StartMap, column: int, row: int) -> Played:
+    """Play one start of a cell with the whole plant: what is not known as it is believed, the rotor an eighth of a turn off."""
+    factors = {found.across: float(found.x[column]), found.up: float(found.y[row])}
+    exact = replace(study, spread=Spread(0, 0, 0, 0, 0, 0, 0))
+    drive, load = exact.drawn(factors, np.random.default_rng(column * 1000 + row))
+    return play(drive, angle=0.8 / drive.machine.pole_pairs, load=load)
+
+
+def margin_text(lever: str, low: float, high: float) -> str:
+    """Say how far a lever is from where fewer than 80 % start, in a sentence."""
+    of = "rated torque" if lever == "load" else "the bench's"
+    sides = [f"below {low:.2g}" if math.isfinite(low) else "", f"above {high:.2g}" if math.isfinite(high) else ""]
+    said = " and ".join(s for s in sides if s)
+    title = LEVERS[lever].title.split(",")[0]
+    return f"{title}: it fails {said} times {of}" if said else f"{title}: no border within the map"

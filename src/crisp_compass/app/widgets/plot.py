@@ -45,8 +45,9 @@ class _Axis(pg.AxisItem):  # type: ignore[misc]
         self._updateLabel()
 
     def logTickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
-        """Write 100, 1k, 10k instead of powers."""
-        return [show(10.0**v, "Hz", 1).removesuffix("Hz").replace(" ", "") for v in values]
+        """Write 100, 1k, 10k instead of powers, and of those between only 2, 3 and 5: the others would overlap."""
+        texts = [show(10.0**v, "Hz", 1).removesuffix("Hz").replace(" ", "") for v in values]
+        return [t if t[:1] in "1235" else "" for t in texts]
 
 
 class _Legend(pg.GraphicsWidget):  # type: ignore[misc]

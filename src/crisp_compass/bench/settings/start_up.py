@@ -58,3 +58,9 @@ class StartUpSettings(TopicSettings):
     low_share: float = Field(
         default=0.7, ge=0.2, le=0.95, description="of the hand-over speed, below which the angle is forced again"
     )
+    across: Literal["load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align"] = Field(
+        default="load", description="lever across the map"
+    )
+    up: Literal["load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align"] = Field(
+        default="ramp", description="lever up the map"
+    )

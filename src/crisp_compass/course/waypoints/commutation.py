@@ -267,6 +267,11 @@ def _headline(settled: Settled) -> str:
     return f"{counts.value:.0f} counts" if counts else ""
 
 
+def _has_angle_sensor(bench: Bench) -> bool:
+    """Tell whether there is a sensor to be put right, or a capture of one; without any the firmware starts by itself."""
+    return bench.settings.sensor.kind != "none" or bool(bench.evidence.get("commutation"))
+
+
 WAYPOINT = Waypoint(
     "commutation",
     60,
@@ -274,6 +279,7 @@ WAYPOINT = Waypoint(
     "Where do the halls switch?",
     "Turn the shaft by hand, capture the halls and two line voltages and drop the capture on the window.",
     settles={},
+    applies=_has_angle_sensor,
     optional=uses_encoder,  # it can wait until the index is captured
     headline=_headline,
     captures=(POLE_SEARCH, ALIGNMENT, ABSOLUTE, ENCODER, HAND_TURN),

@@ -213,5 +213,5 @@ WAYPOINT = Waypoint(
     applies=without_sensor,
     headline=_headline,
     propose=propose,
-    sections=(Section("Sequence"),),
+    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Success map")),
 )  # fmt: skip
