@@ -18,6 +18,7 @@ from crisp_compass.bench.records import (
     LedgerEntry,
     Settled,
     SpikeReading,
+    StartTrial,
     Trial,
 )
 from crisp_compass.bench.registry import rules
@@ -45,6 +46,7 @@ class Bench(Frozen):
     leads: tuple[Lead, ...] = ()
     trials: dict[Order, Trial] = {}
     current_trials: tuple[CurrentTrial, ...] = ()
+    start_trials: tuple[StartTrial, ...] = ()
     checks: dict[Key, CheckRecord] = {}
     spikes: tuple[SpikeReading, ...] = ()
     cable: tuple[CableWire, ...] = ()

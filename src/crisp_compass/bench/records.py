@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Annotated, Literal
 
-from pydantic import Field
+from pydantic import Field, StringConstraints
 
 from crisp_compass.bench.base import Frozen, Quantity
 from crisp_compass.bench.ranges import Digest, Finite, HallCode, Key, Long, Name, Text, When
@@ -149,6 +149,17 @@ class Trial(Frozen):
     current_backward: Finite | None = None
     speed_forward: Finite | None = Field(default=None, description="rad/s, mechanical")
     speed_backward: Finite | None = Field(default=None, description="rad/s, mechanical")
+
+
+StartSymptom = Literal["rocks", "falls-back", "trips", "wrong-way", "no-more", "howls"]
+
+
+class StartTrial(Frozen):
+    """A start that failed: what was seen, and which cause's change (its key) had been made before it; empty for none."""
+
+    symptom: StartSymptom
+    changed: Annotated[str, StringConstraints(pattern=r"^[a-z-]{0,20}$")] = ""
+    when: When
 
 
 class CurrentTrial(Frozen):

@@ -25,6 +25,8 @@ from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.wiring import COLOURS, consequence
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.studies.failed_start import CAUSES
+from crisp_compass.studies.failed_start import SYMPTOMS as START_SYMPTOMS
 from crisp_compass.studies.lead_orders import SEEN
 
 #: Widths of the columns of settled values: all groups stand on one grid.
@@ -108,7 +110,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
         _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _wiring(bench), _cable(bench),
-        _interference(bench), _lead_orders(bench), _gain_trials(bench), _captures(bench, base, picked), _ledger(bench),
+        _interference(bench), _lead_orders(bench), _gain_trials(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
     return [s for s in found if s is not None]
@@ -215,6 +217,16 @@ def _gain_trials(bench: Bench) -> Section | None:
     head = ("trial", "Kp", "Ki", "test current", "overshoot", "rise", "ringing", "gains")
     note = "Overshoot, rise and ringing are measured where a step was captured; other trials are simulated in the program."
     return Section("Gains tried", (Table(head, tuple(rows), note),)) if rows else None
+
+
+def _failed_starts(bench: Bench) -> Section | None:
+    """Return the starts that failed, with what had been changed before each."""
+    changes = {c.key: c.change for c in CAUSES}
+    rows = tuple(
+        (t.when[:16].replace("T", " "), changes.get(t.changed, "–"), START_SYMPTOMS[t.symptom])
+        for t in bench.start_trials
+    )
+    return Section("Starts that failed", (Table(("when", "changed before", "seen"), rows),)) if rows else None
 
 
 def _checks(bench: Bench) -> Section | None:

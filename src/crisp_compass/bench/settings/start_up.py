@@ -6,11 +6,19 @@ from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
-from crisp_compass.bench.base import TopicSettings
+from crisp_compass.bench.base import Frozen, TopicSettings
 from crisp_compass.bench.ranges import Ampere, Loop, Speed
 
 Time = Annotated[float, Field(ge=1e-4, le=60, allow_inf_nan=False)]
 Acceleration = Annotated[float, Field(ge=1e-2, le=1e8, allow_inf_nan=False)]
+
+
+class ClimbPoint(Frozen):
+    """A speed held on the climb [rad/s, mechanical], the current read there [A peak], and what the firmware's angle wandered by [rad rms], if read."""
+
+    speed: Speed
+    current: Ampere
+    ripple: float | None = Field(default=None, ge=0, le=3.2)
 
 
 class StartUpSettings(TopicSettings):
@@ -63,4 +71,14 @@ class StartUpSettings(TopicSettings):
     )
     up: Literal["load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align"] = Field(
         default="ramp", description="lever up the map"
+    )
+    climb_step: float = Field(default=1.5, ge=1.05, le=5, description="from one speed of the climb to the next")
+    climb_speed: Speed | None = Field(default=None, description="rad/s of the point that is being entered")
+    climb_current: Ampere | None = Field(default=None, description="A peak read there")
+    climb_ripple: float | None = Field(
+        default=None, ge=0, le=3.2, description="rad rms by which the angle wandered there"
+    )
+    climb: tuple[ClimbPoint, ...] = Field(default=(), max_length=60)
+    lowest: float | None = Field(
+        default=None, ge=0, le=2.1e5, description="rad/s, lowest speed that is needed under load"
     )

@@ -213,5 +213,5 @@ WAYPOINT = Waypoint(
     applies=without_sensor,
     headline=_headline,
     propose=propose,
-    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Success map")),
+    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Success map", "Failed start", "Climb", "Low speed")),
 )  # fmt: skip

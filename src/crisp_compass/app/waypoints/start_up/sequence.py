@@ -64,7 +64,7 @@ class SequencePage(Page):
         self.angle.rule(y=0.0, token="ink")
         self.angle.curve("lead", "magenta", width=1.6, title="rotor behind the current")
         self.angle.curve("error", "ink", width=1.4, dash="dot", title="estimate less rotor")
-        self.rows = Rows("Rows for the firmware", width=336, prose=True)
+        self.rows = Rows("Rows for the firmware", width=364, prose=True)
         self.column.addWidget(beside(QWidget(), (self.speed, self.angle), (self.rows,), (5, 3)), 1)
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
