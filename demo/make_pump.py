@@ -80,7 +80,7 @@ def make_pump(folder: Path) -> None:
         name="Sample pump", notes="Lake-survey buoy, sample pump. Invented motor; every capture is simulated."
     )
     bench = settings(
-        bench, "plate", motor="SP-24/1 pump rotor", pole_pairs=1, v_bus=24.0, rated_current=2.8, top_speed=33000 * _RPM, kv=2900.0
+        bench, "plate", motor="SP-24/1 pump rotor", pole_pairs=1, v_bus=24.0, rated_current=2.8, top_speed=33000 * _RPM, kv=1790.0
     )  # fmt: skip
     bench = settings(bench, "sensor", kind="none")
     bench = settings(bench, "resistance", temperature=23.5)
@@ -112,6 +112,7 @@ def make_pump(folder: Path) -> None:
     ):
         bench = proposed(bench, topic, reason, minute)
     started(bench, folder / "pump-start.csv", 12000 * _RPM, 0.9)
+    bench = read(bench, "start_up", "pump-start.csv", folder, 14)
     save_bench(bench, folder / "pump.bench.json")
 
 

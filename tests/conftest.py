@@ -26,3 +26,9 @@ def winch() -> Path:
 def thruster() -> Path:
     """The demo bench whose captures wait to be read."""
     return DEMO / "thruster" / "thruster.bench.json"
+
+
+@pytest.fixture
+def pump() -> Path:
+    """The settled demo bench without a sensor."""
+    return DEMO / "pump" / "pump.bench.json"

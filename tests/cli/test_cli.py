@@ -246,7 +246,7 @@ def _refusals(folder: Path, winch: Path) -> dict[str, list[object]]:
         str(folder / "bare.bench.json") + ": nothing is settled": ["export", folder / "bare.bench.json", "-o", folder / "x.h"],
         str(folder / "no" / "x.html"): ["report", winch, "-o", folder / "no" / "x.html"],
         "--nonsense": ["check", winch, "--nonsense"],
-        "Missing argument": ["identify", "resistance"],
+        "FILE: it is missing": ["identify", "resistance"],
         "No such command": ["identify", "weather", "x.csv"],
     }  # fmt: skip
 

@@ -30,8 +30,10 @@ def test_every_waypoint_is_whole(waypoint: Waypoint, winch: Path) -> None:
     assert tuple(PAGES[waypoint.key]) == tuple(s.name for s in waypoint.sections)
     if waypoint.topic is not None:
         assert waypoint.first_step.endswith(".")
-        hoist = winch.parents[1] / "hoist" / "hoist.bench.json"
-        assert headline(load_bench(hoist if waypoint.key == "circuit" else winch), waypoint)
+        others = {
+            k: winch.parents[1] / n / f"{n}.bench.json" for k, n in (("circuit", "hoist"), ("start_up", "pump"))
+        }
+        assert headline(load_bench(others.get(waypoint.key, winch)), waypoint)
         assert waypoint.propose is not None or any(k.propose for k in waypoint.captures)
     assert all(need in {w.key for w in WAYPOINTS} for need in waypoint.needs)
 

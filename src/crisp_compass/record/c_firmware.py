@@ -6,9 +6,11 @@ from __future__ import annotations
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.parameters import Control
+from crisp_compass.record.c_estimator import estimator_sources
 from crisp_compass.safe_text import c_float
 
 
@@ -19,6 +21,8 @@ def firmware_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
     """
     if bench.settings.plate.cage:
         return _rotor(bench, note)
+    if without_sensor(bench):
+        return estimator_sources(bench, note)
     return _block(bench, note) if in_blocks(bench) else []
 
 

@@ -45,7 +45,7 @@ class AngleError:
 @dataclass(frozen=True)
 class Observed(Result):
     """What the estimator says, row by row (n,): ``time`` [s], ``angle`` [rad, electrical, 0 to 2π], ``speed`` [rad/s, mechanical],
-    ``emf`` [V, phase peak], ``valid``; ``valid_from`` [s] or None; ``error`` where the true angle is known, and ``deviation`` (n,) [rad]."""
+    ``emf`` [V, phase peak], ``valid``; ``valid_from`` [s] or None; ``error`` where the true angle is known, and ``deviation`` (n,) [rad]; ``current`` (n,) [A] across the estimated rotor."""
 
     time: FloatArray
     angle: FloatArray
@@ -56,6 +56,8 @@ class Observed(Result):
     error: AngleError | None
     deviation: FloatArray | None
     estimator: Estimator
+    pole_pairs: int
+    current: FloatArray
 
 
 def _two_windings(capture: Capture) -> tuple[FloatArray, FloatArray]:
@@ -164,11 +166,13 @@ def observe(
         if valid.any():
             error = _explained(estimator, deviation, angle, speed * pole_pairs, i, emf, valid, t)
             findings += _said(error, estimator)
+    across = i[:, 1] * np.cos(angle) - i[:, 0] * np.sin(angle)
     said = "back-EMF observer" if method == "back-emf" else "flux observer"
     natural = math.sqrt(estimator.ki) / (2 * math.pi)
     text = f"{said} with a phase-locked loop of {natural:.3g} Hz, period {ts * 1e6:.4g} µs"
     return Observed(
-        estimates, text, tuple(findings), t, angle % (2 * math.pi), speed, emf, valid, valid_from, error, deviation, estimator
+        estimates, text, tuple(findings), t, angle % (2 * math.pi), speed, emf, valid, valid_from, error, deviation, estimator,
+        pole_pairs, across,
     )  # fmt: skip
 
 

@@ -82,8 +82,19 @@ def climb_of(bench: Bench) -> Climb:
     fine = np.linspace(0.3 * first, top, 120)
     currents = np.array([shaft.load(float(w)) / shaft.kt for w in fine])
     needed = np.array([_voltage(motor, float(i), float(w)) for i, w in zip(currents, fine, strict=True)])
-    findings, next_speed = _judge(stages, s.climb, available)
-    return Climb(tuple(stages), fine, currents, needed, available, design, s.climb, tuple(findings), next_speed)
+    points = tuple(sorted([*s.climb, *_captured(bench)], key=lambda p: p.speed))
+    findings, next_speed = _judge(stages, points, available)
+    return Climb(tuple(stages), fine, currents, needed, available, design, points, tuple(findings), next_speed)
+
+
+def _captured(bench: Bench) -> list[ClimbPoint]:
+    """Return the ends of measured runs as points of the climb."""
+    found = []
+    for evidence in bench.evidence.get("start_up", ()):
+        speed, current = evidence.estimates["end_speed"].value, evidence.estimates["end_current"].value
+        if speed >= 1e-3 and current >= 1e-4:
+            found.append(ClimbPoint(speed=speed, current=current))
+    return found
 
 
 def _voltage(motor: Plant, current: float, speed: float) -> float:

@@ -14,6 +14,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
 from crisp_compass.course.machine import brush_drop
+from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
@@ -27,6 +28,7 @@ def inputs(bench: Bench) -> tuple[str, ...]:
     """Return what the design rests on."""
     return (
         "mechanics.inertia", "mechanics.viscous_friction", "plate.pole_pairs", *family_of(bench).flux_keys, "current_loop.bandwidth_hz", "pwm.loop_hz",
+        *(("start_up.loop_hz",) if without_sensor(bench) and "start_up" in bench.settled else ()),
     )  # fmt: skip
 
 
@@ -83,7 +85,11 @@ def armature_droop(bench: Bench) -> Droop:
 
 
 def sensor_delay(bench: Bench) -> float:
-    """Return how late the speed is [s] at the lowest speed wanted: with halls edges are timed, six an electrical turn."""
+    """Return how late the speed is [s] at the lowest speed wanted: with halls edges are timed, six an electrical turn; without a sensor the
+    phase-locked loop's integrator follows by 2ζ/ω_n, ζ = 1 (its closed loop is ω_n²/(s² + 2ζω_n·s + ω_n²))."""
+    loop = settled_value(bench, "start_up.loop_hz") if without_sensor(bench) else None
+    if loop is not None:
+        return 1 / (math.pi * loop.value)
     if bench.settings.sensor.kind != "halls":
         return 0.0
     return edge_delay(6 * pole_pairs_of(bench.settings.plate), lowest_wanted_speed(bench))

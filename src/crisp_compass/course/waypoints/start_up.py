@@ -5,12 +5,16 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import Settled
 from crisp_compass.bench.rules import need
+from crisp_compass.capture import Capture
+from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.sensorless import doubts_of, plant_of, shaft_of, without_sensor
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -32,6 +36,7 @@ from crisp_compass.sensorless.design import (
     voltage_error,
 )
 from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.observe import Observed, observe
 from crisp_compass.sensorless.start import TURNS_TO_TRUST, StartPlan, plan
 
 #: Samples of an electrical turn at top speed: below the first it is doubtful, below the second it does not work.
@@ -195,6 +200,67 @@ def propose(bench: Bench) -> Proposal:
     )
 
 
+def _read(bench: Bench, capture: Capture) -> Observed:
+    """Run the estimator that the page has chosen over a capture; a run in which it was valid nowhere is refused with the reason."""
+    motor = plant_of(bench)
+    found = observe(
+        capture,
+        r=motor.r,
+        ld=motor.ld,
+        lq=motor.lq,
+        psi=motor.psi,
+        pole_pairs=round(motor.pole_pairs),
+        method=bench.settings.start_up.method,
+    )
+    if found.valid_from is None:
+        text = next(
+            (f.text for f in found.findings if f.code in ("never-valid", "amplitude")),
+            "the estimate was valid nowhere",
+        )
+        raise Refusal(
+            text[:1].lower() + text[1:].rstrip("."),
+            "capture a longer or faster run, or check the constants",
+            where=capture.source,
+        )
+    return found
+
+
+def _observed_values(_: Bench, __: Capture, found: Observed) -> dict[str, Quantity]:
+    """Return what a measured run tells: its mean speed, and speed and torque current at its end."""
+    last = np.flatnonzero(found.valid)[-max(int(0.05 * found.valid.sum()), 1) :]
+    values = {
+        "speed": to_quantity(found.estimates["speed"]),
+        "end_speed": Quantity(value=float(np.mean(np.abs(found.speed[last]))), unit="rad/s"),
+        "end_current": Quantity(value=float(abs(np.mean(found.current[last]))), unit="A"),
+        "valid_from": Quantity(value=found.valid_from or 0.0, unit="s"),
+        "valid_share": Quantity(value=float(found.valid.mean()), unit=""),
+    }
+    if found.error is not None:
+        values["angle_error"] = Quantity(value=found.error.rms, unit="rad")
+    return values
+
+
+def _claims_run(capture: Capture, _: str) -> bool:
+    return {"v_ab", "v_bc", "i_a", "i_b"} <= set(capture.columns)
+
+
+OBSERVED = CaptureKind(
+    "observed_run",
+    "start_up",
+    _read,
+    lambda evidence: f"valid up to {evidence.estimates['end_speed'].value * 30 / math.pi:.0f} rpm",
+    title=", measured run",
+    section="Measured run",
+    signals=("v_ab", "v_bc", "i_a", "i_b", "angle"),
+    rank=15,
+    claims=_claims_run,
+    quantities=_observed_values,
+    needs=(("speed",), ("end_speed", "end_current", "valid_from", "valid_share")),
+    sketch="encoder",
+    view="observed",
+)
+
+
 def _headline(settled: Settled) -> str:
     return f"from {settled.values['hand_over'].value * 30 / math.pi:.0f} rpm"
 
@@ -213,5 +279,6 @@ WAYPOINT = Waypoint(
     applies=without_sensor,
     headline=_headline,
     propose=propose,
-    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Success map", "Failed start", "Climb", "Low speed")),
+    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Success map", "Failed start", "Climb", "Low speed", "Measured run")),
+    captures=(OBSERVED,),
 )  # fmt: skip

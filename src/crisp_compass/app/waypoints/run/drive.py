@@ -21,6 +21,7 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.open_points import edited_text, presumed_text
+from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.simulated import SimulatedDrive
@@ -42,7 +43,11 @@ _WHY = {
     "over-current": "the current passed the trip level",
     "under-voltage": "the supply fell below its minimum",
     "stall": "the shaft stood still at full current for half a second",
+    "angle lost": "the estimated angle was not valid for too long",
+    "no start": "the estimate did not become valid at the end of the start sequence",
 }
+#: What the firmware does while it starts without a sensor, by the phase it reports.
+_PHASES = {1: "zero current", 2: "forced", 3: "forced", 4: "closed"}
 
 
 class RunPage(Page):
@@ -274,10 +279,14 @@ class RunPage(Page):
             if limit_v > 0
             else ""
         )
-        cage = self.seen.settings.plate.cage
+        estimated, seen = without_sensor(self.seen), math.degrees(last["theta_seen"]) % 360
+        if estimated and caption and round(last["phase"]) in _PHASES:
+            caption += f"   {_PHASES[round(last['phase'])]}"
+        frame = seen if self.seen.settings.plate.cage or estimated else None
+        held = seen if estimated else theta  # the frame in which the firmware's voltages are told
         self.show_dial(DialView(
-            caption=caption, rotor=theta, frame=math.degrees(last["theta_seen"]) % 360 if cage else None, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
-            voltage=(theta + math.degrees(math.atan2(last["v_q"], last["v_d"])), v_size / limit_v) if v_size > 0 else None,
+            caption=caption, rotor=theta, frame=frame, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
+            voltage=(held + math.degrees(math.atan2(last["v_q"], last["v_d"])), v_size / limit_v) if v_size > 0 else None,
         ))  # fmt: skip
 
     def _show(self) -> None:

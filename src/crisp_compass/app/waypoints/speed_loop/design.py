@@ -98,7 +98,10 @@ class SpeedLoopPage(LoopPage):
             text += f" Designed for halls at {wanted:.0f} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
         if in_blocks(bench):
             text += f" Amperes are those through two phases; their torque rests on a back-EMF {waveform(bench)[1]}."
-        armature = bench.settings.sensor.kind == "none"
+        none = bench.settings.sensor.kind == "none"
+        armature = none and bench.settings.plate.windings == 1
+        if none and not armature and sensor_delay(bench) > 0:
+            text += f" The estimated speed comes {show(sensor_delay(bench), 's')} late."
         self._fields["compensation"].setVisible(armature)
         if armature:
             text += self._armature_text()

@@ -1,0 +1,457 @@
+"""Start-up without a sensor: design against the plant and against references, starts played, maps, causes."""
+
+from __future__ import annotations
+
+import math
+import shutil
+from pathlib import Path
+
+import control
+import numpy as np
+import pytest
+import scipy
+
+from crisp_compass.bench import Bench, load_bench
+from crisp_compass.bench.base import Quantity
+from crisp_compass.bench.entered import enter
+from crisp_compass.bench.rules import settle
+from crisp_compass.course.sensorless import firmware_of
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.waypoints.speed_loop import design_speed, sensor_delay
+from crisp_compass.course.waypoints.start_up import design_start, propose
+from crisp_compass.errors import Refusal
+from crisp_compass.plant import state
+from crisp_compass.plant.parameters import SPEED, Drive
+from crisp_compass.plant.simulation import Simulation
+from crisp_compass.sensorless.design import Doubts, Plant, accuracy, estimator_for, injection
+from crisp_compass.sensorless.estimator import (
+    ANGLE,
+    BACK_EMF,
+    EMF,
+    FLUX,
+    OUT_ANGLE,
+    SEEN,
+    SPREAD,
+    VALID,
+    Estimator,
+    clear,
+    estimate,
+)
+from crisp_compass.sensorless.estimator import SPEED as SEEN_SPEED
+from crisp_compass.sensorless.start import (
+    Row,
+    Shaft,
+    acceleration_limit,
+    alignment_swing,
+    as_csv,
+    judge_rows,
+    parse_rows,
+    pendulum,
+)
+from crisp_compass.studies.climb import OVER, climb_of, expected_current
+from crisp_compass.studies.estimators import estimator_outlook
+from crisp_compass.studies.failed_start import CAUSES, SYMPTOMS, Likelihoods, cause_likelihoods, log_trial, rank
+from crisp_compass.studies.low_speed import low_speed_outlook
+from crisp_compass.studies.start import BEYOND, FELL_OUT, STARTED, attempt, drive_for_start, hand_over_of, outcome_of
+from crisp_compass.studies.start_map import Cell, binomial, quick_attempt, start_map, study_of, success_rate
+from outside.test_formats import _run, _write
+
+TS = 5e-5
+
+
+def _loop(natural: float, **more: float) -> Estimator:
+    return Estimator(TS, 0.3, 1e-4, 1e-4, 0.01, kp=2 * natural, ki=natural**2, hold=6.28, spread=0.35, **more)
+
+
+def _follow(o: Estimator, theta: np.ndarray) -> np.ndarray:
+    """Return the angle error (n,) of an estimator that sees an open, turning motor: means of its back-EMF over each period."""
+    s = np.zeros(SEEN)
+    clear(s, 0.0, 0.0)
+    s[ANGLE], s[SEEN_SPEED], s[SPREAD] = theta[0], (theta[1] - theta[0]) / TS, 0.0
+    flux = o.psi * np.exp(1j * theta)
+    v = np.diff(flux) / TS
+    errors = []
+    for k in range(len(v)):
+        estimate(s, o, TS, v[k].real, v[k].imag, 0.0, 0.0)
+        errors.append((s[OUT_ANGLE] - theta[k + 1] + math.pi) % (2 * math.pi) - math.pi)
+    return np.array(errors)
+
+
+def test_the_loop_follows_a_step_of_speed_as_its_poles_say_and_lags_by_alpha_over_omega_squared() -> None:
+    """Against python-control: the error of a sampled loop of second type after a step of frequency."""
+    natural, before, step = 300.0, 800.0, 40.0
+    n = np.arange(600)
+    theta = before * TS * n + np.where(n > 100, step * TS * (n - 100), 0.0)
+    error = _follow(_loop(natural), theta)
+    kp, ki = 2 * natural * TS, (natural * TS) ** 2
+    # θ̂ and ω̂ take the error of their own prediction: the same two lines as difference equations, poles from (z − 1)² + (kp + ki)(z − 1) + ki
+    loop = control.tf([1, -1, 0], [1, -2 + kp + ki, 1 - kp], TS)
+    _, linear = control.forced_response(loop, np.arange(600) * TS, np.where(n > 100, -step * TS, 0.0) * (1 - kp))
+    assert np.max(np.abs(error[100:598] - np.asarray(linear)[101:599])) < 0.03 * np.max(np.abs(np.asarray(linear)))
+    acceleration = 4000.0
+    late = _follow(_loop(natural), before * TS * n + 0.5 * acceleration * (TS * n) ** 2)[-1]
+    assert late == pytest.approx(-acceleration / natural**2, rel=0.03)
+    caught = _follow(
+        _loop(natural, catch=0.5 * natural),
+        before * TS * np.arange(3000) + 0.5 * acceleration * (TS * np.arange(3000)) ** 2,
+    )[-1]
+    assert abs(caught) < 0.05 * acceleration / natural**2
+
+
+def test_swing_and_limit_are_those_of_the_equation_of_motion() -> None:
+    shaft = Shaft(kt=0.05, pole_pairs=3, inertia=2e-5, coulomb=4e-3, viscous=1e-4)
+    swing = alignment_swing(shaft, 2.0)
+
+    def motion(_: float, y: np.ndarray) -> list[float]:
+        x, w = y
+        return [3 * w, (-0.05 * 2.0 * math.sin(x) - 1e-4 * w - 4e-3 * math.tanh(w / 0.05)) / 2e-5]
+
+    solved = scipy.integrate.solve_ivp(
+        motion,
+        (0, float(swing.time[-1])),
+        [-math.pi / 2, 0.0],
+        t_eval=swing.time,
+        rtol=1e-8,
+        atol=1e-9,
+        method="LSODA",
+    )
+    early = swing.time < 0.06
+    assert np.max(np.abs(solved.y[0] - swing.angle)[early]) < 0.05
+    small = alignment_swing(Shaft(0.05, 3, 2e-5, 0.0), 2.0, start=0.05)
+    turns = np.flatnonzero(np.diff(np.sign(small.angle)))
+    half = np.diff(small.time[turns]).mean()
+    assert math.pi / half == pytest.approx(pendulum(shaft, 2.0), rel=0.01)
+    assert acceleration_limit(shaft, 2.0, math.pi / 2, 10.0) == pytest.approx((0.1 - 4e-3 - 1e-3) / 2e-5)
+
+
+@pytest.fixture(scope="module")
+def bench() -> Bench:
+    return load_bench(Path(__file__).parents[2] / "demo" / "pump" / "pump.bench.json")
+
+
+@pytest.fixture(scope="module")
+def drive(bench: Bench) -> Drive:
+    return build_drive(bench)
+
+
+def _started(drive: Drive, speed: float, seconds: float, angle: float = 2.2) -> Simulation:
+    sim = Simulation(drive, seed=3)
+    sim.state[state.THETA] = angle
+    sim.command(SPEED, speed=speed)
+    sim.skip(seconds)
+    return sim
+
+
+def test_the_pump_starts_from_any_angle_climbs_and_reverses_through_standstill(drive: Drive) -> None:
+    for angle in (0.0, 1.3, 2.6, 3.9, 5.2):
+        assert attempt(drive, angle=angle, seed=int(10 * angle) + 1) == STARTED
+    sim = _started(drive, 3200.0, 1.9)
+    assert sim.speed == pytest.approx(3200, rel=0.01)
+    trace = sim.advance(0.1)
+    error = np.remainder(trace["theta_est"] - trace["theta_e"] + math.pi, 2 * math.pi) - math.pi
+    assert np.degrees(np.sqrt(np.mean(error**2))) < 2
+    sim.command(SPEED, speed=-600.0)
+    passed = sim.advance(1.4)
+    assert not sim.fault
+    assert sim.speed == pytest.approx(-600, rel=0.03)
+    assert {state.FORCING, state.CLOSED} == set(passed["phase"].astype(int))
+
+
+def test_what_goes_wrong_trips_with_its_name(drive: Drive) -> None:
+    sim = _started(drive, 800.0, 1.6)
+    assert not sim.fault
+    sim.set_load(0.03)  # several times what its current can hold
+    sim.skip(0.3)
+    assert sim.fault == "angle lost"
+    steep = list(drive.start.rows)
+    steep[10] *= 0.02
+    assert _started(drive._replace(start=drive.start._replace(rows=tuple(steep))), 800.0, 2.2).fault == "no start"
+    hot = drive._replace(machine=drive.machine._replace(r=3 * drive.machine.r))
+    assert attempt(hot, angle=1.0, seed=1) == FELL_OUT
+
+
+def test_a_turning_motor_is_caught_at_zero_current(drive: Drive) -> None:
+    for catch, closes in ((0.2, True), (0.0, False)):
+        sim = Simulation(drive._replace(start=drive.start._replace(catch=catch)), seed=2)
+        sim.state[state.OMEGA] = -1500.0
+        sim.command(SPEED, speed=-1500.0)
+        sim.skip(0.15)
+        assert bool(sim.state[state.PHASE] == state.CLOSED) is closes
+        if closes:
+            assert sim.speed == pytest.approx(-1500, rel=0.1)
+
+
+def test_square_law_load_and_stiction_reach_the_shaft(drive: Drive) -> None:
+    still = drive._replace(load=drive.load._replace(coulomb=0.0, viscous=0.0, quadratic=4e-9, breakaway=0.02))
+    sim = Simulation(still)
+    sim.state[state.OMEGA] = 1000.0
+    sim.skip(0.1)
+    # J·ω' = −k·ω²: 1/ω grows by k/J·t
+    assert sim.speed == pytest.approx(1 / (1e-3 + 4e-9 / still.load.inertia * 0.1), rel=1e-3)
+    stuck = _started(still, 800.0, 0.6)  # 1.4 A make 6.4 mN·m, the shaft sticks up to 20
+    assert abs(stuck.speed) < 1e-9
+
+
+def test_what_is_not_known_is_what_the_angle_is_off_by() -> None:
+    motor = Plant(0.4, 2e-4, 2e-4, 8e-3, 2)
+    for kind in (BACK_EMF, FLUX):
+        o = estimator_for(motor, TS, kind=kind, natural=400.0, floor=0.05, hand_over=300.0, hold=6.28)
+        speeds = np.array([600.0, 1500.0])
+        found = accuracy(motor, o, Doubts(0.2, 0.25, 0.0), speeds, 6.0)
+        # (ΔL·I)/ψ, first order of the flux L·I across ψ
+        assert np.allclose(found.each["inductance"], math.atan(0.25 * 2e-4 * 6 / 8e-3), rtol=0.12)
+        assert found.valid.all()
+        if kind == BACK_EMF:  # R·I lies along the back-EMF
+            assert (found.each["r"] < math.radians(0.3)).all()
+
+
+def test_injection_is_not_for_every_motor() -> None:
+    round_, salient = Plant(0.4, 1e-3, 1.02e-3, 0.02, 4), Plant(0.4, 0.7e-3, 1.2e-3, 0.02, 4)
+    assert not injection(round_, TS, 4.0, 0.01, 300.0).works
+    assert "not with this motor" in injection(round_, TS, 4.0, 0.01, 300.0).reason
+    assert injection(salient, TS, 4.0, 0.01, 300.0).works
+    noisy = injection(salient, TS, 0.05, 0.05, 300.0)
+    assert not noisy.works
+    assert " V instead of " in noisy.reason
+
+
+def test_a_map_agrees_with_starts_played_in_full_within_chance(bench: Bench) -> None:
+    study = study_of(bench)
+    quick, played = 0, 0
+    for k in range(24):
+        rng = np.random.default_rng(k)
+        drive, load = study.drawn({"ramp": 1.8, "load": 0.32}, rng)
+        angle, seed = float(rng.uniform(0, 6.28)), int(rng.integers(1, 2**31))
+        quick += quick_attempt(drive, load=load, angle=angle, seed=seed) == STARTED
+        sim = Simulation(drive, seed=seed)
+        sim.state[state.THETA] = angle
+        sim.set_load(load)
+        sim.command(SPEED, speed=BEYOND * hand_over_of(drive))
+        found = None
+        while found is None and sim.time < 3:
+            sim.skip(0.02)
+            found = outcome_of(sim)
+        played += found == STARTED
+    assert 4 < played < 24  # at the border, where it matters
+    assert scipy.stats.fisher_exact(np.array([[quick, 24 - quick], [played, 24 - played]])).pvalue > 0.05
+    assert binomial(17, 20) == pytest.approx(tuple(scipy.stats.binomtest(17, 20).proportion_ci(method="exact")))
+
+
+def test_maps_are_the_same_for_the_same_seed_and_grow(bench: Bench) -> None:
+    study, seen = study_of(bench), []
+    made = start_map(
+        study,
+        "current",
+        "ramp",
+        columns=4,
+        rows=3,
+        draws=2,
+        workers=1,
+        arrived=lambda m: seen.append(int((m.outcomes >= 0).sum())),
+    )
+    assert seen == list(range(2, 25, 2))
+    again = start_map(study, "current", "ramp", columns=4, rows=3, draws=2, workers=1)
+    assert np.array_equal(made.outcomes, again.outcomes)
+    assert made.rate[0, 2] < made.rate[3, 0]  # little current on a steep ramp against much on a slow one
+    rate = success_rate(study, tries=20, workers=1)
+    assert rate.low <= rate.share <= rate.high
+    assert study(Cell((("current", 0.02),), 3), 1) == (FELL_OUT,) * 3
+    with pytest.raises(Refusal, match="same"):
+        start_map(study, "ramp", "ramp")
+    with pytest.raises(Refusal, match="no lever"):
+        start_map(study, "luck", "ramp")
+
+
+def test_the_design_says_the_number_that_would_work(bench: Bench) -> None:
+    def changed(**fields: object) -> Bench:
+        return enter(bench, "start_up", fields)
+
+    design = design_start(bench)
+    assert 0.05 < design.hand_over / bench.settings.plate.top_speed < 0.15
+    with pytest.raises(Refusal, match="at most [0-9]+ rpm"):
+        design_start(changed(hand_over=4400.0))
+    with pytest.raises(Refusal, match=r"at least [0-9.]+ A"):
+        design_start(changed(ramp_current=0.08))
+    with pytest.raises(Refusal, match=r"more than [0-9.]+ A"):
+        design_start(changed(align_current=0.05))
+    with pytest.raises(Refusal, match=r"at most [0-9.e+]+ rad/s²"):
+        design_start(changed(acceleration=9e4))
+    with pytest.raises(Refusal, match="can be followed"):
+        design_start(changed(loop_hz=9000.0))
+    pwm = bench.settled["pwm"]
+    slow = pwm.model_copy(update={"values": {**pwm.values, "loop_hz": Quantity(value=3500.0, unit="Hz")}})
+    quick = bench.model_copy(update={"settled": {**bench.settled, "pwm": slow}})
+    stop = [f for f in design_start(quick).findings if f.code == "few-samples-per-turn"]
+    assert stop
+    assert stop[0].level == "stop"
+    assert "kHz" in stop[0].text
+    with pytest.raises(Refusal, match="samples"):
+        propose(quick)
+    without = bench.model_copy(update={"settled": {k: v for k, v in bench.settled.items() if k != "flux"}})
+    with pytest.raises(Refusal, match="flux linkage is not settled"):
+        design_start(without)
+    assert (
+        design_start(changed(r_doubt=0.6)).hand_over > 1.5 * design.hand_over
+    )  # what is not known moves the hand-over
+
+
+def test_settings_reach_the_plants_firmware(bench: Bench) -> None:
+    other = enter(
+        bench,
+        "start_up",
+        {
+            "method": "flux",
+            "wait": 0.7,
+            "lost": 0.03,
+            "catch": 0.1,
+            "low_current": 1.1,
+            "low_share": 0.5,
+            "loop_hz": 60.0,
+        },
+    )
+    found = propose(other)
+    other = settle(other, "start_up", found.values, reason="test", when="t", rests_on=found.rests_on)
+    start, estimator = firmware_of(other)
+    assert (start.wait, start.lost, start.catch, start.low_current) == (0.7, 0.03, 0.1, 1.1)
+    assert start.low_down == pytest.approx(0.5 * start.low_up)
+    assert estimator.kind == FLUX
+    assert math.sqrt(estimator.ki) == pytest.approx(2 * math.pi * 60)
+    assert build_drive(other).start == start
+    assert sensor_delay(other) == pytest.approx(1 / (math.pi * 60))
+    assert design_speed(other).margins.phase_margin_deg < design_speed(bench).margins.phase_margin_deg
+    assert attempt(build_drive(other), angle=1.0, seed=1) == STARTED
+
+
+def test_rows_go_out_and_come_back_and_are_judged(bench: Bench) -> None:
+    rows = design_start(bench).plan.rows
+    back = parse_rows(as_csv(rows))
+    assert [r.current for r in back] == pytest.approx([r.current for r in rows])
+    assert [r.speed for r in back] == pytest.approx([r.speed for r in rows], rel=1e-4)
+    assert [r.estimator for r in back] == [False, False, False, True]
+    shaft = Shaft(4.6e-3, 1, 8.7e-7, 4e-4)
+    assert judge_rows(shaft, back, math.radians(50), 100.0) == []
+    assert [f.code for f in judge_rows(shaft, [Row(1.0, 300.0, 0.001, True)], math.radians(50), 400.0)] == [
+        "ramp-too-steep",
+        "estimator-too-early",
+    ]
+    for text, part in (
+        ("1 2 3", "four or five"), ("1 0 0.1 0\n2 x 0.1 1", "line 2"), ("1 0 0.1 0", "off in every row"), ("", "no rows"), ("1 0 -1 1", "impossible"),
+        ("1 0 0.1 0.1 0\n2 900 0.2 0.9 1", "running time"), ("\n".join(["1 0 0.1 1"] * 7), "at most 6"),
+    ):  # fmt: skip
+        with pytest.raises(Refusal, match=part):
+            parse_rows(text)
+
+
+def test_estimators_beside_each_other(bench: Bench) -> None:
+    found = estimator_outlook(bench)
+    assert found.proposed in found.found
+    assert all(a.valid[-1] for a in found.found.values())
+    fast = found.speed > 0.1 * bench.settings.plate.top_speed
+    assert all(np.degrees(a.together[fast]).max() < 5 for a in found.found.values())
+    assert found.good["back-emf"] <= 1.2 * found.design.hand_over
+
+
+def test_each_symptom_names_a_cause_that_makes_it(bench: Bench) -> None:
+    likelihoods = cause_likelihoods(bench, draws=2)
+    first = {s: rank(s, (), likelihoods)[0].cause.key for s in SYMPTOMS}
+    assert first["wrong-way"] == "leads"
+    assert first["howls"] == "gain"
+    assert first["rocks"] in ("load", "sticks", "current", "inertia")
+    assert first["no-more"] in ("supply", "limit")
+    assert sum(r.probability for r in rank("rocks", (), likelihoods)) == pytest.approx(1)
+    tried = log_trial(bench, "rocks", first["rocks"], "2026-01-01T10:00:00")
+    assert rank("rocks", tried.start_trials, likelihoods)[0].cause.key != first["rocks"]
+    assert CAUSES[0].change in log_trial(bench, "trips", CAUSES[0].key, "t").ledger[-1].text
+    assert isinstance(likelihoods, Likelihoods)
+
+
+def test_the_climb_stops_where_the_current_does_not_fit(bench: Bench) -> None:
+    plan = climb_of(bench)
+    speeds = [s.speed for s in plan.stages]
+    assert speeds[-1] == pytest.approx(bench.settings.plate.top_speed)
+    assert np.max(np.diff(np.log(speeds))) <= math.log(1.5) + 1e-9
+    assert plan.next_speed == speeds[0]
+    fits = {"speed": speeds[0], "current": 1.1 * expected_current(plan.stages, speeds[0])}
+    assert climb_of(enter(bench, "start_up", {"climb": (fits,)})).next_speed == speeds[1]
+    over = {"speed": speeds[2], "current": (1.05 + OVER) * expected_current(plan.stages, speeds[2]), "ripple": 0.3}
+    found = climb_of(enter(bench, "start_up", {"climb": (over,)}))
+    assert [f.code for f in found.findings] == ["current-above-expected", "angle-wanders"]
+    assert found.next_speed is None
+
+
+def test_below_the_hand_over_speed(bench: Bench) -> None:
+    found = low_speed_outlook(enter(bench, "start_up", {"lowest": 10.0}))
+    assert not found.fault
+    assert found.speed[-1] == pytest.approx(-1.6 * found.design.hand_over, rel=0.1)
+    assert found.mode == "sensor"  # a round rotor next to standstill
+    assert found.caught is None
+    assert found.needs is not None
+    assert low_speed_outlook(enter(bench, "start_up", {"catch": 2 * found.needs, "lowest": 300.0})).caught is not None
+    assert low_speed_outlook(enter(bench, "start_up", {"low_current": None})).fault == "angle lost"
+
+
+@pytest.mark.skipif(shutil.which("gcc") is None, reason="no C compiler")
+@pytest.mark.parametrize("method", ["back-emf", "flux"])
+def test_the_estimator_in_c_is_the_kernel(bench: Bench, tmp_path: Path, method: str) -> None:
+    bench = enter(bench, "start_up", {"method": method})
+    found = propose(bench)
+    bench = settle(bench, "start_up", found.values, reason="test", when="t", rests_on=found.rests_on)
+    _write(bench, tmp_path)
+    main = """#include "cc_estimator.h"
+#include "cc_start.h"
+#include <stdio.h>
+int main(void) {
+    cc_estimator_state s = {0}; float va, vb, ia, ib;
+    s.spread = 1.0f;
+    while (scanf("%f %f %f %f", &va, &vb, &ia, &ib) == 4) {
+        cc_estimator_step(&s, va, vb, ia, ib);
+        printf("%.9g %.9g %.9g %d\\n", (double)s.out_angle, (double)s.speed, (double)s.emf, s.valid);
+    }
+    return START_ROWS[0].estimator;
+}
+"""
+    _, o = firmware_of(bench)
+    count, rng = 6000, np.random.default_rng(5)
+    k = np.arange(count + 1)
+    speed = np.where(
+        k < 300, 0.0, 1500 * np.sin(k / 900)
+    )  # at rest, found while turning, through standstill, reversed
+    theta = np.cumsum(speed * o.ts)
+    frame = np.exp(1j * theta)
+    i = 1j * (1.2 + np.sin(k / 200)) * frame + 0.01 * (
+        rng.standard_normal(count + 1) + 1j * rng.standard_normal(count + 1)
+    )
+    v = np.diff(o.psi * frame + o.lq * i) / o.ts + o.r * (i[1:] + i[:-1]) / 2
+    rows = np.column_stack([v.real, v.imag, i[1:].real, i[1:].imag])
+    theirs = _run(tmp_path, "cc_estimator.c", main, rows)
+    s = np.zeros(SEEN)
+    clear(s, 0.0, 0.0)
+    ours = np.empty((count, 4))
+    for n, row in enumerate(rows):
+        estimate(s, o, o.ts, *row)
+        ours[n] = s[OUT_ANGLE], s[SEEN_SPEED], s[EMF], s[VALID]
+    fast = (theirs[:, 3] > 0.5) & (ours[:, 3] > 0.5)
+    off = np.remainder(theirs[:, 0] - ours[:, 0] + math.pi, 2 * math.pi) - math.pi
+    assert np.abs(off[fast]).max() < 5e-3
+    assert np.abs(theirs[fast, 1] - ours[fast, 1]).max() < 3
+    assert np.abs(theirs[fast, 2] - ours[fast, 2]).max() < 1e-2
+    assert (theirs[:, 3] != ours[:, 3]).mean() < 2e-3
+    assert 0.3 < ours[:, 3].mean() < 0.99
+
+
+def test_the_drawn_drive_is_the_designed_one_where_nothing_is_unknown(bench: Bench) -> None:
+    drive, _ = drive_for_start(bench)
+    same, load = study_of(bench).drawn({}, _NoDoubt())  # type: ignore[arg-type]
+    assert same.start.rows == pytest.approx(drive.start.rows)
+    assert same.machine == pytest.approx(drive.machine)
+    assert load == 0
+
+
+class _NoDoubt:
+    """Draws that are all at their middle."""
+
+    def standard_normal(self) -> float:
+        return 0.0
+
+    def uniform(self, low: float, high: float) -> float:
+        return 0.5 * (low + high)
