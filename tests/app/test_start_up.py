@@ -90,13 +90,11 @@ def test_the_estimator_page_shows_where_the_angle_is_good(pump: Window, qtbot: Q
 def test_the_map_grows_is_cancelled_and_a_cell_is_played(
     pump: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(success_map, "_CELLS", 8)
-    monkeypatch.setattr(success_map, "_DRAWS", 2)
-    monkeypatch.setattr(success_map, "_TRIES", 30)
     monkeypatch.setattr(success_map, "_EVERY", 0.0)
     pump.travel("start_up", "Success map")
     page = pump.page
     assert isinstance(page, MapPage)
+    page.cells, page.draws, page.tries = 8, 2, 30
     assert page.answer.text == "Not run yet"
     try:
         page.on_main()

@@ -17,6 +17,8 @@ from crisp_compass.app.theme import THEME
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.start_up.sequence import SequencePage
+from crisp_compass.app.waypoints.start_up.success_map import MapPage
 from crisp_compass.app.window import Window
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
@@ -39,8 +41,7 @@ def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
 
 #: Views of the winch before its run: leg and section.
 _WINCH = (
-    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("inductance", ""), ("flux", ""), ("commutation", "Alignment"),
-    ("commutation", "Sense and offset"), ("pwm", ""), ("current_loop", ""),
+    ("plate", ""), ("plate", "Checks"), ("resistance", ""), ("inductance", ""), ("commutation", "Sense and offset"), ("pwm", ""), ("current_loop", ""),
     ("current_loop", "Measured step"), ("speed_loop", ""),
 )  # fmt: skip
 
@@ -98,6 +99,7 @@ class Tour:
         hatch.travel("speed_loop")
         self._picture(hatch, "brushed-speed-loop")
         self._end(hatch)
+        self._start_up()
         hoist = self._window("hoist")
         hoist.travel("circuit")
         self._picture(hoist, "induction-circuit")
@@ -121,6 +123,25 @@ class Tour:
             window.document.settle(key, propose(window.document.bench), reason="six-step tried")
         self._run_view(window, "six-step-run")
         self._end(window)
+
+    def _start_up(self) -> None:
+        """Start the pump, and map a smaller number of starts than the page does by itself."""
+        pump = self._window("pump")
+        pump.travel("start_up")
+        sequence = pump.page
+        assert isinstance(sequence, SequencePage)
+        self._wait(lambda: sequence.found is not None)
+        self._picture(pump, "start-up-sequence")
+        pump.travel("start_up", "Success map")
+        page = pump.page
+        assert isinstance(page, MapPage)
+        page.cells, page.draws, page.tries = 24, 3, 200
+        page.on_main()
+        self._wait(lambda: page.rate is not None, limit=180.0)
+        page.map.choose(16, 14)
+        self._wait(lambda: len(page.played.data("true")[0]) > 0)
+        self._picture(pump, "start-up-success-map")
+        self._end(pump)
 
     def _run_view(self, window: Window, name: str = "run") -> None:
         window.travel("run")

@@ -55,7 +55,7 @@ def panes(_: Capture, result: Observed) -> tuple[Pane, ...]:
     )
     found = [
         Pane("estimated speed", x, ("speed", "rpm"), speed, printed=True),
-        Pane("back-EMF", x, ("back-EMF, phase peak", "V"), emf, printed=True),
+        Pane("back-EMF", x, ("back-EMF", "V"), emf, printed=True),
     ]
     if result.deviation is not None:
         error = np.where(result.valid, np.degrees(result.deviation), np.nan)

@@ -44,14 +44,14 @@ class FailedStartPage(Page):
         self._lines = []
         for line in range(1, _SHOWN + 1):
             bar, cause, change = ChanceBar(), label("", "title"), label("", "reason")
-            bar.setFixedWidth(150)
+            bar.setFixedWidth(120)
             cause.setWordWrap(True)
             change.setWordWrap(True)
             grid.setRowMinimumHeight(line, 36)
             for column, widget in enumerate((bar, cause, change)):
                 grid.addWidget(widget, line, column)
             self._lines.append((bar, cause, change))
-        grid.setColumnMinimumWidth(1, 300)
+        grid.setColumnMinimumWidth(1, 200)
         self.log = Rows("Trials so far", prose=True)
         middle = QVBoxLayout()
         middle.setSpacing(8)

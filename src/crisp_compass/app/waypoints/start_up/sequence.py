@@ -167,7 +167,7 @@ class SequencePage(Page):
         bad = played.outcome != STARTED
         self.answer.show_answer(
             answer,
-            text,
+            text[:1].upper() + text[1:],
             stale
             or f"The first alignment turns the shaft by up to {math.degrees(design.plan.jerk):.0f}°, either way.",
             stale=bool(stale) or bad,

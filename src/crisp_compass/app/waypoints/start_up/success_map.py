@@ -67,6 +67,8 @@ class MapPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
+        #: Cells each way, draws a cell, and starts of the rate.
+        self.cells, self.draws, self.tries = _CELLS, _DRAWS, _TRIES
         self.study: StartStudy | None = None
         self.made: StartMap | None = None
         self.rate: Rate | None = None
@@ -115,7 +117,7 @@ class MapPage(Page):
             s = self.seen.settings.start_up
             self.answer.show_answer(
                 "Not run yet",
-                f"{_CELLS * _CELLS * _DRAWS:,} starts over {_TITLES[s.across].split(',')[0]} and {_TITLES[s.up].split(',')[0]}",
+                f"{self.cells**2 * self.draws:,} starts over {_TITLES[s.across].split(',')[0]} and {_TITLES[s.up].split(',')[0]}",
                 "Run map tries them on all processors; everything else is drawn from what is not known.",
             )
 
@@ -143,7 +145,7 @@ class MapPage(Page):
 
     def _work(self, study: StartStudy, across: str, up: str, report: Progress) -> tuple[StartMap, Rate]:
         """Run in a thread: the processes do the work, this one passes the growing map on."""
-        last, total = time.monotonic(), float(_CELLS * _CELLS)
+        last, total = time.monotonic(), float(self.cells**2)
         void = False
 
         def called_off() -> bool:
@@ -165,9 +167,16 @@ class MapPage(Page):
 
         try:
             found = start_map(
-                study, across, up, columns=_CELLS, rows=_CELLS, draws=_DRAWS, arrived=arrived, cancelled=called_off
+                study,
+                across,
+                up,
+                columns=self.cells,
+                rows=self.cells,
+                draws=self.draws,
+                arrived=arrived,
+                cancelled=called_off,
             )
-            rate = success_rate(study, tries=_TRIES, cancelled=called_off)
+            rate = success_rate(study, tries=self.tries, cancelled=called_off)
         except Cancelled:
             raise CancelledError from None
         return found, rate
@@ -185,7 +194,7 @@ class MapPage(Page):
     def _on_progress(self, part: float) -> None:
         self.answer.show_answer(
             f"{100 * part:.0f} %",
-            f"of {_CELLS * _CELLS * _DRAWS:,} starts",
+            f"of {self.cells**2 * self.draws:,} starts",
             "The map fills evenly while it is computed.",
         )
 
