@@ -274,3 +274,32 @@ def test_one_rise_of_an_armatures_current_says_that_its_brushes_are_presumed() -
     assert one.estimates["inductance"].low < inductance < one.estimates["inductance"].high
     assert "brush-drop-presumed" not in [f.code for f in two.findings]
     assert two.estimates["inductance"].u < 0.1 * one.estimates["inductance"].u
+
+
+def test_running_data_tell_friction_too_where_nothing_else_is_driven() -> None:
+    """Steps of voltage on an uncoupled armature with a rippling commutator, by small steps of its own equations; then the same with a load that varies."""
+    ke, r, inertia, viscous, coulomb, dt = 0.041, 0.62, 3.2e-5, 9e-6, 4.4e-3, 1e-3
+    rng = np.random.default_rng(4)
+    for load, told in ((0.0, True), (0.02, False)):
+        levels = np.repeat([9.0, 14.0, 6.0, 17.0, 11.0, 15.0], 900)
+        w, angle, speed, current = 0.0, 0.0, np.zeros(len(levels)), np.zeros(len(levels))
+        for k, volts in enumerate(levels):
+            for _ in range(10):
+                i = (volts - ke * w * (1 + 0.008 * np.sin(7 * angle))) / r
+                pull = load * (1 + np.sin(k / 300))
+                w += dt / 10 * (ke * i - viscous * w - (coulomb + pull) * np.tanh(w / 0.5)) / inertia
+                angle += dt / 10 * w
+            speed[k], current[k] = w, i
+        columns = {
+            "v_m": noisy(rng, levels, 1e-3),
+            "i_m": noisy(rng, current, 1e-3),
+            "speed": noisy(rng, speed, 1e-3),
+        }
+        found = fit_armature(Capture("c", np.linspace(0, (len(levels) - 1) * dt, len(levels)), columns, BRUSHED))
+        assert ("inertia" in found.estimates) is told
+        assert ("friction-not-told" in [f.code for f in found.findings]) is not told
+        if told:
+            for name, true in (("inertia", inertia), ("viscous_friction", viscous), ("coulomb_friction", coulomb)):
+                e = found.estimates[name]
+                assert e.low < true < e.high
+                assert e.u < 0.2 * true

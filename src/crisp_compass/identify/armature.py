@@ -20,6 +20,7 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, IntArray, Result
+from crisp_compass.identify.armature_friction import friction
 from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.guard import solvable
 
@@ -54,7 +55,7 @@ def fit_armature(capture: Capture) -> ArmatureResult:
     Returns
     -------
     ArmatureResult
-        ``ke`` [V·s/rad] and ``kt`` [N·m/A]; running ``resistance`` [Ω] and, where both directions of the current tell it,
+        ``ke`` [V·s/rad] and ``kt`` [N·m/A]; running also friction and inertia where nothing else is driven, ``resistance`` [Ω] and, where both directions of the current tell it,
         ``voltage_offset`` [V, drop of the brushes].
 
     Raises
@@ -286,6 +287,10 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
     else:
         text = "The current has one direction only: the brushes' drop cannot be told from an offset of the voltage, and is left out."
         findings.append(Finding("info", "brush-drop-unknown", text))
+    if len(capture.time) >= _TABLE:
+        shaft, more = friction(capture.time, speed, i, found["ke"])
+        found |= shaft
+        findings += more
     model = 0.5 * (first + second) @ answer
     order = np.argsort(speeds)
     return ArmatureResult(
