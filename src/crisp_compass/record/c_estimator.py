@@ -1,19 +1,26 @@
-"""The sensorless estimator as C source, in float: what the plant's firmware does (sensorless.estimator), step by step, and the start's rows."""
+"""The sensorless estimator as C source, in float (and, of the back-EMF, in integers): what the plant's firmware does (sensorless.estimator), step by step, and the start's rows."""
 
 from __future__ import annotations
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.sensorless import firmware_of, settled_rows
+from crisp_compass.bench.rules import need
+from crisp_compass.course.sensorless import firmware_of, full_scale, settled_rows
+from crisp_compass.record.c_estimator_fixed import bases, fixed_header, fixed_source
 from crisp_compass.record.start_rows import rows_c
 from crisp_compass.safe_text import c_float
-from crisp_compass.sensorless.estimator import FLUX, Estimator
+from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, Estimator
 
 
 def estimator_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
     """Return name and text of the estimator's sources and the start's rows; raises Refusal where something is not settled."""
     _, o = firmware_of(bench)
     rows = f"#ifndef CC_START_H\n#define CC_START_H\n\n{rows_c(settled_rows(bench), note)}\n#endif\n"
-    return [("cc_start.h", rows), ("cc_estimator.h", _header(note)), ("cc_estimator.c", _source(o, note))]
+    found = [("cc_start.h", rows), ("cc_estimator.h", _header(note)), ("cc_estimator.c", _source(o, note))]
+    if o.kind == BACK_EMF:
+        v_base, i_base = bases(need(bench, "plate.v_bus"), full_scale(bench))
+        found.append(("cc_estimator_fixed.h", fixed_header(note, v_base, i_base)))
+        found.append(("cc_estimator_fixed.c", fixed_source(o, note, v_base, i_base)))
+    return found
 
 
 def _header(note: str) -> str:
