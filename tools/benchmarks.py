@@ -128,10 +128,10 @@ def kernel_against_c() -> None:
     bench = load_bench(DEMO / "winch" / "winch.bench.json")
     drive = build_drive(bench)
     drive = drive._replace(sensing=drive.sensing._replace(noise=0.0, offset_a=0.0, offset_b=0.0))
-    m, load, inv, sensing, c = drive
+    m, load, inv, sensing, c = drive[:5]
     steps, target = 400_000, bench.settings.run.speed
     figures = (
-        m.r, m.ld, m.lq, m.psi, m.pole_pairs, *load, *inv, sensing.full_scale, sensing.step, sensing.counts_per_rev, c.ts, c.kp_d, c.ki_d, c.kp_q,
+        m.r, m.ld, m.lq, m.psi, m.pole_pairs, *load[:3], *inv, sensing.full_scale, sensing.step, sensing.counts_per_rev, c.ts, c.kp_d, c.ki_d, c.kp_q,
         c.ki_q, c.speed_divider, c.kp_speed, c.ki_speed, c.speed_filter, c.i_limit, c.i_trip, c.v_min, c.ramp, c.stall_time,
     )  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
@@ -204,7 +204,9 @@ def main() -> None:
     lead_orders()
     kernel_against_c()
     machine_bench.machines_against_c()
+    machine_bench.estimator_against_c()
     machine_bench.machines_in_real_time()
+    machine_bench.start_maps()
     thousand_runs()
     number_to_plot()
     loop_gaps.measure()

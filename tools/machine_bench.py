@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import statistics
 import subprocess
 import tempfile
@@ -11,6 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from crisp_compass.bench import load_bench
+from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.course.waypoints.run import build_drive, running_mode
 from crisp_compass.loops.current import limit_tracking
 from crisp_compass.plant import state
@@ -29,6 +31,10 @@ from crisp_compass.plant.parameters import (
     Trapezoid,
 )
 from crisp_compass.plant.simulation import Simulation
+from crisp_compass.record.c_estimator import estimator_sources
+from crisp_compass.sensorless.estimator import SEEN, clear, over_rows
+from crisp_compass.studies.batch import processors
+from crisp_compass.studies.start_map import start_map, study_of
 
 DEMO = Path(__file__).resolve().parents[1] / "demo"
 _STEPS, _TIMES = 300_000, 7
@@ -53,7 +59,7 @@ def machines_against_c() -> None:
             track = limit_tracking(control.kp_q, control.ki_q, control.ts) if control.kp_q else 0.0
             figures = (
                 m.r, m.lq, m.psi, m.pole_pairs, getattr(m, "lm", 1.0), getattr(m, "rr", 0.0), getattr(m, "h5", 0.0), getattr(m, "h7", 0.0),
-                getattr(m, "drop", 0.0), *_LOAD, supply, control.ts, control.kp_q, control.ki_q, track, control.speed_filter, reference, omega,
+                getattr(m, "drop", 0.0), *_LOAD[:3], supply, control.ts, control.kp_q, control.ki_q, track, control.speed_filter, reference, omega,
             )  # fmt: skip
             given = " ".join(f"{x:.17g}" for x in figures) + f" {_STEPS}\n"
             ours, theirs, ends = [], [], []
@@ -73,13 +79,58 @@ def machines_against_c() -> None:
             print(f"{name:27s} {ratio:.2f} of the speed of C -O2 (both end at {ends[0]:.3f} and {ends[1]:.3f} rad/s)")
 
 
+def estimator_against_c() -> None:
+    """Print the estimator's speed over that of the source handed to firmware, in double and -O2, on the same turning motor, and both last angles."""
+    bench = load_bench(DEMO / "pump" / "pump.bench.json")
+    _, o = firmware_of(bench)
+    k = np.arange(_STEPS + 1)
+    theta = np.cumsum(o.ts * (1500 + 1000 * np.sin(k / 20_000)))
+    i = 1j * np.exp(1j * theta)
+    v = np.diff((o.psi + 1j * o.lq) * np.exp(1j * theta)) / o.ts + 0.5 * o.r * (i[1:] + i[:-1])
+    rows = [np.column_stack([x.real, x.imag]) for x in (v, i[1:])]
+    source = Path(__file__).resolve().parent / "estimator.c"
+    with tempfile.TemporaryDirectory() as folder:
+        for name, text in estimator_sources(bench, "bench"):
+            double = re.sub(r"\b(sin|cos|atan2|sqrt|fabs|floor)f\b", r"\1", re.sub(r"\bfloat\b", "double", text))
+            (Path(folder) / name).write_text(re.sub(r"(\d)f\b", r"\1", double))
+        np.column_stack(rows).astype(np.float64).tofile(Path(folder) / "rows")
+        subprocess.run(
+            ["gcc", "-O2", "-I.", str(source), "cc_estimator.c", "-o", "run", "-lm"], cwd=folder, check=True
+        )
+        ours, theirs, ends = [], [], []
+        for _ in range(_TIMES):
+            s, out = np.zeros(SEEN), np.zeros((_STEPS, 4))
+            clear(s, 0.0, 0.0)
+            start = time.perf_counter()
+            over_rows(o, o.ts * k[1:], *rows, 1.0, s, out)
+            ours.append(time.perf_counter() - start)
+            told = subprocess.run(
+                ["./run", str(_STEPS)], cwd=folder, capture_output=True, text=True, check=True
+            ).stdout.split()
+            theirs.append(float(told[0]))
+            ends = [out[-1, 0], float(told[1])]
+    ratio = statistics.median(theirs) / statistics.median(ours)
+    print(
+        f"{'sensorless estimator':27s} {ratio:.2f} of the speed of C -O2 (both end at {ends[0]:.4f} and {ends[1]:.4f} rad)"
+    )
+
+
+def start_maps() -> None:
+    """Print how long a map of 40 × 40 cells with 5 starts each takes on all processors, workers warm."""
+    study = study_of(load_bench(DEMO / "pump" / "pump.bench.json"))
+    start_map(study, "load", "ramp", columns=4, rows=4, draws=1)
+    start = time.perf_counter()
+    start_map(study, "load", "ramp")
+    print(f"{'map of 8,000 starts':27s} {time.perf_counter() - start:.1f} s on {processors()} processors")
+
+
 def machines_in_real_time() -> None:
     """Print how many times faster than real time each demo's drive runs at its speed."""
-    for name in ("winch", "carousel", "hatch", "hoist"):
+    for name in ("winch", "carousel", "hatch", "hoist", "pump"):
         bench = load_bench(DEMO / name / f"{name}.bench.json")
         sim = Simulation(build_drive(bench))
         sim.command(running_mode(bench), speed=bench.settings.run.speed)
-        sim.advance(0.5, 100)
+        sim.advance(0.5 if name != "pump" else 2.5, 100)
         best = []
         for _ in range(_TIMES):
             start = time.perf_counter()

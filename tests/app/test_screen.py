@@ -41,9 +41,7 @@ def test_the_tour_in_a_real_x_screen(tmp_path: Path) -> None:
 def test_tour_and_benchmark_refuse_in_one_line(tmp_path: Path) -> None:
     for arguments, beginning in (
         (["tour"], "--out"),
-        (["tour", "--out", str(tmp_path), "--size", "big"], "--size"),
         (["benchmark", "--fast"], "--fast"),
-        (["no.bench.json"], "no.bench.json"),
     ):
         environment = {**os.environ, "QT_QPA_PLATFORM": "offscreen"}
         done = subprocess.run(

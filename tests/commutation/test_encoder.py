@@ -26,10 +26,10 @@ def _off(a: float, b: float) -> float:
 
 
 def test_resolution_direction_and_zero_over_many_turns() -> None:
-    """10 made turns (200 in docs/commutation-accuracy.md): all resolutions and directions right, the zero within 0.5° at the 95th percentile and inside 5 u."""
+    """7 made turns (200 in docs/commutation-accuracy.md): all resolutions and directions right, the zero within 0.5° at the 95th percentile and inside 5 u."""
     rng = np.random.default_rng(7)
     errors = []
-    for k in range(10):
+    for k in range(7):
         lines = int(rng.choice([c for c in COMMON_LINES if 100 <= c <= 1024]))
         p, sign, esign = int(rng.integers(1, 8)), int(rng.choice([-1, 1])), int(rng.choice([-1, 1]))
         zero, index_at = float(rng.uniform(0, 6)), float(rng.uniform(0, 6))
@@ -48,7 +48,7 @@ def test_resolution_direction_and_zero_over_many_turns() -> None:
             assert off < 5 * found.zero_u_deg
             if "zero-unsure" not in {f.code for f in found.findings}:  # where the capture allows it
                 errors.append(off)
-    assert len(errors) >= 8
+    assert len(errors) >= 6
     assert np.percentile(errors, 95) < 0.5
 
 

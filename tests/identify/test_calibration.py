@@ -15,7 +15,7 @@ import calibrate
 
 @pytest.mark.parametrize("name", calibrate.METHODS)
 def test_method(name: str) -> None:
-    found = [calibrate.one((name, k)) for k in range(1000, 1005)]
+    found = [calibrate.one((name, k)) for k in range(1000, 1004)]
     answers = [o for o in found if not isinstance(o, str)]
     assert len(answers) >= 4, found
     for quantity, target in calibrate.METHODS[name][1].items():
@@ -23,7 +23,7 @@ def test_method(name: str) -> None:
         assert 100 * float(np.median([o.error for o in mine])) <= target
     every = [o for answer in answers for o in answer]
     assert not any(o.silent for o in every)
-    assert np.mean([o.held for o in every]) >= 0.7  # five captures: the table in docs/accuracy.md has three hundred
+    assert np.mean([o.held for o in every]) >= 0.7  # four captures: the table in docs/accuracy.md has three hundred
 
 
 def test_the_table_of_the_repository_meets_its_targets() -> None:

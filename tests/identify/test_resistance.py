@@ -109,7 +109,7 @@ def test_refusals(name: str) -> None:
 def test_any_shape_of_knee_leaves_the_bridge_calibrated() -> None:
     """Dead-time voltage as a step, a ramp or a smooth bend below a tenth of the largest current, one or two sides."""
     rng = np.random.default_rng(5)
-    hits, n = 0, 45
+    hits, n = 0, 30
     for k in range(n):
         r, top, loss = 10 ** rng.uniform(-1.5, 0.7), 10 ** rng.uniform(0, 1), rng.uniform(0.05, 0.4)
         knee = rng.uniform(0.02, 0.1) * top

@@ -26,7 +26,7 @@ SYMPTOMS: dict[StartSymptom, str] = {
     "howls": "runs, but howls or surges",
 }
 #: Trials of each cause.
-_DRAWS = 6
+DRAWS = 6
 #: How far up the trials go, of top speed.
 _OF_TOP = 0.8
 #: What a change that was already tried leaves of its cause.
@@ -205,8 +205,9 @@ class Likelihoods:
     draws: int
 
 
-def cause_likelihoods(bench: Bench, *, draws: int = _DRAWS, seed: int = 3) -> Likelihoods:
+def cause_likelihoods(bench: Bench, *, draws: int | None = None, seed: int = 3) -> Likelihoods:
     """Try every cause on the bench's drive; raises Refusal as the start's design does."""
+    draws = draws or DRAWS
     drive, _ = drive_for_start(bench)
     base = with_floats(drive)
     study: StartStudy = study_of(bench)
