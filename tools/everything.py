@@ -34,6 +34,7 @@ from crisp_compass.course.pwm_outlook import (
     scheme_rows,
 )
 from crisp_compass.course.repeats import repeats_mean
+from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.course.torque_speed import weakening_outlook
 from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
@@ -42,6 +43,8 @@ from crisp_compass.course.waypoints.plate import plate_outlook, plate_values
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values, usable_voltage
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed, sensor_lowest_speed, speed_values
+from crisp_compass.course.waypoints.start_up import design_start
+from crisp_compass.course.waypoints.start_up import propose as start_proposal
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
@@ -54,9 +57,15 @@ from crisp_compass.record.export import FORMATS, export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.studies.block import block_outlook
+from crisp_compass.studies.climb import climb_of
+from crisp_compass.studies.estimators import estimator_outlook
+from crisp_compass.studies.failed_start import cause_likelihoods
 from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
 from crisp_compass.studies.hertz import hertz_outlook
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
+from crisp_compass.studies.low_speed import low_speed_outlook
+from crisp_compass.studies.start import start_outlook
+from crisp_compass.studies.start_map import Cell, study_of
 from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture
 from crisp_compass.studies.untuned_drive import untuned_drive
 from crisp_compass.studies.zero_search import align_outlook
@@ -119,11 +128,14 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": lambda b: content_of(b, NOWHERE, "now"),
     "evidence": lambda b: [headline_of(e) for items in b.evidence.values() for e in items],
     "exports": lambda b: [export_settings(b, f) for f in FORMATS], "controller": controller_sources, "profile": make_profile,
+    "start": design_start, "start firmware": firmware_of, "start proposal": start_proposal,
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
 }  # fmt: skip
 SLOW: dict[str, Callable[[Bench], Any]] = {
     "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
     "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook,
+    "start outlook": start_outlook, "estimators": estimator_outlook, "climb": climb_of, "low speed": low_speed_outlook,
+    "failed start": lambda b: cause_likelihoods(b, draws=1), "start map": lambda b: study_of(b)(Cell((("ramp", 2.0), ("load", 0.2)), 2), 1),
 }  # fmt: skip
 #: Results in which a missing or infinite figure is an answer: no crossover, a motor that never gets there. Their texts are whole.
 _MAY_LACK = {

@@ -44,6 +44,9 @@ def _field(model: type, name: str, rng: np.random.Generator) -> Any:
     if typing.get_origin(info.annotation) is dict:  # readings between leads
         pairs = [f"{a}-{b}" for a in range(1, 9) for b in range(a + 1, 9) if rng.random() < 0.3]
         return {pair: 1e12 if rng.random() < 0.5 else _drawn(0.0, 1e5, rng) for pair in pairs}
+    if typing.get_origin(info.annotation) is tuple:  # points of a climb
+        of = typing.get_args(info.annotation)[0]
+        return [{f: _field(of, f, rng) for f in of.model_fields} for _ in range(int(rng.integers(0, 4)))]
     low, high = -math.inf, math.inf
     kinds = [info.annotation, *typing.get_args(info.annotation)]
     if type(None) in kinds and rng.random() < 0.3:

@@ -148,7 +148,8 @@ def test_observe_as_scripts_call_it(tmp_path: Path, capsys: pytest.CaptureFixtur
     error = (rows["theta_e_est_[deg]"] - np.degrees(P * capture["angle"]) + 180)[valid] % 360 - 180
     assert said["angle_error_deg"]["rms"] == pytest.approx(np.sqrt(np.mean(error**2)), abs=0.02)
     assert said["angle_error_deg"]["max"] == pytest.approx(np.abs(error).max(), abs=0.05)
-    assert said["estimates"]["speed"]["unit"] == "rad/s"
+    assert said["estimates"]["speed"]["unit"] == "rpm"
+    assert said["estimates"]["speed"]["value"] == pytest.approx(rows["speed_est_[rpm]"][valid].mean(), rel=2e-3)
     assert rows["emf_[V]"][-1] == pytest.approx(TOP * MOTOR["psi"], rel=0.02)
     for more, part in (
         (["--psi", "0"], "--psi: "),

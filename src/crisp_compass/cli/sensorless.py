@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from pathlib import Path
 from typing import Annotated
 
 import typer
 
 from crisp_compass.cli.identify import CaptureFile, Columns, Family, Json
-from crisp_compass.cli.output import command, emit, number
+from crisp_compass.cli.output import command, emit, new_file, number
+from crisp_compass.conversions import RPM_PER_RAD_S
 
 
 @command
@@ -34,7 +34,7 @@ def observe(
     column: Columns = None,
     family: Family = None,
     output: Annotated[
-        Path | None, typer.Option("-o", "--output", metavar="OUT.csv", help="Rows of the estimate.")
+        str | None, typer.Option("-o", "--output", metavar="OUT.csv", help="Rows of the estimate.")
     ] = None,
     json: Json = False,
 ) -> None:
@@ -46,12 +46,13 @@ def observe(
 
     if correction is not None and method != "flux":
         raise Refusal("it has no effect beside --method back-emf", "leave it out", where="--correction")
+    target = None if output is None else new_file(output)
     found = look(
         read_capture(file, column or ()), r=r, ld=ld, lq=lq, psi=psi, pole_pairs=pole_pairs, method=method, family=family,
         loop_hz=loop_hz, correction=correction,
     )  # fmt: skip
-    if output is not None:
-        write_rows(output, found)
+    if target is not None:
+        write_rows(target, found)
     keys: dict[str, object] = {"valid_from_s": found.valid_from}
     text = [
         f"Valid from {found.valid_from:.4g} s, {found.valid.mean() * 100:.1f} % of the rows"
@@ -64,6 +65,6 @@ def observe(
         text.append(f"Error of the electrical angle: mean {mean:.2f}°, rms {rms:.2f}°, at most {most:.2f}°")
     elif found.deviation is not None:
         keys["angle_error_deg"] = {"mean": None, "rms": None, "max": None}
-    emit(
-        "observe", json, estimates=found.estimates, method=found.method, findings=found.findings, keys=keys, text=text
-    )
+    # scripts read the speed in rpm; people are shown it so anyway
+    estimates = {k: e.scaled(RPM_PER_RAD_S, "rpm") for k, e in found.estimates.items()} if json else found.estimates
+    emit("observe", json, estimates=estimates, method=found.method, findings=found.findings, keys=keys, text=text)

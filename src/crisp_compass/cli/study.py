@@ -11,7 +11,7 @@ import typer
 
 from crisp_compass.cli.bench import BenchFile
 from crisp_compass.cli.identify import Json, Scheduler, Workers
-from crisp_compass.cli.output import command, emit, new_file
+from crisp_compass.cli.output import command, emit, new_file, refuse_idle
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 
@@ -41,7 +41,7 @@ def start_map(
     from crisp_compass.bench import load_bench
     from crisp_compass.files import write_atomically
     from crisp_compass.studies.start import OUTCOMES, require_start
-    from crisp_compass.studies.start_map import margin_text, margins, study_of, success_rate
+    from crisp_compass.studies.start_map import check_levers, margin_text, margins, study_of, success_rate
     from crisp_compass.studies.start_map import start_map as make
 
     columns, rows = _size(size)
@@ -51,6 +51,12 @@ def start_map(
             "draws from 1 to 1,000, tries from 1 to 1,000,000",
             where="--draws",
         )
+    if seed < 0:
+        raise Refusal(f"{seed} is no seed", "use a whole number from 0", where="--seed")
+    if columns and rows:
+        check_levers(across, up)
+    else:
+        refuse_idle("--size 0x0", {"--output": output})
     loaded = load_bench(bench)
     target = None if output is None else new_file(output)
     try:

@@ -23,6 +23,8 @@ FIRST, OVER = 1.3, 0.2
 LEAST_RESERVE = 0.1
 #: A wander of the angle this many times the predicted one is worth a change of gains.
 _WANDERS = 2.0
+#: Speeds at which the ripple is looked at.
+_LOOKED = 10
 
 
 @dataclass(frozen=True)
@@ -62,11 +64,13 @@ def climb_of(bench: Bench) -> Climb:
     speeds = np.array([first * s.climb_step**k for k in range(count)] + [top])
     seen = Doubts(0, 0, 0, design.doubts.dead, design.doubts.offset, design.doubts.noise)
     steady = replace(seen, dead=0.5 * seen.dead, offset=0.5 * seen.offset)
-    ripple = accuracy(
-        motor, design.estimator, steady, motor.pole_pairs * speeds, max(shaft.load(top) / shaft.kt, 1e-3)
+    looked = np.geomspace(first, top, _LOOKED) if top > first else np.array([top])
+    found = accuracy(
+        motor, design.estimator, steady, motor.pole_pairs * looked, max(shaft.load(top) / shaft.kt, 1e-3)
     )
+    ripple = np.interp(speeds, looked, found.together)
     stages = []
-    for speed, error in zip(speeds, ripple.together, strict=True):
+    for speed, error in zip(speeds, ripple, strict=True):
         current = shaft.load(float(speed)) / shaft.kt
         volts = _voltage(motor, current, float(speed))
         stages.append(

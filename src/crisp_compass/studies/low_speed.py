@@ -14,7 +14,7 @@ from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import NO_FAULT, SPEED, Drive
 from crisp_compass.plant.simulation import Simulation, join
-from crisp_compass.studies.start import drive_for_start, hand_over_of
+from crisp_compass.studies.start import MOST_PERIODS, drive_for_start, hand_over_of
 
 #: Speed of the reversal, of the hand-over speed; of the flying start, of top speed.
 _REVERSED, _FLYING = 1.6, 0.5
@@ -99,7 +99,7 @@ def _reversal(drive: Drive) -> tuple[FloatArray, FloatArray, FloatArray, FloatAr
         sim.skip(0.02)
         if sim.state[state.FAULT] != NO_FAULT:
             break
-    span = 2.2 * 2 * goal / drive.control.ramp + 0.6
+    span = min(2.2 * 2 * goal / drive.control.ramp + 0.6, MOST_PERIODS * drive.control.ts)
     every = max(int(span / drive.control.ts / _POINTS), 1)
     first = sim.advance(0.05, every=every)
     sim.command(SPEED, speed=-goal)

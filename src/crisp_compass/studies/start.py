@@ -24,6 +24,8 @@ STARTED, FELL_OUT, TRIPPED, BACKWARDS = range(4)
 OUTCOMES = ("started", "fell out", "tripped", "ran backwards")
 #: A start counts once the closed loop has brought the rotor to this many times the hand-over speed and the estimate is right.
 BEYOND = 1.4
+#: Sampling periods of the longest start that is played.
+MOST_PERIODS = 600_000
 #: The estimate is wrong beyond this [rad].
 _ASTRAY = math.radians(45.0)
 
@@ -54,12 +56,24 @@ def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
     drive, run = untuned_drive(bench), bench.settings.run
     dead = settled_value(bench, "pwm.dead_time_voltage")
     limit = max(drive.control.i_limit, *(r.current for r in design.plan.rows))
-    return drive._replace(
+    made = drive._replace(
         start=start_of(design.plan.rows, bench), estimator=design.estimator,
         load=drive.load._replace(quadratic=run.quadratic, breakaway=run.breakaway),
         inverter=drive.inverter._replace(dead_voltage=dead.value if dead else 0.0),
         control=drive.control._replace(i_limit=limit),
-    ), design  # fmt: skip
+    )  # fmt: skip
+    require_short(made)
+    return made, design
+
+
+def require_short(drive: Drive) -> None:
+    """Refuse a start that takes too many sampling periods to be played."""
+    periods = longest(drive) / drive.control.ts
+    if periods > MOST_PERIODS:
+        raise Refusal(
+            f"a start of {longest(drive):.3g} s at {1e-3 / drive.control.ts:.3g} kHz is too long to be simulated",
+            f"up to {MOST_PERIODS * drive.control.ts:.3g} s can be: shorten alignment, ramp or waiting time, or quicken the ramp of the speed loop",
+        )
 
 
 def hand_over_of(drive: Drive) -> float:
@@ -161,6 +175,7 @@ def start_outlook(bench: Bench, rows: tuple[Row, ...] | None = None) -> StartOut
     if rows is not None:
         most = max(drive.control.i_limit, *(r.current for r in rows))
         drive = drive._replace(start=start_of(rows, bench), control=drive.control._replace(i_limit=most))
+        require_short(drive)
     turns = [2 * math.pi * k / _ANGLES / drive.machine.pole_pairs for k in range(_ANGLES)]
     outcomes = [attempt(drive, angle=angle + 0.05, seed=k + 1) for k, angle in enumerate(turns)]
     worst = max(range(_ANGLES), key=lambda k: (outcomes[k] != STARTED, k == _ANGLES // 2))

@@ -312,16 +312,21 @@ def grid(lever: str, count: int) -> FloatArray:
     return np.geomspace(of.low, of.high, count)
 
 
-def start_map(
-    study: StartStudy, across: str, up: str, *, columns: int = 40, rows: int = 40, draws: int = 5, seed: int = 1, workers: int | None = None,
-    scheduler: str | None = None, arrived: Callable[[StartMap], None] | None = None, cancelled: Callable[[], bool] = lambda: False,
-) -> StartMap:  # fmt: skip
-    """Try ``draws`` starts in every cell of two levers; ``arrived`` sees the map as it grows. Raises Refusal for unknown or equal levers."""
+def check_levers(across: str, up: str) -> None:
+    """Refuse levers that there are not, or one twice."""
     for name, where in ((across, "--across"), (up, "--up")):
         if name not in LEVERS:
             raise Refusal(f"“{name}” is no lever", f"use {', '.join(LEVERS)}", where=where)
     if across == up:
         raise Refusal("both levers are the same", "choose two different ones", where="--up")
+
+
+def start_map(
+    study: StartStudy, across: str, up: str, *, columns: int = 40, rows: int = 40, draws: int = 5, seed: int = 1, workers: int | None = None,
+    scheduler: str | None = None, arrived: Callable[[StartMap], None] | None = None, cancelled: Callable[[], bool] = lambda: False,
+) -> StartMap:  # fmt: skip
+    """Try ``draws`` starts in every cell of two levers; ``arrived`` sees the map as it grows. Raises Refusal for unknown or equal levers."""
+    check_levers(across, up)
     x, y = grid(across, columns), grid(up, rows)
     # in an order that fills the map evenly, so that it can be read while it grows
     order = np.random.default_rng(0).permutation(columns * rows)
