@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+import scipy
 
 from crisp_compass.capture import Capture
 from crisp_compass.capture.writer import write_capture
@@ -169,3 +170,34 @@ def test_what_cannot_be_observed_is_refused() -> None:
         observe(Capture("c", good.time, without), **MOTOR, pole_pairs=P)
     with pytest.raises(Refusal, match="magnets"):
         observe(Capture("c", good.time, good.columns, {"family": "induction"}), **MOTOR, pole_pairs=P)
+
+
+def test_a_machine_integrated_by_scipy_under_held_voltages_is_seen_where_it_is() -> None:
+    """The currents follow di/dt = (v − R·i − e)/L with the voltage held over each period; nothing prescribes them."""
+    r, inductance, psi, w, ts, count = 0.5, 3e-4, 0.01, 900.0, 1e-4, 900
+    held = 9.6 * np.exp(
+        1j * (w * ts * (np.arange(count) + 0.5) + math.pi / 2 + 0.1)
+    )  # a little ahead of the back-EMF
+
+    def change(t: float, i: np.ndarray) -> list[float]:
+        v = held[min(int(t / ts), count - 1)]
+        e = 1j * w * psi * np.exp(1j * w * t)
+        slope = (v - r * complex(i[0], i[1]) - e) / inductance
+        return [slope.real, slope.imag]
+
+    t = np.linspace(ts, count * ts, count)
+    solved = scipy.integrate.solve_ivp(
+        change, (0, t[-1]), [0.0, 0.0], t_eval=t, rtol=1e-8, atol=1e-8, max_step=ts / 4
+    )
+    i, v = solved.y[0] + 1j * solved.y[1], held
+    turns = np.exp(-2j * np.pi / 3 * np.arange(3))[:, None]
+    lines, currents = (v * turns).real, (i * turns).real
+    columns = {"v_ab": lines[0] - lines[1], "v_bc": lines[1] - lines[2], "i_a": currents[0], "i_b": currents[1]}
+    for method in METHODS:
+        found = observe(
+            Capture("solved", t, {**columns, "angle": w * t}), r=r, ld=inductance, lq=inductance, psi=psi, pole_pairs=1, method=method
+        )  # fmt: skip
+        assert found.error is not None
+        assert found.valid.mean() > 0.6
+        assert math.degrees(found.error.rms) < 0.7
+        assert float(np.median(found.emf[found.valid])) == pytest.approx(w * psi, rel=5e-3)
