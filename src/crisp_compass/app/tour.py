@@ -138,7 +138,7 @@ class Tour:
         page.cells, page.draws, page.tries = 24, 3, 200
         page.on_main()
         self._wait(lambda: page.rate is not None, limit=180.0)
-        page.map.choose(16, 14)
+        page.map.choose(9, 15)
         self._wait(lambda: len(page.played.data("true")[0]) > 0)
         self._picture(pump, "start-up-success-map")
         self._end(pump)

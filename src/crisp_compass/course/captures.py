@@ -243,7 +243,8 @@ def guess_kind(bench: Bench, capture: Capture, here: str = "") -> CaptureKind:
     """
     family_of_capture(capture, family_of(bench).captures)
     own = {k.key for topic in BY_KEY for k in kinds_of(bench, topic)}
-    for kind in _RANKED:
+    # legs that this bench has come first; the others take what none of those would
+    for kind in sorted(_RANKED, key=lambda k: not BY_KEY[k.topic].applies(bench)):
         if kind.key in own and kind.claims(capture, here):
             return kind
     raise Refusal(

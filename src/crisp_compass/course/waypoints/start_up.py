@@ -155,9 +155,8 @@ def _speed_findings(
     found = []
     if samples < FEW_SAMPLES:
         needed = FEW_SAMPLES * motor.pole_pairs * top / (2 * math.pi)
-        level = "stop" if samples < TOO_FEW_SAMPLES else "caution"
         text = f"At top speed there are only {samples:.1f} samples to an electrical turn; {needed / 1e3:.3g} kHz instead of {1e-3 / ts:.3g} kHz would give {FEW_SAMPLES:.0f}."
-        found.append(Finding("stop" if level == "stop" else "caution", "few-samples-per-turn", text))
+        found.append(Finding("stop" if samples < TOO_FEW_SAMPLES else "caution", "few-samples-per-turn", text))
     if hand_over < lowest:
         text = f"At {hand_over * rpm:.0f} rpm the back-EMF is less than 3 times the voltage error of {show(voltage_error(motor, doubts, current), 'V')}; from {lowest * rpm:.0f} rpm it is more."
         found.append(Finding("caution", "hand-over-early", text))
