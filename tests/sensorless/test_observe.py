@@ -96,6 +96,8 @@ def test_reversal_drops_the_estimate_at_standstill_and_takes_it_up_again(method:
         ("inductance", {"ld": 1.4 * 2.1e-4, "lq": 1.4 * 2.7e-4}, {}),
         ("delay", {}, {}),
         ("half-turn", {}, {}),
+        ("sense", {}, {}),
+        ("pole-pairs", {}, {}),
     ],
 )
 def test_the_likeliest_cause_of_an_error_is_named(cause: str, belief: dict[str, float], made: dict[str, Any]) -> None:
@@ -105,8 +107,12 @@ def test_the_likeliest_cause_of_an_error_is_named(cause: str, belief: dict[str, 
         angle = angle + climb(capture.time) / P * 1.5 * TS
     if cause == "half-turn":
         angle = angle + math.pi / P
+    if cause == "sense":
+        angle = -angle
     found = observe(
-        Capture("c", capture.time, {**capture.columns, "angle": angle}), **{**MOTOR, **belief}, pole_pairs=P
+        Capture("c", capture.time, {**capture.columns, "angle": angle}),
+        **{**MOTOR, **belief},
+        pole_pairs=P + (cause == "pole-pairs"),
     )
     assert found.error is not None
     assert found.error.cause == cause

@@ -196,4 +196,5 @@ def over_rows(
                 clear(s, i[k, 0], i[k, 1])
             else:
                 estimate(s, o, dt, v[k, 0], v[k, 1], i[k, 0], i[k, 1])
-        out[k, 0], out[k, 1], out[k, 2], out[k, 3] = s[OUT_ANGLE], s[SPEED], s[EMF], s[VALID]
+        # under acceleration the integrator lags by Kp times what the angle does
+        out[k, 0], out[k, 1], out[k, 2], out[k, 3] = s[OUT_ANGLE], s[SPEED] + o.kp * s[LAG], s[EMF], s[VALID]

@@ -294,6 +294,10 @@ def _explained(
     middle = math.atan2(float(np.mean(np.sin(d))), float(np.mean(np.cos(d))))
     d = middle + _wrap(d - middle)  # an error near half a turn is not torn in two
     mean, rms, most = float(np.mean(d)), float(np.sqrt(np.mean(d**2))), float(np.max(np.abs(d)))
+    drift, travelled = float(np.sum(_wrap(np.diff(d)))), float(np.sum(_wrap(np.diff(th))))
+    if abs(drift) > 4 * math.pi:  # the error itself turns
+        true = travelled - drift
+        return AngleError(mean, rms, most, 0.0, "sense" if true * travelled < 0 else "pole-pairs", 1.0)
     if abs(mean) > 0.75 * math.pi:
         return AngleError(mean, rms, most, 0.0, "half-turn", 1.0)
     c, s = np.cos(th - d), np.sin(th - d)  # in the true frame, so that the error does not explain itself
@@ -331,6 +335,8 @@ def _explained(
 
 #: What each kind of error looks like and what makes it.
 _CAUSES = {
+    "sense": "turns on and on: estimate and true angle turn against each other, two phases are exchanged or the angle is reversed",
+    "pole-pairs": "turns on and on: estimate and true angle do not turn equally fast, the pole pairs are wrong",
     "half-turn": "points to the other pole: channels are exchanged or reversed, or the true angle's zero is half a turn off",
     "zero": "is the same at every speed: the zero of the true angle, or, where the current hardly changes, the inductance",
     "delay": "grows with the speed: voltage, current and true angle are not of the same instant",
