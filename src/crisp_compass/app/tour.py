@@ -135,10 +135,10 @@ class Tour:
         pump.travel("start_up", "Success map")
         page = pump.page
         assert isinstance(page, MapPage)
-        page.cells, page.draws, page.tries = 24, 3, 200
+        page.cells, page.draws, page.tries = 20, 2, 120
         page.on_main()
         self._wait(lambda: page.rate is not None, limit=180.0)
-        page.map.choose(9, 15)
+        page.map.choose(8, 12)
         self._wait(lambda: len(page.played.data("true")[0]) > 0)
         self._picture(pump, "start-up-success-map")
         self._end(pump)
