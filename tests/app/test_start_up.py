@@ -123,7 +123,7 @@ def test_a_failed_start_is_ranked_logged_and_recorded(pump: Window, qtbot: QtBot
     pump.travel("start_up", "Failed start")
     page = pump.page
     assert isinstance(page, FailedStartPage)
-    qtbot.waitUntil(lambda: page.likelihoods is not None, timeout=120000)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=120000)
     page.seen_now.moved.emit("wrong-way")
     assert "exchange two leads" in page.answer.text
     page.changed.show_value("leads")

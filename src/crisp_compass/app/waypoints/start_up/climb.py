@@ -3,32 +3,32 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
-from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry
+from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.widgets.parts import beside, button, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.entered import enter
+from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.errors import Refusal
-from crisp_compass.plant.simulation import READY
 from crisp_compass.studies.climb import OVER, Climb, add_point, climb_of, expected_current
 from crisp_compass.views.picture import DialView
 
 _CAUTION = "Stay below the burst speed that the rotor's maker states; stand out of its plane, guard closed, eyes away. Stop at once on a new noise, a smell or a current above the line."
 
 
-class ClimbPage(Page):
+class ClimbPage(PlayedPage):
     """Expected current and voltage over the speed with what was read, stage by stage."""
 
     key = "start_up"
     section = "Climb"
+    dial = DialView(caption="Faster: less voltage left, fewer samples a turn", rotor=25.0, voltage=(118.0, 0.9))
     question = "Which speed next on the way to the top?"
     arranges_fields = True
     fields = (
@@ -46,8 +46,7 @@ class ClimbPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.found: Climb | None = None
-        self._work = Computation(self, self._show, pause=150)
+        self.found: Climb | None
         self.current = Plot(("speed", "rpm"), ("current, peak", "A"), name="current over the climb")
         self.current.curve("expected", "magenta", width=2.0, title="expected")
         self.current.curve("limit", "ochre", width=1.4, dash="dash", title=f"stop above +{100 * OVER:.0f} %")
@@ -71,21 +70,16 @@ class ClimbPage(Page):
         )
         self.finish("Add point", self.clear)
 
-    def refresh(self) -> None:
-        if not READY.is_set():
-            raise Refusal("The simulation is being prepared; this happens once, at the first start")
-        bench = self.seen
-        s = bench.settings
-        self.show_dial(
-            DialView(caption="Faster: less voltage left, fewer samples a turn", rotor=25.0, voltage=(118.0, 0.9))
-        )
-        self.clear.setEnabled(bool(s.start_up.climb))
-        inputs = (bench.settled, s.start_up, s.run, s.speed_loop, s.plate)
-        if not self._work.want(inputs, lambda: climb_of(bench)) and self.found is not None:
-            self._show(self.found)
+    def question_for(self, bench: Bench) -> Callable[[], Climb]:
+        return lambda: climb_of(bench)
 
-    def _show(self, found: Climb) -> None:
-        self.found = found
+    def refresh(self) -> None:
+        self.clear.setEnabled(bool(self.seen.settings.start_up.climb))
+        super().refresh()
+
+    def show_found(self) -> None:
+        found = self.found
+        assert found is not None
         rpm = found.speed * RPM_PER_RAD_S
         self.current.set("expected", rpm, found.current)
         self.current.set("limit", rpm, (1 + OVER) * found.current)
@@ -138,6 +132,3 @@ class ClimbPage(Page):
             ),
             "add a point of the climb",
         )
-
-    def leave(self) -> None:
-        self._work.drop()

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
-from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
+from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.errors import Refusal
-from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
 from crisp_compass.sensorless.design import SOURCES
 from crisp_compass.studies.estimators import NAMES, EstimatorOutlook, estimator_outlook
@@ -33,11 +32,12 @@ _LOOKS = {
 }
 
 
-class EstimatorPage(Page):
+class EstimatorPage(PlayedPage):
     """Error of the angle over speed by what is not known, and both observers beside each other."""
 
     key = "start_up"
     section = "Estimator"
+    dial = DialView(caption="The back-EMF stands 90° ahead of the rotor", rotor=25.0, voltage=(115.0, 0.7))
     question = "From which speed can the estimated angle be trusted?"
     fields = (
         Pick("method", "Observer", {"back-emf": "back-EMF", "flux": "flux"}, width=112, tip="What the firmware runs"),
@@ -62,8 +62,7 @@ class EstimatorPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.found: EstimatorOutlook | None = None
-        self._work = Computation(self, self._show, pause=200)
+        self.found: EstimatorOutlook | None
         self.each = Plot(("speed", "rpm"), ("angle error, rms", "°"), name="angle error by cause", log_x=True)
         for name, title in SOURCES.items():
             token, dash = _LOOKS[name]
@@ -79,26 +78,12 @@ class EstimatorPage(Page):
         self.column.addWidget(beside(QWidget(), (self.each, self.both), (self.rows,), (5, 4)), 1)
         self.finish()
 
-    def refresh(self) -> None:
-        if not READY.is_set():
-            raise Refusal("The simulation is being prepared; this happens once, at the first start")
-        bench = self.seen
-        s = bench.settings
-        self.show_dial(
-            DialView(caption="The back-EMF stands 90° ahead of the rotor", rotor=25.0, voltage=(115.0, 0.7))
-        )
-        inputs = (
-            bench.settled,
-            s.start_up.model_copy(update={"across": "load", "up": "ramp"}),
-            s.run,
-            s.speed_loop,
-            s.plate,
-        )
-        if not self._work.want(inputs, lambda: estimator_outlook(bench)) and self.found is not None:
-            self._show(self.found)
+    def question_for(self, bench: Bench) -> Callable[[], EstimatorOutlook]:
+        return lambda: estimator_outlook(bench)
 
-    def _show(self, found: EstimatorOutlook) -> None:
-        self.found = found
+    def show_found(self) -> None:
+        found = self.found
+        assert found is not None
         rpm = found.speed * RPM_PER_RAD_S
         method = self.seen.settings.start_up.method
         own = found.found[method]
@@ -137,6 +122,3 @@ class EstimatorPage(Page):
             ("samples a turn at top", f"{design.samples:.0f}"), ("voltage error", show(design.error, "V")),
             ("saliency", f"{design.injection.ratio * 100:.1f} %"),
         ], note=f"Injection at standstill: {design.injection.reason}.")  # fmt: skip
-
-    def leave(self) -> None:
-        self._work.drop()

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtWidgets import QGridLayout, QHBoxLayout, QVBoxLayout
 
 from crisp_compass.app.autosave import now
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
-from crisp_compass.app.page.computation import Computation
+from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.widgets.chance_bar import ChanceBar
 from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import StartSymptom
-from crisp_compass.errors import Refusal
-from crisp_compass.plant.simulation import READY
 from crisp_compass.studies.failed_start import CAUSES, SYMPTOMS, Likelihoods, cause_likelihoods, log_trial, rank
 from crisp_compass.views.picture import DialView
 
@@ -22,18 +22,19 @@ _SHOWN = 7
 _CAUTION = "Power off and link discharged before a lead is moved. A rotor that fell out may start again by itself: hands away until it is off."
 
 
-class FailedStartPage(Page):
+class FailedStartPage(PlayedPage):
     """Simulated causes ranked by what was seen; a log of trials, kept in the record."""
 
     key = "start_up"
     section = "Failed start"
+    dial = DialView(caption="A rotor that rocks is pulled both ways", rotor=180.0, current=(0.0, 0.8))
+    pause = 0
     question = "Why does it not start, and what to change next?"
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.likelihoods: Likelihoods | None = None
+        self.found: Likelihoods | None
         self._symptom: StartSymptom = "rocks"
-        self._work = Computation(self, self._on_likelihoods)
         sheet = frame("sheet")
         grid = QGridLayout(sheet)
         grid.setContentsMargins(14, 8, 14, 8)
@@ -77,35 +78,24 @@ class FailedStartPage(Page):
     def on_symptom(self, symptom: str) -> None:
         """Rank for another symptom."""
         self._symptom = next(s for s in SYMPTOMS if s == symptom)
-        self._show()
+        self.show_found()
+
+    def question_for(self, bench: Bench) -> Callable[[], Likelihoods]:
+        return lambda: cause_likelihoods(bench)
 
     def refresh(self) -> None:
-        if not READY.is_set():
-            raise Refusal("The simulation is being prepared; this happens once, at the first start")
-        bench = self.seen
-        s = bench.settings
-        self.show_dial(DialView(caption="A rotor that rocks is pulled both ways", rotor=180.0, current=(0.0, 0.8)))
-        self.clear.setEnabled(bool(bench.start_trials))
+        self.clear.setEnabled(bool(self.seen.start_trials))
         self.seen_now.show_value(self._symptom)
-        inputs = (
-            bench.settled,
-            s.start_up.model_copy(update={"across": "load", "up": "ramp"}),
-            s.run,
-            s.speed_loop,
-            s.plate,
+        super().refresh()
+
+    def on_asked(self) -> None:
+        self.found = None
+        self.answer.show_answer(
+            "Trying …", f"{len(CAUSES)} causes on this motor", "Each is simulated at several severities."
         )
-        if self._work.want(inputs, lambda: cause_likelihoods(bench)):
-            self.likelihoods = None
-            self.answer.show_answer(
-                "Trying …", f"{len(CAUSES)} causes on this motor", "Each is simulated at several severities."
-            )
-        self._show()
+        self.show_found()
 
-    def _on_likelihoods(self, found: Likelihoods) -> None:
-        self.likelihoods = found
-        self._show()
-
-    def _show(self) -> None:
+    def show_found(self) -> None:
         bench = self.seen
         trials = bench.start_trials
         changes = {c.key: c.change for c in CAUSES}
@@ -122,14 +112,14 @@ class FailedStartPage(Page):
             else "Log what was seen, change one thing, and log again: what did not help counts against its cause.",
         )
         assert self.main_button is not None
-        self.main_button.setEnabled(self.likelihoods is not None)
-        if self.likelihoods is None:
+        self.main_button.setEnabled(self.found is not None)
+        if self.found is None:
             for bar, cause, change in self._lines:
                 bar.show_chance(0.0, best=False)
                 cause.setText("")
                 change.setText("")
             return
-        ranked = rank(self._symptom, trials, self.likelihoods)
+        ranked = rank(self._symptom, trials, self.found)
         for place, ((bar, cause, change), found) in enumerate(zip(self._lines, ranked, strict=False)):
             bar.show_chance(found.probability, best=place == 0)
             cause.setText(found.cause.text)
@@ -138,7 +128,7 @@ class FailedStartPage(Page):
         self.answer.show_answer(
             f"Try: {best.cause.change}",
             f"{best.cause.text[:1].upper()}{best.cause.text[1:]}, {100 * best.probability:.0f} % likely",
-            f"Where it {SYMPTOMS[self._symptom]}: each of {len(CAUSES)} causes was simulated {self.likelihoods.draws} times on this motor. Change one thing at a time.",
+            f"Where it {SYMPTOMS[self._symptom]}: each of {len(CAUSES)} causes was simulated {self.found.draws} times on this motor. Change one thing at a time.",
         )
 
     def on_main(self) -> None:
@@ -146,6 +136,3 @@ class FailedStartPage(Page):
         symptom = self._symptom
         self._change(lambda bench: log_trial(bench, symptom, key, now()), "log a failed start")
         self.changed.show_value("")
-
-    def leave(self) -> None:
-        self._work.drop()

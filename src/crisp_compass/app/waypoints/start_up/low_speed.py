@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
-from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry
+from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
 from crisp_compass.studies.low_speed import LowSpeed, electrical_hertz, forced_phases, forced_rms, low_speed_outlook
 from crisp_compass.views.picture import DialView
@@ -28,11 +28,12 @@ _MODES = {
 _CAUTION = "A forced current flows at standstill too and heats one phase: watch the winding's temperature. A coasting rotor keeps its voltage at the terminals: leads stay covered until it stands."
 
 
-class LowSpeedPage(Page):
+class LowSpeedPage(PlayedPage):
     """A reversal through standstill and a flying start, played by the plant."""
 
     key = "start_up"
     section = "Low speed"
+    dial = DialView(caption="The forced current pulls the rotor along", rotor=-30.0, current=(0.0, 0.7))
     question = "What runs the motor below the hand-over speed?"
     fields = (
         Entry("lowest", "Lowest needed", "rpm", width=112, tip="Under load"),
@@ -57,8 +58,7 @@ class LowSpeedPage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.found: LowSpeed | None = None
-        self._work = Computation(self, self._show, pause=200)
+        self.found: LowSpeed | None
         self.plot = Plot(("time", "s"), ("speed", "rpm"), name="reversal through standstill")
         self.plot.rule(y=0.0, token="ink")
         self.plot.curve("reference", "deep", width=1.4, dash="dash", title="reference")
@@ -70,24 +70,12 @@ class LowSpeedPage(Page):
         self.column.addWidget(caution)
         self.finish()
 
-    def refresh(self) -> None:
-        if not READY.is_set():
-            raise Refusal("The simulation is being prepared; this happens once, at the first start")
-        bench = self.seen
-        s = bench.settings
-        self.show_dial(DialView(caption="The forced current pulls the rotor along", rotor=-30.0, current=(0.0, 0.7)))
-        inputs = (
-            bench.settled,
-            s.start_up.model_copy(update={"across": "load", "up": "ramp"}),
-            s.run,
-            s.speed_loop,
-            s.plate,
-        )
-        if not self._work.want(inputs, lambda: low_speed_outlook(bench)) and self.found is not None:
-            self._show(self.found)
+    def question_for(self, bench: Bench) -> Callable[[], LowSpeed]:
+        return lambda: low_speed_outlook(bench)
 
-    def _show(self, found: LowSpeed) -> None:
-        self.found = found
+    def show_found(self) -> None:
+        found = self.found
+        assert found is not None
         self.plot.set("reference", found.time, found.reference * RPM_PER_RAD_S)
         self.plot.set("speed", found.time, found.speed * RPM_PER_RAD_S)
         self.plot.fit()
@@ -125,6 +113,3 @@ class LowSpeedPage(Page):
             ("estimate lost", f"trips after {show(self.seen.settings.start_up.lost, 's')}"),
         ]
         self.rows.show_rows(rows, note="A reading that differs from these has the wrong base: peak, rms or DC.")
-
-    def leave(self) -> None:
-        self._work.drop()

@@ -3,22 +3,22 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numpy as np
 from PySide6.QtGui import QKeySequence
 from PySide6.QtWidgets import QApplication, QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
-from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry
+from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.widgets.parts import beside, button, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.sensorless import shaft_of
 from crisp_compass.errors import Refusal
-from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
 from crisp_compass.record.start_rows import rows_c, rows_json
 from crisp_compass.sensorless.start import Row, as_csv, as_table, judge_rows, parse_rows
@@ -28,11 +28,12 @@ from crisp_compass.views.picture import DialView
 _CAUTION = "Nothing coupled, rotor guarded, eyes and fingers away. Aligning jerks the shaft, either way; keep the supply's current limit low for the first start."
 
 
-class SequencePage(Page):
+class SequencePage(PlayedPage):
     """The designed start, played by the plant from the unluckiest of six rotor angles; its rows as the firmware takes them."""
 
     key = "start_up"
     section = "Sequence"
+    dial = DialView(caption="The rotor follows a turning current", rotor=-50.0, current=(0.0, 0.8))
     fields = (
         Entry("align_current", "Align", "A", width=92, base="peak", tip="Half of the rated current if empty"),
         Entry(
@@ -53,9 +54,8 @@ class SequencePage(Page):
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.found: StartOutlook | None = None
+        self.found: StartOutlook | None
         self.pasted: tuple[Row, ...] | None = None
-        self._work = Computation(self, self._show, pause=200)
         self.speed = Plot(("time", "s"), ("speed", "rpm"), name="start, speed")
         self.speed.curve("forced", "deep", width=1.4, dash="dash", title="forced by the firmware")
         self.speed.curve("true", "magenta", width=2.2, title="rotor, simulated")
@@ -108,26 +108,16 @@ class SequencePage(Page):
 
     # ---- showing
 
-    def refresh(self) -> None:
-        if not READY.is_set():
-            raise Refusal("The simulation is being prepared; this happens once, at the first start")
-        bench = self.seen
-        s = bench.settings
-        inputs = (
-            bench.settled,
-            s.start_up.model_copy(update={"across": "load", "up": "ramp"}),
-            s.run,
-            s.speed_loop,
-            s.plate,
-            self.pasted,
-        )
-        self.show_dial(DialView(caption="The rotor follows a turning current", rotor=-50.0, current=(0.0, 0.8)))
+    def question_for(self, bench: Bench) -> Callable[[], StartOutlook]:
         rows = self.pasted
-        if not self._work.want(inputs, lambda: start_outlook(bench, rows)) and self.found is not None:
-            self._show(self.found)
+        return lambda: start_outlook(bench, rows)
 
-    def _show(self, found: StartOutlook) -> None:
-        self.found = found
+    def rests_on(self, bench: Bench) -> object:
+        return super().rests_on(bench), self.pasted
+
+    def show_found(self) -> None:
+        found = self.found
+        assert found is not None
         played = found.played
         rpm = RPM_PER_RAD_S
         forced = np.where(played.phase < 4, played.forced * rpm, np.nan)
@@ -199,6 +189,3 @@ class SequencePage(Page):
             self.judge_clipboard()
             return
         super().keyPressEvent(event)  # type: ignore[arg-type]
-
-    def leave(self) -> None:
-        self._work.drop()
