@@ -17,6 +17,7 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.open_points import open_points, stale_effect
+from crisp_compass.course.sensorless import settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
@@ -25,6 +26,7 @@ from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.wiring import COLOURS, consequence
 from crisp_compass.quantities import show, show_with_error
+from crisp_compass.sensorless.start import as_table
 from crisp_compass.studies.failed_start import CAUSES
 from crisp_compass.studies.failed_start import SYMPTOMS as START_SYMPTOMS
 from crisp_compass.studies.lead_orders import SEEN
@@ -110,7 +112,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
         _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _wiring(bench), _cable(bench),
-        _interference(bench), _lead_orders(bench), _gain_trials(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
+        _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
     return [s for s in found if s is not None]
@@ -217,6 +219,22 @@ def _gain_trials(bench: Bench) -> Section | None:
     head = ("trial", "Kp", "Ki", "test current", "overshoot", "rise", "ringing", "gains")
     note = "Overshoot, rise and ringing are measured where a step was captured; other trials are simulated in the program."
     return Section("Gains tried", (Table(head, tuple(rows), note),)) if rows else None
+
+
+def _start(bench: Bench) -> Section | None:
+    """Return the rows of the settled start without a sensor."""
+    if "start_up" not in bench.settled or not without_sensor(bench):
+        return None
+    try:
+        rows = settled_rows(bench)
+    except Refusal:  # what it rests on is not settled any more; the open points say so
+        return None
+    cells = tuple(
+        (f"{i:.4g} A", f"{rpm:.0f} rpm", show(span, "s"), f"{end:.3g} s", "on" if on else "off")
+        for i, rpm, span, end, on in as_table(rows)
+    )
+    head = ("current, peak", "speed at its end", "duration", "running time", "estimator")
+    return Section("Start sequence", (Table(head, cells),))
 
 
 def _failed_starts(bench: Bench) -> Section | None:
