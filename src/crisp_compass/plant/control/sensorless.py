@@ -14,7 +14,7 @@ from numba import njit
 from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_step
-from crisp_compass.plant.parameters import CURRENT, LOST, NO_START, OFF, START_COLUMNS, Drive
+from crisp_compass.plant.parameters import CURRENT, LOST, NO_START, OFF, START_COLUMNS, Core, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     BLEND,
@@ -58,7 +58,8 @@ def _look(
     x: FloatArray, seen: FloatArray, drive: Drive, whole: int, early: float, fresh: bool
 ) -> tuple[float, float]:
     """Read the currents and let the estimator take in the period that ends; return the current [A] in α and β."""
-    alpha, beta = read_currents(x, drive)
+    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
+    alpha, beta = read_currents(x, core)
     if fresh:
         clear(seen, alpha, beta)
         return alpha, beta
@@ -138,6 +139,7 @@ def sensorless(
     early: float,
 ) -> tuple[float, float]:
     """Run one period; return the stationary voltage [V] it commands. ``seen`` (SEEN,) is the estimator's part of the state."""
+    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
     c, start = drive.control, drive.start
     if mode == OFF:
         released(x)
@@ -150,8 +152,8 @@ def sensorless(
         x[PHASE] = CLOSED
         x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / drive.machine.pole_pairs
         x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
-        hold_currents(x, drive, alpha, beta, x[ID_REF], x[IQ_REF], c.decouple)
-        va, vb = command(x, drive)
+        hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], c.decouple)
+        va, vb = command(x, core)
         return va, vb
     target, p = inputs[IN_SPEED], drive.machine.pole_pairs
     x[PHASE_CLOCK] += c.ts
@@ -216,7 +218,7 @@ def sensorless(
             raw, period = seen[SPEED] / p, c.ts * c.speed_divider
             follow = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0.0 else 1.0
             x[SPEED_SEEN] += follow * (raw - x[SPEED_SEEN])
-            speed_step(x, drive, target)
+            speed_step(x, core, target)
         x[ID_REF] = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
         feed = c.decouple
         if start.low_down > 0.0 and abs(x[REF]) < start.low_down and x[PHASE_CLOCK] > start.blend:
@@ -226,6 +228,6 @@ def sensorless(
             _turn_frame(x, drive, lead, 0.0, 0.0, 0.0)
             _force(x, seen[OUT_ANGLE] + lead, x[REF])
             x[ID_REF], x[IQ_REF], feed = start.low_current, 0.0, 0.0
-    hold_currents(x, drive, alpha, beta, x[ID_REF], x[IQ_REF], feed)
-    va, vb = command(x, drive)
+    hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], feed)
+    va, vb = command(x, core)
     return va, vb

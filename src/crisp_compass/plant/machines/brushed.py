@@ -15,7 +15,7 @@ from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Drive
+from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Core, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
@@ -140,7 +140,8 @@ def run_brushed(
     out: FloatArray,
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs (``edges`` are not used)."""
-    c = drive.control
+    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
+    c = core.control
     whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
@@ -148,17 +149,17 @@ def run_brushed(
     for _ in range(steps):
         mode = asked_mode(x, inputs)
         power = x[VQ] * x[IQ] if mode != OFF else 0.0
-        load_bus(x, drive, inputs, power)
+        load_bus(x, core, inputs, power)
         if speed_phase == 0:
-            if drive.sensing.angle_sensor == ARMATURE:
-                _armature_speed(x, drive)
+            if core.sensing.angle_sensor == ARMATURE:
+                _armature_speed(x, core)
             else:
-                sense_speed(x, drive)
+                sense_speed(x, core)
             if mode == SPEED:
-                speed_step(x, drive, inputs[IN_SPEED])
+                speed_step(x, core, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        fresh = _command(x, drive, inputs, mode)
-        mode = guarded(x, drive, mode)
+        fresh = _command(x, core, inputs, mode)
+        mode = guarded(x, core, mode)
         if row_phase == 0 and rows < len(out):
             _record_armature(x, out[rows])
             rows += 1
@@ -166,8 +167,8 @@ def run_brushed(
         queue(x, whole, fresh, 0.0)
         drives, holds = loads(inputs)
         if early > 0.0:
-            advance_armature(x, drive, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
-        advance_armature(x, drive, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)
+            advance_armature(x, core, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
+        advance_armature(x, core, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)
         x[TIME] += c.ts
     return rows
 

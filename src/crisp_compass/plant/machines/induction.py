@@ -20,7 +20,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Drive, Induction
+from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Core, Drive, Induction
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -151,7 +151,8 @@ def run_induction(
     out: FloatArray,
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs."""
-    c = drive.control
+    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
+    c = core.control
     whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
@@ -159,15 +160,15 @@ def run_induction(
     for _ in range(steps):
         mode = asked_mode(x, inputs)
         power = 1.5 * (x[V_ALPHA] * x[I_ALPHA] + x[V_BETA] * x[I_BETA]) if mode not in (OFF, MAINS) else 0.0
-        load_bus(x, drive, inputs, power)
-        sense_angle(x, drive, edges, table_edges)
+        load_bus(x, core, inputs, power)
+        sense_angle(x, core, edges, table_edges)
         if speed_phase == 0:
-            sense_speed(x, drive)
+            sense_speed(x, core)
             if mode == SPEED:
-                ask_speed(x, drive, inputs[IN_SPEED])
+                ask_speed(x, core, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        next_a, next_b = rotor_firmware(x, drive, inputs, mode)
-        mode = guarded(x, drive, mode)
+        next_a, next_b = rotor_firmware(x, core, inputs, mode)
+        mode = guarded(x, core, mode)
         if row_phase == 0 and rows < len(out):
             _record_induction(x, out[rows])
             rows += 1
@@ -176,9 +177,9 @@ def run_induction(
         drives, holds = loads(inputs)
         if early > 0.0:
             advance_induction(
-                x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early
+                x, core, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early
             )
-        advance_induction(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
+        advance_induction(x, core, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
         x[TIME] += c.ts
     return rows
 

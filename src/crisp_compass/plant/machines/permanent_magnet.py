@@ -19,7 +19,7 @@ from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, OBSERVER, OFF, SPEED, STEP, Drive, Machine
+from crisp_compass.plant.parameters import ALIGN, OBSERVER, OFF, SPEED, STEP, Core, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -216,46 +216,47 @@ def run(
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
     supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
     """
-    c = drive.control
+    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
+    c = core.control
     whole, early = delays(c)
-    p = drive.machine.pole_pairs
+    p = core.machine.pole_pairs
     usual = np.empty(7)
     usual[0] = (c.ts - early) / math.ceil(SUBSTEPS * (c.ts - early) / c.ts - 1e-9)
-    usual[1], usual[2], usual[3] = decay_weights(drive.machine.r / drive.machine.ld, usual[0])
-    usual[4], usual[5], usual[6] = decay_weights(drive.machine.r / drive.machine.lq, usual[0])
+    usual[1], usual[2], usual[3] = decay_weights(core.machine.r / core.machine.ld, usual[0])
+    usual[4], usual[5], usual[6] = decay_weights(core.machine.r / core.machine.lq, usual[0])
     rows = 0
     seen = x[OBSERVER_STATE:]
-    without_sensor = drive.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, ALIGN)
+    without_sensor = core.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, ALIGN)
     divider = int(c.speed_divider)
     speed_phase = int(x[COUNT]) % divider
     row_phase = int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
-        power = drive.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
-        load_bus(x, drive, inputs, power)
+        power = core.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
+        load_bus(x, core, inputs, power)
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
         if without_sensor:
             next_a, next_b = sensorless(x, seen, drive, inputs, mode, speed_phase == 0, whole, early)
         else:
-            sense_angle(x, drive, edges, table_edges)
+            sense_angle(x, core, edges, table_edges)
             if speed_phase == 0:
-                sense_speed(x, drive)
+                sense_speed(x, core)
                 if mode == SPEED:
-                    speed_step(x, drive, inputs[IN_SPEED])
-            next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
+                    speed_step(x, core, inputs[IN_SPEED])
+            next_a, next_b = step_firmware(x, core, inputs) if mode == STEP else firmware(x, core, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        mode = guarded(x, drive, mode)
+        mode = guarded(x, core, mode)
         if row_phase == 0 and rows < len(out):
-            record(x, out[rows], te, drive.machine.torque_factor == 1.0)
+            record(x, out[rows], te, core.machine.torque_factor == 1.0)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, next_a, next_b)
         drives, holds = loads(inputs)
         if early > 0.0:
-            advance(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual)
-        advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)
+            advance(x, core, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual)
+        advance(x, core, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)
         x[TIME] += c.ts
     return rows
 
