@@ -220,7 +220,7 @@ class MapPage(Page):
         sides = [margin_text(name, *pair) for name, pair in margins(made).items()]
         self.answer.show_answer(
             f"{100 * rate.share:.1f} % start",
-            f"between {100 * rate.low:.1f} and {100 * rate.high:.1f} % (95 %, {rate.tries} starts with everything unknown at once)",
+            f"Between {100 * rate.low:.1f} and {100 * rate.high:.1f} % (95 %, {rate.tries} starts with everything unknown at once)",
             ". ".join(s[:1].upper() + s[1:] for s in sides) + ". Click a cell to play its start.",
             stale=rate.low < 0.9,
         )
