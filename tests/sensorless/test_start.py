@@ -171,6 +171,20 @@ def test_what_goes_wrong_trips_with_its_name(drive: Drive) -> None:
     assert attempt(hot, angle=1.0, seed=1) == FELL_OUT
 
 
+def test_a_drive_that_is_asked_to_stand_neither_starts_nor_trips(drive: Drive) -> None:
+    sim = _started(drive, 0.0, 1.5)
+    assert sim.speed == 0
+    assert not sim.fault
+    for low_current, down in ((0.0, 0.0), (drive.start.low_current, drive.start.low_down)):
+        start = drive.start._replace(low_current=low_current, low_down=down)
+        sim = _started(drive._replace(start=start), 600.0, 1.5)
+        assert sim.speed == pytest.approx(600, rel=0.05)
+        sim.command(SPEED, speed=0.0)
+        sim.skip(1.5)
+        assert not sim.fault
+        assert abs(sim.speed) < 60
+
+
 def test_a_turning_motor_is_caught_at_zero_current(drive: Drive) -> None:
     for catch, closes in ((0.2, True), (0.0, False)):
         sim = Simulation(drive._replace(start=drive.start._replace(catch=catch)), seed=2)
@@ -315,6 +329,8 @@ def test_settings_reach_the_plants_firmware(bench: Bench) -> None:
     start, estimator = firmware_of(other)
     assert (start.wait, start.lost, start.catch, start.low_current) == (0.7, 0.03, 0.1, 1.1)
     assert start.low_down == pytest.approx(0.5 * start.low_up)
+    loaded, _ = drive_for_start(enter(bench, "run", {"load": 0.003}))
+    assert loaded.load.coulomb == pytest.approx(drive_for_start(bench)[0].load.coulomb + 0.003)
     assert estimator.kind == FLUX
     assert math.sqrt(estimator.ki) == pytest.approx(2 * math.pi * 60)
     assert build_drive(other).start == start

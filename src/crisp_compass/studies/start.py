@@ -9,7 +9,7 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.course.sensorless import start_of, without_sensor
+from crisp_compass.course.sensorless import shaft_of, start_of, without_sensor
 from crisp_compass.course.waypoints.start_up import StartDesign, design_start
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -58,7 +58,7 @@ def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
     limit = max(drive.control.i_limit, *(r.current for r in design.plan.rows))
     made = drive._replace(
         start=start_of(design.plan.rows, bench), estimator=design.estimator,
-        load=drive.load._replace(quadratic=run.quadratic, breakaway=run.breakaway),
+        load=drive.load._replace(coulomb=shaft_of(bench).coulomb, quadratic=run.quadratic, breakaway=run.breakaway),
         inverter=drive.inverter._replace(dead_voltage=dead.value if dead else 0.0),
         control=drive.control._replace(i_limit=limit),
     )  # fmt: skip

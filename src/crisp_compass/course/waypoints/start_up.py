@@ -12,7 +12,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import Settled
-from crisp_compass.bench.rules import need
+from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.sensorless import doubts_of, plant_of, shaft_of, without_sensor
@@ -167,9 +167,11 @@ def _speed_findings(
     return found
 
 
-def inputs(_: Bench) -> tuple[str, ...]:
+def inputs(bench: Bench) -> tuple[str, ...]:
     """Return what the design rests on."""
+    dead = ("pwm.dead_time_voltage",) if settled_value(bench, "pwm.dead_time_voltage") is not None else ()
     return (
+        *dead,
         "resistance.resistance", "inductance.lq", "flux.flux_linkage", "plate.pole_pairs", "mechanics.inertia", "mechanics.coulomb_friction", "pwm.loop_hz",
         "current_loop.bandwidth_hz",
     )  # fmt: skip

@@ -141,7 +141,8 @@ def sensorless(
     """Run one period; return the stationary voltage [V] it commands. ``seen`` (SEEN,) is the estimator's part of the state."""
     core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
     c, start = drive.control, drive.start
-    if mode == OFF:
+    # a drive that is asked to stand does not start
+    if mode == OFF or (mode != CURRENT and x[PHASE] == RESTING and inputs[IN_SPEED] == 0.0):
         released(x)
         x[PHASE] = RESTING
         clear(seen, 0.0, 0.0)
@@ -211,6 +212,10 @@ def sensorless(
         if seen[VALID] == 0.0:
             x[LOST_CLOCK] += c.ts
             if x[LOST_CLOCK] > start.lost:
+                if target == 0.0:  # slowed down until nothing is seen any more: it was to stand
+                    released(x)
+                    x[PHASE] = RESTING
+                    return 0.0, 0.0
                 x[FAULT] = LOST
         else:
             x[LOST_CLOCK] = 0.0
