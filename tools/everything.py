@@ -18,6 +18,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.profile import make_profile
 from crisp_compass.bench.store import dump_bench
 from crisp_compass.course.block import block_constant, waveform
+from crisp_compass.course.bridge import plan_bench_pwm, usable_voltage
 from crisp_compass.course.captures import headline_of
 from crisp_compass.course.circuit import base_speed, hertz_law, wrong_rotor
 from crisp_compass.course.course import headline, state_of, waiting_text
@@ -40,7 +41,7 @@ from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.course.waypoints.plate import plate_outlook, plate_values
-from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values, usable_voltage
+from crisp_compass.course.waypoints.pwm import pwm_values
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed, sensor_lowest_speed, speed_values
 from crisp_compass.course.waypoints.start_up import design_start
@@ -62,6 +63,7 @@ from crisp_compass.studies.estimators import estimator_outlook
 from crisp_compass.studies.failed_start import cause_likelihoods
 from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
 from crisp_compass.studies.hertz import hertz_outlook
+from crisp_compass.studies.injection import injection_outlook
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.low_speed import low_speed_outlook
 from crisp_compass.studies.start import start_outlook
@@ -135,6 +137,7 @@ SLOW: dict[str, Callable[[Bench], Any]] = {
     "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
     "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook,
     "start outlook": start_outlook, "estimators": estimator_outlook, "climb": climb_of, "low speed": low_speed_outlook,
+    "injection": injection_outlook,
     "failed start": lambda b: cause_likelihoods(b, draws=1), "start map": lambda b: study_of(b)(Cell((("ramp", 2.0), ("load", 0.2)), 2), 1),
 }  # fmt: skip
 #: Results in which a missing or infinite figure is an answer: no crossover, a motor that never gets there. Their texts are whole.
@@ -152,6 +155,7 @@ _MAY_LACK = {
     "step",
     "align",
     "outer loop",
+    "injection",
 }
 
 

@@ -16,6 +16,7 @@ from crisp_compass.app.waypoints.start_up import success_map
 from crisp_compass.app.waypoints.start_up.climb import ClimbPage
 from crisp_compass.app.waypoints.start_up.estimator import EstimatorPage
 from crisp_compass.app.waypoints.start_up.failed_start import FailedStartPage
+from crisp_compass.app.waypoints.start_up.injection import InjectionPage
 from crisp_compass.app.waypoints.start_up.low_speed import LowSpeedPage
 from crisp_compass.app.waypoints.start_up.sequence import SequencePage
 from crisp_compass.app.waypoints.start_up.success_map import MapPage
@@ -180,3 +181,38 @@ def test_a_motor_without_a_sensor_runs_and_is_handed_over(pump: Window, qtbot: Q
     qtbot.waitUntil(lambda: "closed" in run.dial_view.caption, timeout=60000)
     assert np.isfinite(run.dial_view.frame)
     run.stop()
+
+
+def test_injection_is_judged_chosen_and_reaches_the_other_pages(pump: Window, qtbot: QtBot) -> None:
+    pump.travel("start_up", "Injection")
+    page = pump.page
+    assert isinstance(page, InjectionPage)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=60000)
+    assert page.answer.text == "Not at standstill"
+    assert "not with this motor" in page.answer._doubt.text().lower()
+    # a motor with magnets inside its rotor
+    told = pump.document.bench.settled["inductance"]
+    lq = told.values["lq"].model_copy(update={"value": 1.8 * told.values["ld"].value})
+    changed = told.model_copy(update={"values": {**told.values, "lq": lq}})
+    pump.document.edit(
+        "inductance", pump.document.bench.model_copy(update={"settled": {**pump.document.bench.settled, "inductance": changed}})
+    )  # fmt: skip
+    qtbot.waitUntil(lambda: page.answer.text.startswith("Found within"), timeout=60000)
+    page._fields["standstill"].moved.emit("injection")
+    assert pump.document.bench.settings.start_up.standstill == "injection"
+    volts = page.rows.texts["injected"]
+    type_into(qtbot, page.number("inject_volts"), "1.7")
+    qtbot.waitUntil(lambda: page.rows.texts["injected"] != volts, timeout=60000)
+    assert page.main_button is not None
+    assert page.main_button.isEnabled()
+    pump.travel("start_up", "Sequence")
+    sequence = pump.page
+    assert isinstance(sequence, SequencePage)
+    qtbot.waitUntil(lambda: sequence.found is not None and not sequence.paste.isEnabled(), timeout=60000)
+    assert not sequence.number("acceleration").isEnabled()
+    assert "1.7" in sequence.rows.texts["1  axis"]
+    pump.travel("start_up", "Injection")
+    again = pump.page
+    assert isinstance(again, InjectionPage)
+    type_into(qtbot, again.number("inject_volts"), "9")
+    qtbot.waitUntil(lambda: "inject at most" in again.answer.reason, timeout=60000)

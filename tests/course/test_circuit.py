@@ -11,6 +11,7 @@ import pytest
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.entered import enter, with_family
 from crisp_compass.capture import read_capture
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.captures import evaluate, guess_kind
 from crisp_compass.course.circuit import (
     base_speed,
@@ -23,7 +24,6 @@ from crisp_compass.course.circuit import (
 from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.waypoints.plate import plate_outlook
-from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED

@@ -10,9 +10,9 @@ from scipy.integrate import solve_ivp
 
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.entered import enter
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.course import sections_of
 from crisp_compass.course.waypoints import BY_KEY
-from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.estimates import FloatArray
 from crisp_compass.modulation.full_bridge import Decay, leg_duties, winding_ripple

@@ -24,7 +24,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import SPEED, Drive
 from crisp_compass.plant.simulation import Simulation
-from crisp_compass.sensorless.design import Doubts, Plant, accuracy, estimator_for, injection
+from crisp_compass.sensorless.design import Doubts, Plant, accuracy, estimator_for
 from crisp_compass.sensorless.estimator import (
     ANGLE,
     BACK_EMF,
@@ -220,16 +220,6 @@ def test_what_is_not_known_is_what_the_angle_is_off_by() -> None:
             assert (found.each["r"] < math.radians(0.3)).all()
 
 
-def test_injection_is_not_for_every_motor() -> None:
-    round_, salient = Plant(0.4, 1e-3, 1.02e-3, 0.02, 4), Plant(0.4, 0.7e-3, 1.2e-3, 0.02, 4)
-    assert not injection(round_, TS, 4.0, 0.01, 300.0).works
-    assert "not with this motor" in injection(round_, TS, 4.0, 0.01, 300.0).reason
-    assert injection(salient, TS, 4.0, 0.01, 300.0).works
-    noisy = injection(salient, TS, 0.05, 0.05, 300.0)
-    assert not noisy.works
-    assert " V instead of " in noisy.reason
-
-
 def test_a_map_agrees_with_starts_played_in_full_within_chance(bench: Bench) -> None:
     study = study_of(bench)
     quick, played = 0, 0
@@ -326,7 +316,7 @@ def test_settings_reach_the_plants_firmware(bench: Bench) -> None:
     )
     found = propose(other)
     other = settle(other, "start_up", found.values, reason="test", when="t", rests_on=found.rests_on)
-    start, estimator = firmware_of(other)
+    start, estimator, _ = firmware_of(other)
     assert (start.wait, start.lost, start.catch, start.low_current) == (0.7, 0.03, 0.1, 1.1)
     assert start.low_down == pytest.approx(0.5 * start.low_up)
     loaded, _ = drive_for_start(enter(bench, "run", {"load": 0.003}))
@@ -428,7 +418,7 @@ int main(void) {
     return START_ROWS[0].estimator;
 }
 """
-    _, o = firmware_of(bench)
+    _, o, _ = firmware_of(bench)
     count, rng = 6000, np.random.default_rng(5)
     k = np.arange(count + 1)
     speed = np.where(

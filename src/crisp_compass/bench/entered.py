@@ -64,7 +64,9 @@ def untouched(bench: Bench) -> bool:
 def presumed_for(bench: Bench, topic: Topic) -> tuple[str, ...]:
     """Return the presumed fields that settling a topic would rest on."""
     counted = bench.settings.sensor.is_encoder and "incremental" in bench.settings.plate.sensors
-    unused = () if counted else ("sensor.counts_per_rev",)
+    unused: tuple[str, ...] = () if counted else ("sensor.counts_per_rev",)
+    if bench.settings.start_up.standstill != "injection":
+        unused = (*unused, "commutation.magnet")
     page = getattr(bench.settings, topic, None)
     settles = page.settles if page is not None else ()
     return tuple(f for f in settles if f not in unused and presumed(bench, topic, f))

@@ -23,7 +23,10 @@ study = typer.Typer(help="Questions answered by running the plant many times.", 
 def start_map(
     bench: BenchFile,
     across: Annotated[
-        str, typer.Option(help="Lever across: load, ramp, current, hand_over, r_error, psi_error, inertia or align.")
+        str,
+        typer.Option(
+            help="Lever across: load, ramp, current, hand_over, r_error, psi_error, inertia, align or saliency."
+        ),
     ] = "load",
     up: Annotated[str, typer.Option(help="Lever up.")] = "ramp",
     size: Annotated[str, typer.Option(metavar="NxM", help="Cells across and up; 0x0 for the rate alone.")] = "20x20",
@@ -62,6 +65,8 @@ def start_map(
     try:
         require_start(loaded)
         asked = study_of(loaded)
+        if columns and rows:
+            check_levers(across, up, asked.drive)
     except Refusal as refusal:
         raise refusal.at(bench) from None
     rate = success_rate(asked, tries=tries, seed=seed, workers=workers, scheduler=scheduler)

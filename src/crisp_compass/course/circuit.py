@@ -11,7 +11,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
-from crisp_compass.course.waypoints.pwm import usable_voltage
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.identify.induction import InductionResult, solve_tests

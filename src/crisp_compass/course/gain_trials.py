@@ -11,8 +11,8 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CurrentTrial, LedgerEntry
 from crisp_compass.bench.rules import need
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.waypoints.current_loop import expected_step
-from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, axis_loop

@@ -5,16 +5,24 @@ from __future__ import annotations
 import math
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
 from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.motor import flux_of, winding_of
 from crisp_compass.plant.parameters import START_ROWS, Start
 from crisp_compass.sensorless.design import KINDS, Doubts, Plant, estimator_for
 from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.injection import Injected
+from crisp_compass.sensorless.injection_design import Conditions, Injection, Iron, judge
 from crisp_compass.sensorless.start import TURNS_TO_TRUST, Row, Shaft
 
 #: What the plant's current sensors add: noise and offset as parts of full scale.
 NOISE_OF_SCALE, OFFSET_OF_SCALE = 4e-4, 1e-3
+#: Converter steps over the full scale, both ways.
+CONVERTER_STEPS = 4096
+#: Injection alone up to this part of the hand-over speed, the back-EMF alone from there.
+FADES_AT = 0.5
 
 
 def without_sensor(bench: Bench) -> bool:
@@ -70,25 +78,75 @@ def settled_rows(bench: Bench) -> tuple[Row, ...]:
     return (first, first, Row(ramp, speed, speed / second, estimator=False), Row(ramp, speed, hold, estimator=True))
 
 
+def align_current(bench: Bench) -> float:
+    """Return the current of the alignment, A peak: half of the rated one is common practice."""
+    return bench.settings.start_up.align_current or 0.5 * rated_peak(bench.settings.plate)
+
+
+def speed_loop_crossover(bench: Bench) -> float:
+    """Return the crossover [rad/s] that the speed loop has or is meant to have: the estimate must be quicker."""
+    s = bench.settings.speed_loop
+    if s.method == "bandwidth":
+        return 2 * math.pi * s.bandwidth_hz
+    # the symmetric optimum crosses at 1/(a·Tσ); its lags are the current loop's and the filter's
+    lags = 1 / (2 * math.pi * need(bench, "current_loop.bandwidth_hz")) + 1 / (2 * math.pi * s.filter_hz)
+    return 1 / (s.a * (lags + 1.5 * s.divider / need(bench, "pwm.loop_hz")))
+
+
+def iron_of(bench: Bench) -> Iron:
+    """Return what saturates: as measured, and by the magnet as the pole search has it, for its pulse or else the rated current."""
+    at, c = winding_of(bench), bench.settings.commutation
+    low, knee = (settled_value(bench, f"inductance.{k}") for k in ("saturated_inductance", "saturation_current"))
+    bend = c.magnet / (c.pulse_current or rated_peak(bench.settings.plate))
+    if low is None or knee is None:
+        return Iron(bend=bend)
+    return Iron(min(max(low.value / (0.5 * (at.ld + at.lq)), 0.01), 1.0), knee.value, bend)
+
+
+def by_injection(bench: Bench) -> bool:
+    """Tell whether the rotor is found at rest by injection."""
+    return bench.settings.start_up.standstill == "injection"
+
+
+def injection_of(bench: Bench, hand_over: float) -> Injection:
+    """Judge injection on this bench, the back-EMF taking over up to the mechanical ``hand_over`` speed [rad/s]; raises Refusal for settings that cannot be."""
+    s, motor, ts = bench.settings.start_up, plant_of(bench), 1 / need(bench, "pwm.loop_hz")
+    scale, whole = full_scale(bench), bench.settings.current_loop.delay_samples - 0.5
+    shaft, dead = shaft_of(bench), settled_value(bench, "pwm.dead_time_voltage")
+    noise = math.hypot(NOISE_OF_SCALE * scale, 2 * scale / CONVERTER_STEPS / math.sqrt(12))
+    early = whole - math.floor(whole + 1e-9)
+    conditions = Conditions(
+        ts, abs(1 - 2 * early), usable_voltage(bench).command, noise, rated_peak(bench.settings.plate),
+        2 * math.pi * need(bench, "current_loop.bandwidth_hz"), speed_loop_crossover(bench),
+        motor.pole_pairs * bench.settings.speed_loop.ramp,
+        speed_loop_crossover(bench) * shaft.inertia / (shaft.kt * motor.pole_pairs), dead.value if dead else 0.0,
+    )  # fmt: skip
+    gone = motor.pole_pairs * hand_over
+    return judge(
+        motor, conditions, iron_of(bench), volts=s.inject_volts, natural=2 * math.pi * s.track_hz if s.track_hz else None,
+        pole_current=s.pole_current or align_current(bench), fades=FADES_AT * gone, gone=gone,
+    )  # fmt: skip
+
+
 def start_of(rows: tuple[Row, ...], bench: Bench) -> Start:
     """Return what the plant's firmware starts with: the rows and this bench's times and low speed."""
     s, dead = bench.settings.start_up, settled_value(bench, "pwm.dead_time_voltage")
     cells = [x for r in rows for x in (r.current, r.speed, r.duration, float(r.estimator))]
     cells += [0.0] * (4 * START_ROWS - len(cells))
     up = max(r.speed for r in rows)
-    low = s.low_current or 0.0
+    low = 0.0 if by_injection(bench) else s.low_current or 0.0  # injection carries it through standstill
     return Start(
         tuple(cells), float(len(rows)), wait=s.wait, blend=s.blend, lost=s.lost, catch=s.catch, low_current=low,
         low_down=s.low_share * up if low else 0.0, low_up=up if low else 0.0, dead_voltage=(1 - s.dead_share) * (dead.value if dead else 0.0),
     )  # fmt: skip
 
 
-def firmware_of(bench: Bench) -> tuple[Start, Estimator]:
-    """Return start and estimator as settled, for the plant; raises Refusal where something is not."""
-    motor, ts = plant_of(bench), 1 / need(bench, "pwm.loop_hz")
-    hand_over = motor.pole_pairs * need(bench, "start_up.hand_over")
+def firmware_of(bench: Bench) -> tuple[Start, Estimator, Injected]:
+    """Return start, estimator and injection as settled, for the plant; raises Refusal where something is not."""
+    motor, ts, speed = plant_of(bench), 1 / need(bench, "pwm.loop_hz"), need(bench, "start_up.hand_over")
     estimator = estimator_for(
         motor, ts, kind=KINDS[bench.settings.start_up.method], natural=2 * math.pi * need(bench, "start_up.loop_hz"), floor=need(bench, "start_up.floor"),
-        hand_over=hand_over, hold=2 * math.pi * TURNS_TO_TRUST,
+        hand_over=motor.pole_pairs * speed, hold=2 * math.pi * TURNS_TO_TRUST,
     )  # fmt: skip
-    return start_of(settled_rows(bench), bench), estimator
+    injected = injection_of(bench, speed).firmware if by_injection(bench) else Injected()
+    return start_of(settled_rows(bench), bench), estimator, injected

@@ -7,13 +7,15 @@ from typing import Any, NamedTuple
 
 from crisp_compass.errors import Refusal
 from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.injection import Injected
 
 ENCODER, HALLS, ARMATURE, OBSERVER = 0, 1, 2, 3
 OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
-NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START = 0, 1, 2, 3, 4, 5
+NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE = 0, 1, 2, 3, 4, 5, 6
 MOST_DELAY = 20
 FAULT_NAMES = {
     NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall", LOST: "angle lost", NO_START: "no start",
+    NO_POLE: "pole not told",
 }  # fmt: skip
 
 
@@ -22,7 +24,8 @@ class Machine(NamedTuple):
 
     Iron: the incremental inductance of both axes falls to the share ``saturated`` (1: never) around ``i_sat`` [A].
     ``torque_factor`` is 1.5 for three phases and 1 for two; ``detent`` [N·m] the amplitude of a torque with the fourth harmonic of
-    the electrical angle, stable where a winding alone would hold the rotor; ``drop`` is a brushed motor's.
+    the electrical angle, stable where a winding alone would hold the rotor; ``drop`` is a brushed motor's. ``bend`` [1/A]: by what share the
+    magnet's own bias lowers Ld for each ampere along the pole, and raises it against it (plant.standstill's law, m/I).
     """
 
     r: float
@@ -35,6 +38,7 @@ class Machine(NamedTuple):
     torque_factor: float = 1.5
     detent: float = 0.0
     drop: float = 0.0
+    bend: float = 0.0
 
     @property
     def two_phase(self) -> bool:
@@ -237,6 +241,7 @@ class Drive(NamedTuple):
     control: Control
     start: Start = Start()
     estimator: Estimator = Estimator(1.0, 0.0, 0.0, 0.0, 0.0)
+    injected: Injected = Injected()
 
 
 #: A shaft that nothing turns.

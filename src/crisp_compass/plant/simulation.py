@@ -37,6 +37,7 @@ from crisp_compass.plant.parameters import (
     locked_rotor,
 )
 from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.injection import Injected
 
 EVEN_EDGES = np.radians(np.arange(6) * 60.0 + 30.0)
 
@@ -54,8 +55,16 @@ def with_floats(drive: Drive) -> Drive:
     )
     start = Start(tuple(float(x) for x in drive.start.rows), *(float(x) for x in drive.start[1:]))
     estimator = Estimator(*(float(x) for x in drive.estimator))
+    injected = Injected(*(float(x) for x in drive.injected))
     return Drive(
-        type(drive.machine)(*machine), Load(*load), Inverter(*inverter), Sensing(*sensing), c, start, estimator
+        type(drive.machine)(*machine),
+        Load(*load),
+        Inverter(*inverter),
+        Sensing(*sensing),
+        c,
+        start,
+        estimator,
+        injected,
     )
 
 

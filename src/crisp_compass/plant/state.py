@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from crisp_compass.plant.parameters import MOST_DELAY
-from crisp_compass.sensorless.estimator import SEEN
+from crisp_compass.sensorless.injection import SEEN_INJECTED
 
 # fmt: off
 (ID, IQ, OMEGA, THETA, TIME, INT_D, INT_Q, INT_SPEED, REF, SPEED_SEEN, IQ_REF, ID_REF, COUNT, LAST_ANGLE,
@@ -18,8 +18,8 @@ V_ALPHA, V_BETA = 42, 42 + HISTORY
 _START = 42 + 2 * HISTORY
 PHASE, ROW, PHASE_CLOCK, FORCED, FORCED_FROM, CURRENT_FROM, BLEND, LOST_CLOCK = range(_START, _START + 8)
 OBSERVER_STATE = _START + 8
-STATES = OBSERVER_STATE + SEEN
-RESTING, CATCHING, STARTING, FORCING, CLOSED = range(5)
+STATES = OBSERVER_STATE + SEEN_INJECTED
+RESTING, CATCHING, STARTING, FORCING, SEEKING, POLING, CLOSED = range(7)
 # what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
 IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
 INPUTS = 7

@@ -1,4 +1,4 @@
-"""The sensorless estimator as C source, in float (and, of the back-EMF, in integers): what the plant's firmware does (sensorless.estimator), step by step, and the start's rows."""
+"""The sensorless estimator as C source, in float (and, of the back-EMF, in integers), and injection in float: what the plant's firmware does (sensorless.estimator), step by step, and the start's rows."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.course.sensorless import firmware_of, full_scale, settled_rows
 from crisp_compass.record.c_estimator_fixed import bases, fixed_header, fixed_source
+from crisp_compass.record.c_injection import injection_header, injection_source
 from crisp_compass.record.start_rows import rows_c
 from crisp_compass.safe_text import c_float
 from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, Estimator
@@ -13,9 +14,11 @@ from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, Estimator
 
 def estimator_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
     """Return name and text of the estimator's sources and the start's rows; raises Refusal where something is not settled."""
-    _, o = firmware_of(bench)
+    _, o, injected = firmware_of(bench)
     rows = f"#ifndef CC_START_H\n#define CC_START_H\n\n{rows_c(settled_rows(bench), note)}\n#endif\n"
     found = [("cc_start.h", rows), ("cc_estimator.h", _header(note)), ("cc_estimator.c", _source(o, note))]
+    if injected.volts > 0:
+        found += [("cc_injection.h", injection_header(note)), ("cc_injection.c", injection_source(injected, o, note))]
     if o.kind == BACK_EMF:
         v_base, i_base = bases(need(bench, "plate.v_bus"), full_scale(bench))
         found.append(("cc_estimator_fixed.h", fixed_header(note, v_base, i_base)))
@@ -37,6 +40,8 @@ typedef struct {{
 
 /* One step: the voltage commanded over the period that ends now in V, less what the legs lose, and the currents at its end in A. */
 void cc_estimator_step(cc_estimator_state *s, float v_alpha, float v_beta, float i_alpha, float i_beta);
+/* The same where something else tells the angle too: the share trust, 0 to 1, of its phase error moves the loop. */
+void cc_estimator_step_trusting(cc_estimator_state *s, float v_alpha, float v_beta, float i_alpha, float i_beta, float trust);
 
 #endif
 """
@@ -63,6 +68,11 @@ def _source(o: Estimator, note: str) -> str:
 static float wrapped(float angle) {{ return angle - TWO_PI_F * floorf(angle / TWO_PI_F + 0.5f); }}
 
 void cc_estimator_step(cc_estimator_state *s, float v_alpha, float v_beta, float i_alpha, float i_beta)
+{{
+    cc_estimator_step_trusting(s, v_alpha, v_beta, i_alpha, i_beta, 1.0f);
+}}
+
+void cc_estimator_step_trusting(cc_estimator_state *s, float v_alpha, float v_beta, float i_alpha, float i_beta, float trust)
 {{
     const float w = s->speed, turn = w * TS, ahead = s->angle + turn, half = 0.5f * turn;
     const float c = cosf(ahead), n = sinf(ahead), ch = cosf(half), sh = sinf(half);
@@ -113,7 +123,7 @@ void cc_estimator_step(cc_estimator_state *s, float v_alpha, float v_beta, float
 #else
         error = atan2f(across, along);
 #endif
-        weight = size < FLOOR_V ? size / FLOOR_V : 1.0f;
+        weight = trust * (size < FLOOR_V ? size / FLOOR_V : 1.0f);
         s->speed = w + KI_TS * error * weight;
         s->angle = wrapped(ahead + KP_TS * error * weight);
         s->lag += CATCH * (error * weight - s->lag);
@@ -138,7 +148,7 @@ void cc_estimator_step(cc_estimator_state *s, float v_alpha, float v_beta, float
     s->out_angle = wrapped(s->angle + s->lag);
     s->since += 1.0f;
     /* lost, but the voltage turns evenly: take angle and speed from it */
-    if (!good && s->since > 8.0f / SLOW && s->spread > 0.3f && s->power > FLOOR_V * FLOOR_V
+    if (!good && trust == 1.0f && s->since > 8.0f / SLOW && s->spread > 0.3f && s->power > FLOOR_V * FLOOR_V
         && sqrtf(s->pair_re * s->pair_re + s->pair_im * s->pair_im) > 0.7f * s->power) {{
         s->speed = atan2f(s->pair_im, s->pair_re) / TS;
         s->angle = wrapped(atan2f(s->raw_beta, s->raw_alpha) - (s->speed >= 0.0f ? 0.5f : -0.5f) * PI_F + 0.5f * s->speed * TS);

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Collection
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,11 +14,11 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import entry_text
 from crisp_compass.bench.records import Evidence, HallRecord
-from crisp_compass.bench.rules import stale_inputs
+from crisp_compass.bench.rules import need, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.open_points import open_points, stale_effect
-from crisp_compass.course.sensorless import settled_rows, without_sensor
+from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
@@ -229,12 +230,29 @@ def _start(bench: Bench) -> Section | None:
         rows = settled_rows(bench)
     except Refusal:  # what it rests on is not settled any more; the open points say so
         return None
+    if by_injection(standing(bench)):
+        return _injected_start(bench)
     cells = tuple(
         (f"{i:.4g} A", f"{rpm:.0f} rpm", show(span, "s"), f"{end:.3g} s", "on" if on else "off")
         for i, rpm, span, end, on in as_table(rows)
     )
     head = ("current, peak", "speed at its end", "duration", "running time", "estimator")
     return Section("Start sequence", (Table(head, cells),))
+
+
+def _injected_start(bench: Bench) -> Section | None:
+    """Return what is injected where the settled start does without rows."""
+    try:
+        _, _, j = firmware_of(standing(bench))
+    except Refusal:
+        return None
+    rpm = RPM_PER_RAD_S / need(bench, "plate.pole_pairs")
+    rows = (
+        ("injected along d", f"±{show(j.volts, 'V')} each period"), ("followed with", show(j.natural / (2 * math.pi), "Hz")),
+        ("axis counts after", show(j.settle, "s")), ("pole told by", f"±{show(j.pole_current, 'A')} peak, {show(j.pole_time, 's')} each"),
+        ("injection alone up to", f"{j.fades * rpm:.0f} rpm"), ("back-EMF alone from", f"{j.gone * rpm:.0f} rpm"),
+    )  # fmt: skip
+    return Section("Start by injection", (Table(("what", "figure"), rows),))
 
 
 def _failed_starts(bench: Bench) -> Section | None:

@@ -28,6 +28,8 @@ from crisp_compass.sensorless.estimator import (
 ABOVE_SPEED_LOOP = 5.0
 #: Noise [rad rms] that the angle may have at hand-over.
 NOISE_AT_HAND_OVER = math.radians(2.0)
+#: Most natural frequency of the loop behind the flux observer, of the electrical hand-over speed.
+FLUX_LOOP = 0.5
 #: The correction of the flux, as a part of the electrical speed at hand-over.
 CORRECTION_SHARE = 0.5
 #: Length of a synthetic run: electrical turns, and least and most samples.
@@ -87,15 +89,20 @@ def lowest_speed(plant: Plant, doubts: Doubts, current: float, times: float) -> 
     return times * voltage_error(plant, doubts, current) / plant.psi
 
 
-def loop_frequency(plant: Plant, doubts: Doubts, ts: float, speed: float, speed_loop: float) -> float:
+def loop_frequency(
+    plant: Plant, doubts: Doubts, ts: float, speed: float, speed_loop: float, kind: int = BACK_EMF
+) -> float:
     """Return a natural frequency [rad/s] of the phase-locked loop: well above the speed loop's crossover ``speed_loop`` [rad/s], as far as the
     noise of the currents at the electrical hand-over speed allows, never above a sixteenth of the sampling.
 
-    Differenced noise σ_i of the currents leaves L·σ_i·ω_n/(ω·ψ) on the angle of a loop with ζ = 1.
+    Differenced noise σ_i of the currents leaves L·σ_i·ω_n/(ω·ψ) on the angle of a loop with ζ = 1. Behind the flux observer it stays below half of the hand-over speed: offsets shift the
+    flux, which turns the angle to and fro once an electrical turn, and a quicker loop makes speed and torque of it (found in runs of the closed loop, salient machines first).
     """
     wanted = ABOVE_SPEED_LOOP * speed_loop
     if doubts.noise > 0:
         wanted = min(wanted, NOISE_AT_HAND_OVER * speed * plant.psi / (doubts.noise * plant.lq))
+    if kind == FLUX:
+        wanted = min(wanted, FLUX_LOOP * speed)
     return min(wanted, 2 * math.pi / (16 * ts))
 
 
@@ -208,45 +215,6 @@ def _steady(plant: Plant, o: Estimator, doubts: Doubts, w: float, current: float
     half = out[count // 2 :]
     error = (half[:, 0] - theta[1:][count // 2 :] + math.pi) % (2 * math.pi) - math.pi
     return float(np.sqrt(np.mean(error**2))), bool(half[-1, 3] > 0.5)
-
-
-@dataclass(frozen=True)
-class Injection:
-    """High-frequency injection at and near standstill: ``ratio`` of saliency (Lq − Ld)/(Lq + Ld), ``ripple`` [A] of the injected current, ``angle`` [rad rms] that the
-    noise of the currents leaves in one turn of the loop, ``works``, and ``reason`` in a sentence."""
-
-    ratio: float
-    ripple: float
-    angle: float
-    works: bool
-    reason: str
-
-
-#: Saliency below which injection is not proposed, and the most angle noise [rad].
-LEAST_SALIENCY, MOST_INJECTION_NOISE = 0.05, math.radians(10.0)
-
-
-def injection(plant: Plant, ts: float, volts: float, noise: float, natural: float) -> Injection:
-    """Judge the injection of ``volts`` [V] alternating each period ``ts`` along the estimated d axis.
-
-    The current's change across the axis is V·Ts·(1/Ld − 1/Lq)/2·sin 2ε, so at small ε one sample tells ε with σ_i·√2/(V·Ts·|1/Ld − 1/Lq|);
-    a loop of ω_n averages 1/(ω_n·Ts) of them.
-    """
-    ratio = (plant.lq - plant.ld) / (plant.lq + plant.ld)
-    ripple = volts * ts / plant.ld
-    signal = volts * ts * abs(1 / plant.ld - 1 / plant.lq)
-    angle = math.sqrt(2) * noise / signal * math.sqrt(min(natural * ts, 1.0)) if signal > 0 else math.inf
-    if abs(ratio) < LEAST_SALIENCY:
-        reason = f"not with this motor: Ld and Lq differ by a saliency of {abs(ratio) * 100:.1f} %, at least {LEAST_SALIENCY * 100:.0f} % is needed"
-        return Injection(ratio, ripple, angle, works=False, reason=reason)
-    if angle > MOST_INJECTION_NOISE:
-        needed = volts * angle / MOST_INJECTION_NOISE
-        reason = f"the current's noise would leave {math.degrees(angle):.0f}° rms; {needed:.3g} V instead of {volts:.3g} V would do"
-        return Injection(ratio, ripple, angle, works=False, reason=reason)
-    reason = (
-        f"a saliency of {ratio * 100:.1f} % is enough; the polarity comes from saturation, by two opposite pulses"
-    )
-    return Injection(ratio, ripple, angle, works=True, reason=reason)
 
 
 KINDS = {"back-emf": BACK_EMF, "flux": FLUX}

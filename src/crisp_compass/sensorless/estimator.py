@@ -76,9 +76,19 @@ def clear(s: FloatArray, i_alpha: float, i_beta: float) -> None:
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
 def estimate(
-    s: FloatArray, o: Estimator, dt: float, v_alpha: float, v_beta: float, i_alpha: float, i_beta: float
+    s: FloatArray,
+    o: Estimator,
+    dt: float,
+    v_alpha: float,
+    v_beta: float,
+    i_alpha: float,
+    i_beta: float,
+    trust: float = 1.0,
 ) -> None:
-    """Take in one period of ``dt`` seconds: the voltage's mean over it [V] and the currents at its end [A]; ``s`` (SEEN,) is changed."""
+    """Take in one period of ``dt`` seconds: the voltage's mean over it [V] and the currents at its end [A]; ``s`` (SEEN,) is changed.
+
+    The share ``trust`` of its phase error moves the loop: less where injection tells the angle too (sensorless.injection).
+    """
     ts = dt
     w = s[SPEED]
     ahead = s[ANGLE] + w * ts
@@ -133,7 +143,7 @@ def estimate(
         error = math.atan2(fb * c - fa * n, fa * c + fb * n)
     else:
         error = math.atan2(across, along)
-    weight = min(1.0, size / o.floor) if o.floor > 0.0 else 1.0
+    weight = trust * (min(1.0, size / o.floor) if o.floor > 0.0 else 1.0)
     # 4. the loop
     s[SPEED] = w + o.ki * ts * error * weight
     s[ANGLE] = wrapped(ahead + o.kp * ts * error * weight)
@@ -168,6 +178,7 @@ def estimate(
     pair = math.sqrt(s[PAIR_RE] * s[PAIR_RE] + s[PAIR_IM] * s[PAIR_IM])
     if (
         not good
+        and trust == 1.0
         and s[SINCE] > 8.0 / slow
         and s[SPREAD] > 0.3
         and s[POWER] > o.floor * o.floor

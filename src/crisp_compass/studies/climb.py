@@ -10,8 +10,8 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.bench.settings.start_up import ClimbPoint
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.sensorless import plant_of, shaft_of
-from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.course.waypoints.start_up import FEW_SAMPLES, StartDesign, design_start
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray

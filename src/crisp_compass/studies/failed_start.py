@@ -35,7 +35,8 @@ _TRIED = 0.15
 
 @dataclass(frozen=True)
 class Cause:
-    """What may be wrong: ``text``, the ``change`` to try, and how a drive looks with it at a severity of 0 to 1; ``weight`` before anything is seen (common practice)."""
+    """What may be wrong: ``text``, the ``change`` to try, and how a drive looks with it at a severity of 0 to 1; ``weight`` before anything is seen (common practice),
+    ``way`` to start that it belongs to: forced, injection or both."""
 
     key: str
     text: str
@@ -44,6 +45,7 @@ class Cause:
     weight: float = 1.0
     load: float = 0.0
     reverse: bool = False
+    way: str = "both"
 
 
 def _scaled(low: float, high: float) -> Callable[[float], float]:
@@ -127,12 +129,32 @@ def _loop(low: float, high: float) -> Callable[[Drive, float], Drive]:
     return make
 
 
+def _less_salient(drive: Drive, severity: float) -> Drive:
+    m, keeps = drive.machine, 0.5 - 0.5 * severity
+    mean, half = 0.5 * (m.ld + m.lq), 0.5 * (m.lq - m.ld) * keeps
+    return drive._replace(machine=m._replace(ld=mean - half, lq=mean + half))
+
+
+def _other_pole(drive: Drive, severity: float) -> Drive:
+    return drive._replace(machine=drive.machine._replace(bend=-drive.machine.bend * (0.4 + 0.6 * severity)))
+
+
+def _injected(**factors: Callable[[float], float]) -> Callable[[Drive, float], Drive]:
+    def make(drive: Drive, severity: float) -> Drive:
+        injected = drive.injected
+        return drive._replace(
+            injected=injected._replace(**{k: getattr(injected, k) * f(severity) for k, f in factors.items()})
+        )
+
+    return make
+
+
 CAUSES: tuple[Cause, ...] = (
     Cause("leads", "two motor leads are exchanged", "power off, link discharged, exchange two leads", lambda d, _: d, 1.5, reverse=True),
     Cause("load", "the load is too heavy for the ramp", "more current in the ramp, or take the load off", lambda d, _: d, 1.5, load=1.0),
-    Cause("ramp", "the ramp is too steep", "a third of the acceleration", _lever("ramp", _scaled(2.5, 10)), 1.5),
-    Cause("current", "the ramp's current is too small", "half as much current again in the ramp", _lever("current", _scaled(0.5, 0.15)), 1.2),
-    Cause("align", "the alignment is too short", "three times the alignment's time", _lever("align", _scaled(0.3, 0.03)), 1.0),
+    Cause("ramp", "the ramp is too steep", "a third of the acceleration", _lever("ramp", _scaled(2.5, 10)), 1.5, way="forced"),
+    Cause("current", "the ramp's current is too small", "half as much current again in the ramp", _lever("current", _scaled(0.5, 0.15)), 1.2, way="forced"),
+    Cause("align", "the alignment is too short", "three times the alignment's time", _lever("align", _scaled(0.3, 0.03)), 1.0, way="forced"),
     Cause("sticks", "the shaft sticks at rest", "more alignment current; free the shaft and the bearing", _sticks, 0.7),
     Cause("early", "hand-over comes too early", "twice the hand-over speed", _lever("hand_over", _scaled(0.5, 0.12)), 1.2),
     Cause("r-high", "the true resistance is higher: hot winding, long leads", "measure R warm, with its cable", _true(r=_scaled(1.5, 3)), 0.8),
@@ -148,7 +170,16 @@ CAUSES: tuple[Cause, ...] = (
     Cause("gain", "the speed loop's gains are too high", "a third of the speed loop's gains", _control(kp_speed=_scaled(5, 25), ki_speed=_scaled(5, 25)), 0.9),
     Cause("loop-slow", "the estimator's loop is too slow", "twice the loop's frequency", _loop(0.25, 0.06), 0.7),
     Cause("loop-quick", "the estimator's loop is too quick and follows the noise", "half the loop's frequency", _loop(4, 12), 0.7),
+    Cause("saliency", "the motor has less saliency than entered, or loses it under load", "measure Ld and Lq at the running current, or start by forced angle", _less_salient, 1.2, way="injection"),
+    Cause("pole", "the pole is taken the wrong way: the iron answers otherwise than entered", "more current along the pole, then look whether it still turns backwards", _other_pole, 1.0, way="injection"),
+    Cause("injected", "too little voltage is injected", "twice the injected voltage", _injected(volts=_scaled(0.4, 0.08)), 1.0, way="injection"),
+    Cause("track-quick", "the injection follows too quickly and follows the noise", "half of its frequency", _injected(natural=_scaled(3, 8)), 0.8, way="injection"),
 )  # fmt: skip
+
+
+def causes_of(way: str) -> tuple[Cause, ...]:
+    """Return the causes of a start by ``forced`` angle or by ``injection``."""
+    return tuple(c for c in CAUSES if c.way in ("both", way))
 
 
 def symptom_of(
@@ -199,7 +230,7 @@ def _followed(w: np.ndarray, hand_over: float) -> bool:
 
 @dataclass(frozen=True)
 class Likelihoods:
-    """``of`` by cause: how often its trials showed each symptom (with a little for what was not simulated), and how many trials each had."""
+    """``of`` by cause, those of this bench's way to start: how often its trials showed each symptom (with a little for what was not simulated), and how many trials each had."""
 
     of: dict[str, dict[StartSymptom, float]]
     draws: int
@@ -214,6 +245,8 @@ def cause_likelihoods(bench: Bench, *, draws: int | None = None, seed: int = 3) 
     target = max(_OF_TOP * bench.settings.plate.top_speed, 2 * hand_over_of(drive))
     found: dict[str, dict[StartSymptom, float]] = {}
     for place, cause in enumerate(CAUSES):
+        if cause.way not in ("both", bench.settings.start_up.standstill):
+            continue
         rng = np.random.default_rng([seed, place])
         counts: dict[StartSymptom, float] = dict.fromkeys(SYMPTOMS, 0.0)
         for k in range(draws):
@@ -245,9 +278,10 @@ class Ranked:
 def rank(seen: StartSymptom, trials: Sequence[StartTrial], likelihoods: Likelihoods) -> list[Ranked]:
     """Rank the causes of the symptom seen now by Bayes' rule, the likeliest first; a change that was tried and did not help sets its cause back."""
     tried = {t.changed for t in trials if t.changed}
-    weights = {c.key: c.weight * likelihoods.of[c.key][seen] * (_TRIED if c.key in tried else 1.0) for c in CAUSES}
+    causes = [c for c in CAUSES if c.key in likelihoods.of]
+    weights = {c.key: c.weight * likelihoods.of[c.key][seen] * (_TRIED if c.key in tried else 1.0) for c in causes}
     total = sum(weights.values())
-    ranked = [Ranked(c, weights[c.key] / total) for c in CAUSES]
+    ranked = [Ranked(c, weights[c.key] / total) for c in causes]
     return sorted(ranked, key=lambda r: -r.probability)
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.sensorless import shaft_of
+from crisp_compass.course.sensorless import by_injection, shaft_of
 from crisp_compass.course.waypoints.start_up import StartDesign
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.plant import state
@@ -64,7 +64,7 @@ def low_speed_outlook(bench: Bench) -> LowSpeed:
                 f"The forced current holds {torque:.3g} N·m; {needed:.3g} A would carry the load with a margin.",
             )
         )
-    mode, reason = _mode(s.lowest, design, current)
+    mode, reason = _mode(s.lowest, design, current, injects=by_injection(bench))
     return LowSpeed(
         design,
         time,
@@ -127,7 +127,7 @@ def _flying(drive: Drive, top: float) -> tuple[float | None, str]:
     return None, "the estimate was not valid in time"
 
 
-def _mode(lowest: float | None, design: StartDesign, current: float) -> tuple[str, str]:
+def _mode(lowest: float | None, design: StartDesign, current: float, *, injects: bool) -> tuple[str, str]:
     """Return which mode fits the lowest needed speed, and why."""
     rpm = 30 / math.pi
     if lowest is None:
@@ -136,6 +136,11 @@ def _mode(lowest: float | None, design: StartDesign, current: float) -> tuple[st
         return (
             "sensorless",
             f"{lowest * rpm:.0f} rpm lie above the hand-over speed: the estimate is there whenever it is needed.",
+        )
+    if injects and design.injection.works:
+        return (
+            "injection",
+            f"{lowest * rpm:.0f} rpm lie below the hand-over speed, where injection tells the angle: {design.injection.reason}.",
         )
     if lowest >= 0.25 * design.hand_over:
         text = "with the forced current set here" if current > 0 else "with a forced current, which is not set yet"

@@ -9,13 +9,15 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.course.sensorless import shaft_of, start_of, without_sensor
+from crisp_compass.course.sensorless import by_injection, shaft_of, start_of, without_sensor
+from crisp_compass.course.waypoints.run import with_biased_iron
 from crisp_compass.course.waypoints.start_up import StartDesign, design_start
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import LOST, NO_FAULT, NO_START, SPEED, START_COLUMNS, Drive
+from crisp_compass.plant.parameters import LOST, NO_FAULT, NO_POLE, NO_START, SPEED, START_COLUMNS, Drive
 from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.sensorless.injection import Injected
 from crisp_compass.sensorless.start import Row
 from crisp_compass.studies.untuned_drive import untuned_drive
 
@@ -62,6 +64,10 @@ def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
         inverter=drive.inverter._replace(dead_voltage=dead.value if dead else 0.0),
         control=drive.control._replace(i_limit=limit),
     )  # fmt: skip
+    if by_injection(bench):
+        made = made._replace(injected=design.injection.firmware, machine=with_biased_iron(bench, made.machine))
+    else:
+        made = made._replace(injected=Injected())
     require_short(made)
     return made, design
 
@@ -83,9 +89,16 @@ def hand_over_of(drive: Drive) -> float:
 
 def longest(drive: Drive) -> float:
     """Return how long [s] a start can take before its outcome is certain: its rows, the wait, and the way to BEYOND along the ramp."""
-    rows = sum(drive.start.rows[2::START_COLUMNS])
-    climb = (BEYOND - 1) * hand_over_of(drive) / drive.control.ramp
-    return drive.start.catch + rows + drive.start.wait + 2.0 * climb + 0.3
+    injected = drive.injected
+    if injected.volts > 0:  # from rest along the speed loop's ramp
+        before, climb = (
+            2 * injected.settle + 2 * injected.pole_time,
+            BEYOND * hand_over_of(drive) / drive.control.ramp,
+        )
+    else:
+        before = sum(drive.start.rows[2::START_COLUMNS])
+        climb = (BEYOND - 1) * hand_over_of(drive) / drive.control.ramp
+    return drive.start.catch + before + drive.start.wait + 2.0 * climb + 0.3
 
 
 def outcome_of(sim: Simulation, sense: float = 1.0) -> int | None:
@@ -96,7 +109,7 @@ def outcome_of(sim: Simulation, sense: float = 1.0) -> int | None:
     if fault != NO_FAULT:
         if speed < -0.1 * hand_over:
             return BACKWARDS
-        return FELL_OUT if fault in (LOST, NO_START) else TRIPPED
+        return FELL_OUT if fault in (LOST, NO_START, NO_POLE) else TRIPPED
     if x[state.PHASE] != state.CLOSED:
         return None
     if speed < -0.3 * hand_over:

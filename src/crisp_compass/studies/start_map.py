@@ -63,6 +63,7 @@ LEVERS: dict[str, Lever] = {
     "psi_error": Lever("flux linkage, true over believed", "%", 0.6, 1.4),
     "inertia": Lever("inertia, true over believed", "%", 0.3, 5.0),
     "align": Lever("time of the alignment", "s", 0.05, 1.5),
+    "saliency": Lever("saliency, true over believed", "%", 0.1, 1.6),
 }
 
 
@@ -117,9 +118,10 @@ class StartStudy:
         inertia, friction, dead = near(s.inertia / 2), near(s.friction / 2), near(s.dead / 2)
         share = factors.get("load", float(rng.uniform(0, s.load)) if s.load > 0 else 0.0)
         m = d.machine
+        mean, half = 0.5 * (m.ld + m.lq), 0.5 * (m.lq - m.ld) * factors.get("saliency", 1.0)
         drive = d._replace(
             machine=m._replace(
-                r=m.r * r * factors.get("r_error", 1.0), ld=m.ld * inductance, lq=m.lq * inductance, psi=m.psi * psi * factors.get("psi_error", 1.0)
+                r=m.r * r * factors.get("r_error", 1.0), ld=(mean - half) * inductance, lq=(mean + half) * inductance, psi=m.psi * psi * factors.get("psi_error", 1.0)
             ),
             load=d.load._replace(
                 inertia=d.load.inertia * inertia * factors.get("inertia", 1.0), coulomb=d.load.coulomb * friction, breakaway=d.load.breakaway * friction
@@ -132,8 +134,26 @@ class StartStudy:
         return with_levers(drive, factors), share * self.rated_torque
 
 
+def by_injection(drive: Drive) -> bool:
+    """Tell whether a drive finds its rotor by injection."""
+    return bool(drive.injected.volts > 0)
+
+
+def lever_title(lever: str, drive: Drive) -> str:
+    """Return what a lever is called for this drive's way to start."""
+    return "current limit" if lever == "current" and by_injection(drive) else LEVERS[lever].title
+
+
 def with_levers(drive: Drive, factors: dict[str, float]) -> Drive:
     """Return a drive whose start sequence is changed by the levers that are its own: ramp, current, hand-over and time of alignment."""
+    if by_injection(drive):  # no rows: the speed loop's ramp and limit do what they would
+        c, j, scale = drive.control, drive.injected, factors.get("hand_over", 1.0)
+        drive = drive._replace(
+            control=c._replace(
+                ramp=c.ramp * factors.get("ramp", 1.0), i_limit=c.i_limit * factors.get("current", 1.0)
+            ),
+            injected=j._replace(fades=j.fades * scale, gone=j.gone * scale),
+        )
     rows = list(drive.start.rows)
     before = 0.0
     top = hand_over_of(drive)
@@ -161,6 +181,8 @@ def with_levers(drive: Drive, factors: dict[str, float]) -> Drive:
 def _coarse(drive: Drive) -> Drive:
     """Return the drive with periods as long as hand-over speed and rotor swing allow, its loops as quick as they then can be."""
     c, m = drive.control, drive.machine
+    if by_injection(drive):  # injection lives from each period
+        return drive
     highest = m.pole_pairs * BEYOND * hand_over_of(drive)
     times = int(
         min(
@@ -196,7 +218,7 @@ def quick_attempt(drive: Drive, *, load: float, angle: float, seed: int) -> int:
     sim.command(SPEED, speed=BEYOND * hand_over_of(drive))
     before = 0.0
     early = [k for k in range(last) if drive.start.rows[k * START_COLUMNS + 3] != 0.0]
-    if last > 0 and far_quicker and drive.start.catch == 0 and not early:
+    if last > 0 and far_quicker and drive.start.catch == 0 and not by_injection(drive) and not early:
         reached = np.zeros(6)
         if not drag_rows(sim.drive, 1.0, load, last, angle, reached):
             return BACKWARDS if reached[1] < -0.3 * hand_over_of(drive) else FELL_OUT
@@ -298,8 +320,9 @@ def shown(study: StartStudy, lever: str, factors: FloatArray) -> FloatArray:
     used = int(d.start.used)
     rows = np.array(d.start.rows).reshape(-1, START_COLUMNS)[:used]
     ramp = rows[np.flatnonzero(rows[:, 1] > 0)[0]]
+    injected = by_injection(d)
     base = {
-        "load": 100.0, "ramp": ramp[1] / ramp[2], "current": ramp[0], "hand_over": hand_over_of(d) * 30 / math.pi, "align": rows[0, 2],
+        "load": 100.0, "ramp": d.control.ramp if injected else ramp[1] / ramp[2], "current": d.control.i_limit if injected else ramp[0], "hand_over": hand_over_of(d) * 30 / math.pi, "align": rows[0, 2],
     }.get(lever, 100.0)  # fmt: skip
     return np.asarray(base * factors)
 
@@ -312,11 +335,21 @@ def grid(lever: str, count: int) -> FloatArray:
     return np.geomspace(of.low, of.high, count)
 
 
-def check_levers(across: str, up: str) -> None:
-    """Refuse levers that there are not, or one twice."""
+def check_levers(across: str, up: str, drive: Drive | None = None) -> None:
+    """Refuse levers that there are not, one twice, or one that changes nothing of this ``drive``."""
     for name, where in ((across, "--across"), (up, "--up")):
         if name not in LEVERS:
             raise Refusal(f"“{name}” is no lever", f"use {', '.join(LEVERS)}", where=where)
+        if drive is None:
+            continue
+        if name == "align" and by_injection(drive):
+            raise Refusal("a start by injection does not align", "choose another lever", where=where)
+        if name == "saliency" and drive.machine.ld == drive.machine.lq:
+            raise Refusal(
+                "Ld and Lq of this motor are equal: there is no saliency to change",
+                "choose another lever",
+                where=where,
+            )
     if across == up:
         raise Refusal("both levers are the same", "choose two different ones", where="--up")
 
@@ -326,7 +359,7 @@ def start_map(
     scheduler: str | None = None, arrived: Callable[[StartMap], None] | None = None, cancelled: Callable[[], bool] = lambda: False,
 ) -> StartMap:  # fmt: skip
     """Try ``draws`` starts in every cell of two levers; ``arrived`` sees the map as it grows. Raises Refusal for unknown or equal levers."""
-    check_levers(across, up)
+    check_levers(across, up, study.drive)
     x, y = grid(across, columns), grid(up, rows)
     # in an order that fills the map evenly, so that it can be read while it grows
     order = np.random.default_rng(0).permutation(columns * rows)

@@ -14,7 +14,7 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
-from crisp_compass.course.waypoints.pwm import usable_voltage
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import CurrentDesign
 from crisp_compass.loops.step_fit import measured_figures

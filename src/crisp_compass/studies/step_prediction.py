@@ -9,8 +9,8 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
+from crisp_compass.course.bridge import three_phases, usable_voltage
 from crisp_compass.course.known import best_value
-from crisp_compass.course.waypoints.pwm import three_phases, usable_voltage
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, CurrentDesign, limit_tracking
 from crisp_compass.loops.speed import SpeedDesign

@@ -14,7 +14,7 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
-from crisp_compass.course.waypoints.pwm import usable_voltage
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state

@@ -11,8 +11,8 @@ import math
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.machine import machine_of
-from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.course.waypoints.run import build_drive, sensing_of, sensor_of
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains, limit_tracking

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import ClassVar, Literal
 
 from pydantic import Field
 
@@ -14,6 +14,8 @@ Way = Literal["", "wanted", "other"]
 
 class CommutationSettings(TopicSettings):
     """Turns by hand over an encoder capture; what a wrong angle, a held current and a pole search are tried with."""
+
+    presumable: ClassVar[tuple[str, ...]] = ("magnet",)
 
     revolutions: float | None = Field(default=None, ge=0.01, le=1e9)
     lag: float = Field(

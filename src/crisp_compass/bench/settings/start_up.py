@@ -7,7 +7,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from crisp_compass.bench.base import Frozen, TopicSettings
-from crisp_compass.bench.ranges import Ampere, Loop, Speed
+from crisp_compass.bench.ranges import Ampere, Loop, Speed, Volt
 
 Time = Annotated[float, Field(ge=1e-4, le=60, allow_inf_nan=False)]
 Acceleration = Annotated[float, Field(ge=1e-2, le=1e8, allow_inf_nan=False)]
@@ -26,6 +26,7 @@ class StartUpSettings(TopicSettings):
 
     settles: ClassVar[tuple[str, ...]] = (
         "method", "align_current", "align_time", "ramp_current", "load_angle", "acceleration", "times", "hand_over", "loop_hz", "r_doubt", "dead_share",
+        "standstill", "inject_volts", "track_hz", "pole_current", "commutation.magnet",
     )  # fmt: skip
 
     method: Literal["back-emf", "flux"] = "back-emf"
@@ -44,6 +45,16 @@ class StartUpSettings(TopicSettings):
     hand_over: Speed | None = Field(default=None, description="rad/s; from the voltage error if empty")
     loop_hz: Loop | None = Field(
         default=None, description="natural frequency of the phase-locked loop; from speed loop and noise if empty"
+    )
+    standstill: Literal["forced", "injection"] = Field(
+        default="forced", description="how the rotor is found at rest: pulled along by a current, or by injection"
+    )
+    inject_volts: Volt | None = Field(default=None, description="V along the d axis; proposed if empty")
+    track_hz: Loop | None = Field(
+        default=None, description="natural frequency at which injection follows; from speed loop and noise if empty"
+    )
+    pole_current: Ampere | None = Field(
+        default=None, description="A peak along the axis to tell the pole; that of the alignment if empty"
     )
     r_doubt: float = Field(default=0.2, ge=0, le=1, description="of R: copper's temperature too")
     l_doubt: float = Field(default=0.1, ge=0, le=1, description="of L: saturation too")
@@ -66,11 +77,11 @@ class StartUpSettings(TopicSettings):
     low_share: float = Field(
         default=0.7, ge=0.2, le=0.95, description="of the hand-over speed, below which the angle is forced again"
     )
-    across: Literal["load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align"] = Field(
-        default="load", description="lever across the map"
-    )
-    up: Literal["load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align"] = Field(
-        default="ramp", description="lever up the map"
+    across: Literal[
+        "load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align", "saliency"
+    ] = Field(default="load", description="lever across the map")
+    up: Literal["load", "ramp", "current", "hand_over", "r_error", "psi_error", "inertia", "align", "saliency"] = (
+        Field(default="ramp", description="lever up the map")
     )
     climb_step: float = Field(default=1.5, ge=1.05, le=5, description="from one speed of the climb to the next")
     climb_speed: Speed | None = Field(default=None, description="rad/s of the point that is being entered")

@@ -8,14 +8,22 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import block_machine, in_blocks
+from crisp_compass.course.bridge import three_phases, usable_voltage
 from crisp_compass.course.circuit import base_speed, hertz_law
 from crisp_compass.course.machine import brush_drop, cage_machine, rotating_machine
-from crisp_compass.course.sensorless import NOISE_OF_SCALE, firmware_of, full_scale, without_sensor
+from crisp_compass.course.sensorless import (
+    CONVERTER_STEPS,
+    NOISE_OF_SCALE,
+    by_injection,
+    firmware_of,
+    full_scale,
+    iron_of,
+    without_sensor,
+)
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
-from crisp_compass.course.waypoints.pwm import three_phases, usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.full_bridge import lost_voltage
 from crisp_compass.motor import flux_of, winding_of
@@ -31,6 +39,7 @@ from crisp_compass.plant.parameters import (
     Drive,
     Inverter,
     Load,
+    Machine,
     Sensing,
 )
 
@@ -78,7 +87,7 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
         )
     return Sensing(
         full_scale=full_scale,
-        step=2 * full_scale / 4096,
+        step=2 * full_scale / CONVERTER_STEPS,
         noise=full_scale * NOISE_OF_SCALE,
         angle_sensor=float(sensor_of(bench)),
         counts_per_rev=float(sensor.counts_per_rev) if sensor.kind != "tachometer" else _STEPLESS,
@@ -121,7 +130,19 @@ def build_drive(bench: Bench) -> Drive:
         machine = rotating_machine(
             bench.settings.plate, r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2), brush_drop(bench)
         )  # fmt: skip
+        if without_sensor(bench) and by_injection(bench):
+            machine = with_biased_iron(bench, machine)
     return _assembled(bench, machine, control)
+
+
+def with_biased_iron(bench: Bench, machine: AnyMachine) -> AnyMachine:
+    """Return the machine with the iron that tells its poles apart."""
+    iron = iron_of(bench)
+    return (
+        machine._replace(saturated=iron.rest, i_sat=iron.knee, bend=iron.bend)
+        if isinstance(machine, Machine)
+        else machine
+    )
 
 
 def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -14,35 +14,42 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import Settled
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.kind import CaptureKind, to_quantity
-from crisp_compass.course.sensorless import doubts_of, plant_of, shaft_of, without_sensor
+from crisp_compass.course.sensorless import (
+    align_current,
+    by_injection,
+    doubts_of,
+    injection_of,
+    plant_of,
+    shaft_of,
+    speed_loop_crossover,
+    without_sensor,
+)
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
-from crisp_compass.course.waypoints.pwm import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 from crisp_compass.sensorless.design import (
+    FLUX_LOOP,
     KINDS,
     Doubts,
-    Injection,
     Plant,
     acceleration_lag,
     estimator_for,
-    injection,
     loop_frequency,
     lowest_speed,
     voltage_error,
 )
 from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.injection_design import Injection
 from crisp_compass.sensorless.observe import Observed, observe
-from crisp_compass.sensorless.start import TURNS_TO_TRUST, StartPlan, plan
+from crisp_compass.sensorless.start import TURNS_TO_TRUST, Shaft, StartPlan, plan
 
 #: Samples of an electrical turn at top speed: below the first it is doubtful, below the second it does not work.
 FEW_SAMPLES, TOO_FEW_SAMPLES = 12.0, 8.0
-#: Share of the usable voltage that injection takes.
-_INJECTED = 0.15
 
 
 @dataclass(frozen=True)
@@ -69,21 +76,6 @@ def ramp_current(bench: Bench) -> float:
     return bench.settings.start_up.ramp_current or 0.75 * rated_peak(bench.settings.plate)
 
 
-def align_current(bench: Bench) -> float:
-    """Return the current of the alignment, A peak: half of the rated one is common practice."""
-    return bench.settings.start_up.align_current or 0.5 * rated_peak(bench.settings.plate)
-
-
-def speed_loop_crossover(bench: Bench) -> float:
-    """Return the crossover [rad/s] that the speed loop has or is meant to have: the estimate must be quicker."""
-    s = bench.settings.speed_loop
-    if s.method == "bandwidth":
-        return 2 * math.pi * s.bandwidth_hz
-    # the symmetric optimum crosses at 1/(a·Tσ); its lags are the current loop's and the filter's
-    lags = 1 / (2 * math.pi * need(bench, "current_loop.bandwidth_hz")) + 1 / (2 * math.pi * s.filter_hz)
-    return 1 / (s.a * (lags + 1.5 * s.divider / need(bench, "pwm.loop_hz")))
-
-
 def design_start(bench: Bench) -> StartDesign:
     """Design start and estimator from settled values with the page's settings; raises Refusal where something is missing or cannot be."""
     bench = standing(bench, "start_up")
@@ -99,32 +91,52 @@ def design_start(bench: Bench) -> StartDesign:
     natural = (
         2 * math.pi * s.loop_hz
         if s.loop_hz
-        else loop_frequency(motor, doubts, ts, p * hand_over, speed_loop_crossover(bench))
+        else loop_frequency(motor, doubts, ts, p * hand_over, speed_loop_crossover(bench), KINDS[s.method])
     )
+    if s.method == "flux" and natural > FLUX_LOOP * p * hand_over * (1 + 1e-9):
+        text = f"Behind the flux observer a loop of {natural / (2 * math.pi):.3g} Hz makes speed ripple of every offset; at most {FLUX_LOOP * p * hand_over / (2 * math.pi):.3g} Hz at this hand-over speed, or the back-EMF observer."
+        findings.append(Finding("caution", "flux-loop-quick", text))
     if natural * ts > 0.5:
         raise Refusal(
             f"a loop of {natural / (2 * math.pi):.4g} Hz is too quick for {1 / ts:.4g} samples a second",
             f"at most {0.5 / ts / (2 * math.pi):.4g} Hz can be followed",
             field="start_up.loop_hz",
         )
-    found = plan(
-        shaft, align_current=align_current(bench), ramp_current=current, hand_over=hand_over, load_angle=s.load_angle, align_time=s.align_time,
-        acceleration=s.acceleration,
-    )  # fmt: skip
+    found = _plan(bench, shaft, current, hand_over)
     error = voltage_error(motor, doubts, current)
     estimator = estimator_for(
         motor, ts, kind=KINDS[s.method], natural=natural, floor=max(error, 1e-3 * motor.psi * p * hand_over), hand_over=p * hand_over,
         hold=2 * math.pi * TURNS_TO_TRUST,
     )  # fmt: skip
-    lag = acceleration_lag(natural, p * found.acceleration)
+    steep = bench.settings.speed_loop.ramp if by_injection(bench) else found.acceleration
+    lag = acceleration_lag(natural, p * steep)
     if lag > math.radians(10):
-        text = f"In the ramp the loop lags {math.degrees(lag):.0f}°: a slower ramp, or {math.sqrt(p * found.acceleration / math.radians(5)) / (2 * math.pi):.3g} Hz instead of {natural / (2 * math.pi):.3g} Hz."
+        text = f"In the ramp the loop lags {math.degrees(lag):.0f}°: a slower ramp, or {math.sqrt(p * steep / math.radians(5)) / (2 * math.pi):.3g} Hz instead of {natural / (2 * math.pi):.3g} Hz."
         findings.append(Finding("caution", "loop-lags", text))
     reserve = volts.motor - _needed_voltage(motor, current, hand_over)
-    judged = injection(motor, ts, _INJECTED * volts.command, doubts.noise, natural)
+    judged = injection_of(bench, hand_over)
+    if by_injection(bench):
+        findings += judged.findings if judged.works else [_no_injection(judged)]
     return StartDesign(
         found, estimator, doubts, hand_over, lowest, error, natural, lag, samples, reserve, judged, (*findings, *found.findings)
     )  # fmt: skip
+
+
+def _plan(bench: Bench, shaft: Shaft, current: float, hand_over: float) -> StartPlan:
+    """Return the rows; where injection starts the motor they are not run, and no load is too heavy for them."""
+    s = bench.settings.start_up
+    if by_injection(bench):
+        free = Shaft(shaft.kt, shaft.pole_pairs, shaft.inertia, 0.01 * shaft.kt * align_current(bench))
+        made = plan(free, align_current=align_current(bench), ramp_current=current, hand_over=hand_over)
+        return replace(made, findings=())
+    return plan(
+        shaft, align_current=align_current(bench), ramp_current=current, hand_over=hand_over, load_angle=s.load_angle, align_time=s.align_time,
+        acceleration=s.acceleration,
+    )  # fmt: skip
+
+
+def _no_injection(judged: Injection) -> Finding:
+    return Finding("stop", "injection-impossible", f"Start by injection: {judged.reason}. Choose the forced angle.")
 
 
 def _needed_voltage(motor: Plant, current: float, speed: float) -> float:
@@ -195,6 +207,8 @@ def propose(bench: Bench) -> Proposal:
         raise Refusal(stop.text.rstrip("."))
     share = design.hand_over / bench.settings.plate.top_speed
     what = f"hand-over at {design.hand_over * 30 / math.pi:.0f} rpm"
+    if by_injection(bench):
+        what = f"by injection of {show(design.injection.firmware.volts, 'V')}, back-EMF from {design.hand_over * 30 / math.pi:.0f} rpm"
     reason = f"back-EMF {design.hand_over * design.estimator.psi * pole_pairs_of(bench.settings.plate) / design.error:.1f} times its error, {share * 100:.0f} % of top speed"
     return Proposal(
         start_values(bench, design), what, reason, f"{bench.settings.start_up.method} observer", inputs(bench)
@@ -280,6 +294,6 @@ WAYPOINT = Waypoint(
     applies=without_sensor,
     headline=_headline,
     propose=propose,
-    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Success map", "Failed start", "Climb", "Low speed", "Measured run")),
+    sections=tuple(Section(n) for n in ("Sequence", "Estimator", "Injection", "Success map", "Failed start", "Climb", "Low speed", "Measured run")),
     captures=(OBSERVED,),
 )  # fmt: skip

@@ -89,16 +89,23 @@ def read_currents(x: FloatArray, drive: Drive) -> tuple[float, float]:
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
 def hold_currents(
-    x: FloatArray, drive: Drive, alpha: float, beta: float, id_ref: float, iq_ref: float, decouple: float
+    x: FloatArray,
+    drive: Drive,
+    alpha: float,
+    beta: float,
+    id_ref: float,
+    iq_ref: float,
+    decouple: float,
+    kept: float = 0.0,
 ) -> None:
-    """PI on d and q of the seen angle, with the share ``decouple``; the voltage limit is a circle, d first."""
+    """PI on d and q of the seen angle, with the share ``decouple``; the voltage limit is a circle, d first, ``kept`` [V] within it."""
     c = drive.control
     cs, ss = math.cos(x[ANGLE_SEEN]), math.sin(x[ANGLE_SEEN])
     x[COS_SEEN], x[SIN_SEEN] = cs, ss
     i_d, i_q = alpha * cs + beta * ss, -alpha * ss + beta * cs
     we = drive.machine.pole_pairs * x[SPEED_SEEN] * decouple
     feed_d, feed_q = -we * c.lq * i_q, we * (c.ld * i_d + c.psi)
-    limit = x[V_BUS] * c.volts_per_bus
+    limit = x[V_BUS] * c.volts_per_bus - kept
     x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
         c, x[INT_D], x[INT_Q], id_ref - i_d, iq_ref - i_q, feed_d, feed_q, limit
     )

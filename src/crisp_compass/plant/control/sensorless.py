@@ -2,6 +2,7 @@
 
 Phases: the bridge rests; zero current is held to find a motor that turns already; the rows of the start sequence turn a current of given
 length at a forced angle (which the rotor follows like a stepper's); the loop closes on the estimate; below a speed the angle is forced again.
+With injection instead of rows: the axis is sought at zero current, a current along it tells the pole, and the loop closes at standstill.
 The estimator runs through all of them on the voltage that the firmware commanded and the currents that it read.
 """
 
@@ -14,7 +15,7 @@ from numba import njit
 from crisp_compass.compiled import FAST
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_step
-from crisp_compass.plant.parameters import CURRENT, LOST, NO_START, OFF, START_COLUMNS, Core, Drive
+from crisp_compass.plant.parameters import CURRENT, LOST, NO_POLE, NO_START, OFF, START_COLUMNS, Core, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     BLEND,
@@ -26,8 +27,6 @@ from crisp_compass.plant.state import (
     FORCED,
     FORCED_FROM,
     FORCING,
-    IA,
-    IB,
     ID_REF,
     IN_ID,
     IN_IQ,
@@ -39,18 +38,60 @@ from crisp_compass.plant.state import (
     LOST_CLOCK,
     PHASE,
     PHASE_CLOCK,
+    POLING,
     REF,
     RESTING,
     ROW,
+    SEEKING,
     SPEED_SEEN,
     SQRT3,
     STARTING,
     V_ALPHA,
     V_BETA,
+    V_BUS,
     VD,
     VQ,
 )
-from crisp_compass.sensorless.estimator import OUT_ANGLE, SPEED, VALID, clear, estimate, wrapped
+from crisp_compass.sensorless.estimator import (
+    HELD,
+    I_ALPHA,
+    I_BETA,
+    OUT_ANGLE,
+    SPEED,
+    VALID,
+    clear,
+    estimate,
+    wrapped,
+)
+from crisp_compass.sensorless.injection import (
+    AXIS_VALID,
+    KNOWN_ALREADY,
+    POLE_DOUBT,
+    POLE_MEAN,
+    POLE_SURE,
+    SIGN,
+    begin_counting,
+    counted,
+    know_axis,
+    seek_axis,
+    share_of_injection,
+    take_pole,
+    track,
+)
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def _mean_sign(now: float, before: float, knee: float) -> float:
+    """Return the mean sign over a period of a leg's current [A], which may cross zero within it."""
+    return min(1.0, max(-1.0, (now + before) / max(2.0 * knee, abs(now - before))))
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def _share(x: FloatArray, seen: FloatArray, drive: Drive) -> float:
+    """Return how much of the angle injection tells: all of it until the loop is closed, however the search swings."""
+    if x[PHASE] < CLOSED:
+        return 1.0
+    return float(share_of_injection(seen, drive.injected, seen[VALID] != 0.0))
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
@@ -67,17 +108,29 @@ def _look(
     part = early / ts
     va = part * x[V_ALPHA + whole + 1] + (1.0 - part) * x[V_ALPHA + whole]
     vb = part * x[V_BETA + whole + 1] + (1.0 - part) * x[V_BETA + whole]
+    was_alpha, was_beta = seen[I_ALPHA], seen[I_BETA]
     loss = drive.start.dead_voltage
     if loss > 0.0:
-        over = 1.0 / drive.inverter.knee
-        ic = -x[IA] - x[IB]
-        ea = min(1.0, max(-1.0, x[IA] * over))
-        eb = min(1.0, max(-1.0, x[IB] * over))
-        ec = min(1.0, max(-1.0, ic * over))
+        knee, half, was_half = drive.inverter.knee, 0.5 * SQRT3 * beta, 0.5 * SQRT3 * was_beta
+        ea = _mean_sign(alpha, was_alpha, knee)
+        eb = _mean_sign(half - 0.5 * alpha, was_half - 0.5 * was_alpha, knee)
+        ec = _mean_sign(-half - 0.5 * alpha, -was_half - 0.5 * was_alpha, knee)
         va -= loss * (2.0 * ea - eb - ec) / 3.0
         vb -= loss * (eb - ec) / SQRT3
-    estimate(seen, drive.estimator, ts, va, vb, alpha, beta)
-    return alpha, beta
+    if drive.injected.volts == 0.0 or x[PHASE] < SEEKING:
+        estimate(seen, drive.estimator, ts, va, vb, alpha, beta)
+        return alpha, beta
+    share = _share(x, seen, drive)
+    estimate(seen, drive.estimator, ts, va, vb, alpha, beta, 1.0 - share)
+    track(seen, drive.injected, ts, va, vb, alpha - was_alpha, beta - was_beta, share, drive.estimator.psi)
+    # an angle that injection knows already needs no ten turns of back-EMF
+    if seen[AXIS_VALID] != 0.0 and abs(seen[HELD]) >= KNOWN_ALREADY * drive.estimator.hold:
+        seen[VALID] = 1.0
+    if share == 0.0:
+        know_axis(seen, drive.injected)
+        return alpha, beta
+    # the loops are not to answer what alternates
+    return 0.5 * (alpha + was_alpha), 0.5 * (beta + was_beta)
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
@@ -128,6 +181,72 @@ def _may_close(x: FloatArray, seen: FloatArray, drive: Drive, sense: float) -> b
 
 
 @njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _begin(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
+    """Begin the start from rest: by injection, or with the first row."""
+    x[INT_D] = x[INT_Q] = 0.0
+    if drive.injected.volts > 0.0:
+        seek_axis(seen)
+        x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = SEEKING, 0.0, 0.0
+    else:
+        _enter_row(x, drive, 0, 0.0)
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
+    """Seek the axis at zero current, then tell the pole by a current along it; close the loop at standstill once both are known."""
+    j, p = drive.injected, drive.machine.pole_pairs
+    x[ID_REF] = x[IQ_REF] = 0.0
+    if x[PHASE] == SEEKING:
+        if seen[VALID] != 0.0:  # it turns already
+            _close(x, seen, drive, 0.0, seen[OUT_ANGLE])
+        elif seen[AXIS_VALID] != 0.0:
+            x[PHASE], x[PHASE_CLOCK] = POLING, 0.0
+        elif x[PHASE_CLOCK] > drive.start.wait + j.settle:
+            x[FAULT] = NO_START
+    elif x[PHASE_CLOCK] <= j.pole_time:
+        x[ID_REF] = j.pole_current
+    elif x[PHASE_CLOCK] <= 2.0 * j.pole_time:
+        x[ID_REF] = -j.pole_current
+    else:
+        there, doubt_there = seen[POLE_MEAN], seen[POLE_DOUBT]
+        back, doubt_back = counted(seen)
+        if abs(there - back) < POLE_SURE * math.sqrt(doubt_there + doubt_back):
+            x[FAULT] = NO_POLE
+        else:
+            other = back > there
+            take_pole(seen, drive.estimator, other)
+            if other:
+                x[INT_D], x[INT_Q] = -x[INT_D], -x[INT_Q]
+            x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
+            x[BLEND] = x[INT_SPEED] = 0.0
+            x[SPEED_SEEN] = x[REF] = 0.0
+    if x[PHASE] == POLING:  # each half settles before it counts
+        ts, clock = drive.control.ts, x[PHASE_CLOCK]
+        if abs(clock - 0.5 * j.pole_time) < 0.5 * ts or abs(clock - 1.5 * j.pole_time) < 0.5 * ts:
+            begin_counting(seen)
+        elif abs(clock - j.pole_time) < 0.5 * ts:
+            seen[POLE_MEAN], seen[POLE_DOUBT] = counted(seen)
+    x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / p
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+def _alternate(x: FloatArray, seen: FloatArray, drive: Drive) -> tuple[float, float]:
+    """Return the stationary voltage [V] of the loops with what is injected along the d axis."""
+    seen[SIGN] = 1.0 if seen[SIGN] <= 0.0 else -1.0
+    own = x[VD]
+    x[VD] = own + seen[SIGN] * _injected_volts(x, drive)
+    va, vb = command(x, drive)
+    x[VD] = own
+    return va, vb
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def _injected_volts(x: FloatArray, drive: Drive) -> float:
+    """Return what is injected [V]: never more than half of the voltage there is."""
+    return float(min(drive.injected.volts, 0.5 * x[V_BUS] * drive.control.volts_per_bus))
+
+
+@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
 def sensorless(
     x: FloatArray,
     seen: FloatArray,
@@ -163,7 +282,7 @@ def sensorless(
         if start.catch > 0.0:
             x[PHASE], x[PHASE_CLOCK] = CATCHING, 0.0
         else:
-            _enter_row(x, drive, 0, 0.0)
+            _begin(x, seen, drive)
     sense = 1.0 if target >= 0.0 else -1.0
     feed = 0.0
     if x[PHASE] == CATCHING:
@@ -172,9 +291,10 @@ def sensorless(
         if seen[VALID] != 0.0:
             _close(x, seen, drive, 0.0, seen[OUT_ANGLE])
         elif x[PHASE_CLOCK] > start.catch:
-            x[INT_D] = x[INT_Q] = 0.0
-            _enter_row(x, drive, 0, 0.0)
-    if x[PHASE] == STARTING:
+            _begin(x, seen, drive)
+    if x[PHASE] == SEEKING or x[PHASE] == POLING:
+        _find_by_injection(x, seen, drive)
+    elif x[PHASE] == STARTING:
         row = int(x[ROW])
         k = row * START_COLUMNS
         current, goal, span = start.rows[k], start.rows[k + 1] * sense, max(start.rows[k + 2], c.ts)
@@ -209,7 +329,7 @@ def sensorless(
             x[LOST_CLOCK] = 0.0
     if x[PHASE] == CLOSED:
         x[ANGLE_SEEN] = seen[OUT_ANGLE]
-        if seen[VALID] == 0.0:
+        if seen[VALID] == 0.0 and seen[AXIS_VALID] == 0.0:
             x[LOST_CLOCK] += c.ts
             if x[LOST_CLOCK] > start.lost:
                 if target == 0.0:  # slowed down until nothing is seen any more: it was to stand
@@ -233,6 +353,10 @@ def sensorless(
             _turn_frame(x, drive, lead, 0.0, 0.0, 0.0)
             _force(x, seen[OUT_ANGLE] + lead, x[REF])
             x[ID_REF], x[IQ_REF], feed = start.low_current, 0.0, 0.0
-    hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], feed)
-    va, vb = command(x, core)
+    if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING and _share(x, seen, drive) > 0.0:
+        hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], feed, _injected_volts(x, drive))
+        va, vb = _alternate(x, seen, drive)
+    else:
+        hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], feed)
+        va, vb = command(x, core)
     return va, vb

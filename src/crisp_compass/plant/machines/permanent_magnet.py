@@ -61,6 +61,18 @@ def _iron(i: float, inductance: float, rest: float, knee: float) -> tuple[float,
 
 
 @njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+def _biased(m: Machine, i_d: float) -> tuple[float, float]:
+    """Return flux and incremental inductance of the d axis: its iron, and what the magnet's bias takes off along the pole."""
+    flux, slope = _iron(i_d, m.ld, m.saturated, m.i_sat)
+    if m.bend != 0.0:
+        most = 0.8 * m.saturated / abs(m.bend)  # beyond, the slope stays
+        u = min(most, max(-most, i_d))
+        flux -= m.ld * m.bend * (0.5 * u * u + u * (i_d - u))
+        slope -= m.ld * m.bend * u
+    return flux, slope
+
+
+@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
 def decay_weights(rate: float, h: float) -> tuple[float, float, float]:
     """Return e^(−z), (1 − e^(−z))/rate and (e^(−z) − 1 + z)/(rate·z) with z = rate·h: the weights of the exponential rule."""
     z = rate * h
@@ -108,12 +120,12 @@ def advance(
     knee = max(inv.knee, loss * max(first_d / ld, first_q / lq), 1e-9)
     over_knee = 1.0 / knee
     c, s = x[COS], x[SIN]
-    saturates = m.saturated < 1.0
+    saturates = m.saturated < 1.0 or m.bend != 0.0
     for _ in range(steps):
         d0, q0, w0 = i_d, i_q, w
         n_d = n_q = k_w0 = k_w = 0.0
         if saturates:
-            _, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
+            _, slope_d = _biased(m, i_d)
             _, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
             rate_d, rate_q = r / slope_d, r / slope_q
             e_d, first_d, second_d = decay_weights(rate_d, h)
@@ -122,7 +134,7 @@ def advance(
             we = p * w
             flux_d, flux_q = ld * i_d, lq * i_q
             if saturates:
-                flux_d, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
+                flux_d, slope_d = _biased(m, i_d)
                 flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
             f_d = f_q = 0.0
             if active:
@@ -171,7 +183,7 @@ def advance(
         th += 0.5 * h * (w0 + w)
     flux_d, flux_q = ld * i_d, lq * i_q
     if saturates:
-        flux_d, slope_d = _iron(i_d, ld, m.saturated, m.i_sat)
+        flux_d, slope_d = _biased(m, i_d)
         flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
     x[TORQUE] = factor * p * ((psi + flux_d) * i_q - flux_q * i_d)
     if detent != 0.0:

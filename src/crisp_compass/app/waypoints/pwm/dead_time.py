@@ -11,8 +11,8 @@ from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.plate import rated_peak
+from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.pwm_outlook import dead_time_picture
-from crisp_compass.course.waypoints.pwm import plan_bench_pwm
 from crisp_compass.quantities import show
 from crisp_compass.views.picture import DialView
 

@@ -11,8 +11,8 @@ from crisp_compass.app.waypoints.pwm.schemes import NAMES
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.bridge import plan_bench_pwm, three_phases
 from crisp_compass.course.open_points import presumed_text
-from crisp_compass.course.waypoints.pwm import plan_bench_pwm, three_phases
 from crisp_compass.modulation.pwm import PwmFigures
 from crisp_compass.quantities import show, significant
 from crisp_compass.studies.step_prediction import pwm_picture

@@ -27,6 +27,7 @@ from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant import state
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import show
 from crisp_compass.views.picture import DialView
@@ -45,9 +46,13 @@ _WHY = {
     "stall": "the shaft stood still at full current for half a second",
     "angle lost": "the estimated angle was not valid for too long",
     "no start": "the estimate did not become valid at the end of the start sequence",
+    "pole not told": "the current along the axis did not tell which way the magnet points",
 }
 #: What the firmware does while it starts without a sensor, by the phase it reports.
-_PHASES = {1: "zero current", 2: "forced", 3: "forced", 4: "closed"}
+_PHASES = {
+    state.CATCHING: "zero current", state.STARTING: "forced", state.FORCING: "forced", state.SEEKING: "axis sought", state.POLING: "pole sought",
+    state.CLOSED: "closed",
+}  # fmt: skip
 
 
 class RunPage(Page):

@@ -15,7 +15,15 @@ from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import StartSymptom
-from crisp_compass.studies.failed_start import CAUSES, SYMPTOMS, Likelihoods, cause_likelihoods, log_trial, rank
+from crisp_compass.studies.failed_start import (
+    CAUSES,
+    SYMPTOMS,
+    Likelihoods,
+    cause_likelihoods,
+    causes_of,
+    log_trial,
+    rank,
+)
 from crisp_compass.views.picture import DialView
 
 _SHOWN = 7
@@ -91,7 +99,9 @@ class FailedStartPage(PlayedPage):
     def on_asked(self) -> None:
         self.found = None
         self.answer.show_answer(
-            "Trying …", f"{len(CAUSES)} causes on this motor", "Each is simulated at several severities."
+            "Trying …",
+            f"{len(causes_of(self.seen.settings.start_up.standstill))} causes on this motor",
+            "Each is simulated at several severities.",
         )
         self.show_found()
 
@@ -128,7 +138,7 @@ class FailedStartPage(PlayedPage):
         self.answer.show_answer(
             f"Try: {best.cause.change}",
             f"{best.cause.text[:1].upper()}{best.cause.text[1:]}, {100 * best.probability:.0f} % likely",
-            f"Where it {SYMPTOMS[self._symptom]}: each of {len(CAUSES)} causes was simulated {self.found.draws} times on this motor. Change one thing at a time.",
+            f"Where it {SYMPTOMS[self._symptom]}: each of {len(self.found.of)} causes was simulated {self.found.draws} times on this motor. Change one thing at a time.",
         )
 
     def on_main(self) -> None:

@@ -14,6 +14,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.sensorless import by_injection
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 from crisp_compass.studies.low_speed import LowSpeed, electrical_hertz, forced_phases, forced_rms, low_speed_outlook
@@ -81,7 +82,12 @@ class LowSpeedPage(PlayedPage):
         self.plot.fit()
         self.findings.show_findings(found.findings)
         reversal = f"A reversal {'trips: ' + found.fault if found.fault else 'goes through standstill'}."
-        if not found.current:
+        injects = by_injection(self.seen)
+        for name in ("low_current", "low_share"):
+            self._fields[name].setEnabled(not injects)
+        if injects:
+            reversal += " Injection carries the angle through it."
+        elif not found.current:
             reversal += " Set a forced current so that the firmware can go back to it."
         self.answer.show_answer(
             _MODES.get(found.mode, "Enter the lowest speed"),
@@ -90,13 +96,13 @@ class LowSpeedPage(PlayedPage):
             stale=bool(found.fault) or found.mode == "sensor",
         )
         p = pole_pairs_of(self.seen.settings.plate)
-        up, down = found.up or found.design.hand_over, found.down
+        up, down = found.up or found.design.hand_over, found.design.hand_over if injects else found.down
         flying = f"caught in {show(found.caught, 's')}" if found.caught is not None else f"not: {found.flying_fault}"
         needs = "not with this estimator" if found.needs is None else f"{show(found.needs, 's')} at zero current"
         rows = [
             ("estimate takes over at", f"{up * RPM_PER_RAD_S:.0f} rpm = {show(electrical_hertz(up, p), 'Hz')}"),
             (
-                "forced again below",
+                "injection again below" if injects else "forced again below",
                 f"{down * RPM_PER_RAD_S:.0f} rpm = {show(electrical_hertz(down, p), 'Hz')}" if down else "never",
             ),
         ]

@@ -17,8 +17,9 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.sensorless import shaft_of
+from crisp_compass.course.sensorless import by_injection, shaft_of
 from crisp_compass.errors import Refusal
+from crisp_compass.plant import state
 from crisp_compass.quantities import show
 from crisp_compass.record.start_rows import rows_c, rows_json
 from crisp_compass.sensorless.start import Row, as_csv, as_table, judge_rows, parse_rows
@@ -26,6 +27,8 @@ from crisp_compass.studies.start import OUTCOMES, STARTED, StartOutlook, start_o
 from crisp_compass.views.picture import DialView
 
 _CAUTION = "Nothing coupled, rotor guarded, eyes and fingers away. Aligning jerks the shaft, either way; keep the supply's current limit low for the first start."
+
+_INJECTS = "Nothing coupled, rotor guarded, eyes and fingers away. A pole told wrongly turns the shaft backwards at once; keep the supply's current limit low for the first start."
 
 
 class SequencePage(PlayedPage):
@@ -66,25 +69,28 @@ class SequencePage(PlayedPage):
         self.angle.curve("error", "ink", width=1.4, dash="dot", title="estimate less rotor")
         self.rows = Rows("Rows for the firmware", width=364, prose=True)
         self.column.addWidget(beside(QWidget(), (self.speed, self.angle), (self.rows,), (5, 3)), 1)
-        caution = label(_CAUTION, "caution")
-        caution.setWordWrap(True)
-        self.column.addWidget(caution)
-        copies = []
+        self.caution = label(_CAUTION, "caution")
+        self.caution.setWordWrap(True)
+        self.column.addWidget(self.caution)
+        self.copies = []
         for text, make in (("Copy C", self._c), ("Copy JSON", rows_json), ("Copy table", as_csv)):
             copy = button(text, "small")
             copy.clicked.connect(lambda _on=False, m=make: self._copy(m))
-            copies.append(copy)
+            self.copies.append(copy)
         self.paste = button("Judge pasted rows", "small")
         self.paste.setToolTip(
             "Reads current, end speed in rpm, duration, perhaps running time, estimator 0 or 1 from the clipboard; again: back to the design"
         )
         self.paste.clicked.connect(self.judge_clipboard)
-        self.finish("Settle start…", *copies, self.paste)
+        self.finish("Settle start…", *self.copies, self.paste)
 
     # ---- rows
 
     def _c(self, rows: tuple[Row, ...]) -> str:
         return rows_c(rows, f"{self.seen.name or 'bench'}: start without a sensor")
+
+    def _injects(self) -> bool:
+        return by_injection(self.seen)
 
     def _shown_rows(self) -> tuple[Row, ...]:
         return self.pasted or (self.found.design.plan.rows if self.found is not None else ())
@@ -95,6 +101,13 @@ class SequencePage(PlayedPage):
 
     def judge_clipboard(self) -> None:
         """Read rows from the clipboard and judge them against this motor; a second press goes back to the design."""
+        if self._injects():
+            self.refuse(
+                Refusal(
+                    "this start is by injection and runs no rows", "choose the forced angle on the section Injection"
+                )
+            )
+            return
         if self.pasted is not None:
             self.pasted = None
         else:
@@ -110,7 +123,7 @@ class SequencePage(PlayedPage):
 
     def question_for(self, bench: Bench) -> Callable[[], StartOutlook]:
         rows = self.pasted
-        return lambda: start_outlook(bench, rows)
+        return lambda: start_outlook(bench, None if by_injection(bench) else rows)
 
     def rests_on(self, bench: Bench) -> object:
         return super().rests_on(bench), self.pasted
@@ -118,14 +131,22 @@ class SequencePage(PlayedPage):
     def show_found(self) -> None:
         found = self.found
         assert found is not None
+        self.caution.setText(_INJECTS if self._injects() else _CAUTION)
+        if self._injects():
+            self.pasted = None
+        for name in ("align_time", "load_angle", "acceleration"):
+            self._fields[name].setEnabled(not self._injects())
+        for press in (*self.copies, self.paste):
+            press.setEnabled(not self._injects())
         played = found.played
         rpm = RPM_PER_RAD_S
-        forced = np.where(played.phase < 4, played.forced * rpm, np.nan)
+        by_field = np.isin(played.phase, (state.STARTING, state.FORCING))
+        forced = np.where(by_field, played.forced * rpm, np.nan)
         self.speed.set("forced", played.time, forced)
         self.speed.set("true", played.time, played.speed * rpm)
         self.speed.set("estimate", played.time, played.seen * rpm)
         lead = np.degrees(np.remainder(played.field - played.true_angle + math.pi, 2 * math.pi) - math.pi)
-        self.angle.set("lead", played.time, np.where(played.phase < 4, lead, np.nan))
+        self.angle.set("lead", played.time, np.where(by_field, lead, np.nan))
         self.angle.set("error", played.time, np.degrees(played.deviation))
         for plot in (self.speed, self.angle):
             plot.fit()
@@ -155,11 +176,11 @@ class SequencePage(PlayedPage):
             answer, text = f"Pasted: {len(self.pasted)} rows", f"{verdict}."
         stale = self.stale_text()
         bad = played.outcome != STARTED
+        turns = f"The first alignment turns the shaft by up to {math.degrees(design.plan.jerk):.0f}°, either way."
         self.answer.show_answer(
             answer,
             text[:1].upper() + text[1:],
-            stale
-            or f"The first alignment turns the shaft by up to {math.degrees(design.plan.jerk):.0f}°, either way.",
+            stale or ("By injection: the shaft stays while axis and pole are sought." if self._injects() else turns),
             stale=bool(stale) or bad,
         )
         self.findings.show_findings(findings)
@@ -168,6 +189,23 @@ class SequencePage(PlayedPage):
 
     def _show_rows(self, found: StartOutlook) -> None:
         design = found.design
+        if self._injects():
+            j = design.injection.firmware
+            ramp = self.seen.settings.speed_loop.ramp
+            self.rows.show_rows(
+                [
+                    ("1  axis", f"±{show(j.volts, 'V')} along d, {show(j.settle, 's')} steady"),
+                    ("2  pole", f"±{show(j.pole_current, 'A')} along it, {show(j.pole_time, 's')} each"),
+                    ("3  closed", f"at rest, then {ramp:.4g} rad/s² up"),
+                    (
+                        "4  back-EMF",
+                        f"from {0.5 * design.hand_over * RPM_PER_RAD_S:.0f}, alone from {design.hand_over * RPM_PER_RAD_S:.0f} rpm",
+                    ),
+                ],
+                heading="What the firmware does",
+                note="The start is by injection: no rows of currents and speeds are run. Section Injection has its figures.",
+            )
+            return
         rows = []
         for number, (current, speed, duration, end, on) in enumerate(as_table(self._shown_rows()), 1):
             name = "align" if speed == 0 else "estimate" if on else "ramp"
@@ -182,7 +220,9 @@ class SequencePage(PlayedPage):
             ("ramp, of its limit", f"{plan.acceleration:.4g} of {plan.limit:.4g} rad/s²"),
             ("valid once", "angle within −20° to 110° of the current, length within 20 %, ten turns"),
         ]
-        self.rows.show_rows(rows, note="Current is phase peak, speed that at the row's end.")
+        self.rows.show_rows(
+            rows, heading="Rows for the firmware", note="Current is phase peak, speed that at the row's end."
+        )
 
     def keyPressEvent(self, event: object) -> None:
         if event.matches(QKeySequence.StandardKey.Paste):  # type: ignore[attr-defined]

@@ -31,7 +31,9 @@ from crisp_compass.studies.start_map import (
     Rate,
     StartMap,
     StartStudy,
+    check_levers,
     kind_counts,
+    lever_title,
     margin_text,
     margins,
     play_cell,
@@ -132,8 +134,10 @@ class MapPage(Page):
         if self.study is None or self._job.running:
             return
         s, study = self.seen.settings.start_up, self.study
-        if s.across == s.up:
-            self.refuse(Refusal("both levers are the same", "choose two different ones"))
+        try:
+            check_levers(s.across, s.up, study.drive)
+        except Refusal as refusal:
+            self.refuse(Refusal(refusal.problem, refusal.remedy))
             return
         self._made_for = self._inputs()
         self.made, self.rate = None, None
@@ -205,7 +209,11 @@ class MapPage(Page):
     def _draw(self, made: StartMap) -> None:
         self.made = made
         units = [LEVERS[k].unit for k in (made.across, made.up)]
-        titles = tuple(f"{LEVERS[k].title} [{u}]" for k, u in zip((made.across, made.up), units, strict=True))
+        study = self.study
+        assert study is not None
+        titles = tuple(
+            f"{lever_title(k, study.drive)} [{u}]" for k, u in zip((made.across, made.up), units, strict=True)
+        )
         texts = [[f"{v:.3g}" if v < 1000 else f"{v:.0f}" for v in values] for values in (made.x_shown, made.y_shown)]
         self.map.set_axes((titles[0], titles[1]), texts[0], texts[1], working_cell(made))
         self.map.show_counts(kind_counts(made))
