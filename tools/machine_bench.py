@@ -82,7 +82,7 @@ def machines_against_c() -> None:
 def estimator_against_c() -> None:
     """Print the estimator's speed over that of the source handed to firmware, in double and -O2, on the same turning motor, and both last angles."""
     bench = load_bench(DEMO / "pump" / "pump.bench.json")
-    _, o = firmware_of(bench)
+    _, o, _ = firmware_of(bench)
     k = np.arange(_STEPS + 1)
     theta = np.cumsum(o.ts * (1500 + 1000 * np.sin(k / 20_000)))
     i = 1j * np.exp(1j * theta)

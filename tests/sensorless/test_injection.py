@@ -119,7 +119,7 @@ def _random(seed: int) -> tuple[Drive, Injection, float] | None:
         believed, here, iron, volts=None, natural=None, pole_current=0.5 * rated, fades=0.5 * p * hand_over, gone=p * hand_over
     )  # fmt: skip
     kind = int(rng.integers(0, 2))
-    natural = loop_frequency(believed, Doubts(noise=here.noise), ts, p * hand_over, crossover, kind)
+    natural = loop_frequency(believed, Doubts(noise=here.noise), ts, p * hand_over, crossover)
     if not judged.works or judged.findings or natural < 2.5 * crossover or p * hand_over > 0.35 * we:
         return None
     ramp = min(0.4 * torque / inertia, 0.12 * min(natural, judged.firmware.natural) ** 2 / p)

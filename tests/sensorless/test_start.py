@@ -99,6 +99,28 @@ def test_the_loop_follows_a_step_of_speed_as_its_poles_say_and_lags_by_alpha_ove
     assert abs(caught) < 0.05 * acceleration / natural**2
 
 
+def test_a_changing_current_along_d_moves_no_angle_of_a_salient_motor() -> None:
+    ld, lq, psi, speed = 0.7e-3, 1.2e-3, 0.02, 900.0
+    n = np.arange(3000)
+    theta = speed * TS * n
+    i = (4.0 * np.sign(np.sin(2 * np.pi * n / 370)) + 4j) * np.exp(1j * theta)
+    i_dq = i * np.exp(-1j * theta)
+    flux = (psi + ld * i_dq.real + 1j * lq * i_dq.imag) * np.exp(1j * theta)
+    v = np.diff(flux) / TS + 0.3 * (i[1:] + i[:-1]) / 2
+    for kind in (BACK_EMF, FLUX):
+        o = Estimator(
+            TS, 0.3, ld, lq, psi, float(kind), kp=600.0, ki=9e4, filter=1200.0, correction=60.0, hold=6.28, floor=1.0
+        )
+        s = np.zeros(SEEN)
+        clear(s, i[0].real, i[0].imag)
+        s[SEEN_SPEED], s[SPREAD] = speed, 0.0
+        errors = []
+        for k in range(len(v)):
+            estimate(s, o, TS, v[k].real, v[k].imag, i[k + 1].real, i[k + 1].imag)
+            errors.append((s[OUT_ANGLE] - theta[k + 1] + math.pi) % (2 * math.pi) - math.pi)
+        assert np.degrees(np.abs(errors[1500:]).max()) < 1.5
+
+
 def test_swing_and_limit_are_those_of_the_equation_of_motion() -> None:
     shaft = Shaft(kt=0.05, pole_pairs=3, inertia=2e-5, coulomb=4e-3, viscous=1e-4)
     swing = alignment_swing(shaft, 2.0)

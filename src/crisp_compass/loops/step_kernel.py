@@ -9,12 +9,12 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
+from crisp_compass.compiled import allocating
 from crisp_compass.estimates import FloatArray
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@allocating
 def flow(i: float, u: float, span: float, r: float, inductance: float, lost: float, knee: float) -> float:
     """Return the current [A] after ``span`` seconds at ``u`` [V], where ``lost`` [V] stands against it beyond ``knee`` [A]."""
     for _ in range(8):  # one interval crosses the knee twice at most, and rounding may need one more try
@@ -37,7 +37,7 @@ def flow(i: float, u: float, span: float, r: float, inductance: float, lost: flo
     return i
 
 
-@njit(cache=True, nogil=True, error_model="numpy")
+@allocating
 def run(
     gains: FloatArray, winding: FloatArray, delay: float, ts: float, reference: FloatArray, voltage: FloatArray, at: FloatArray, start: float
 ) -> FloatArray:  # fmt: skip

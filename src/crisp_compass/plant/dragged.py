@@ -8,9 +8,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import START_COLUMNS, Drive
@@ -19,7 +17,7 @@ from crisp_compass.plant.parameters import START_COLUMNS, Drive
 _STEPS = 120.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def drag_rows(drive: Drive, sense: float, load: float, until: int, theta: float, out: FloatArray) -> bool:
     """Go through the first ``until`` rows of a drive's start from a rotor at rest at ``theta`` [rad, mechanical].
 

@@ -2,12 +2,10 @@
 
 from __future__ import annotations
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def friction(drive_torque: float, w: float, coulomb: float, breakaway: float) -> float:
     """Return the accelerating torque; at rest Coulomb friction, or more of it, holds until it is exceeded."""
     if w == 0.0 and abs(drive_torque) <= max(coulomb, breakaway):
@@ -17,7 +15,7 @@ def friction(drive_torque: float, w: float, coulomb: float, breakaway: float) ->
     return drive_torque + coulomb
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def drag(viscous: float, quadratic: float, w: float) -> float:
     """Return the torque [N·m] that grows with the speed."""
     return (viscous + quadratic * abs(w)) * w

@@ -221,16 +221,6 @@ class Start(NamedTuple):
     dead_voltage: float = 0.0
 
 
-class Core(NamedTuple):
-    """The part of a drive that every compiled function needs: what is not passed on costs nothing at each call."""
-
-    machine: Any
-    load: Load
-    inverter: Inverter
-    sensing: Sensing
-    control: Control
-
-
 class Drive(NamedTuple):
     """Everything that stays fixed while the drive runs."""
 

@@ -2,16 +2,14 @@
 
 from __future__ import annotations
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
 from crisp_compass.plant.protection import protect
 from crisp_compass.plant.state import FAULT, IN_DRIVES, IN_LOAD, IN_MODE, IN_SUPPLY, V_ALPHA, V_BETA, V_BUS
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def delays(c: Control) -> tuple[int, float]:
     """Return the whole periods that a voltage waits, and how long [s] in a period the one before still stands."""
     computing = c.delay_samples - 0.5  # the hold is the other half period of the delay
@@ -19,19 +17,19 @@ def delays(c: Control) -> tuple[int, float]:
     return whole, c.ts * (computing - whole) if computing - whole > 1e-9 else 0.0
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def asked_mode(x: FloatArray, inputs: FloatArray) -> int:
     """Return the mode asked for; off while a fault stands."""
     return OFF if x[FAULT] != NO_FAULT else int(inputs[IN_MODE])
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray, power: float) -> None:
     """Let the supply sag under ``power`` [W]."""
     x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
     """Return the mode after protection has looked."""
     if mode != OFF:
@@ -41,7 +39,7 @@ def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
     return mode
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
     """Put the newest command (α and β voltage, or what stands for them) in front of those that wait."""
     for k in range(whole + 1, 0, -1):
@@ -49,7 +47,7 @@ def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
     x[V_ALPHA], x[V_BETA] = first, second
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def loads(inputs: FloatArray) -> tuple[float, float]:
     """Return the torque that drives and the one that only brakes, N·m."""
     if inputs[IN_DRIVES] != 0.0:

@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
 from crisp_compass.plant.state import FAULT, ID, IQ, IQ_REF, OMEGA, REF, STALL_CLOCK, V_BUS
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def protect(x: FloatArray, drive: Drive, mode: int) -> None:
     """Latch a fault: over-current, under-voltage, or full current at standstill for too long."""
     c = drive.control

@@ -5,9 +5,8 @@ from __future__ import annotations
 import math
 
 import numpy as np
-from numba import njit
 
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import HALLS, Drive
 from crisp_compass.plant.state import (
@@ -27,7 +26,7 @@ _TABLE = np.random.default_rng(20).standard_normal(1 << 14)
 _PER_TURN = 1 / TWO_PI
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _normal(x: FloatArray) -> float:
     """Return a standard normal number: a table picked from by a 32-bit linear congruential generator in the state."""
     n = (np.uint64(x[RNG_STATE]) * np.uint64(1664525) + np.uint64(1013904223)) & np.uint64(0xFFFFFFFF)
@@ -35,7 +34,7 @@ def _normal(x: FloatArray) -> float:
     return float(_TABLE[n >> np.uint64(18)])
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def read_current(x: FloatArray, i: float, offset: float, noise: float, step: float, full: float) -> float:
     value = i + offset
     if noise > 0:
@@ -45,7 +44,7 @@ def read_current(x: FloatArray, i: float, offset: float, noise: float, step: flo
     return min(full, max(-full, value))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def hall_sector(theta: float, edges: FloatArray) -> int:
     """Return the sector whose lower edge lies last below theta (edges ascend within one turn)."""
     x = theta % TWO_PI
@@ -55,7 +54,7 @@ def hall_sector(theta: float, edges: FloatArray) -> int:
     return 5
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, table_edges: FloatArray) -> None:
     """Update the firmware's angle (electrical rad) and, with halls, its speed."""
     p, ts = drive.machine.pole_pairs, drive.control.ts
@@ -94,7 +93,7 @@ def sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, table_edges: Flo
         x[ANGLE_SEEN] = p * (counts + 0.5) * (TWO_PI / n) + drive.control.angle_offset
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def sense_speed(x: FloatArray, drive: Drive) -> None:
     """Update the firmware's mechanical speed once a speed step."""
     c = drive.control

@@ -82,6 +82,9 @@ void cc_estimator_step_trusting(cc_estimator_state *s, float v_alpha, float v_be
     const float i_d = i_alpha * c + i_beta * n, grown = SALIENCY * (i_d - s->i_d);
     float error, weight, uneven = 0.0f, expected, slack, ratio, half_sinc;
     int good;
+#if BY_FLUX
+    const float whole_a = change_a, whole_b = change_b;
+#endif
     change_a -= grown * c;
     change_b -= grown * n;
     s->i_alpha = i_alpha; s->i_beta = i_beta; s->i_d = i_d;
@@ -105,7 +108,7 @@ void cc_estimator_step_trusting(cc_estimator_state *s, float v_alpha, float v_be
 #endif
 #if BY_FLUX
         {{
-            float fa = s->flux_alpha + change_a, fb = s->flux_beta + change_b;
+            float fa = s->flux_alpha + whole_a, fb = s->flux_beta + whole_b;
             const float length = sqrtf(fa * fa + fb * fb), wanted = PSI + SALIENCY * i_d;
             if (length > 0.0f) {{
                 const float pull = PULL * (wanted / length - 1.0f);

@@ -28,8 +28,6 @@ from crisp_compass.sensorless.estimator import (
 ABOVE_SPEED_LOOP = 5.0
 #: Noise [rad rms] that the angle may have at hand-over.
 NOISE_AT_HAND_OVER = math.radians(2.0)
-#: Most natural frequency of the loop behind the flux observer, of the electrical hand-over speed.
-FLUX_LOOP = 0.5
 #: The correction of the flux, as a part of the electrical speed at hand-over.
 CORRECTION_SHARE = 0.5
 #: Length of a synthetic run: electrical turns, and least and most samples.
@@ -89,20 +87,15 @@ def lowest_speed(plant: Plant, doubts: Doubts, current: float, times: float) -> 
     return times * voltage_error(plant, doubts, current) / plant.psi
 
 
-def loop_frequency(
-    plant: Plant, doubts: Doubts, ts: float, speed: float, speed_loop: float, kind: int = BACK_EMF
-) -> float:
+def loop_frequency(plant: Plant, doubts: Doubts, ts: float, speed: float, speed_loop: float) -> float:
     """Return a natural frequency [rad/s] of the phase-locked loop: well above the speed loop's crossover ``speed_loop`` [rad/s], as far as the
     noise of the currents at the electrical hand-over speed allows, never above a sixteenth of the sampling.
 
-    Differenced noise σ_i of the currents leaves L·σ_i·ω_n/(ω·ψ) on the angle of a loop with ζ = 1. Behind the flux observer it stays below half of the hand-over speed: offsets shift the
-    flux, which turns the angle to and fro once an electrical turn, and a quicker loop makes speed and torque of it (found in runs of the closed loop, salient machines first).
+    Differenced noise σ_i of the currents leaves L·σ_i·ω_n/(ω·ψ) on the angle of a loop with ζ = 1.
     """
     wanted = ABOVE_SPEED_LOOP * speed_loop
     if doubts.noise > 0:
         wanted = min(wanted, NOISE_AT_HAND_OVER * speed * plant.psi / (doubts.noise * plant.lq))
-    if kind == FLUX:
-        wanted = min(wanted, FLUX_LOOP * speed)
     return min(wanted, 2 * math.pi / (16 * ts))
 
 
@@ -210,7 +203,7 @@ def _steady(plant: Plant, o: Estimator, doubts: Doubts, w: float, current: float
     emf = 1j * w * plant.psi * frame[0]
     start[E_ALPHA], start[E_BETA] = emf.real, emf.imag
     over_rows(
-        wrong, k[1:] * ts, np.column_stack([v.real, v.imag]), np.column_stack([seen[1:].real, seen[1:].imag]), math.inf, start, out
+        wrong, np.asarray(k[1:] * ts), np.column_stack([v.real, v.imag]), np.column_stack([seen[1:].real, seen[1:].imag]), math.inf, start, out
     )  # fmt: skip
     half = out[count // 2 :]
     error = (half[:, 0] - theta[1:][count // 2 :] + math.pi) % (2 * math.pi) - math.pi

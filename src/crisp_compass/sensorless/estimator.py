@@ -19,9 +19,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 
 BACK_EMF, FLUX = 0, 1
@@ -61,20 +59,20 @@ class Estimator(NamedTuple):
     hold: float = 10 * _TWO_PI
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def wrapped(angle: float) -> float:
     """Return an angle within ±π."""
     return angle - _TWO_PI * math.floor(angle / _TWO_PI + 0.5)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def clear(s: FloatArray, i_alpha: float, i_beta: float) -> None:
     """Forget everything but the currents [A] of this moment; ``s`` (SEEN,)."""
     s[:] = 0.0
     s[I_ALPHA], s[I_BETA], s[SPREAD] = i_alpha, i_beta, 1.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def estimate(
     s: FloatArray,
     o: Estimator,
@@ -98,7 +96,8 @@ def estimate(
     change_b = ts * (v_beta - s[OFFSET_BETA] - 0.5 * o.r * (i_beta + s[I_BETA])) - o.lq * (i_beta - s[I_BETA])
     i_d = i_alpha * c + i_beta * n
     saliency = o.ld - o.lq
-    if saliency != 0.0:  # what a changing i_d does to its length
+    whole_a, whole_b = change_a, change_b
+    if saliency != 0.0:  # what a changing i_d does to its length is no back-EMF
         grown = saliency * (i_d - s[I_D])
         change_a -= grown * c
         change_b -= grown * n
@@ -127,7 +126,7 @@ def estimate(
     # 3. the phase error
     uneven = 0.0
     if o.kind == FLUX:
-        fa, fb = s[FLUX_ALPHA] + change_a, s[FLUX_BETA] + change_b
+        fa, fb = s[FLUX_ALPHA] + whole_a, s[FLUX_BETA] + whole_b
         length = math.sqrt(fa * fa + fb * fb)
         wanted = o.psi + saliency * i_d
         if length > 0.0:
@@ -192,7 +191,7 @@ def estimate(
         s[LAG] = s[SINCE] = 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def over_rows(
     o: Estimator, t: FloatArray, v: FloatArray, i: FloatArray, longest: float, s: FloatArray, out: FloatArray
 ) -> None:

@@ -11,9 +11,7 @@ from __future__ import annotations
 import math
 from typing import NamedTuple
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.sensorless.estimator import (
     ANGLE,
@@ -60,7 +58,7 @@ class Injected(NamedTuple):
     pole_time: float = 0.02
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def share_of_injection(s: FloatArray, j: Injected, emf_valid: bool) -> float:
     """Return how much of the angle injection tells at the estimated speed, 1 … 0; a little of it stays until the back-EMF is valid."""
     w = abs(float(s[SPEED]))
@@ -70,7 +68,7 @@ def share_of_injection(s: FloatArray, j: Injected, emf_valid: bool) -> float:
     return share
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def track(
     s: FloatArray,
     j: Injected,
@@ -121,25 +119,25 @@ def track(
     s[POLE_SQUARES] += taken * taken
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def seek_axis(s: FloatArray) -> None:
     """Begin to look for an axis of which nothing is known."""
     s[AXIS_ACROSS], s[AXIS_SPREAD], s[AXIS_HELD], s[AXIS_VALID] = 0.0, 0.5, 0.0, 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def know_axis(s: FloatArray, j: Injected) -> None:
     """Nothing is injected, the back-EMF tells the angle: once injection begins, it counts as found until it is seen not to be."""
     s[AXIS_ACROSS], s[AXIS_SPREAD], s[AXIS_HELD], s[AXIS_VALID] = 0.0, 0.0, j.settle, 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def begin_counting(s: FloatArray) -> None:
     """Begin to average what the winding takes."""
     s[POLE_COUNT] = s[POLE_SUM] = s[POLE_SQUARES] = 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def counted(s: FloatArray) -> tuple[float, float]:
     """Return the mean of what the winding took and its variance; neighbours lean against each other, so that is rather too much."""
     n = max(s[POLE_COUNT], 1.0)
@@ -147,7 +145,7 @@ def counted(s: FloatArray) -> tuple[float, float]:
     return mean, max(s[POLE_SQUARES] / n - mean * mean, 0.0) / n
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def take_pole(s: FloatArray, o: Estimator, other: bool) -> None:
     """Begin with the pole found: half a turn on if it is the ``other`` one."""
     if other:

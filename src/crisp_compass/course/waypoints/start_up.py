@@ -33,7 +33,6 @@ from crisp_compass.estimates import Finding
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import show
 from crisp_compass.sensorless.design import (
-    FLUX_LOOP,
     KINDS,
     Doubts,
     Plant,
@@ -91,11 +90,8 @@ def design_start(bench: Bench) -> StartDesign:
     natural = (
         2 * math.pi * s.loop_hz
         if s.loop_hz
-        else loop_frequency(motor, doubts, ts, p * hand_over, speed_loop_crossover(bench), KINDS[s.method])
+        else loop_frequency(motor, doubts, ts, p * hand_over, speed_loop_crossover(bench))
     )
-    if s.method == "flux" and natural > FLUX_LOOP * p * hand_over * (1 + 1e-9):
-        text = f"Behind the flux observer a loop of {natural / (2 * math.pi):.3g} Hz makes speed ripple of every offset; at most {FLUX_LOOP * p * hand_over / (2 * math.pi):.3g} Hz at this hand-over speed, or the back-EMF observer."
-        findings.append(Finding("caution", "flux-loop-quick", text))
     if natural * ts > 0.5:
         raise Refusal(
             f"a loop of {natural / (2 * math.pi):.4g} Hz is too quick for {1 / ts:.4g} samples a second",

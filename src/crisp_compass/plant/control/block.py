@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
 from crisp_compass.plant.parameters import CURRENT, OFF, Drive
@@ -34,25 +32,25 @@ NONE = -1.0
 _STEP, _HALF = math.pi / 3.0, math.pi / 6.0
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def step_of(angle: float) -> int:
     """Return the step 0–5 whose current vector, at 30° + 60°·step, stands nearest to 90° ahead of the rotor at ``angle`` [rad]."""
     return int((math.floor((angle + _HALF) / _STEP) + 1.0) % 6.0)
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def high_leg(step: int) -> int:
     """Return the leg (0 A, 1 B, 2 C) through which a positive current of this step enters: A A… for A+C−, B+C−, B+A−, C+A−, C+B−, A+B−."""
     return ((step + 1) % 6) // 2
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def low_leg(step: int) -> int:
     """Return the leg through which it leaves."""
     return ((step + 4) % 6) // 2
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def block_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
     """Run one period: return the voltage over the two phases that carry current, and the step (``NONE``: off).
 

@@ -4,9 +4,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, Control, Drive
 from crisp_compass.plant.sensors import read_current
@@ -36,10 +34,9 @@ from crisp_compass.plant.state import (
 )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
-def speed_step(x: FloatArray, drive: Drive, target: float) -> None:
+@inlined
+def speed_step(x: FloatArray, c: Control, target: float) -> None:
     """Ramp, PI with clamped integrator."""
-    c = drive.control
     period = c.ts * c.speed_divider
     most = c.ramp * period
     x[REF] += min(most, max(-most, target - x[REF]))
@@ -52,7 +49,7 @@ def speed_step(x: FloatArray, drive: Drive, target: float) -> None:
     x[IQ_REF] = limited
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def regulate(
     c: Control, int_d: float, int_q: float, e_d: float, e_q: float, feed_d: float, feed_q: float, limit: float
 ) -> tuple[float, float, float, float]:  # fmt: skip
@@ -73,7 +70,7 @@ def regulate(
     return vd_set, vq_set, new_d, new_q
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def read_currents(x: FloatArray, drive: Drive) -> tuple[float, float]:
     """Read both channels; return the current [A] in α and β as the firmware sees it."""
     s = drive.sensing
@@ -87,7 +84,7 @@ def read_currents(x: FloatArray, drive: Drive) -> tuple[float, float]:
     return ia, ib if two_phase else (ia + 2.0 * ib) / SQRT3
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def hold_currents(
     x: FloatArray,
     drive: Drive,
@@ -111,7 +108,7 @@ def hold_currents(
     )
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def command(x: FloatArray, drive: Drive) -> tuple[float, float]:
     """Return the stationary voltage [V] of v_d and v_q, its angle advanced by the delay."""
     ahead = drive.control.delay_samples * drive.control.ts * drive.machine.pole_pairs * x[SPEED_SEEN]
@@ -120,7 +117,7 @@ def command(x: FloatArray, drive: Drive) -> tuple[float, float]:
     return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def released(x: FloatArray) -> None:
     """Forget what the loops held: the bridge is off."""
     x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
@@ -128,7 +125,7 @@ def released(x: FloatArray) -> None:
     x[REF] = x[SPEED_SEEN]
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
     """Run the current controller of one period; return the stationary voltage it commands, its angle advanced by the delay."""
     if mode == OFF:

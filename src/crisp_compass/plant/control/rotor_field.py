@@ -10,9 +10,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, OFF, SPEED, Drive
@@ -48,7 +46,7 @@ _MAGNETIZED, _LEAST = 0.9, 0.05
 _SLIP_RATE = 10.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def _read(x: FloatArray, drive: Drive) -> tuple[float, float]:
     """Return α and β current [A] as the two channels read them."""
     s = drive.sensing
@@ -58,7 +56,7 @@ def _read(x: FloatArray, drive: Drive) -> tuple[float, float]:
     return x[IA], (x[IA] + 2.0 * x[IB]) / SQRT3
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def flux_current(x: FloatArray, drive: Drive) -> float:
     """Return the magnetizing current [A] at the speed seen: full up to base speed, then as 1/ω."""
     c = drive.control
@@ -66,17 +64,17 @@ def flux_current(x: FloatArray, drive: Drive) -> float:
     return c.i_flux * c.base_speed / speed if 0.0 < c.base_speed < speed else c.i_flux
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
     """Run the speed loop once there is flux; until then the shaft is asked for nothing."""
     x[ID_REF] = flux_current(x, drive)
     if x[FLUX_SEEN] < _MAGNETIZED * drive.control.lm * x[ID_REF]:
         x[REF], x[INT_SPEED], x[IQ_REF] = x[SPEED_SEEN], 0.0, 0.0
         return
-    speed_step(x, drive, target)
+    speed_step(x, drive.control, target)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def _oriented(x: FloatArray, drive: Drive) -> tuple[float, float]:
     """Run the current controller in the frame of the flux as the firmware believes it; return the stationary voltage."""
     c = drive.control
@@ -98,7 +96,7 @@ def _oriented(x: FloatArray, drive: Drive) -> tuple[float, float]:
     return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def _hertz(x: FloatArray, drive: Drive, target: float) -> tuple[float, float]:
     """Turn the voltage along the ramp, as long as its frequency asks for."""
     c = drive.control
@@ -121,7 +119,7 @@ def _hertz(x: FloatArray, drive: Drive, target: float) -> tuple[float, float]:
     return size * math.cos(ahead), size * math.sin(ahead)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
     """Run one period of the firmware; return the stationary voltage it commands. ``ANGLE_SEEN`` comes in as the shaft's."""
     c = drive.control

@@ -10,12 +10,10 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_step
-from crisp_compass.plant.parameters import CURRENT, LOST, NO_POLE, NO_START, OFF, START_COLUMNS, Core, Drive
+from crisp_compass.plant.parameters import CURRENT, LOST, NO_POLE, NO_START, OFF, START_COLUMNS, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     BLEND,
@@ -80,13 +78,13 @@ from crisp_compass.sensorless.injection import (
 )
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _mean_sign(now: float, before: float, knee: float) -> float:
     """Return the mean sign over a period of a leg's current [A], which may cross zero within it."""
     return min(1.0, max(-1.0, (now + before) / max(2.0 * knee, abs(now - before))))
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _share(x: FloatArray, seen: FloatArray, drive: Drive) -> float:
     """Return how much of the angle injection tells: all of it until the loop is closed, however the search swings."""
     if x[PHASE] < CLOSED:
@@ -94,14 +92,11 @@ def _share(x: FloatArray, seen: FloatArray, drive: Drive) -> float:
     return float(share_of_injection(seen, drive.injected, seen[VALID] != 0.0))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
-def _look(
-    x: FloatArray, seen: FloatArray, drive: Drive, whole: int, early: float, fresh: bool
-) -> tuple[float, float]:
+@inlined
+def _look(x: FloatArray, seen: FloatArray, drive: Drive, whole: int, early: float) -> tuple[float, float]:
     """Read the currents and let the estimator take in the period that ends; return the current [A] in α and β."""
-    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
-    alpha, beta = read_currents(x, core)
-    if fresh:
+    alpha, beta = read_currents(x, drive)
+    if x[PHASE] == RESTING:  # nothing was commanded before
         clear(seen, alpha, beta)
         return alpha, beta
     ts = drive.control.ts
@@ -117,23 +112,29 @@ def _look(
         ec = _mean_sign(-half - 0.5 * alpha, -was_half - 0.5 * was_alpha, knee)
         va -= loss * (2.0 * ea - eb - ec) / 3.0
         vb -= loss * (eb - ec) / SQRT3
-    if drive.injected.volts == 0.0 or x[PHASE] < SEEKING:
-        estimate(seen, drive.estimator, ts, va, vb, alpha, beta)
-        return alpha, beta
-    share = _share(x, seen, drive)
+    share = _share(x, seen, drive) if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING else 0.0
     estimate(seen, drive.estimator, ts, va, vb, alpha, beta, 1.0 - share)
-    track(seen, drive.injected, ts, va, vb, alpha - was_alpha, beta - was_beta, share, drive.estimator.psi)
+    if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING:
+        _track(seen, drive, va, vb, alpha - was_alpha, beta - was_beta, share)
+        if share > 0.0:  # the loops are not to answer what alternates
+            return 0.5 * (alpha + was_alpha), 0.5 * (beta + was_beta)
+    return alpha, beta
+
+
+@compiled
+def _track(
+    seen: FloatArray, drive: Drive, va: float, vb: float, step_alpha: float, step_beta: float, share: float
+) -> None:
+    """Let what alternates tell its share of the angle."""
+    track(seen, drive.injected, drive.control.ts, va, vb, step_alpha, step_beta, share, drive.estimator.psi)
     # an angle that injection knows already needs no ten turns of back-EMF
     if seen[AXIS_VALID] != 0.0 and abs(seen[HELD]) >= KNOWN_ALREADY * drive.estimator.hold:
         seen[VALID] = 1.0
     if share == 0.0:
         know_axis(seen, drive.injected)
-        return alpha, beta
-    # the loops are not to answer what alternates
-    return 0.5 * (alpha + was_alpha), 0.5 * (beta + was_beta)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _enter_row(x: FloatArray, drive: Drive, row: int, current: float) -> None:
     """Begin a row of the sequence; rows that align turn the field on by a quarter."""
     rows = drive.start.rows
@@ -143,14 +144,14 @@ def _enter_row(x: FloatArray, drive: Drive, row: int, current: float) -> None:
     x[FORCED_FROM], x[CURRENT_FROM] = x[FORCED], current
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _force(x: FloatArray, angle: float, speed: float) -> None:
     """Turn the frame of the loops to a forced angle [rad] and speed [rad/s]."""
     x[FIELD], x[FORCED] = wrapped(angle), speed
     x[ANGLE_SEEN], x[SPEED_SEEN] = x[FIELD], speed
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _turn_frame(x: FloatArray, drive: Drive, by: float, i_d: float, i_q: float, feed: float) -> None:
     """Turn the frame on by ``by`` [rad] so that the voltage stays: the integrators take what the decoupling of ``i_d``, ``i_q`` [A] does not give."""
     ct, st = math.cos(by), math.sin(by)
@@ -160,7 +161,7 @@ def _turn_frame(x: FloatArray, drive: Drive, by: float, i_d: float, i_q: float, 
     x[INT_D], x[INT_Q] = vd + we * c.lq * i_q, vq - we * (c.ld * i_d + c.psi)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _close(x: FloatArray, seen: FloatArray, drive: Drive, current: float, field: float) -> None:
     """Close the loop on the estimate: current and voltage stay what they are, seen from the rotor."""
     lead = wrapped(field - seen[OUT_ANGLE])
@@ -172,7 +173,7 @@ def _close(x: FloatArray, seen: FloatArray, drive: Drive, current: float, field:
     x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _may_close(x: FloatArray, seen: FloatArray, drive: Drive, sense: float) -> bool:
     """Tell whether the estimate is valid, turns the right way and lies where a rotor dragged by the field can be."""
     lead = wrapped(x[FIELD] - seen[OUT_ANGLE]) * sense
@@ -180,7 +181,7 @@ def _may_close(x: FloatArray, seen: FloatArray, drive: Drive, sense: float) -> b
     return bool(seen[VALID] != 0.0 and seen[SPEED] * sense > 0.0 and placed)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _begin(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
     """Begin the start from rest: by injection, or with the first row."""
     x[INT_D] = x[INT_Q] = 0.0
@@ -191,7 +192,7 @@ def _begin(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
         _enter_row(x, drive, 0, 0.0)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
     """Seek the axis at zero current, then tell the pole by a current along it; close the loop at standstill once both are known."""
     j, p = drive.injected, drive.machine.pole_pairs
@@ -229,62 +230,23 @@ def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
     x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / p
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
-def _alternate(x: FloatArray, seen: FloatArray, drive: Drive) -> tuple[float, float]:
-    """Return the stationary voltage [V] of the loops with what is injected along the d axis."""
-    seen[SIGN] = 1.0 if seen[SIGN] <= 0.0 else -1.0
-    own = x[VD]
-    x[VD] = own + seen[SIGN] * _injected_volts(x, drive)
-    va, vb = command(x, drive)
-    x[VD] = own
-    return va, vb
-
-
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _injected_volts(x: FloatArray, drive: Drive) -> float:
     """Return what is injected [V]: never more than half of the voltage there is."""
     return float(min(drive.injected.volts, 0.5 * x[V_BUS] * drive.control.volts_per_bus))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
-def sensorless(
-    x: FloatArray,
-    seen: FloatArray,
-    drive: Drive,
-    inputs: FloatArray,
-    mode: int,
-    speed_due: bool,
-    whole: int,
-    early: float,
-) -> tuple[float, float]:
-    """Run one period; return the stationary voltage [V] it commands. ``seen`` (SEEN,) is the estimator's part of the state."""
-    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
-    c, start = drive.control, drive.start
-    # a drive that is asked to stand does not start
-    if mode == OFF or (mode != CURRENT and x[PHASE] == RESTING and inputs[IN_SPEED] == 0.0):
-        released(x)
-        x[PHASE] = RESTING
-        clear(seen, 0.0, 0.0)
-        return 0.0, 0.0
-    fresh = x[PHASE] == RESTING
-    alpha, beta = _look(x, seen, drive, whole, early, fresh)
-    if mode == CURRENT:  # by the estimate, as far as there is one
-        x[PHASE] = CLOSED
-        x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / drive.machine.pole_pairs
-        x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
-        hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], c.decouple)
-        va, vb = command(x, core)
-        return va, vb
-    target, p = inputs[IN_SPEED], drive.machine.pole_pairs
-    x[PHASE_CLOCK] += c.ts
-    if fresh:
+@compiled
+def _before_closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float) -> None:
+    """Go on with whatever comes before the loop is closed, at the ``target`` speed [rad/s]; may close it."""
+    c, start, p = drive.control, drive.start, drive.machine.pole_pairs
+    sense = 1.0 if target >= 0.0 else -1.0
+    if x[PHASE] == RESTING:
         x[FIELD] = x[FORCED] = x[REF] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
         if start.catch > 0.0:
             x[PHASE], x[PHASE_CLOCK] = CATCHING, 0.0
         else:
             _begin(x, seen, drive)
-    sense = 1.0 if target >= 0.0 else -1.0
-    feed = 0.0
     if x[PHASE] == CATCHING:
         x[ID_REF] = x[IQ_REF] = 0.0
         x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / p
@@ -327,36 +289,88 @@ def sensorless(
                     x[FAULT] = NO_START
         else:
             x[LOST_CLOCK] = 0.0
-    if x[PHASE] == CLOSED:
-        x[ANGLE_SEEN] = seen[OUT_ANGLE]
-        if seen[VALID] == 0.0 and seen[AXIS_VALID] == 0.0:
-            x[LOST_CLOCK] += c.ts
-            if x[LOST_CLOCK] > start.lost:
-                if target == 0.0:  # slowed down until nothing is seen any more: it was to stand
-                    released(x)
-                    x[PHASE] = RESTING
-                    return 0.0, 0.0
+
+
+@compiled
+def _force_again(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
+    """Go back to a forced angle where the estimate will soon be worth nothing: current and voltage stay what they are."""
+    low = drive.start.low_current
+    lead = math.asin(min(1.0, max(-1.0, x[IQ_REF] / low))) if low > 0.0 else 0.0
+    x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = FORCING, 0.0, 0.0
+    _turn_frame(x, drive, lead, 0.0, 0.0, 0.0)
+    _force(x, seen[OUT_ANGLE] + lead, x[REF])
+    x[ID_REF], x[IQ_REF] = low, 0.0
+
+
+@inlined
+def _closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float, speed_due: bool) -> None:
+    """Run the closed loop by the estimate: watch it, and now and then make a speed step."""
+    c, start = drive.control, drive.start
+    x[ANGLE_SEEN] = seen[OUT_ANGLE]
+    if seen[VALID] == 0.0 and seen[AXIS_VALID] == 0.0:
+        x[LOST_CLOCK] += c.ts
+        if x[LOST_CLOCK] > start.lost:
+            if target == 0.0:  # slowed down until nothing is seen any more: it was to stand
+                released(x)
+                x[PHASE] = RESTING
+            else:
                 x[FAULT] = LOST
-        else:
-            x[LOST_CLOCK] = 0.0
-        if speed_due:
-            raw, period = seen[SPEED] / p, c.ts * c.speed_divider
-            follow = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0.0 else 1.0
-            x[SPEED_SEEN] += follow * (raw - x[SPEED_SEEN])
-            speed_step(x, core, target)
-        x[ID_REF] = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
-        feed = c.decouple
-        if start.low_down > 0.0 and abs(x[REF]) < start.low_down and x[PHASE_CLOCK] > start.blend:
-            share = min(1.0, max(-1.0, x[IQ_REF] / start.low_current)) if start.low_current > 0.0 else 0.0
-            lead = math.asin(share)
-            x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = FORCING, 0.0, 0.0
-            _turn_frame(x, drive, lead, 0.0, 0.0, 0.0)
-            _force(x, seen[OUT_ANGLE] + lead, x[REF])
-            x[ID_REF], x[IQ_REF], feed = start.low_current, 0.0, 0.0
-    if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING and _share(x, seen, drive) > 0.0:
-        hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], feed, _injected_volts(x, drive))
-        va, vb = _alternate(x, seen, drive)
     else:
-        hold_currents(x, core, alpha, beta, x[ID_REF], x[IQ_REF], feed)
-        va, vb = command(x, core)
+        x[LOST_CLOCK] = 0.0
+    if speed_due:
+        raw, period = seen[SPEED] / drive.machine.pole_pairs, c.ts * c.speed_divider
+        follow = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0.0 else 1.0
+        x[SPEED_SEEN] += follow * (raw - x[SPEED_SEEN])
+        speed_step(x, c, target)
+    x[ID_REF] = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
+    if start.low_down > 0.0 and abs(x[REF]) < start.low_down and x[PHASE_CLOCK] > start.blend:
+        _force_again(x, seen, drive)
+
+
+@inlined
+def sensorless(
+    x: FloatArray,
+    seen: FloatArray,
+    drive: Drive,
+    inputs: FloatArray,
+    mode: int,
+    speed_due: bool,
+    whole: int,
+    early: float,
+) -> tuple[float, float]:
+    """Run one period; return the stationary voltage [V] it commands. ``seen`` (SEEN_INJECTED,) is the estimator's part of the state."""
+    c = drive.control
+    # a drive that is asked to stand does not start
+    runs = mode != OFF and (mode == CURRENT or x[PHASE] != RESTING or inputs[IN_SPEED] != 0.0)
+    va = vb = 0.0
+    if runs:
+        alpha, beta = _look(x, seen, drive, whole, early)
+        if mode == CURRENT:  # by the estimate, as far as there is one
+            x[PHASE] = CLOSED
+            x[ANGLE_SEEN], x[SPEED_SEEN] = seen[OUT_ANGLE], seen[SPEED] / drive.machine.pole_pairs
+            x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+        else:
+            x[PHASE_CLOCK] += c.ts
+            if x[PHASE] != CLOSED:
+                _before_closed(x, seen, drive, inputs[IN_SPEED])
+            if x[PHASE] == CLOSED:
+                _closed(x, seen, drive, inputs[IN_SPEED], speed_due)
+        runs = x[PHASE] != RESTING
+        injected = 0.0
+        if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING and _share(x, seen, drive) > 0.0:
+            injected = _injected_volts(x, drive)
+        hold_currents(
+            x, drive, alpha, beta, x[ID_REF], x[IQ_REF], c.decouple if x[PHASE] == CLOSED else 0.0, injected
+        )
+        own = x[VD]
+        if injected > 0.0:
+            seen[SIGN] = 1.0 if seen[SIGN] <= 0.0 else -1.0
+            x[VD] = own + seen[SIGN] * injected
+        va, vb = command(x, drive)
+        x[VD] = own
+    if not runs:
+        released(x)
+        x[PHASE] = RESTING
+        clear(seen, 0.0, 0.0)
+        va = vb = 0.0
     return va, vb

@@ -4,19 +4,17 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import Load, Machine
+from crisp_compass.plant.parameters import AnyMachine, Load
 from crisp_compass.plant.sensors import hall_sector
 from crisp_compass.plant.state import SQRT3
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def six_step(
-    machine: Machine,
+    machine: AnyMachine,
     load: Load,
     edges: FloatArray,
     pairs: FloatArray,

@@ -9,9 +9,7 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.sensors import read_current
@@ -38,7 +36,7 @@ from crisp_compass.plant.state import (
 _QUARTER = 0.5 * math.pi
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def table_angle(angle: float, microsteps: float) -> float:
     """Return the angle [rad] of the table's entry nearest to a commanded electrical angle."""
     if microsteps <= 0.0:
@@ -48,7 +46,7 @@ def table_angle(angle: float, microsteps: float) -> float:
     return step * math.floor((angle - middle) / step + 0.5) + middle
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def hold_winding(
     total: float, error: float, kp: float, ki: float, ts: float, track: float, limit: float
 ) -> tuple[float, float]:
@@ -61,7 +59,7 @@ def hold_winding(
     return limited, fresh
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def step_firmware(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[float, float]:
     """Turn the commanded angle on along the ramp and hold the table's currents; return the two windings' voltages."""
     c, s, m = drive.control, drive.sensing, drive.machine

@@ -9,13 +9,11 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Core, Drive
+from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
@@ -42,7 +40,7 @@ from crisp_compass.plant.state import (
 )
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _flow(i: float, volts: float, drop: float, r: float, fade: float) -> float:
     """Return the current after a sub-step under ``volts`` less the brushes' drop, which never drives it."""
     sense = 1.0 if i > 0.0 else -1.0 if i < 0.0 else (1.0 if volts > 0.0 else -1.0)
@@ -53,7 +51,7 @@ def _flow(i: float, volts: float, drop: float, r: float, fade: float) -> float:
     return 0.0 if after * sense < 0.0 else float(after)
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def advance_armature(
     x: FloatArray, drive: Drive, volts: float, active: bool, load: float, holds: float, span: float
 ) -> None:
@@ -87,7 +85,7 @@ def advance_armature(
     x[IQ], x[OMEGA], x[THETA], x[TORQUE] = i, w, th, m.psi * i
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def _armature_speed(x: FloatArray, drive: Drive) -> None:
     """Tell the speed from the voltage that was put on the armature, less the share of the drop that is compensated."""
     c = drive.control
@@ -97,7 +95,7 @@ def _armature_speed(x: FloatArray, drive: Drive) -> None:
     x[SPEED_SEEN] += share * (raw - x[SPEED_SEEN])
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> float:
     """Run the current controller of one period; return the voltage it commands."""
     c, s = drive.control, drive.sensing
@@ -118,7 +116,7 @@ def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> floa
     return float(x[VQ])
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _record_armature(x: FloatArray, row: FloatArray) -> None:
     """Write one row in the order of ``OUT``: the armature stands on the q axis and as i_a."""
     row[0], row[1], row[2] = x[TIME], x[REF], x[OMEGA]
@@ -128,7 +126,7 @@ def _record_armature(x: FloatArray, row: FloatArray) -> None:
     row[16], row[17] = x[SPEED_SEEN], x[THETA]
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def run_brushed(
     x: FloatArray,
     drive: Drive,
@@ -140,8 +138,7 @@ def run_brushed(
     out: FloatArray,
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs (``edges`` are not used)."""
-    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
-    c = core.control
+    c = drive.control
     whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
@@ -149,17 +146,17 @@ def run_brushed(
     for _ in range(steps):
         mode = asked_mode(x, inputs)
         power = x[VQ] * x[IQ] if mode != OFF else 0.0
-        load_bus(x, core, inputs, power)
+        load_bus(x, drive, inputs, power)
         if speed_phase == 0:
-            if core.sensing.angle_sensor == ARMATURE:
-                _armature_speed(x, core)
+            if drive.sensing.angle_sensor == ARMATURE:
+                _armature_speed(x, drive)
             else:
-                sense_speed(x, core)
+                sense_speed(x, drive)
             if mode == SPEED:
-                speed_step(x, core, inputs[IN_SPEED])
+                speed_step(x, drive.control, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        fresh = _command(x, core, inputs, mode)
-        mode = guarded(x, core, mode)
+        fresh = _command(x, drive, inputs, mode)
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             _record_armature(x, out[rows])
             rows += 1
@@ -167,8 +164,8 @@ def run_brushed(
         queue(x, whole, fresh, 0.0)
         drives, holds = loads(inputs)
         if early > 0.0:
-            advance_armature(x, core, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
-        advance_armature(x, core, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)
+            advance_armature(x, drive, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
+        advance_armature(x, drive, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)
         x[TIME] += c.ts
     return rows
 

@@ -13,14 +13,12 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Core, Drive, Induction
+from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Drive, Induction
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -51,7 +49,7 @@ from crisp_compass.plant.state import (
 )
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def advance_induction(
     x: FloatArray, drive: Drive, va: float, vb: float, active: bool, load: float, holds: float, span: float
 ) -> None:
@@ -119,7 +117,7 @@ def advance_induction(
     orient(x)
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def orient(x: FloatArray) -> None:
     """Put the currents into the frame of the true rotor flux."""
     size = math.sqrt(x[PSI_ALPHA] * x[PSI_ALPHA] + x[PSI_BETA] * x[PSI_BETA])
@@ -127,7 +125,7 @@ def orient(x: FloatArray) -> None:
     x[ID], x[IQ] = x[I_ALPHA] * c + x[I_BETA] * s, x[I_BETA] * c - x[I_ALPHA] * s
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def _record_induction(x: FloatArray, row: FloatArray) -> None:
     """Write one row in the order of ``OUT``."""
     row[0], row[1], row[2], row[3] = x[TIME], x[REF], x[OMEGA], x[ID_REF]
@@ -139,7 +137,7 @@ def _record_induction(x: FloatArray, row: FloatArray) -> None:
     row[16], row[17] = x[SPEED_SEEN], x[ANGLE_SEEN]
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def run_induction(
     x: FloatArray,
     drive: Drive,
@@ -151,8 +149,7 @@ def run_induction(
     out: FloatArray,
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs."""
-    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
-    c = core.control
+    c = drive.control
     whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
@@ -160,15 +157,15 @@ def run_induction(
     for _ in range(steps):
         mode = asked_mode(x, inputs)
         power = 1.5 * (x[V_ALPHA] * x[I_ALPHA] + x[V_BETA] * x[I_BETA]) if mode not in (OFF, MAINS) else 0.0
-        load_bus(x, core, inputs, power)
-        sense_angle(x, core, edges, table_edges)
+        load_bus(x, drive, inputs, power)
+        sense_angle(x, drive, edges, table_edges)
         if speed_phase == 0:
-            sense_speed(x, core)
+            sense_speed(x, drive)
             if mode == SPEED:
-                ask_speed(x, core, inputs[IN_SPEED])
+                ask_speed(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        next_a, next_b = rotor_firmware(x, core, inputs, mode)
-        mode = guarded(x, core, mode)
+        next_a, next_b = rotor_firmware(x, drive, inputs, mode)
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             _record_induction(x, out[rows])
             rows += 1
@@ -177,9 +174,9 @@ def run_induction(
         drives, holds = loads(inputs)
         if early > 0.0:
             advance_induction(
-                x, core, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early
+                x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early
             )
-        advance_induction(x, core, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
+        advance_induction(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
         x[TIME] += c.ts
     return rows
 

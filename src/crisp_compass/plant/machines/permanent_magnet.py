@@ -10,16 +10,13 @@ from __future__ import annotations
 
 import math
 
-import numpy as np
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, OBSERVER, OFF, SPEED, STEP, Core, Drive, Machine
+from crisp_compass.plant.parameters import ALIGN, OBSERVER, OFF, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -52,7 +49,7 @@ from crisp_compass.plant.state import (
 from crisp_compass.sensorless.estimator import EMF, OUT_ANGLE, VALID
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _iron(i: float, inductance: float, rest: float, knee: float) -> tuple[float, float]:
     """Return flux and incremental inductance of one axis whose iron saturates (identify.saturation's curve)."""
     x = i / knee
@@ -60,7 +57,7 @@ def _iron(i: float, inductance: float, rest: float, knee: float) -> tuple[float,
     return flux, inductance * (rest + (1.0 - rest) / (1.0 + x * x))
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _biased(m: Machine, i_d: float) -> tuple[float, float]:
     """Return flux and incremental inductance of the d axis: its iron, and what the magnet's bias takes off along the pole."""
     flux, slope = _iron(i_d, m.ld, m.saturated, m.i_sat)
@@ -72,17 +69,19 @@ def _biased(m: Machine, i_d: float) -> tuple[float, float]:
     return flux, slope
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def decay_weights(rate: float, h: float) -> tuple[float, float, float]:
     """Return e^(−z), (1 − e^(−z))/rate and (e^(−z) − 1 + z)/(rate·z) with z = rate·h: the weights of the exponential rule."""
     z = rate * h
-    if z < 1e-3:
-        return math.exp(-z), h * (1.0 - z * (0.5 - z / 6.0)), h * (0.5 - z * (1.0 / 6.0 - z / 24.0))
+    if z < 0.1:  # to 1e-11 by its series, and without what a small z would lose
+        first = h * (1.0 - z * (1 / 2 - z * (1 / 6 - z * (1 / 24 - z * (1 / 120 - z * (1 / 720 - z * (1 / 5040)))))))
+        second = h * (1 / 2 - z * (1 / 6 - z * (1 / 24 - z * (1 / 120 - z * (1 / 720 - z * (1 / 5040))))))
+        return 1.0 - rate * first, first, second
     e = math.exp(-z)
     return e, (1.0 - e) / rate, (e - 1.0 + z) / (rate * z)
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def advance(
     x: FloatArray,
     drive: Drive,
@@ -92,16 +91,17 @@ def advance(
     load: float,
     holds: float,
     span: float,
-    usual: FloatArray,
+    usual: tuple[float, float, float, float, float, float, float],
 ) -> None:
     """Advance the machine by ``span`` seconds under one stationary voltage; ``load`` drives, ``holds`` only brakes [N·m].
 
-    ``usual`` (7,) holds the weights of the usual sub-step and its length. The rotor's sine and cosine are turned on by each sub-step's angle instead of being computed anew; they start each
+    ``usual`` holds the weights of the usual sub-step and its length. The rotor's sine and cosine are turned on by each sub-step's angle instead of being computed anew; they start each
     period exact.
     """
     m, inv = drive.machine, drive.inverter
     p, r, ld, lq, psi = m.pole_pairs, m.r, m.ld, m.lq, m.psi
     slope_d, slope_q, over_j = ld, lq, 1.0 / drive.load.inertia
+    over_ld, over_lq = 1.0 / ld, 1.0 / lq
     loss = inv.dead_voltage if active else 0.0
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
     quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
@@ -123,19 +123,21 @@ def advance(
     saturates = m.saturated < 1.0 or m.bend != 0.0
     for _ in range(steps):
         d0, q0, w0 = i_d, i_q, w
+        # the turn at the speed so far, at most an eighth of a radian: known before the torque is, which saves waiting
+        turn = h * p * w0
+        square = turn * turn
+        sin_t = turn * (1.0 - square * (1.0 / 6.0) * (1.0 - square * (1.0 / 20.0)))
+        cos_t = 1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0)))
         n_d = n_q = k_w0 = k_w = 0.0
+        flux_d, flux_q = ld * i_d, lq * i_q
         if saturates:
-            _, slope_d = _biased(m, i_d)
-            _, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
+            flux_d, slope_d = _biased(m, i_d)
+            flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
             rate_d, rate_q = r / slope_d, r / slope_q
             e_d, first_d, second_d = decay_weights(rate_d, h)
             e_q, first_q, second_q = decay_weights(rate_q, h)
         for stage in range(2):
             we = p * w
-            flux_d, flux_q = ld * i_d, lq * i_q
-            if saturates:
-                flux_d, slope_d = _biased(m, i_d)
-                flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
             f_d = f_q = 0.0
             if active:
                 ua, ub = va, vb
@@ -152,8 +154,12 @@ def advance(
                     ua -= loss * (2.0 * ea - eb - ec) / 3.0
                     ub -= loss * (eb - ec) / SQRT3
                 # what acts on each current beside its own decay at rate R/L
-                f_d = (ua * c + ub * s - r * i_d + we * flux_q) / slope_d + rate_d * i_d
-                f_q = (ub * c - ua * s - r * i_q - we * (flux_d + psi)) / slope_q + rate_q * i_q
+                if saturates:
+                    f_d = (ua * c + ub * s - r * i_d + we * flux_q) / slope_d + rate_d * i_d
+                    f_q = (ub * c - ua * s - r * i_q - we * (flux_d + psi)) / slope_q + rate_q * i_q
+                else:
+                    f_d = (ua * c + ub * s + we * flux_q) * over_ld
+                    f_q = (ub * c - ua * s - we * (flux_d + psi)) * over_lq
             torque = factor * p * ((psi + flux_d) * i_q - flux_q * i_d)
             if detent != 0.0:
                 torque -= detent * 4.0 * s * c * (c * c - s * s)  # sin 4θ
@@ -162,14 +168,18 @@ def advance(
                 n_d, n_q, k_w0 = f_d, f_q, k_w
                 if active:
                     i_d, i_q = e_d * d0 + first_d * n_d, e_q * q0 + first_q * n_q
+                    flux_d, flux_q = ld * i_d, lq * i_q
+                    if saturates:
+                        flux_d, slope_d = _biased(m, i_d)
+                        flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
                 w = w0 + h * k_w
                 if w0 * w < 0:
                     w = 0.0
-                turn = h * p * (w0 + 0.5 * h * k_w)
-                square = turn * turn  # at most an eighth of a radian and what the speed gained
-                sin_t = turn * (1.0 - square * (1.0 / 6.0) * (1.0 - square * (1.0 / 20.0)))
-                cos_t = 1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0)))
-                c, s = c * cos_t - s * sin_t, s * cos_t + c * sin_t
+                # the turn with what the speed gained, which is little
+                more = 0.5 * h * h * p * k_w
+                less = 1.0 - 0.5 * more * more
+                sin_m, cos_m = sin_t * less + cos_t * more, cos_t * less - sin_t * more
+                c, s = c * cos_m - s * sin_m, s * cos_m + c * sin_m
             elif active:
                 i_d, i_q = i_d + second_d * (f_d - n_d), i_q + second_q * (f_q - n_q)
         if not active and (i_d != 0 or i_q != 0):
@@ -191,7 +201,7 @@ def advance(
     x[ID], x[IQ], x[OMEGA], x[THETA], x[COS], x[SIN] = i_d, i_q, w, th, c, s
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def record(x: FloatArray, row: FloatArray, theta_e: float, two_phase: bool) -> None:
     """Write one row in the order of ``OUT``; of two phases C is none."""
     ct, st = x[COS], x[SIN]
@@ -212,7 +222,7 @@ def record(x: FloatArray, row: FloatArray, theta_e: float, two_phase: bool) -> N
     )
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def run(
     x: FloatArray,
     drive: Drive,
@@ -228,47 +238,46 @@ def run(
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
     supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
     """
-    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
-    c = core.control
+    c = drive.control
     whole, early = delays(c)
-    p = core.machine.pole_pairs
-    usual = np.empty(7)
-    usual[0] = (c.ts - early) / math.ceil(SUBSTEPS * (c.ts - early) / c.ts - 1e-9)
-    usual[1], usual[2], usual[3] = decay_weights(core.machine.r / core.machine.ld, usual[0])
-    usual[4], usual[5], usual[6] = decay_weights(core.machine.r / core.machine.lq, usual[0])
+    p = drive.machine.pole_pairs
+    h = (c.ts - early) / math.ceil(SUBSTEPS * (c.ts - early) / c.ts - 1e-9)
+    e_d, first_d, second_d = decay_weights(drive.machine.r / drive.machine.ld, h)
+    e_q, first_q, second_q = decay_weights(drive.machine.r / drive.machine.lq, h)
+    usual = (h, e_d, first_d, second_d, e_q, first_q, second_q)
     rows = 0
     seen = x[OBSERVER_STATE:]
-    without_sensor = core.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, ALIGN)
+    without_sensor = drive.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, ALIGN)
     divider = int(c.speed_divider)
     speed_phase = int(x[COUNT]) % divider
     row_phase = int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
-        power = core.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
-        load_bus(x, core, inputs, power)
+        power = drive.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
+        load_bus(x, drive, inputs, power)
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
         if without_sensor:
             next_a, next_b = sensorless(x, seen, drive, inputs, mode, speed_phase == 0, whole, early)
         else:
-            sense_angle(x, core, edges, table_edges)
+            sense_angle(x, drive, edges, table_edges)
             if speed_phase == 0:
-                sense_speed(x, core)
+                sense_speed(x, drive)
                 if mode == SPEED:
-                    speed_step(x, core, inputs[IN_SPEED])
-            next_a, next_b = step_firmware(x, core, inputs) if mode == STEP else firmware(x, core, inputs, mode)
+                    speed_step(x, drive.control, inputs[IN_SPEED])
+            next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        mode = guarded(x, core, mode)
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
-            record(x, out[rows], te, core.machine.torque_factor == 1.0)
+            record(x, out[rows], te, drive.machine.torque_factor == 1.0)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, next_a, next_b)
         drives, holds = loads(inputs)
         if early > 0.0:
-            advance(x, core, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual)
-        advance(x, core, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)
+            advance(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual)
+        advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)
         x[TIME] += c.ts
     return rows
 

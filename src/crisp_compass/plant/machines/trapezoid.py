@@ -10,15 +10,13 @@ from __future__ import annotations
 
 import math
 
-from numba import njit
-
-from crisp_compass.compiled import FAST
+from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.machines.permanent_magnet import record
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import OFF, SPEED, Core, Drive, Trapezoid
+from crisp_compass.plant.parameters import OFF, SPEED, Drive, Trapezoid
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -46,7 +44,7 @@ from crisp_compass.plant.state import (
 )
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def shape(s: float, m: Trapezoid) -> float:
     """Return sin x + h3·sin 3x + h5·sin 5x + h7·sin 7x of s = sin x (multiple-angle formulas)."""
     q = s * s
@@ -56,12 +54,12 @@ def shape(s: float, m: Trapezoid) -> float:
     )  # fmt: skip
 
 
-@njit(cache=True, inline="always", error_model="numpy", fastmath=FAST)
+@inlined
 def _lost(i: float, loss: float, over_knee: float) -> float:
     return loss * min(1.0, max(-1.0, i * over_knee))
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@inlined
 def advance_phases(
     x: FloatArray,
     drive: Drive,
@@ -161,7 +159,7 @@ def advance_phases(
     x[COS], x[SIN], x[ID], x[IQ] = c, s, alpha * c + beta * s, beta * c - alpha * s
 
 
-@njit(cache=True, nogil=True, error_model="numpy", fastmath=FAST)
+@compiled
 def run_phases(
     x: FloatArray,
     drive: Drive,
@@ -174,8 +172,7 @@ def run_phases(
 ) -> int:
     """Advance ``steps`` sampling periods; arguments and return as for the other machines' runs. Under block commutation the
     recorded ``i_q`` is the current of the two phases that carry it."""
-    core = Core(drive.machine, drive.load, drive.inverter, drive.sensing, drive.control)
-    c = core.control
+    c = drive.control
     block = c.block != 0.0
     whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
@@ -186,17 +183,17 @@ def run_phases(
         power = (
             (2.0 if block else 1.5) * (x[VD] * x[ID] + x[VQ] * (x[IA] if block else x[IQ])) if mode != OFF else 0.0
         )
-        load_bus(x, core, inputs, power)
-        te = core.machine.pole_pairs * x[THETA]
+        load_bus(x, drive, inputs, power)
+        te = drive.machine.pole_pairs * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
-        sense_angle(x, core, edges, table_edges)
+        sense_angle(x, drive, edges, table_edges)
         if speed_phase == 0:
-            sense_speed(x, core)
+            sense_speed(x, drive)
             if mode == SPEED:
-                speed_step(x, core, inputs[IN_SPEED])
+                speed_step(x, drive.control, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        first, second = block_firmware(x, core, inputs, mode) if block else firmware(x, core, inputs, mode)
-        mode = guarded(x, core, mode)
+        first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
+        mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             record(x, out[rows], te, False)
             out[rows][9], out[rows][10], out[rows][11] = x[PHASE_A], x[PHASE_B], x[PHASE_C]
@@ -207,8 +204,8 @@ def run_phases(
         queue(x, whole, first, second)
         drives, holds = loads(inputs)
         if early > 0.0:
-            advance_phases(x, core, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early)
-        advance_phases(x, core, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
+            advance_phases(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early)
+        advance_phases(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early)
         x[TIME] += c.ts
     return rows
 
