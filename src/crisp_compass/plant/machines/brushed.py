@@ -163,9 +163,11 @@ def run_brushed(
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, fresh, 0.0)
         drives, holds = loads(inputs)
-        if early > 0.0:
-            advance_armature(x, drive, x[V_ALPHA + whole + 1], mode != OFF, drives, holds, early)
-        advance_armature(x, drive, x[V_ALPHA + whole], mode != OFF, drives, holds, c.ts - early)
+        for earlier in range(
+            1 if early > 0.0 else 0, -1, -1
+        ):  # the voltage before first, where it still stands for a while
+            span = early if earlier == 1 else c.ts - early
+            advance_armature(x, drive, x[V_ALPHA + whole + earlier], mode != OFF, drives, holds, span)
         x[TIME] += c.ts
     return rows
 

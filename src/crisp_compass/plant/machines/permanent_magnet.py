@@ -57,7 +57,7 @@ def _iron(i: float, inductance: float, rest: float, knee: float) -> tuple[float,
     return flux, inductance * (rest + (1.0 - rest) / (1.0 + x * x))
 
 
-@inlined
+@compiled
 def _biased(m: Machine, i_d: float) -> tuple[float, float]:
     """Return flux and incremental inductance of the d axis: its iron, and what the magnet's bias takes off along the pole."""
     flux, slope = _iron(i_d, m.ld, m.saturated, m.i_sat)
@@ -69,7 +69,7 @@ def _biased(m: Machine, i_d: float) -> tuple[float, float]:
     return flux, slope
 
 
-@inlined
+@compiled
 def decay_weights(rate: float, h: float) -> tuple[float, float, float]:
     """Return e^(−z), (1 − e^(−z))/rate and (e^(−z) − 1 + z)/(rate·z) with z = rate·h: the weights of the exponential rule."""
     z = rate * h
@@ -275,9 +275,21 @@ def run(
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, next_a, next_b)
         drives, holds = loads(inputs)
-        if early > 0.0:
-            advance(x, drive, x[V_ALPHA + whole + 1], x[V_BETA + whole + 1], mode != OFF, drives, holds, early, usual)
-        advance(x, drive, x[V_ALPHA + whole], x[V_BETA + whole], mode != OFF, drives, holds, c.ts - early, usual)
+        for earlier in range(
+            1 if early > 0.0 else 0, -1, -1
+        ):  # the voltage before first, where it still stands for a while
+            span = early if earlier == 1 else c.ts - early
+            advance(
+                x,
+                drive,
+                x[V_ALPHA + whole + earlier],
+                x[V_BETA + whole + earlier],
+                mode != OFF,
+                drives,
+                holds,
+                span,
+                usual,
+            )
         x[TIME] += c.ts
     return rows
 
