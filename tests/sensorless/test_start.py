@@ -467,8 +467,7 @@ int main(void) {
     assert np.abs(theirs[fast, 2] - ours[fast, 2]).max() < 1e-2
     assert (theirs[:, 3] != ours[:, 3]).mean() < 0.02  # found again a few samples apart
     assert 0.3 < ours[:, 3].mean() < 0.99
-    if method == "back-emf":
-        _in_integers(tmp_path, rows, ours)
+    _in_integers(tmp_path, rows, ours)
 
 
 def _in_integers(folder: Path, rows: np.ndarray, ours: np.ndarray) -> None:

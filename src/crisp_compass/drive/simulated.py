@@ -11,12 +11,18 @@ from crisp_compass.course.waypoints.run import build_drive, running_mode
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant import state
 from crisp_compass.plant.parameters import OFF
 from crisp_compass.plant.simulation import join
 from crisp_compass.studies.scenarios import open_simulation
 
 #: Rows of telemetry a second.
 POINTS_PER_SECOND = 1000
+#: What the firmware does while it starts without a sensor, by the phase it reports.
+PHASES = {
+    state.CATCHING: "zero current", state.STARTING: "forced", state.FORCING: "forced", state.SEEKING: "axis sought", state.POLING: "pole sought",
+    state.CLOSED: "closed",
+}  # fmt: skip
 
 
 class SimulatedDrive:

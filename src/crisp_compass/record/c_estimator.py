@@ -1,4 +1,4 @@
-"""The sensorless estimator as C source, in float (and, of the back-EMF, in integers), and injection in float: what the plant's firmware does (sensorless.estimator), step by step, and the start's rows."""
+"""The sensorless estimator as C source, in float and in integers, and injection in float: what the plant's firmware does (sensorless.estimator), step by step, and the start's rows."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from crisp_compass.record.c_estimator_fixed import bases, fixed_header, fixed_so
 from crisp_compass.record.c_injection import injection_header, injection_source
 from crisp_compass.record.start_rows import rows_c
 from crisp_compass.safe_text import c_float
-from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, Estimator
+from crisp_compass.sensorless.estimator import FLUX, Estimator
 
 
 def estimator_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
@@ -19,11 +19,12 @@ def estimator_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
     found = [("cc_start.h", rows), ("cc_estimator.h", _header(note)), ("cc_estimator.c", _source(o, note))]
     if injected.volts > 0:
         found += [("cc_injection.h", injection_header(note)), ("cc_injection.c", injection_source(injected, o, note))]
-    if o.kind == BACK_EMF:
-        v_base, i_base = bases(need(bench, "plate.v_bus"), full_scale(bench))
-        found.append(("cc_estimator_fixed.h", fixed_header(note, v_base, i_base)))
-        found.append(("cc_estimator_fixed.c", fixed_source(o, note, v_base, i_base)))
-    return found
+    v_base, i_base = bases(need(bench, "plate.v_bus"), full_scale(bench))
+    return [
+        *found,
+        ("cc_estimator_fixed.h", fixed_header(note, v_base, i_base)),
+        ("cc_estimator_fixed.c", fixed_source(o, note, v_base, i_base)),
+    ]
 
 
 def _header(note: str) -> str:

@@ -1,4 +1,4 @@
-"""The back-EMF estimator as C in 32-bit integers with 64-bit products: voltages and currents as parts of a base in Q24, angles as 2³² a turn.
+"""The estimators as C in 32-bit integers with 64-bit products: voltages and currents as parts of a base in Q24, angles as 2³² a turn.
 
 Sine, cosine, length and angle come from one rotation by shifts and additions (J. E. Volder, The CORDIC Trigonometric Computing Technique, IRE Trans.
 Electron. Comput. EC-8, 1959).
@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import math
 
-from crisp_compass.sensorless.estimator import Estimator
+from crisp_compass.sensorless.estimator import FLUX, Estimator
 
 _STEPS = 26
 _Q = 24
@@ -29,7 +29,7 @@ def fixed_header(note: str, v_base: float, i_base: float) -> str:
 /* 2^24 counts stand for {v_base:g} V and {i_base:g} A; 2^32 counts are an electrical turn. */
 typedef struct {{
     int32_t i_alpha, i_beta, speed, e_alpha, e_beta, offset_alpha, offset_beta, lag, emf, i_d, raw_alpha, raw_beta;
-    int64_t spread, held, pair_re, pair_im, power, speed_rest, lag_rest;
+    int64_t spread, held, pair_re, pair_im, power, speed_rest, lag_rest, flux_alpha, flux_beta, offset_rest_a, offset_rest_b;
     uint32_t angle, out_angle, since;
     int valid;
 }} cc_estimator_fixed_state;
@@ -70,6 +70,12 @@ def fixed_source(o: Estimator, note: str, v_base: float, i_base: float) -> str:
         "SPREAD": round((o.spread / turn) ** 2 * 2**40),
         "HOLD": round(o.hold / turn * 2**32),
     }
+    if o.kind == FLUX:
+        # a flux is counted in the base's voltage over one period
+        constants |= {
+            "PSI_F": round(o.psi / o.ts / v_base * (1 << _Q)),
+            "PULL": round(min(o.correction * o.ts, 1.0) * one),
+        }
     defines = "\n".join(f"#define {name} {value}LL" for name, value in constants.items())
     atan = ", ".join(str(round(math.atan(2.0**-k) / turn * 2**32)) for k in range(_STEPS))
     gain = math.prod(1 / math.sqrt(1 + 4.0**-k) for k in range(_STEPS))
@@ -78,6 +84,7 @@ def fixed_source(o: Estimator, note: str, v_base: float, i_base: float) -> str:
 #include "cc_estimator_fixed.h"
 
 {defines}
+#define BY_FLUX {int(o.kind == FLUX)} /* 1: flux observer, 0: back-EMF observer */
 #define MOST_SPEED {most}LL /* 1.5 rad a period */
 #define LOST_AFTER {round(8 / max(0.25 * share, 1e-6))}u
 #define LOST_SPREAD {round(0.3 / turn**2 * 2**40)}LL
@@ -128,11 +135,17 @@ void cc_estimator_fixed_step(cc_estimator_fixed_state *s, int32_t v_alpha, int32
     const int64_t size_of_w = w < 0 ? -(int64_t)w : w;
     const uint32_t ahead = s->angle + (uint32_t)w;
     int32_t raw_a, raw_b, i_d = i_alpha, i_q = i_beta, x, y, size, error, weight;
-    int64_t expected, off, slack;
+    int64_t expected, off, slack, uneven = 0;
     int good;
+#if BY_FLUX
+    int32_t whole_a, whole_b;
+#endif
     turned(&i_d, &i_q, 0u - ahead);
     raw_a = v_alpha - s->offset_alpha - (int32_t)((K_R * ((int64_t)i_alpha + s->i_alpha) + K_L * ((int64_t)i_alpha - s->i_alpha)) >> {_Q});
     raw_b = v_beta - s->offset_beta - (int32_t)((K_R * ((int64_t)i_beta + s->i_beta) + K_L * ((int64_t)i_beta - s->i_beta)) >> {_Q});
+#if BY_FLUX
+    whole_a = raw_a; whole_b = raw_b;
+#endif
     x = (int32_t)((K_S * ((int64_t)i_d - s->i_d)) >> {_Q}); y = 0;
     turned(&x, &y, ahead);
     raw_a -= x; raw_b -= y;
@@ -153,6 +166,30 @@ void cc_estimator_fixed_step(cc_estimator_fixed_state *s, int32_t v_alpha, int32
     x = s->e_alpha; y = s->e_beta;
     turned(&x, &y, 0u - (ahead - (uint32_t)(w / 2) + (w >= 0 ? 1073741824u : 3221225472u)));
     size = polar(x, y, &error);
+#if BY_FLUX
+    {{
+        int64_t fa = s->flux_alpha + whole_a, fb = s->flux_beta + whole_b;
+        int32_t at;
+        const int64_t length = (int64_t)polar(fa >> 4, fb >> 4, &at) << 4, wanted = PSI_F + ((K_S * i_d) >> {_Q});
+        if (length > 0) {{
+            int64_t ratio = wanted > 0 ? ((wanted - length) << 20) / length : 0;
+            int64_t pull;
+            if (ratio > (16LL << 20)) ratio = 16LL << 20;
+            pull = (PULL * ratio) >> 20;
+            uneven = wanted > 0 ? ((length - wanted) << 20) / wanted : 1LL << 20;
+            if (s->spread <= SPREAD) {{
+                const int64_t rate = (OFFSET * size_of_w) >> 32;
+                const int64_t sa = s->offset_rest_a - ((fa * pull) >> 30) * rate, sb = s->offset_rest_b - ((fb * pull) >> 30) * rate;
+                s->offset_alpha += (int32_t)(sa >> 30); s->offset_rest_a = sa & 1073741823LL;
+                s->offset_beta += (int32_t)(sb >> 30); s->offset_rest_b = sb & 1073741823LL;
+            }}
+            fa += (fa * pull) >> 30;
+            fb += (fb * pull) >> 30;
+        }}
+        s->flux_alpha = fa; s->flux_beta = fb;
+        error = (int32_t)((uint32_t)at - ahead);
+    }}
+#endif
     weight = size < FLOOR_V ? (int32_t)(((int64_t)size << 30) / FLOOR_V) : 1073741824;
     {{
         const int64_t weighted = times(error, weight);
@@ -169,7 +206,10 @@ void cc_estimator_fixed_step(cc_estimator_fixed_state *s, int32_t v_alpha, int32
     s->out_angle = s->angle + (uint32_t)s->lag;
     {{
         const int64_t part = error >> 12; /* 2^20 a turn */
-        s->spread += ((((part * part) - s->spread) >> 10) * (SLOW >> 1)) >> 20;
+        if (uneven > 1048576) uneven = 1048576;
+        if (uneven < -1048576) uneven = -1048576;
+        uneven = uneven * 10000 / 62832; /* as a part of a turn */
+        s->spread += ((((part * part + uneven * uneven) - s->spread) >> 10) * (SLOW >> 1)) >> 20;
     }}
     {{
         /* sin(x)/x of half the turn, 1 - x^2/6, in Q30 */
@@ -187,6 +227,7 @@ void cc_estimator_fixed_step(cc_estimator_fixed_state *s, int32_t v_alpha, int32
     if (good && ((s->held >= 0 && w >= 0) || (s->held <= 0 && w <= 0))) s->held += w;
     else s->held = 0;
     s->valid = good && (s->valid || s->held >= HOLD || s->held <= -HOLD);
+#if !BY_FLUX
     if (good && s->spread <= SPREAD) {{
         int32_t ux = x, uy = 0;
         const int64_t rate = (OFFSET * size_of_w) >> 32;
@@ -194,6 +235,7 @@ void cc_estimator_fixed_step(cc_estimator_fixed_state *s, int32_t v_alpha, int32
         s->offset_alpha += times((int64_t)raw_a - ux, rate);
         s->offset_beta += times((int64_t)raw_b - uy, rate);
     }}
+#endif
     s->since++;
     if (!good && s->since > LOST_AFTER && s->spread > LOST_SPREAD && s->power > FLOOR_V * FLOOR_V) {{
         int32_t turn;
@@ -205,6 +247,11 @@ void cc_estimator_fixed_step(cc_estimator_fixed_state *s, int32_t v_alpha, int32
             s->angle = (uint32_t)at - (turn >= 0 ? 1073741824u : 3221225472u) + (uint32_t)(turn / 2);
             s->e_alpha = raw_a; s->e_beta = raw_b;
             s->lag = 0; s->lag_rest = 0; s->speed_rest = 0; s->since = 0u;
+#if BY_FLUX
+            x = (int32_t)(PSI_F >> 4); y = 0;
+            turned(&x, &y, s->angle);
+            s->flux_alpha = (int64_t)x * 16; s->flux_beta = (int64_t)y * 16;
+#endif
         }}
     }}
 }}

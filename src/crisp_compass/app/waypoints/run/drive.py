@@ -24,10 +24,9 @@ from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
-from crisp_compass.drive.simulated import SimulatedDrive
+from crisp_compass.drive.simulated import PHASES, SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant import state
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import show
 from crisp_compass.views.picture import DialView
@@ -48,11 +47,6 @@ _WHY = {
     "no start": "the estimate did not become valid at the end of the start sequence",
     "pole not told": "the current along the axis did not tell which way the magnet points",
 }
-#: What the firmware does while it starts without a sensor, by the phase it reports.
-_PHASES = {
-    state.CATCHING: "zero current", state.STARTING: "forced", state.FORCING: "forced", state.SEEKING: "axis sought", state.POLING: "pole sought",
-    state.CLOSED: "closed",
-}  # fmt: skip
 
 
 class RunPage(Page):
@@ -285,8 +279,8 @@ class RunPage(Page):
             else ""
         )
         estimated, seen = without_sensor(self.seen), math.degrees(last["theta_seen"]) % 360
-        if estimated and caption and round(last["phase"]) in _PHASES:
-            caption += f"   {_PHASES[round(last['phase'])]}"
+        if estimated and caption and round(last["phase"]) in PHASES:
+            caption += f"   {PHASES[round(last['phase'])]}"
         frame = seen if self.seen.settings.plate.cage or estimated else None
         held = seen if estimated else theta  # the frame in which the firmware's voltages are told
         self.show_dial(DialView(
