@@ -90,13 +90,14 @@ def test_no_text_is_cut_and_nothing_overlaps(
     watch = _Watch()  # a part that is shown before it has a parent flashes up as a window and takes the focus away
     application = QApplication.instance()
     assert application is not None
-    application.installEventFilter(watch)
     for theme, sizes in (("light", SIZES), ("night", SIZES[1:2])):
         THEME.use(theme)
         assert window.grab().toImage().pixelColor(300, 130).name().upper() == TOKENS[theme]["paper"]
         for key in sorted(keys):
             for section in PAGES[key]:
+                application.installEventFilter(watch)  # only here: it is asked about every event there is
                 window.travel(key, section)
+                application.removeEventFilter(watch)
                 if theme == "light":  # what it computes is shown again in the other theme
                     QThreadPool.globalInstance().waitForDone(20000)
                 for size in sizes:
@@ -104,7 +105,6 @@ def test_no_text_is_cut_and_nothing_overlaps(
                     count, found = _faults(window)
                     looked += count
                     wrong += found
-    application.removeEventFilter(watch)
     assert not watch.strays
     assert not wrong, "\n".join(map(str, wrong))
     assert looked > (2000 if name == "winch" else 300)

@@ -36,7 +36,7 @@ def test_truth_lies_within_the_error_bar(r: float, levels: list[float], extra: d
 
 def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     rng = np.random.default_rng(1)
-    hits, n = 0, 120
+    hits, n = 0, 60
     for seed in range(n):
         r = 10 ** rng.uniform(-2, 1)
         levels = list(np.linspace(-1, 1, int(rng.integers(4, 10))) * 10 ** rng.uniform(-0.5, 1))
@@ -44,7 +44,7 @@ def test_interval_holds_the_truth_about_95_times_in_100() -> None:
             staircase(r, levels, seed=seed, noise=10 ** rng.uniform(-3.3, -2), rate=1e3, hold=0.1)
         ).estimates["resistance"]
         hits += estimate.low <= r <= estimate.high
-    assert 0.88 * n <= hits <= n  # 0.95 ± four standard deviations of the count
+    assert 0.84 * n <= hits <= n  # 0.95 ± four standard deviations of the count
 
 
 def test_scaling_volts_scales_ohms_and_offsets_do_not_matter() -> None:

@@ -210,6 +210,7 @@ def test_what_speaks_against_it_is_said_with_the_figure_that_would_do() -> None:
     assert [f.code for f in _judged(where=replace(HERE, ramp=1e6)).findings] == ["injection-lags"]
     soft = Iron(rest=0.3, knee=4.0, bend=0.05 / 8)
     most = saliency_current(MOTOR, soft)
+    assert most is not None
     assert 0 < most < 8
     assert [f.code for f in _judged(iron=soft).findings] == ["saliency-saturates"]
     x = 1 / (1 + (most / 4.0) ** 2)

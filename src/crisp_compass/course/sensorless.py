@@ -14,7 +14,7 @@ from crisp_compass.plant.parameters import START_ROWS, Start
 from crisp_compass.sensorless.design import KINDS, Doubts, Plant, estimator_for
 from crisp_compass.sensorless.estimator import Estimator
 from crisp_compass.sensorless.injection import Injected
-from crisp_compass.sensorless.injection_design import Conditions, Injection, Iron, judge
+from crisp_compass.sensorless.injection_design import Conditions, Injection, Iron, judge, settle_time
 from crisp_compass.sensorless.start import TURNS_TO_TRUST, Row, Shaft
 
 #: What the plant's current sensors add: noise and offset as parts of full scale.
@@ -108,22 +108,27 @@ def by_injection(bench: Bench) -> bool:
     return bench.settings.start_up.standstill == "injection"
 
 
-def injection_of(bench: Bench, hand_over: float) -> Injection:
-    """Judge injection on this bench, the back-EMF taking over up to the mechanical ``hand_over`` speed [rad/s]; raises Refusal for settings that cannot be."""
-    s, motor, ts = bench.settings.start_up, plant_of(bench), 1 / need(bench, "pwm.loop_hz")
+def conditions_of(bench: Bench) -> Conditions:
+    """Return what this bench's firmware gives an injection; raises Refusal where something is missing."""
+    motor, ts = plant_of(bench), 1 / need(bench, "pwm.loop_hz")
     scale, whole = full_scale(bench), bench.settings.current_loop.delay_samples - 0.5
     shaft, dead = shaft_of(bench), settled_value(bench, "pwm.dead_time_voltage")
     noise = math.hypot(NOISE_OF_SCALE * scale, 2 * scale / CONVERTER_STEPS / math.sqrt(12))
     early = whole - math.floor(whole + 1e-9)
-    conditions = Conditions(
+    return Conditions(
         ts, abs(1 - 2 * early), usable_voltage(bench).command, noise, rated_peak(bench.settings.plate),
         2 * math.pi * need(bench, "current_loop.bandwidth_hz"), speed_loop_crossover(bench),
         motor.pole_pairs * bench.settings.speed_loop.ramp,
         speed_loop_crossover(bench) * shaft.inertia / (shaft.kt * motor.pole_pairs), dead.value if dead else 0.0,
     )  # fmt: skip
+
+
+def injection_of(bench: Bench, hand_over: float) -> Injection:
+    """Judge injection on this bench, the back-EMF taking over up to the mechanical ``hand_over`` speed [rad/s]; raises Refusal for settings that cannot be."""
+    s, motor = bench.settings.start_up, plant_of(bench)
     gone = motor.pole_pairs * hand_over
     return judge(
-        motor, conditions, iron_of(bench), volts=s.inject_volts, natural=2 * math.pi * s.track_hz if s.track_hz else None,
+        motor, conditions_of(bench), iron_of(bench), volts=s.inject_volts, natural=2 * math.pi * s.track_hz if s.track_hz else None,
         pole_current=s.pole_current or align_current(bench), fades=FADES_AT * gone, gone=gone,
     )  # fmt: skip
 
@@ -148,5 +153,18 @@ def firmware_of(bench: Bench) -> tuple[Start, Estimator, Injected]:
         motor, ts, kind=KINDS[bench.settings.start_up.method], natural=2 * math.pi * need(bench, "start_up.loop_hz"), floor=need(bench, "start_up.floor"),
         hand_over=motor.pole_pairs * speed, hold=2 * math.pi * TURNS_TO_TRUST,
     )  # fmt: skip
-    injected = injection_of(bench, speed).firmware if by_injection(bench) else Injected()
-    return start_of(settled_rows(bench), bench), estimator, injected
+    return start_of(settled_rows(bench), bench), estimator, _settled_injection(bench, motor, speed)
+
+
+def _settled_injection(bench: Bench, motor: Plant, speed: float) -> Injected:
+    """Return injection as settled; none where the start is by forced angle."""
+    if not by_injection(bench):
+        return Injected()
+    volts, track, current, span = (
+        need(bench, f"start_up.{k}") for k in ("inject_volts", "track_hz", "pole_current", "pole_time")
+    )
+    natural, gone = 2 * math.pi * track, motor.pole_pairs * speed
+    return Injected(
+        volts, (1 / motor.ld + 1 / motor.lq) / 2, (1 / motor.ld - 1 / motor.lq) / 2, natural, FADES_AT * gone, gone, settle=settle_time(natural),
+        pole_current=current, pole_time=span,
+    )  # fmt: skip

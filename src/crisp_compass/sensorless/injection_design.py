@@ -5,8 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass
 
+import numpy as np
+
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding
+from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.sensorless.design import Plant
 from crisp_compass.sensorless.injection import POLE_SURE, Injected
 
@@ -56,12 +58,12 @@ class Iron:
 @dataclass(frozen=True)
 class Injection:
     """``ratio`` of saliency, ``ripple`` of the injected current [A, peak to peak], ``angle`` [rad rms] that the currents' noise leaves, the current [A] above which iron leaves too little saliency
-    (``most_current``, inf: never), whether it ``works`` and the ``reason`` in a sentence; ``firmware`` as it would run, and what is to be said."""
+    (``most_current``, None: never), whether it ``works`` and the ``reason`` in a sentence; ``firmware`` as it would run, and what is to be said."""
 
     ratio: float
     ripple: float
     angle: float
-    most_current: float
+    most_current: float | None
     works: bool
     reason: str
     firmware: Injected
@@ -80,6 +82,15 @@ def angle_noise(plant: Plant, volts: float, ts: float, noise: float, natural: fl
     return _ALTERNATING * _CHANNELS * noise / signal * math.sqrt(1.25 * natural * ts)
 
 
+def noise_over_saliency(plant: Plant, c: Conditions, volts: float) -> tuple[FloatArray, FloatArray]:
+    """Return saliencies (n,) and the angle's noise (n,) [rad rms] that each would leave with this motor's mean inductance, in a loop quick enough for the speed loop."""
+    ratios = np.geomspace(0.002, 0.5, 80)
+    natural = min(CALM * c.speed_loop, 1 / (16 * c.ts))
+    mean = 0.5 * (plant.ld + plant.lq)
+    made = [plant._replace(ld=mean * (1 - x), lq=mean * (1 + x)) for x in ratios]
+    return ratios, np.array([angle_noise(m, volts * c.alike, c.ts, c.noise, natural) for m in made])
+
+
 def past_dead_time(plant: Plant, dead: float) -> float:
     """Return the least voltage [V] that carries the ripple through zero past a leg's dead time ``dead`` [V].
 
@@ -89,11 +100,11 @@ def past_dead_time(plant: Plant, dead: float) -> float:
     return 4 / 3 * dead / math.sqrt(2 * max(ratio, LEAST_SALIENCY) * DEAD_TIME_TURNS)
 
 
-def saliency_current(plant: Plant, iron: Iron) -> float:
-    """Return the torque current [A peak] at which saturation has brought Lq within the least saliency of Ld; inf where it never does."""
+def saliency_current(plant: Plant, iron: Iron) -> float | None:
+    """Return the torque current [A peak] at which saturation has brought Lq within the least saliency of Ld; None where it never does."""
     share = plant.ld / plant.lq * (1 + LEAST_SALIENCY) / (1 - LEAST_SALIENCY)
     if plant.lq <= plant.ld or iron.rest >= share:
-        return math.inf
+        return None
     if share >= 1:
         return 0.0
     return iron.knee * math.sqrt((1 - share) / (share - iron.rest))
@@ -138,28 +149,46 @@ def judge(
                 natural = min(
                     natural, max((CALM_CURRENT * c.rated / (c.gain * SPEED_NOISE * per_root)) ** (2 / 3), 1e-3)
                 )
+    elif natural < SLOWEST:
+        raise Refusal(
+            f"a loop of {natural / (2 * math.pi):.3g} Hz follows no rotor",
+            f"at least {SLOWEST / (2 * math.pi):.3g} Hz are needed",
+            field="start_up.track_hz",
+        )
     elif natural > quickest:
         raise Refusal(
             f"a loop of {natural / (2 * math.pi):.4g} Hz is too quick for {1 / c.ts:.4g} samples a second",
             f"at most {quickest / (2 * math.pi):.4g} Hz can be followed",
             field="start_up.track_hz",
         )
-    angle = per_root * math.sqrt(natural)
+    angle = min(per_root * math.sqrt(natural), math.pi)
     time = pole_time(plant, c, iron, acts, pole_current)
     most = saliency_current(plant, iron)
     firmware = Injected(
         volts, (1 / plant.ld + 1 / plant.lq) / 2, (1 / plant.ld - 1 / plant.lq) / 2, max(natural, SLOWEST), fades, gone,
-        settle=20 / max(natural, SLOWEST), pole_current=pole_current, pole_time=min(time, _LONGEST_POLE),
+        settle=settle_time(max(natural, SLOWEST)), pole_current=pole_current, pole_time=min(time, _LONGEST_POLE),
     )  # fmt: skip
     works, reason = _verdict(plant, c, ratio, acts, volts, angle, natural, time, pole_current, most)
     found = _findings(plant, c, natural, acts, volts, most, works)
     return Injection(ratio, acts * c.ts / plant.ld, angle, most, works, reason, firmware, found)
 
 
+def _that_would_do(needed: float, c: Conditions) -> str:
+    """Say what voltage would do, and where there is not as much."""
+    if needed > MOST_SHARE * c.limit:
+        return f"{needed:.3g} V would do, but half of the {c.limit:.3g} V there are is the most"
+    return f"{needed:.3g} V would do"
+
+
+def settle_time(natural: float) -> float:
+    """Return how long [s] the axis must stand still to count as found by a loop of ω_n [rad/s]: no loop rests that long on the wrong side."""
+    return 20 / natural
+
+
 def _verdict(
-    plant: Plant, c: Conditions, ratio: float, acts: float, volts: float, angle: float, natural: float, time: float, pole_current: float, most: float
+    plant: Plant, c: Conditions, ratio: float, acts: float, volts: float, angle: float, natural: float, time: float, pole_current: float, most: float | None
 ) -> tuple[bool, str]:  # fmt: skip
-    if abs(ratio) < LEAST_SALIENCY or most <= 0:
+    if abs(ratio) < LEAST_SALIENCY or most == 0.0:
         return (
             False,
             f"not with this motor: Ld and Lq differ by a saliency of {abs(ratio) * 100:.1f} %, at least {LEAST_SALIENCY * 100:.0f} % is needed",
@@ -167,13 +196,13 @@ def _verdict(
     if c.alike < 0.3:
         return (
             False,
-            f"not with this delay: each injected period is cancelled by its neighbour to {c.alike * 100:.0f} %; a whole number of periods and a half is needed",
+            f"not with this delay: each injected period is cancelled by its neighbour to {(1 - c.alike) * 100:.0f} %; a whole number of periods and a half is needed",
         )
     least = past_dead_time(plant, c.dead)
     if acts < least:
         return (
             False,
-            f"the dead time takes {c.dead:.3g} V of each leg where the current crosses zero, too much of {volts:.3g} V; {least / c.alike:.3g} V would do",
+            f"the dead time takes {c.dead:.3g} V of each leg where the current crosses zero, too much of {volts:.3g} V; {_that_would_do(least / c.alike, c)}",
         )
     if angle > MOST_NOISE or natural < SLOWEST:
         slow = max(natural, SLOWEST)
@@ -184,7 +213,7 @@ def _verdict(
         )
         return (
             False,
-            f"the current's noise is too much for {volts:.3g} V; {needed:.3g} V would do at {slow / (2 * math.pi):.3g} Hz",
+            f"the current's noise is too much for {volts:.3g} V; {_that_would_do(needed, c)} at {slow / (2 * math.pi):.3g} Hz",
         )
     if time > _LONGEST_POLE:
         if math.isinf(time):
@@ -204,7 +233,7 @@ def _verdict(
 
 
 def _findings(
-    plant: Plant, c: Conditions, natural: float, acts: float, volts: float, most: float, works: bool
+    plant: Plant, c: Conditions, natural: float, acts: float, volts: float, most: float | None, works: bool
 ) -> tuple[Finding, ...]:
     """Return what is to be said where it works."""
     if not works:
@@ -221,7 +250,7 @@ def _findings(
     if lag > MOST_LAG:
         text = f"In the ramp of the speed loop the injection lags {math.degrees(lag):.0f}°; a ramp of {MOST_LAG / lag * 100:.0f} % of it leaves {math.degrees(MOST_LAG):.0f}°, or it follows with {math.sqrt(c.ramp / MOST_LAG) / (2 * math.pi):.3g} Hz."
         found.append(Finding("caution", "injection-lags", text))
-    if most < c.rated:
+    if most is not None and most < c.rated:
         text = f"Above {most:.3g} A the iron leaves too little saliency: the angle may be lost under load near standstill; rated are {c.rated:.3g} A."
         found.append(Finding("caution", "saliency-saturates", text))
     return tuple(found)

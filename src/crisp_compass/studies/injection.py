@@ -7,16 +7,17 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from crisp_compass.bench.entered import enter
+from crisp_compass.bench.entered import enter, standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
+from crisp_compass.course.sensorless import conditions_of, plant_of
 from crisp_compass.course.waypoints.start_up import StartDesign, design_start
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import NO_FAULT, SPEED, Drive
 from crisp_compass.plant.simulation import Simulation, join
-from crisp_compass.sensorless.injection_design import Injection
+from crisp_compass.sensorless.injection_design import Injection, noise_over_saliency
 from crisp_compass.studies.start import BEYOND, MOST_PERIODS, drive_for_start, hand_over_of
 
 #: Rotor angles from which axis and pole are sought; speed of the creep, of hand-over; its load, of the load at rated current; its length [s].
@@ -28,7 +29,7 @@ _POINTS = 2500
 class InjectionOutlook:
     """``judged`` and, where it works (``time`` has rows), a run: reference and true ``speed`` [rad/s], ``deviation`` of the angle seen [rad, electrical] while the loop is closed, the firmware's
     ``phase``, its ``fault``, when the loop ``closed`` [s]; ``creep`` [rad rms] of the deviation under half load and the ``load`` [N·m]; of ``tried`` rotor angles how many poles were ``right``, ``wrong`` and
-    not told."""
+    not told; the angle's ``noise`` [rad rms] that other ``saliency`` would leave, (n,)."""
 
     design: StartDesign
     judged: Injection
@@ -44,6 +45,8 @@ class InjectionOutlook:
     right: int
     wrong: int
     tried: int
+    saliency: FloatArray
+    noise: FloatArray
 
 
 def injection_outlook(bench: Bench) -> InjectionOutlook:
@@ -51,15 +54,16 @@ def injection_outlook(bench: Bench) -> InjectionOutlook:
     chosen = enter(bench, "start_up", {"standstill": "injection"})
     design, none = design_start(chosen), np.empty(0)
     judged = design.injection
+    over = noise_over_saliency(plant_of(bench), conditions_of(standing(chosen, "start_up")), judged.firmware.volts)
     if not judged.works:
-        return InjectionOutlook(design, judged, none, none, none, none, none, "", None, math.nan, math.nan, 0, 0, 0)
+        return InjectionOutlook(
+            design, judged, none, none, none, none, none, "", None, math.nan, math.nan, 0, 0, 0, *over
+        )
     drive, _ = drive_for_start(chosen)
-    m = drive.machine
-    load = (
-        _LOADED * m.torque_factor * m.pole_pairs * m.psi * min(rated_peak(bench.settings.plate), judged.most_current)
-    )
+    m, rated = drive.machine, rated_peak(bench.settings.plate)
+    load = _LOADED * m.torque_factor * m.pole_pairs * m.psi * min(rated, judged.most_current or rated)
     right, wrong = _poles(drive)
-    return _played(drive, design, load, right, wrong)
+    return _played(drive, design, load, right, wrong, over)
 
 
 def _poles(drive: Drive) -> tuple[int, int]:
@@ -80,7 +84,9 @@ def _poles(drive: Drive) -> tuple[int, int]:
     return right, wrong
 
 
-def _played(drive: Drive, design: StartDesign, load: float, right: int, wrong: int) -> InjectionOutlook:
+def _played(
+    drive: Drive, design: StartDesign, load: float, right: int, wrong: int, over: tuple[FloatArray, FloatArray]
+) -> InjectionOutlook:
     """Play a creep with a load that comes, the way up and a reversal."""
     hand_over, ramp = hand_over_of(drive), drive.control.ramp
     found = drive.start.catch + drive.start.wait + drive.injected.settle + 2 * drive.injected.pole_time
@@ -116,5 +122,5 @@ def _played(drive: Drive, design: StartDesign, load: float, right: int, wrong: i
     creep = float(np.sqrt(np.mean(off[creeping] ** 2))) if creeping.any() else math.nan
     return InjectionOutlook(
         design, design.injection, trace["t"], trace["speed_ref"], trace["speed"], np.where(running, off, np.nan), trace["phase"], sim.fault, closed, creep, load,
-        right, wrong, _TRIED,
+        right, wrong, _TRIED, *over,
     )  # fmt: skip

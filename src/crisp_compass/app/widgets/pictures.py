@@ -91,10 +91,13 @@ class Pictures(QWidget):
             self._later.start()
 
     def _build_one(self) -> None:
+        """Build the plot that is missing; draw it in the turn after that."""
         if self._next < len(self._panes):
             if self._next == len(self.plots):
                 self._add_plot(self._panes[self._next])
-            self._go_on()
+                self._later.start()
+            else:
+                self._go_on()
 
     def _add_plot(self, pane: Pane) -> None:
         plot = Plot(pane.x, pane.y, name=pane.name)
@@ -106,6 +109,7 @@ class Pictures(QWidget):
             if len(self.plots) == 1:
                 self._left.insertLayout(1, self._lower, 2)
             self._lower.addWidget(plot, 3 if len(self.plots) == 1 else 2)
+        plot.hide()  # until there is something on it
         self.plots.append(plot)
 
     def _draw(self, k: int, pane: Pane) -> None:

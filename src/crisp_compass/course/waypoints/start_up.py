@@ -177,7 +177,11 @@ def _speed_findings(
 
 def inputs(bench: Bench) -> tuple[str, ...]:
     """Return what the design rests on."""
-    dead = ("pwm.dead_time_voltage",) if settled_value(bench, "pwm.dead_time_voltage") is not None else ()
+    dead: tuple[str, ...] = (
+        ("pwm.dead_time_voltage",) if settled_value(bench, "pwm.dead_time_voltage") is not None else ()
+    )
+    if by_injection(bench):
+        dead = (*dead, "inductance.ld")
     return (
         *dead,
         "resistance.resistance", "inductance.lq", "flux.flux_linkage", "plate.pole_pairs", "mechanics.inertia", "mechanics.coulomb_friction", "pwm.loop_hz",
@@ -188,7 +192,12 @@ def inputs(bench: Bench) -> tuple[str, ...]:
 def start_values(bench: Bench, design: StartDesign) -> dict[str, Quantity]:
     """Return what settling the start settles."""
     rows = design.plan.rows
+    j = design.injection.firmware
+    injected = {
+        "inject_volts": (j.volts, "V"), "track_hz": (j.natural / (2 * math.pi), "Hz"), "pole_current": (j.pole_current, "A"), "pole_time": (j.pole_time, "s"),
+    }  # fmt: skip
     return quantities({
+        **(injected if by_injection(bench) else {}),
         "align_current": (align_current(bench), "A"), "align_time": (rows[0].duration, "s"), "ramp_current": (ramp_current(bench), "A"),
         "acceleration": (design.plan.acceleration, "rad/s²"), "hand_over": (design.hand_over, "rad/s"), "hold": (rows[-1].duration, "s"),
         "loop_hz": (design.natural / (2 * math.pi), "Hz"), "floor": (design.estimator.floor, "V"),

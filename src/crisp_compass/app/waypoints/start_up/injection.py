@@ -17,6 +17,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.quantities import show
+from crisp_compass.sensorless.injection_design import MOST_NOISE
 from crisp_compass.studies.injection import InjectionOutlook, injection_outlook
 from crisp_compass.views.picture import DialView
 
@@ -48,8 +49,14 @@ class InjectionPage(PlayedPage):
         self.angle = Plot(("time", "s"), ("angle seen less rotor", "°"), name="start by injection, angle")
         self.angle.rule(y=0.0, token="ink")
         self.angle.curve("error", "magenta", width=1.4, title="while the loop is closed")
+        self.would = Plot(
+            ("saliency", "%"), ("noise of the angle, rms", "°"), name="noise of the angle over saliency"
+        )
+        self.would.rule(y=math.degrees(MOST_NOISE), token="ink", dash="dash")
+        self.would.curve("noise", "magenta", width=2.0, title="with this motor's mean inductance, other saliency")
+        self.would.curve("here", "deep", symbol="o", size=11, title="this motor")
         self.rows = Rows("As designed", width=350)
-        self.column.addWidget(beside(QWidget(), (self.speed, self.angle), (self.rows,), (1, 1)), 1)
+        self.column.addWidget(beside(QWidget(), (self.speed, self.angle, self.would), (self.rows,), (1, 1, 2)), 1)
         caution = label(_CAUTION, "caution")
         caution.setWordWrap(True)
         self.column.addWidget(caution)
@@ -64,6 +71,15 @@ class InjectionPage(PlayedPage):
     def show_found(self) -> None:
         found = self.found
         assert found is not None
+        runs = found.judged.works
+        for plot, shown in ((self.speed, runs), (self.angle, runs), (self.would, not runs)):
+            plot.setVisible(shown)
+        most = 4 * MOST_NOISE  # beyond, it says no more
+        self.would.set("noise", 100 * found.saliency, np.degrees(np.minimum(found.noise, most)))
+        here = abs(found.judged.ratio)
+        at = float(np.interp(here, found.saliency, found.noise)) if here >= found.saliency[0] else most
+        self.would.set("here", [100 * here], [math.degrees(min(at, most))])
+        self.would.fit()
         self.speed.set("reference", found.time, found.reference * RPM_PER_RAD_S)
         self.speed.set("true", found.time, found.speed * RPM_PER_RAD_S)
         self.angle.set("error", found.time, np.degrees(found.deviation))
@@ -94,11 +110,14 @@ class InjectionPage(PlayedPage):
     def _show_rows(self, found: InjectionOutlook) -> None:
         judged, ts = found.judged, found.design.estimator.ts
         j = judged.firmware
-        rpm = RPM_PER_RAD_S / (found.design.hand_over and j.gone / found.design.hand_over)
-        most = "never" if math.isinf(judged.most_current) else f"above {show(judged.most_current, 'A')}"
-        rows = [("saliency", f"{judged.ratio * 100:.1f} %"), ("gone by saturation", most)]
+        rpm = RPM_PER_RAD_S * found.design.hand_over / j.gone
+        most = "never" if judged.most_current is None else f"above {show(judged.most_current, 'A')}"
+        rows = [("saliency", f"{judged.ratio * 100:.1f} %")]
+        note = "The curve: what noise of the angle another saliency would leave here, with the voltage and the speed loop of this bench."
         if judged.works:
+            note = "Currents are phase peaks. Start, creep with a load that comes and goes, climb and reversal are played."
             rows += [
+                ("gone by saturation", most),
                 ("injected", f"±{show(j.volts, 'V')} at {show(0.5 / ts, 'Hz')}"), ("ripple, peak to peak", show(judged.ripple, "A")),
                 ("follows with", show(j.natural / (2 * math.pi), "Hz")), ("noise of the angle", f"{math.degrees(judged.angle):.2f}° rms, expected"),
                 ("played, creeping", f"{math.degrees(found.creep):.2f}° rms at {show(found.load, 'N·m')}"),
@@ -106,7 +125,4 @@ class InjectionPage(PlayedPage):
                 ("loop closed after", show(found.closed, "s") if found.closed is not None else "never"),
                 ("alone up to", f"{j.fades * rpm:.0f} rpm"), ("back-EMF alone from", f"{j.gone * rpm:.0f} rpm"),
             ]  # fmt: skip
-        self.rows.show_rows(
-            rows,
-            note="Currents are phase peaks. Start, creep with a load that comes and goes, climb and reversal are played.",
-        )
+        self.rows.show_rows(rows, note=note)
