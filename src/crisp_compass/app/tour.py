@@ -47,7 +47,7 @@ _WINCH = (
 
 
 #: Turns of the event loop without work after which the window is at rest.
-_QUIET = 6
+_QUIET = 12
 
 
 class Tour:
