@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 import shiboken6
 from PySide6.QtCore import QCoreApplication, QObject, QPoint, QPointF, Qt, QThreadPool
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtGui import QFontMetricsF, QWheelEvent
 from PySide6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
@@ -19,7 +19,7 @@ from crisp_compass.app.dial import Dial
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.main import make_application
 from crisp_compass.app.page.mapping import MappingDialog
-from crisp_compass.app.theme import THEME
+from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.answer import Answer, Findings
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
@@ -388,3 +388,23 @@ def test_a_job_that_outlives_its_page_troubles_nobody(qtbot: QtBot, capfd: pytes
     assert QThreadPool.globalInstance().waitForDone(5000)
     QCoreApplication.processEvents()
     assert "Traceback" not in capfd.readouterr().err
+
+
+def test_a_legend_takes_the_lines_it_needs(qtbot: QtBot) -> None:
+    plot = Plot(("time", "s"), ("speed", "rpm"), name="many curves")
+    qtbot.addWidget(plot)
+    for k in range(6):
+        plot.curve(f"curve {k}", "deep", title=f"a curve with a long name, {k}")
+        plot.set(f"curve {k}", [0.0, 1.0], [0.0, float(k)])
+    plot.resize(420, 300)
+    plot.show()
+    legend = plot._legend
+    qtbot.waitUntil(lambda: 0 < legend.rect().width() < 420)
+    narrow = legend.maximumHeight()
+    assert narrow >= 3 * legend.HEIGHT
+    metrics = QFontMetricsF(font(11))
+    for (text, _), (x, line) in zip(legend.entries, legend._places, strict=True):
+        assert x + legend.SAMPLE + metrics.horizontalAdvance(text) <= legend.rect().width()
+        assert (line + 1) * legend.HEIGHT <= narrow
+    plot.resize(1600, 300)
+    qtbot.waitUntil(lambda: legend.maximumHeight() < narrow)

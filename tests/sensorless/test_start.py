@@ -334,12 +334,19 @@ def test_settings_reach_the_plants_firmware(bench: Bench) -> None:
             "low_current": 1.1,
             "low_share": 0.5,
             "loop_hz": 60.0,
+            "ahead": 1.2,
         },
     )
     found = propose(other)
     other = settle(other, "start_up", found.values, reason="test", when="t", rests_on=found.rests_on)
     start, estimator, _ = firmware_of(other)
     assert (start.wait, start.lost, start.catch, start.low_current) == (0.7, 0.03, 0.1, 1.1)
+    assert start.ahead_most == 1.2
+    held = []
+    for ahead in (10.0, 110.0):
+        heavy, _ = drive_for_start(enter(bench, "start_up", {"ahead": math.radians(ahead)}))
+        held.append(attempt(heavy._replace(load=heavy.load._replace(coulomb=6e-3)), angle=1.0, seed=1))
+    assert held == [FELL_OUT, STARTED]  # a rotor that lags by its load is not within 10°
     assert start.low_down == pytest.approx(0.5 * start.low_up)
     loaded, _ = drive_for_start(enter(bench, "run", {"load": 0.003}))
     assert loaded.load.coulomb == pytest.approx(drive_for_start(bench)[0].load.coulomb + 0.003)

@@ -141,7 +141,7 @@ def start_of(rows: tuple[Row, ...], bench: Bench) -> Start:
     up = max(r.speed for r in rows)
     low = 0.0 if by_injection(bench) else s.low_current or 0.0  # injection carries it through standstill
     return Start(
-        tuple(cells), float(len(rows)), wait=s.wait, blend=s.blend, lost=s.lost, catch=s.catch, low_current=low,
+        tuple(cells), float(len(rows)), ahead_most=s.ahead, wait=s.wait, blend=s.blend, lost=s.lost, catch=s.catch, low_current=low,
         low_down=s.low_share * up if low else 0.0, low_up=up if low else 0.0, dead_voltage=(1 - s.dead_share) * (dead.value if dead else 0.0),
     )  # fmt: skip
 

@@ -11,12 +11,13 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import ArrayLike
-from PySide6.QtCore import QPointF, QSize, Qt
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtCore import QSize, Qt
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
 from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.theme import FAMILY, THEME, font
+from crisp_compass.app.widgets.legend import DASHES, Legend
 from crisp_compass.app.widgets.pyramid import Pyramid, pyramid_of
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
@@ -25,7 +26,6 @@ from crisp_compass.quantities import show
 _PREFIXED = {"s", "V", "A", "H"}
 #: Smooth curves of more points are thinned for drawing.
 _MANY = 4000
-_DASHES = {"solid": Qt.PenStyle.SolidLine, "dash": Qt.PenStyle.DashLine, "dot": Qt.PenStyle.DotLine}
 
 
 class _Axis(pg.AxisItem):  # type: ignore[misc]
@@ -50,46 +50,6 @@ class _Axis(pg.AxisItem):  # type: ignore[misc]
         return [t if t[:1] in "1235" else "" for t in texts]
 
 
-class _Legend(pg.GraphicsWidget):  # type: ignore[misc]
-    """Names of the curves in one line above the data, each with a sample of its line or mark."""
-
-    HEIGHT, SAMPLE, GAP = 17, 20, 14
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.entries: tuple[tuple[str, dict[str, Any]], ...] = ()
-        self.setMaximumHeight(0)
-
-    def show_entries(self, entries: tuple[tuple[str, dict[str, Any]], ...]) -> None:
-        """Show these curves; nothing where there are fewer than two."""
-        entries = entries if len(entries) > 1 else ()
-        if entries != self.entries:
-            self.entries = entries
-            height = self.HEIGHT if entries else 0
-            self.setMaximumHeight(height)
-            self.setMinimumHeight(height)
-            self.update()
-
-    def paint(self, painter: QPainter, *_: object) -> None:
-        painter.setFont(font(11))
-        x, middle = 8.0, self.rect().center().y()
-        for text, style in self.entries:
-            width = painter.fontMetrics().horizontalAdvance(text)
-            if x + self.SAMPLE + width > self.rect().width():
-                break
-            token = style["token"]
-            if style["symbol"]:
-                painter.setPen(THEME.pen(token, 1.2))
-                painter.setBrush(Qt.BrushStyle.NoBrush if style["hollow"] else THEME.color(token))
-                painter.drawEllipse(QPointF(x + self.SAMPLE / 2, middle), 3.5, 3.5)
-            else:
-                painter.setPen(THEME.pen(token, min(style["width"], 3), _DASHES[style["dash"]]))
-                painter.drawLine(QPointF(x, middle), QPointF(x + self.SAMPLE - 4, middle))
-            painter.setPen(THEME.color("ink"))
-            painter.drawText(QPointF(x + self.SAMPLE, middle + 4), text)
-            x += self.SAMPLE + width + self.GAP
-
-
 class Plot(pg.PlotWidget):  # type: ignore[misc]
     """One plot. Curves are named; each keeps the colour token it was made with and follows the theme."""
 
@@ -100,7 +60,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self._x, self._y, self.name = x, y, name
         self._curves: dict[str, tuple[pg.PlotDataItem, dict[str, Any]]] = {}
         self._titles: dict[str, str] = {}
-        self._legend = _Legend()
+        self._legend = Legend()
         self.plotItem.layout.removeItem(self.plotItem.titleLabel)
         self.plotItem.titleLabel.setVisible(False)
         self.plotItem.layout.addItem(self._legend, 0, 1)
@@ -164,7 +124,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             item.setSymbolBrush(None if style["hollow"] else THEME.color(token))
             item.setPen(None)
         else:
-            item.setPen(THEME.pen(token, style["width"], _DASHES[style["dash"]]))
+            item.setPen(THEME.pen(token, style["width"], DASHES[style["dash"]]))
 
     def curve(
         self,
@@ -275,9 +235,9 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
     ) -> pg.InfiniteLine:
         """Add a fixed line across the plot."""
         position = float(np.log10(x)) if x is not None and self._log_x else (x if x is not None else y)
-        line = pg.InfiniteLine(position, angle=90 if x is not None else 0, pen=THEME.pen(token, 1, _DASHES[dash]))
+        line = pg.InfiniteLine(position, angle=90 if x is not None else 0, pen=THEME.pen(token, 1, DASHES[dash]))
         self.plotItem.addItem(line, ignoreBounds=True)
-        self._lines.append((line, token, _DASHES[dash]))
+        self._lines.append((line, token, DASHES[dash]))
         return line
 
     def fit(self) -> None:

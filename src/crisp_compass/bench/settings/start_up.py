@@ -26,7 +26,7 @@ class StartUpSettings(TopicSettings):
 
     settles: ClassVar[tuple[str, ...]] = (
         "method", "align_current", "align_time", "ramp_current", "load_angle", "acceleration", "times", "hand_over", "loop_hz", "r_doubt", "dead_share",
-        "standstill", "inject_volts", "track_hz", "pole_current", "commutation.magnet",
+        "ahead", "standstill", "inject_volts", "track_hz", "pole_current", "commutation.magnet",
     )  # fmt: skip
 
     method: Literal["back-emf", "flux"] = "back-emf"
@@ -55,6 +55,12 @@ class StartUpSettings(TopicSettings):
     )
     pole_current: Ampere | None = Field(
         default=None, description="A peak along the axis to tell the pole; that of the alignment if empty"
+    )
+    ahead: float = Field(
+        default=1.919862,
+        ge=0.1,
+        le=3.1,
+        description="rad by which the forced current may lead the estimated rotor at hand-over: 20° for a motor without load, up to 110° with all it can drag",
     )
     r_doubt: float = Field(default=0.2, ge=0, le=1, description="of R: copper's temperature too")
     l_doubt: float = Field(default=0.1, ge=0, le=1, description="of L: saturation too")

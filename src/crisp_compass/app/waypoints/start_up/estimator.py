@@ -48,6 +48,13 @@ class EstimatorPage(PlayedPage):
             width=96,
             tip="Natural frequency; from the speed loop and the noise if empty",
         ),
+        Entry(
+            "ahead",
+            "Current leads by",
+            "°",
+            width=112,
+            tip="At most, for hand-over: 20° without load, 110° with all that the current can drag",
+        ),
         Entry("r_doubt", "R may be off", "%", width=104, tip="Copper warms by 0.39 % a kelvin"),
         Entry("l_doubt", "L", "%", width=72),
         Entry("psi_doubt", "Flux", "%", width=72),
@@ -64,10 +71,10 @@ class EstimatorPage(PlayedPage):
         super().__init__(document)
         self.found: EstimatorOutlook | None
         self.each = Plot(("speed", "rpm"), ("angle error, rms", "°"), name="angle error by cause", log_x=True)
+        self.each.curve("together", "magenta", width=2.4, title="all at once")
         for name, title in SOURCES.items():
             token, dash = _LOOKS[name]
             self.each.curve(name, token, width=1.6, dash=dash, title=title)
-        self.each.curve("together", "magenta", width=2.4, title="all at once")
         self.both = Plot(
             ("speed", "rpm"), ("all at once, rms", "°"), name="angle error of both observers", log_x=True
         )

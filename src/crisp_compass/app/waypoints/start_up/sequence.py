@@ -218,7 +218,10 @@ class SequencePage(PlayedPage):
             ("rotor swings at", show(plan.own / (2 * math.pi), "Hz")),
             ("settles when aligned", f"{settled}, {math.degrees(plan.swing.rests):.1f}° beside by friction"),
             ("ramp, of its limit", f"{plan.acceleration:.4g} of {plan.limit:.4g} rad/s²"),
-            ("valid once", "angle within −20° to 110° of the current, length within 20 %, ten turns"),
+            (
+                "valid once",
+                f"angle −20° to {math.degrees(self.seen.settings.start_up.ahead):.0f}° behind the current, length within 20 %, ten turns",
+            ),
         ]
         self.rows.show_rows(
             rows, heading="Rows for the firmware", note="Current is phase peak, speed that at the row's end."
