@@ -344,6 +344,7 @@ int main(void) {
 def test_injection_in_c_is_the_kernel(salient: Bench, tmp_path: Path) -> None:
     """The voltages and currents of a played start, given to the C source: it says what the plant's firmware saw."""
     _write(salient, tmp_path)
+    assert not (tmp_path / "cc_start.h").exists()
     start, o, _ = firmware_of(salient)
     drive = build_drive(salient)
     drive = drive._replace(

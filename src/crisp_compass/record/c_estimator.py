@@ -16,9 +16,11 @@ def estimator_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
     """Return name and text of the estimator's sources and the start's rows; raises Refusal where something is not settled."""
     _, o, injected = firmware_of(bench)
     rows = f"#ifndef CC_START_H\n#define CC_START_H\n\n{rows_c(settled_rows(bench), note)}\n#endif\n"
-    found = [("cc_start.h", rows), ("cc_estimator.h", _header(note)), ("cc_estimator.c", _source(o, note))]
-    if injected.volts > 0:
+    found = [("cc_estimator.h", _header(note)), ("cc_estimator.c", _source(o, note))]
+    if injected.volts > 0:  # which runs no rows
         found += [("cc_injection.h", injection_header(note)), ("cc_injection.c", injection_source(injected, o, note))]
+    else:
+        found.append(("cc_start.h", rows))
     v_base, i_base = bases(need(bench, "plate.v_bus"), full_scale(bench))
     return [
         *found,
