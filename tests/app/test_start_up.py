@@ -179,6 +179,9 @@ def test_a_motor_without_a_sensor_runs_and_is_handed_over(pump: Window, qtbot: Q
     qtbot.waitUntil(lambda: "forced" in run.dial_view.caption, timeout=60000)
     assert run.dial_view.frame is not None
     qtbot.waitUntil(lambda: "closed" in run.dial_view.caption, timeout=60000)
+    axis = run.current_plot.getAxis("left")  # half an ampere: ticks in mA, and said so
+    qtbot.waitUntil(lambda: ("[mA]" in axis.labelString()) == (axis.autoSIPrefixScale == 1e3), timeout=60000)
+    assert "[A]" in axis.labelString() or axis.autoSIPrefixScale == 1e3
     assert np.isfinite(run.dial_view.frame)
     run.stop()
 

@@ -133,8 +133,8 @@ class RunPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         assert self.main_button is not None
-        what = "current, two phases [A]" if in_blocks(bench) else "current i_q [A]"
-        self.current_plot.setLabel("left", what)
+        what = "current, two phases" if in_blocks(bench) else "current i_q"
+        self.current_plot.set_axes(("time, 0 is now", "s"), (what, "A"))
         try:
             self.check_ready(self.waiting, self.stack)
             stops = blocking_checks(bench)

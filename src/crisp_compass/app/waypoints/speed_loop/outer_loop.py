@@ -70,7 +70,7 @@ class OuterLoopPage(Page):
         self.line.set("line", command, answer * RPM_PER_RAD_S if voltage else answer)
         for name, level in (("wanted", top), ("room", HEADROOM * top)):
             self.line.set(name, [-s.most, s.most] if voltage else [], [level, level] if voltage else [])
-        self.line.setLabel("left", "speed [rpm]" if voltage else "current [A]")
+        self.line.set_axes(("command", "V"), ("speed", "rpm") if voltage else ("current", "A"))
         self.line.fit()
         per = RPM_PER_RAD_S
         self.answer.show_answer(
