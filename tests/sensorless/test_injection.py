@@ -258,6 +258,12 @@ def test_settings_reach_the_firmware_and_the_iron(salient: Bench) -> None:
     assert build_drive(forced).injected.volts == 0
     assert build_drive(forced).machine.bend == 0
     assert "commutation.magnet" not in presumed_for(forced, "start_up")
+    left = {"standstill": "forced", "inject_volts": 500.0, "track_hz": 1e5}  # hold up no start by forced angle
+    assert design_start(enter(salient, "start_up", left)).injection.works
+    with pytest.raises(Refusal, match="inject at most"):
+        design_start(enter(salient, "start_up", {"inject_volts": 500.0}))
+    with pytest.raises(Refusal, match="follows no rotor"):
+        design_start(enter(salient, "start_up", {"track_hz": 0.5}))
     heavy = enter(salient, "run", {"load": 1.0, "load_kind": "brakes"})  # no rows, so no load is too heavy for them
     assert design_start(heavy).plan.findings == ()
     loop = salient.settled["current_loop"]

@@ -124,11 +124,15 @@ def conditions_of(bench: Bench) -> Conditions:
 
 
 def injection_of(bench: Bench, hand_over: float) -> Injection:
-    """Judge injection on this bench, the back-EMF taking over up to the mechanical ``hand_over`` speed [rad/s]; raises Refusal for settings that cannot be."""
+    """Judge injection on this bench, the back-EMF taking over up to the mechanical ``hand_over`` speed [rad/s].
+
+    Where the start is by forced angle, it is judged as it would be proposed: what was entered for it holds nothing up. Raises Refusal for settings that cannot be.
+    """
     s, motor = bench.settings.start_up, plant_of(bench)
-    gone = motor.pole_pairs * hand_over
+    gone, asked = motor.pole_pairs * hand_over, by_injection(bench)
     return judge(
-        motor, conditions_of(bench), iron_of(bench), volts=s.inject_volts, natural=2 * math.pi * s.track_hz if s.track_hz else None,
+        motor, conditions_of(bench), iron_of(bench), volts=s.inject_volts if asked else None,
+        natural=2 * math.pi * s.track_hz if s.track_hz and asked else None,
         pole_current=s.pole_current or align_current(bench), fades=FADES_AT * gone, gone=gone,
     )  # fmt: skip
 

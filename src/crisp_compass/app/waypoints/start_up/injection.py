@@ -24,6 +24,10 @@ from crisp_compass.views.picture import DialView
 _CAUTION = "The motor whistles while voltage is injected. A pole told wrongly turns the shaft backwards at once: nothing coupled at the first start, eyes and fingers away."
 
 
+def _degrees(angle: float) -> str:
+    return "tripped" if math.isnan(angle) else f"{math.degrees(angle):.2f}° rms"
+
+
 class InjectionPage(PlayedPage):
     """Voltage alternating along the d axis: whether this motor's saliency carries it, and a start, a creep under load and a reversal with it."""
 
@@ -97,7 +101,7 @@ class InjectionPage(PlayedPage):
         elif found.fault:
             answer = f"It trips: {found.fault}"
         else:
-            answer = f"Found within {math.degrees(found.creep):.1f}° rms"
+            answer = "Found" if math.isnan(found.creep) else f"Found within {math.degrees(found.creep):.1f}° rms"
         poles = f" {found.right} of {found.tried} poles told rightly, {found.wrong} wrongly." if found.tried else ""
         stale = self.stale_text()
         bad = not judged.works or bool(found.fault) or found.wrong > 0
@@ -120,7 +124,7 @@ class InjectionPage(PlayedPage):
                 ("gone by saturation", most),
                 ("injected", f"±{show(j.volts, 'V')} at {show(0.5 / ts, 'Hz')}"), ("ripple, peak to peak", show(judged.ripple, "A")),
                 ("follows with", show(j.natural / (2 * math.pi), "Hz")), ("noise of the angle", f"{math.degrees(judged.angle):.2f}° rms, expected"),
-                ("played, creeping", f"{math.degrees(found.creep):.2f}° rms at {show(found.load, 'N·m')}"),
+                ("played, creeping", f"{_degrees(found.creep)} at {show(found.load, 'N·m')}"),
                 ("axis counts after", show(j.settle, "s")), ("pole told", f"{show(j.pole_current, 'A')}, {show(2 * j.pole_time, 's')}"),
                 ("loop closed after", show(found.closed, "s") if found.closed is not None else "never"),
                 ("alone up to", f"{j.fades * rpm:.0f} rpm"), ("back-EMF alone from", f"{j.gone * rpm:.0f} rpm"),

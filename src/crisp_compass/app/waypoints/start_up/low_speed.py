@@ -74,6 +74,11 @@ class LowSpeedPage(PlayedPage):
     def question_for(self, bench: Bench) -> Callable[[], LowSpeed]:
         return lambda: low_speed_outlook(bench)
 
+    def refresh(self) -> None:
+        for name in ("low_current", "low_share"):  # injection needs no forced current
+            self._fields[name].setEnabled(not by_injection(self.seen))
+        super().refresh()
+
     def show_found(self) -> None:
         found = self.found
         assert found is not None
@@ -83,10 +88,8 @@ class LowSpeedPage(PlayedPage):
         self.findings.show_findings(found.findings)
         reversal = f"A reversal {'trips: ' + found.fault if found.fault else 'goes through standstill'}."
         injects = by_injection(self.seen)
-        for name in ("low_current", "low_share"):
-            self._fields[name].setEnabled(not injects)
         if injects:
-            reversal += " Injection carries the angle through it."
+            reversal += "" if found.fault else " Injection carries the angle through it."
         elif not found.current:
             reversal += " Set a forced current so that the firmware can go back to it."
         self.answer.show_answer(

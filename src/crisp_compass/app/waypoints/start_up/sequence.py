@@ -125,19 +125,22 @@ class SequencePage(PlayedPage):
         rows = self.pasted
         return lambda: start_outlook(bench, None if by_injection(bench) else rows)
 
+    def refresh(self) -> None:
+        self.caution.setText(_INJECTS if self._injects() else _CAUTION)
+        if self._injects():
+            self.pasted = None
+        for name in ("align_time", "load_angle", "acceleration"):  # injection runs no rows
+            self._fields[name].setEnabled(not self._injects())
+        for press in (*self.copies, self.paste):
+            press.setEnabled(not self._injects())
+        super().refresh()
+
     def rests_on(self, bench: Bench) -> object:
         return super().rests_on(bench), self.pasted
 
     def show_found(self) -> None:
         found = self.found
         assert found is not None
-        self.caution.setText(_INJECTS if self._injects() else _CAUTION)
-        if self._injects():
-            self.pasted = None
-        for name in ("align_time", "load_angle", "acceleration"):
-            self._fields[name].setEnabled(not self._injects())
-        for press in (*self.copies, self.paste):
-            press.setEnabled(not self._injects())
         played = found.played
         rpm = RPM_PER_RAD_S
         by_field = np.isin(played.phase, (state.STARTING, state.FORCING))
@@ -199,7 +202,7 @@ class SequencePage(PlayedPage):
                     ("3  closed", f"at rest, then {ramp:.4g} rad/s² up"),
                     (
                         "4  back-EMF",
-                        f"from {0.5 * design.hand_over * RPM_PER_RAD_S:.0f}, alone from {design.hand_over * RPM_PER_RAD_S:.0f} rpm",
+                        f"from {j.fades / j.gone * design.hand_over * RPM_PER_RAD_S:.0f}, alone from {design.hand_over * RPM_PER_RAD_S:.0f} rpm",
                     ),
                 ],
                 heading="What the firmware does",
