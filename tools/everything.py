@@ -156,6 +156,7 @@ _MAY_LACK = {
     "align",
     "outer loop",
     "injection",
+    "start outlook",
 }
 
 

@@ -223,3 +223,15 @@ def test_benches_from_the_whole_allowed_range_are_answered(seed: int) -> None:
     """Log-uniform over all ranges: every design, export and record gives finite figures or one sentence. ``make fuzz`` asks more."""
     faults = list(run_all(random_bench(np.random.default_rng([3, seed]))))
     assert not faults
+
+
+def test_the_fuzzer_asks_what_there_is_to_ask(winch: Path, tmp_path: Path) -> None:
+    """On whole files and a damaged one, so that it does not grow old beside the program."""
+    import fuzz
+
+    for ask in (True, False):
+        fuzz.one_bench(winch, ask=ask, slow=False)
+    fuzz.one_capture(winch.parent / "winch-staircase.csv", fit=True)
+    damaged = tmp_path / "damaged.csv"
+    damaged.write_text((winch.parent / "winch-staircase.csv").read_text()[:700] + "\n1e400;x\n")
+    fuzz.one_capture(damaged, fit=True)
