@@ -254,3 +254,10 @@ def test_flux_of_a_running_drive(capsys: pytest.CaptureFixture[str], tmp_path: P
     assert "too few" in _refused(capsys, "identify", "flux", two, "--pole-pairs", p)
     swapped = _table(tmp_path / "v.csv", header, np.arange(720) * 1e-3, w, -v, i)
     assert "reversed" in _refused(capsys, "identify", "flux", swapped, "--pole-pairs", p)
+
+
+def test_a_start_map_says_what_its_rate_is_worth(capsys: pytest.CaptureFixture[str], pump: Path) -> None:
+    few = _ask(capsys, "study", "start-map", pump, "--size", "0x0", "--tries", 8, "--workers", 1)
+    assert few["success"]["outcomes"]["started"] == 8
+    assert "too few to tell" in few["findings"][0]["text"]
+    assert "no saliency" in _refused(capsys, "study", "start-map", pump, "--across", "saliency", "--size", "2x2")

@@ -32,7 +32,7 @@ from crisp_compass.studies.failed_start import cause_likelihoods, rank
 from crisp_compass.studies.injection import injection_outlook
 from crisp_compass.studies.low_speed import low_speed_outlook
 from crisp_compass.studies.start import STARTED, attempt, drive_for_start
-from crisp_compass.studies.start_map import check_levers, quick_attempt, start_map, study_of
+from crisp_compass.studies.start_map import check_levers, margin_text, quick_attempt, start_map, study_of
 from outside.test_formats import FLAGS, _write
 
 TS = 5e-5
@@ -317,6 +317,10 @@ def test_pages_that_play_it(salient: Bench) -> None:
     ]
     assert ends[0] == STARTED
     assert ends[1] != STARTED
+    extreme = study.drawn({"saliency": 50.0}, np.random.default_rng(1))[0].machine
+    assert 0 < extreme.ld < extreme.lq
+    assert design_start(enter(salient, "start_up", {"ramp_current": 1e-3, "hand_over": 256.0})).plan.rows
+    assert "current limit" in margin_text("current", 0.5, math.nan, study.drive)
     with pytest.raises(Refusal, match="does not align"):
         check_levers("align", "ramp", study.drive)
     round_ = load_bench(Path(__file__).parents[2] / "demo" / "pump" / "pump.bench.json")

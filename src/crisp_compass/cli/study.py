@@ -111,17 +111,18 @@ def start_map(
                         ]
                     )
             write_atomically(target, out.getvalue())
-        text += [margin_text(name, *pair) for name, pair in margins(found).items()]
+        text += [margin_text(name, *pair, asked.drive) for name, pair in margins(found).items()]
     findings = []
     if rate.low < 0.9:
-        worst = max((n for n in rate.outcomes if n != "started"), key=lambda n: rate.outcomes[n])
-        findings.append(
-            Finding(
-                "caution",
-                "start-unsure",
-                f"Only {rate.share * 100:.0f} % of the starts succeed; most of the others {worst}.",
+        failed = {name: count for name, count in rate.outcomes.items() if name != "started" and count}
+        said = (
+            f"{rate.share * 100:.0f} % of the starts succeed, perhaps only {rate.low * 100:.0f} %; most of the others {max(failed, key=lambda n: failed[n])}."
+            if failed
+            else (
+                f"All {rate.tries} starts succeed, which are too few to tell: the rate may be {rate.low * 100:.0f} %. Use more --tries."
             )
         )
+        findings.append(Finding("caution", "start-unsure", said))
     emit("study start-map", json, findings=findings, keys=keys, text=text)
 
 

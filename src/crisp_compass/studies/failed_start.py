@@ -244,8 +244,9 @@ def cause_likelihoods(bench: Bench, *, draws: int | None = None, seed: int = 3) 
     study: StartStudy = study_of(bench)
     target = max(_OF_TOP * bench.settings.plate.top_speed, 2 * hand_over_of(drive))
     found: dict[str, dict[StartSymptom, float]] = {}
-    for place, cause in enumerate(CAUSES):
-        if cause.way not in ("both", bench.settings.start_up.standstill):
+    ours = causes_of(bench.settings.start_up.standstill)
+    for place, cause in enumerate(CAUSES):  # each keeps its own draws, whichever others are tried
+        if cause not in ours:
             continue
         rng = np.random.default_rng([seed, place])
         counts: dict[StartSymptom, float] = dict.fromkeys(SYMPTOMS, 0.0)

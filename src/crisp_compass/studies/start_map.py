@@ -119,6 +119,7 @@ class StartStudy:
         share = factors.get("load", float(rng.uniform(0, s.load)) if s.load > 0 else 0.0)
         m = d.machine
         mean, half = 0.5 * (m.ld + m.lq), 0.5 * (m.lq - m.ld) * factors.get("saliency", 1.0)
+        half = min(0.95 * mean, max(-0.95 * mean, half))  # no axis without inductance
         drive = d._replace(
             machine=m._replace(
                 r=m.r * r * factors.get("r_error", 1.0), ld=(mean - half) * inductance, lq=(mean + half) * inductance, psi=m.psi * psi * factors.get("psi_error", 1.0)
@@ -436,10 +437,10 @@ def play_cell(study: StartStudy, found: StartMap, column: int, row: int) -> Play
     return play(drive, angle=0.8 / drive.machine.pole_pairs, load=load)
 
 
-def margin_text(lever: str, low: float, high: float) -> str:
+def margin_text(lever: str, low: float, high: float, drive: Drive) -> str:
     """Say how far a lever is from where fewer than 80 % start, in a sentence."""
     of = "rated torque" if lever == "load" else "the bench's"
     sides = [f"below {low:.2g}" if math.isfinite(low) else "", f"above {high:.2g}" if math.isfinite(high) else ""]
     said = " and ".join(s for s in sides if s)
-    title = LEVERS[lever].title.split(",")[0]
+    title = lever_title(lever, drive).split(",")[0]
     return f"{title}: it fails {said} times {of}" if said else f"{title}: no border within the map"

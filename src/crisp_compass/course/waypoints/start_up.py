@@ -122,7 +122,7 @@ def _plan(bench: Bench, shaft: Shaft, current: float, hand_over: float) -> Start
     """Return the rows; where injection starts the motor they are not run, and no load is too heavy for them."""
     s = bench.settings.start_up
     if by_injection(bench):
-        free = Shaft(shaft.kt, shaft.pole_pairs, shaft.inertia, 0.01 * shaft.kt * align_current(bench))
+        free = Shaft(shaft.kt, shaft.pole_pairs, shaft.inertia, 0.01 * shaft.kt * min(align_current(bench), current))
         made = plan(free, align_current=align_current(bench), ramp_current=current, hand_over=hand_over)
         return replace(made, findings=())
     return plan(

@@ -225,7 +225,8 @@ class MapPage(Page):
         self.main_button.setEnabled(True)
         self._draw(made)
         rate = self.rate
-        sides = [margin_text(name, *pair) for name, pair in margins(made).items()]
+        assert self.study is not None
+        sides = [margin_text(name, *pair, self.study.drive) for name, pair in margins(made).items()]
         self.answer.show_answer(
             f"{100 * rate.share:.1f} % start",
             f"Between {100 * rate.low:.1f} and {100 * rate.high:.1f} % (95 %, {rate.tries} starts with everything unknown at once)",
