@@ -43,7 +43,7 @@ def drive(load: Load = LOAD, *, slow: float = 1.0, **more: float) -> Drive:
     figures = {
         "kp_d": f * MOTOR.ld, "ki_d": f * r, "kp_q": f * MOTOR.ld, "ki_q": f * r, "kp_speed": 0.8, "ki_speed": 6.0, "speed_filter": 900.0,
         "i_limit": 14.0, "i_trip": 40.0, "ramp": 600.0, "decouple": 1.0, "ld": MOTOR.ld, "lq": MOTOR.lq, "lm": MOTOR.lm,
-        "rotor_rate": slow * MOTOR.rr / MOTOR.lm, "i_flux": MOTOR.psi / MOTOR.lm,
+        "rotor_rate": slow * MOTOR.rr / MOTOR.lm, "i_flux": MOTOR.psi / MOTOR.lm, "r": MOTOR.r, "flux_share": 0.95,
     } | more  # fmt: skip
     return Drive(MOTOR, load, Inverter(600.0), Sensing(counts_per_rev=16384.0), Control(ts=ts, **figures))
 
@@ -161,10 +161,57 @@ def test_volts_over_frequency_keeps_its_speed_under_load_with_slip_compensated()
 
 
 def test_above_base_speed_the_flux_is_weakened_as_one_over_the_speed() -> None:
-    base = 2 * MOTOR.pole_pairs * 25.0
-    sim = Simulation(drive(base_speed=base))
-    sim.command(SPEED, speed=100.0)
+    sim = Simulation(at_supply(325.0))
+    sim.command(SPEED, speed=150.0)
     sim.advance(3.0)
     trace = sim.advance(0.2)
-    assert float(np.mean(trace["i_d"])) == pytest.approx(MOTOR.psi / MOTOR.lm * base / 200.0, rel=0.03)
-    assert float(np.mean(trace["speed"])) == pytest.approx(100.0, abs=0.5)
+    most = 0.95 * 325 / math.sqrt(3) / (MOTOR.lm + MOTOR.lq)
+    assert float(np.mean(trace["i_d"])) == pytest.approx(most / 300, rel=0.03)
+    assert float(np.mean(trace["speed"])) == pytest.approx(150.0, abs=0.5)
+
+
+def at_supply(volts: float, **more: float) -> Drive:
+    return drive(**more)._replace(inverter=Inverter(volts))
+
+
+@pytest.mark.parametrize(
+    ("target", "sag", "load"),
+    [(400.0, 325.0, 0.0), (-400.0, 325.0, 0.0), (150.0, 230.0, 5.0), (150.0, 150.0, 5.0), (-150.0, 230.0, 5.0)],
+)
+def test_at_the_voltage_limit_the_frame_stays_on_the_flux_and_the_torque_keeps_its_sense(
+    target: float, sag: float, load: float
+) -> None:
+    """A speed out of reach, or a supply that sags under load: slip is that of the current that flows."""
+    sim = Simulation(at_supply(325.0, i_trip=16.0))
+    sim.set_load(load)
+    sim.command(SPEED, speed=target)
+    traces = [sim.advance(1.5)]
+    sim.set_supply(sag)
+    traces += [sim.advance(0.1), sim.advance(1.4)]
+    for trace in traces:
+        lag = (trace["theta_seen"] - trace["theta_e"] + math.pi) % (2 * math.pi) - math.pi
+        assert float(np.max(np.abs(lag * (np.abs(trace["torque"]) > 0.5)))) < 0.008
+    sense = math.copysign(1.0, target)
+    settled = traces[0] if sag == 325.0 else traces[2]  # in the first 0.1 s of a sag the flux is too large for the voltage
+    assert float(np.min(sense * settled["torque"])) > -1.0
+    assert not sim.fault
+    assert sense * sim.speed > 40
+
+
+def test_volts_over_frequency_that_stalls_trips() -> None:
+    k = (VOLTS - RS * 4.5) / GRID
+    sim = Simulation(drive(boost=RS * 4.5, volts_per_rad=k, ramp=150.0, stall_time=0.5, i_limit=60.0, i_trip=80.0))
+    sim.command(HERTZ, speed=140.0)
+    sim.advance(3.0)
+    assert (sim.fault, sim.speed > 120) == ("", True)
+    sim.set_load(60.0)  # more than it can pull
+    sim.advance(2.0)
+    assert sim.fault == "stall"
+
+
+def test_volts_over_frequency_that_draws_more_than_the_limit_for_long_trips() -> None:
+    k = (VOLTS - RS * 4.5) / GRID
+    sim = Simulation(drive(Load(1e6, 0.0, 0.0), boost=RS * 4.5, volts_per_rad=k, ramp=150.0, stall_time=0.5))
+    sim.command(HERTZ, speed=100.0)
+    sim.advance(2.0)
+    assert sim.fault == "stall"

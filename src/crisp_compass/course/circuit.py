@@ -21,8 +21,8 @@ from crisp_compass.quantities import show
 
 #: What a no-load current usually is of the rated one (common practice).
 _USUAL = (0.25, 0.60)
-#: Part of the voltage that field weakening leaves for torque.
-_LEFT = 0.95
+#: Part of the voltage that the flux may take before it is weakened; the rest is for torque.
+FLUX_SHARE = 0.95
 
 
 def newest(bench: Bench, kind: str) -> Evidence | None:
@@ -191,12 +191,6 @@ def hertz_law(bench: Bench) -> Hertz:
         )
     slope = (volts - boost) / omega
     return Hertz(boost, slope, max((usable_voltage(bench).motor - boost) / slope, 0.0))
-
-
-def base_speed(bench: Bench) -> float:
-    """Return the electrical speed [rad/s] up to which the voltage holds full flux: V/(i_d·(Lσ + LM)), less what torque takes."""
-    whole = need(bench, "circuit.leakage_inductance") + need(bench, "circuit.magnetizing_inductance")
-    return _LEFT * usable_voltage(bench).motor / (whole * need(bench, "circuit.magnetizing_current"))
 
 
 @dataclass(frozen=True)

@@ -149,8 +149,8 @@ class Control(NamedTuple):
     entries of a stepper's current table a full step (0: continuous). Where the armature's voltage tells the speed, the share
     ``compensation`` of its drop across ``r`` [Ω, the firmware's belief] is taken off.
 
-    Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] up
-    to the electrical speed ``base_speed`` [rad/s] and beyond with less in proportion. Volts over frequency: ``boost`` [V] at rest and
+    Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] until
+    that takes the share ``flux_share`` of the voltage there is (0: never), beyond with less as 1/ω. Volts over frequency: ``boost`` [V] at rest and
     ``volts_per_rad`` [V·s], the share ``slip_share`` of the slip compensated.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
@@ -185,7 +185,7 @@ class Control(NamedTuple):
     lm: float = 0.0
     rotor_rate: float = 0.0
     i_flux: float = 0.0
-    base_speed: float = 0.0
+    flux_share: float = 0.0
     boost: float = 0.0
     volts_per_rad: float = 0.0
     slip_share: float = 0.0

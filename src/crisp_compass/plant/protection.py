@@ -6,20 +6,21 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
-from crisp_compass.plant.state import FAULT, ID, IQ, IQ_REF, OMEGA, REF, STALL_CLOCK, V_BUS
+from crisp_compass.plant.parameters import HERTZ, OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
+from crisp_compass.plant.state import FAULT, ID, IQ, IQ_REF, OMEGA, OUT_OF_STEP, REF, STALL_CLOCK, V_BUS
 
 
 @inlined
 def protect(x: FloatArray, drive: Drive, mode: int) -> None:
-    """Latch a fault: over-current, under-voltage, or full current at standstill for too long."""
+    """Latch a fault: over-current, under-voltage, or for too long full current at standstill
+    or, with volts over frequency, a rotor that does not follow."""
     c = drive.control
     stuck = abs(x[IQ_REF]) > 0.95 * c.i_limit and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
     if math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ]) > c.i_trip:
         x[FAULT] = OVER_CURRENT
     elif x[V_BUS] < c.v_min:
         x[FAULT] = UNDER_VOLTAGE
-    elif mode == SPEED and stuck:
+    elif (mode == SPEED and stuck) or (mode == HERTZ and x[OUT_OF_STEP] != 0.0):
         x[STALL_CLOCK] += c.ts
         if x[STALL_CLOCK] > c.stall_time:
             x[FAULT] = STALL

@@ -89,12 +89,13 @@ def _rotor(bench: Bench, note: str) -> list[tuple[str, str]]:
 #ifndef CC_ROTOR_H
 #define CC_ROTOR_H
 
-/* Integrators in V, flux in Wb, slip in rad/s and its angle in rad. Set all to 0 before enabling; ask for no torque before flux
- * has reached nine tenths of LM times the magnetizing current. */
-typedef struct {{ float int_d, int_q, flux, slip, angle; }} cc_rotor_state;
+/* Integrators in V, flux in Wb, slip in rad/s and its angle in rad; i_q_low and i_q_high [A] are what voltage and current limit leave for
+ * torque: the limits of the speed loop's output and integrator. Set all to 0 before enabling; ask for no torque before flux has
+ * reached nine tenths of LM times the magnetizing current. */
+typedef struct {{ float int_d, int_q, flux, slip, angle, i_q_low, i_q_high; }} cc_rotor_state;
 typedef struct {{ float alpha, beta; }} cc_rotor_ab;
 
-/* One step of indirect field orientation for {pole_pairs_of(bench.settings.plate)} pole pairs. i_q in A peak; current in A; angle and omega_e the shaft's, electrical rad
+/* One step of indirect field orientation for {pole_pairs_of(bench.settings.plate)} pole pairs. i_q in A peak, held to the limits above; current in A; angle and omega_e the shaft's, electrical rad
  * and rad/s; v_limit the longest vector in V (bus / sqrt(3)). Returns the voltage to set, turned on by the delay of the loop. */
 cc_rotor_ab cc_rotor_step(cc_rotor_state *state, float i_q, cc_rotor_ab current, float angle, float omega_e, float v_limit);
 
@@ -112,21 +113,54 @@ cc_rotor_ab cc_rotor_step(cc_rotor_state *state, float i_q, cc_rotor_ab current,
 #define ROTOR_RATE {c_float(c.rotor_rate)} /* 1/s: one over the rotor time constant */
 #define FLUX_SHARE {c_float(1 - 2.718281828459045 ** (-c.rotor_rate * c.ts))} /* of the way each sample */
 #define I_FLUX {c_float(c.i_flux)} /* A peak */
-#define BASE_SPEED {c_float(c.base_speed)} /* electrical rad/s; above it the flux falls as one over the speed */
+#define I_LIMIT {c_float(c.i_limit)} /* A peak */
+#define R_STATOR {c_float(c.r)} /* ohm */
+#define R_ROTOR {c_float(c.rotor_rate * c.lm)} /* ohm */
+#define FLUX_SHARE_OF_V {c_float(c.flux_share)} /* of the voltage; a flux that would take more is weakened as one over the speed */
 #define TS {c_float(c.ts)} /* s */
 #define DELAY {c_float(c.delay_samples * c.ts)} /* s */
 #define TWO_PI (6.283185307f)
 
 static float cc_clamp(float x, float most) {{ return x > most ? most : (x < -most ? -most : x); }}
 
+static float cc_flux_current(float speed, float flux, float v_limit)
+{{
+    const float most = FLUX_SHARE_OF_V * v_limit / (LM + LEAKAGE), left = v_limit - speed * flux;
+    float i_d = most > 0.0f && most < speed * I_FLUX ? most / speed : I_FLUX;
+    if (speed * LEAKAGE * i_d > left) {{
+        i_d = left / (speed * LEAKAGE); /* the bus sagged: the flux goes by what the leakage lets through, the shaft is not braked */
+        if (i_d < -I_LIMIT) i_d = -I_LIMIT;
+    }}
+    return i_d;
+}}
+
+/* The circle (R i_d - w Ls i_q)^2 + ((R + RR) i_q + w Ls i_d + w_r flux)^2 = v^2, solved for i_q; zero always lies between. */
+static void cc_torque_limits(cc_rotor_state *state, float i_d, float omega_e, float turning, float v)
+{{
+    const float reach = turning * LEAKAGE, whole = R_STATOR + R_ROTOR, emf = reach * i_d + omega_e * state->flux;
+    const float a = reach * reach + whole * whole, half = whole * emf - reach * R_STATOR * i_d;
+    const float rest = half * half - a * (R_STATOR * R_STATOR * i_d * i_d + emf * emf - v * v);
+    const float spread = rest > 0.0f ? sqrtf(rest) : 0.0f, current = I_LIMIT * I_LIMIT - i_d * i_d;
+    const float most = current > 0.0f ? sqrtf(current) : 0.0f;
+    const float low = (-half - spread) / a, high = (-half + spread) / a;
+    state->i_q_low = low > 0.0f ? 0.0f : (low < -most ? -most : low);
+    state->i_q_high = high < 0.0f ? 0.0f : (high > most ? most : high);
+}}
+
+/* One axis: returns the voltage within the limit, and moves the integrator. */
+static float cc_axis(float *integrator, float kp, float ki_ts, float track, float error, float feed, float limit)
+{{
+    const float fresh = *integrator + ki_ts * error, want = kp * error + fresh + feed, set = cc_clamp(want, limit);
+    if (set < want || set > want) *integrator += track * (kp * error + (set - want));
+    else *integrator = fresh;
+    return set;
+}}
+
 cc_rotor_ab cc_rotor_step(cc_rotor_state *state, float i_q, cc_rotor_ab current, float angle, float omega_e, float v_limit)
 {{
-    const float speed = fabsf(omega_e);
-    const float i_d = BASE_SPEED > 0.0f && speed > BASE_SPEED ? I_FLUX * BASE_SPEED / speed : I_FLUX;
-    const float least = 0.05f * LM * I_FLUX;
-    float at, c, s, is_d, is_q, turning, e_d, e_q, new_d, new_q, v_d, v_q, left;
+    const float i_d = cc_flux_current(fabsf(omega_e), state->flux, v_limit), least = 0.05f * LM * I_FLUX;
+    float at, c, s, is_d, is_q, turning, feed_d, feed_q, left;
     cc_rotor_ab set, out;
-    state->slip = ROTOR_RATE * LM * i_q / (state->flux > least ? state->flux : least);
     state->angle = fmodf(state->angle + state->slip * TS, TWO_PI);
     at = angle + state->angle;
     c = cosf(at);
@@ -135,19 +169,22 @@ cc_rotor_ab cc_rotor_step(cc_rotor_state *state, float i_q, cc_rotor_ab current,
     is_q = current.beta * c - current.alpha * s;
     state->flux += FLUX_SHARE * (LM * is_d - state->flux);
     turning = omega_e + state->slip;
-    e_d = i_d - is_d;
-    e_q = i_q - is_q;
-    new_d = state->int_d + KI_TS_D * e_d;
-    new_q = state->int_q + KI_TS_Q * e_q;
-    v_d = KP_D * e_d + new_d - turning * LEAKAGE * is_q - ROTOR_RATE * state->flux;
-    v_q = KP_Q * e_q + new_q + turning * LEAKAGE * is_d + omega_e * state->flux;
-    set.alpha = cc_clamp(v_d, v_limit);
-    left = v_limit * v_limit - set.alpha * set.alpha;
-    set.beta = cc_clamp(v_q, left > 0.0f ? sqrtf(left) : 0.0f);
-    if (set.alpha < v_d || set.alpha > v_d) state->int_d += TRACK_D * (KP_D * e_d + (set.alpha - v_d));
-    else state->int_d = new_d;
-    if (set.beta < v_q || set.beta > v_q) state->int_q += TRACK_Q * (KP_Q * e_q + (set.beta - v_q));
-    else state->int_q = new_q;
+    feed_d = -turning * LEAKAGE * is_q - ROTOR_RATE * state->flux;
+    feed_q = turning * LEAKAGE * is_d + omega_e * state->flux;
+    cc_torque_limits(state, i_d, omega_e, turning, v_limit);
+    if (i_q < state->i_q_low) i_q = state->i_q_low;
+    if (i_q > state->i_q_high) i_q = state->i_q_high;
+    if (fabsf(omega_e) * state->flux > v_limit) {{ /* the flux induces more than there is: the voltage belongs against it */
+        set.beta = cc_axis(&state->int_q, KP_Q, KI_TS_Q, TRACK_Q, i_q - is_q, feed_q, v_limit);
+        left = v_limit * v_limit - set.beta * set.beta;
+        set.alpha = cc_axis(&state->int_d, KP_D, KI_TS_D, TRACK_D, i_d - is_d, feed_d, left > 0.0f ? sqrtf(left) : 0.0f);
+    }} else {{
+        set.alpha = cc_axis(&state->int_d, KP_D, KI_TS_D, TRACK_D, i_d - is_d, feed_d, v_limit);
+        left = v_limit * v_limit - set.alpha * set.alpha;
+        set.beta = cc_axis(&state->int_q, KP_Q, KI_TS_Q, TRACK_Q, i_q - is_q, feed_q, left > 0.0f ? sqrtf(left) : 0.0f);
+    }}
+    /* by the current as it flows: a reference that cannot be reached would turn the frame away from the flux */
+    state->slip = ROTOR_RATE * LM * is_q / (state->flux > least ? state->flux : least);
     c = cosf(at + DELAY * turning);
     s = sinf(at + DELAY * turning);
     out.alpha = set.alpha * c - set.beta * s;

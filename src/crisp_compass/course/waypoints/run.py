@@ -9,7 +9,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import block_machine, in_blocks
 from crisp_compass.course.bridge import three_phases, usable_voltage
-from crisp_compass.course.circuit import base_speed, hertz_law
+from crisp_compass.course.circuit import FLUX_SHARE, hertz_law
 from crisp_compass.course.machine import brush_drop, cage_machine, rotating_machine
 from crisp_compass.course.sensorless import (
     CONVERTER_STEPS,
@@ -122,7 +122,7 @@ def build_drive(bench: Bench) -> Drive:
     )  # fmt: skip
     if bench.settings.plate.cage:
         machine: AnyMachine = cage_machine(bench)
-        control = control._replace(**_rotor_beliefs(bench), base_speed=base_speed(bench))
+        control = control._replace(**_rotor_beliefs(bench), flux_share=FLUX_SHARE, r=need(bench, "resistance.resistance"))
     elif in_blocks(bench):
         machine = block_machine(bench, r, 0.5 * (ld + lq))
         control = control._replace(block=1.0, advance=bench.settings.current_loop.advance)
@@ -171,7 +171,8 @@ def hertz_drive(bench: Bench) -> Drive:
     run, law, settings = bench.settings.run, hertz_law(bench), bench.settings
     control = Control(
         ts=1 / need(bench, "pwm.loop_hz"), speed_filter=100.0, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=settings.speed_loop.ramp,
-        delay_samples=settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, boost=law.boost,
+        delay_samples=settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, boost=law.boost, stall_time=0.5,
+        ld=need(bench, "circuit.leakage_inductance"), lq=need(bench, "circuit.leakage_inductance"),
         volts_per_rad=law.volts_per_rad, r=need(bench, "resistance.resistance"), slip_share=settings.circuit.slip_share, **_rotor_beliefs(bench),
     )  # fmt: skip
     return _assembled(bench, cage_machine(bench), control)

@@ -35,16 +35,16 @@ from crisp_compass.plant.state import (
 
 
 @inlined
-def speed_step(x: FloatArray, c: Control, target: float) -> None:
-    """Ramp, PI with clamped integrator."""
+def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float) -> None:
+    """Ramp, PI whose output stays between ``low`` and ``high`` [A]; its integrator does not run on against them."""
     period = c.ts * c.speed_divider
     most = c.ramp * period
     x[REF] += min(most, max(-most, target - x[REF]))
     error = x[REF] - x[SPEED_SEEN]
     trial = x[INT_SPEED] + c.ki_speed * period * error
     want = c.kp_speed * error + trial
-    limited = min(c.i_limit, max(-c.i_limit, want))
-    if want == limited or error * want < 0:
+    limited = min(high, max(low, want))
+    if want == limited or error * (want - limited) < 0:
         x[INT_SPEED] = trial
     x[IQ_REF] = limited
 

@@ -321,7 +321,7 @@ def _closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float, speed_
         raw, period = seen[SPEED] / drive.machine.pole_pairs, c.ts * c.speed_divider
         follow = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0.0 else 1.0
         x[SPEED_SEEN] += follow * (raw - x[SPEED_SEEN])
-        speed_step(x, c, target)
+        speed_step(x, c, target, -c.i_limit, c.i_limit)
     x[ID_REF] = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
     if start.low_down > 0.0 and abs(x[REF]) < start.low_down and x[PHASE_CLOCK] > start.blend:
         _force_again(x, seen, drive)

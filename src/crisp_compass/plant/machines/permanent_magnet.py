@@ -265,7 +265,7 @@ def run(
             if speed_phase == 0:
                 sense_speed(x, drive)
                 if mode == SPEED:
-                    speed_step(x, drive.control, inputs[IN_SPEED])
+                    speed_step(x, drive.control, inputs[IN_SPEED], -drive.control.i_limit, drive.control.i_limit)
             next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         mode = guarded(x, drive, mode)

@@ -190,7 +190,7 @@ def run_phases(
         if speed_phase == 0:
             sense_speed(x, drive)
             if mode == SPEED:
-                speed_step(x, drive.control, inputs[IN_SPEED])
+                speed_step(x, drive.control, inputs[IN_SPEED], -drive.control.i_limit, drive.control.i_limit)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
