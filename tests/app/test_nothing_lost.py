@@ -12,7 +12,7 @@ import pytest
 from loop_gaps import large_coast
 from PySide6.QtCore import QPoint, QPointF, Qt, qInstallMessageHandler
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QMessageBox, QDialog, QFileDialog, QPushButton
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import autosave, logs
@@ -225,12 +225,6 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
     window.travel("run")
     run = window.page
     assert isinstance(run, RunPage)
-    field = run.number("speed").edit
-    field.setFocus()
-    qtbot.keyClick(field, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: run.running, timeout=2000)
-    qtbot.keyClick(field, Qt.Key.Key_Space)
-    qtbot.waitUntil(lambda: not run.running, timeout=2000)
     window.ledger.entry.setFocus()
     load = run.number("load")
     before = load.value
@@ -241,6 +235,58 @@ def test_keys_of_the_window_work_wherever_the_focus_is(
     )  # fmt: skip
     QApplication.sendEvent(load.edit, wheel)
     assert load.value == before  # a wheel that passes by changes nothing
+
+
+def test_a_blank_in_a_field_starts_nothing_and_stopping_works_from_everywhere(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run")
+    run = window.page
+    assert isinstance(run, RunPage)
+    start = run.main_button
+    assert start is not None
+    limit = run.number("i_limit")
+    type_into(qtbot, limit, "4 A")
+    assert (run.running, window.document.bench.settings.run.i_limit) == (False, 4.0)
+    start.setFocus()
+    qtbot.keyClick(start, Qt.Key.Key_Space)
+    assert not run.running  # it stops and never starts
+    qtbot.keyClick(start, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
+    qtbot.waitUntil(lambda: run.running, timeout=20000)
+    type_into(qtbot, run.number("load"), "30 mNm")
+    assert (run.running, window.document.bench.settings.run.load) == (True, 0.03)
+    for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape):
+        for place in (start, run.reverse, window.dial, window.ledger.entry, limit.edit):
+            if key == Qt.Key.Key_Space and place in (window.ledger.entry, limit.edit):
+                continue  # a blank
+            run.start()
+            place.setFocus()
+            limit.edit.insert(" 9")
+            qtbot.keyClick(place, key)
+            assert not run.running
+    assert limit.edit.text() == "4"  # what was being typed is gone with it
+    run.start()
+    with answering(lambda dialog: dialog.close()):
+        QMessageBox.information(window, "a dialog", "stands before the stop button")
+    assert not run.running
+
+
+def test_a_picture_of_the_window_leaves_its_buttons_where_they_are(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run")
+    for height in (800, 620, 800):
+        window.resize(1280, height)
+        window.notice("two\nlines")
+        window.grab()
+        for _ in range(3):
+            QApplication.processEvents()
+        page = window.page
+        assert page.main_button is not None
+        assert all(w.updatesEnabled() and w.isVisible() for w in (page.main_button, *page._fields.values()))
+        assert page.body.isAncestorOf(page.number("speed")) is (height < 700)  # type: ignore[attr-defined]
 
 
 def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:

@@ -27,16 +27,15 @@ F6, then ← →\ttravel the course
 Ctrl+B\tfollow the next bearing
 Ctrl+E\ttype a reading
 Ctrl+L\tload a capture
-Ctrl+Enter\tsettle, or save the header
-Space\tstart or stop the run
-Ctrl+R\treverse
+Ctrl+Enter\tsettle, save the header, start the run
+Space, Esc\tstop the run
+Ctrl+R\treverse the run
 Ctrl+K\tacknowledge a fault
 ↑ ↓, wheel\tstep a number; with Shift in 1-2-5
 F, C\ton a plot: fit, cursors
 Ctrl+Z, Ctrl+Shift+Z\tundo, redo
 Ctrl+S, Ctrl+O, Ctrl+N\tsave, open, new
 Ctrl+T\tnight colours"""
-DEMOS = ("winch", "thruster")
 
 
 class Menus(QObject):
@@ -72,8 +71,8 @@ class Menus(QObject):
         self._add(file, "New &window", window.another, "Ctrl+Shift+N")
         self._add(file, "&Open bench…", files.ask_open, "Ctrl+O")
         menu = file.addMenu("Open &demo")
-        for name in DEMOS:
-            self._add(menu, name.capitalize(), partial(window.open, demos / name / f"{name}.bench.json"))
+        for bench in sorted(demos.glob("*/*.bench.json")):
+            self._add(menu, bench.parent.name.capitalize(), partial(window.open, bench))
         self._recent = file.addMenu("Open &recent")
         self._recent.aboutToShow.connect(self._fill_recent)
         file.addSeparator()

@@ -6,7 +6,7 @@ import math
 from collections.abc import Callable
 from typing import Any
 
-from PySide6.QtCore import Signal
+from PySide6.QtCore import QTimer, Signal
 from PySide6.QtGui import QFontMetrics, QResizeEvent
 from PySide6.QtWidgets import (
     QDialog,
@@ -175,7 +175,8 @@ class Page(QWidget):
 
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
-        self._place_fields(low=self.height() < _LOW)
+        # never while a picture is being taken: a widget that gets a parent whose updates are off keeps them off
+        QTimer.singleShot(0, self, lambda: self._place_fields(low=self.height() < _LOW))
 
     def _place_fields(self, *, low: bool) -> None:
         """In a low window the settings scroll with the body, and the buttons alone stay in view."""

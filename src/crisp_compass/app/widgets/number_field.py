@@ -210,6 +210,12 @@ class NumberField(_Framed):
         if changed:
             self.moved.emit(value)
 
+    def restore(self) -> None:
+        """Show what stands, whatever is being typed."""
+        self._print()
+        self._mark("wrong", False)
+        self.edit.setToolTip("")
+
     def commit(self) -> None:
         """Enter what is being typed, as leaving the field would."""
         self._on_finished()
@@ -231,9 +237,7 @@ class NumberField(_Framed):
                 self.step(event.key() == Qt.Key.Key_Up, coarse=coarse)
                 return True
             if event.key() == Qt.Key.Key_Escape and self.edit.isModified():
-                self._print()
-                self._mark("wrong", False)
-                self.edit.setToolTip("")
+                self.restore()
                 return True
             if event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self._presumed and not self.edit.isModified():
                 if self._value is not None:

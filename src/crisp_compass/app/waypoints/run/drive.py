@@ -6,7 +6,8 @@ import math
 import time
 
 import numpy as np
-from PySide6.QtCore import Qt, QTimer
+from PySide6.QtCore import QEvent, QObject, Qt, QTimer
+from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from crisp_compass.app.document import Document
@@ -21,6 +22,7 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.open_points import edited_text, presumed_text
+from crisp_compass.course.running import fault_cause, run_findings
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
@@ -39,14 +41,6 @@ WINDOW_S = 4.0
 _MOST_SILENT = 0.1
 #: Figures are written anew in every so many frames: faster cannot be read.
 _TEXT_EVERY = 5
-_WHY = {
-    "over-current": "the current passed the trip level",
-    "under-voltage": "the supply fell below its minimum",
-    "stall": "the shaft stood still at full current for half a second",
-    "angle lost": "the estimated angle was not valid for too long",
-    "no start": "the estimate did not become valid at the end of the start sequence",
-    "pole not told": "the current along the axis did not tell which way the magnet points",
-}
 
 
 class RunPage(Page):
@@ -123,10 +117,26 @@ class RunPage(Page):
         self.reverse.clicked.connect(self._on_reverse)
         self.finish("Start", self.reverse)
         assert self.main_button is not None
-        self.main_button.setShortcut(Qt.Key.Key_Space)
-        self.main_button.setToolTip("Space")
-        for number in self.findChildren(NumberField):  # stopping must work wherever the hand is
-            number.edit.lets_through = (Qt.Key.Key_Space,)
+        self.main_button.setToolTip("Ctrl+Enter starts; Space or Esc stops")
+        self.main_button.installEventFilter(self)
+        # in a field Space is a blank, because a field takes what it can type before any shortcut; Esc stops there, too
+        self._stop_keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
+        for key in self._stop_keys:
+            key.setEnabled(False)
+            key.activated.connect(self._on_stop_key)
+
+    def _on_stop_key(self) -> None:
+        self.stop()
+        for number in self.findChildren(NumberField):
+            if number.edit.hasFocus():
+                number.restore()
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if watched is self.main_button and isinstance(event, QKeyEvent) and event.key() == Qt.Key.Key_Space:
+            return True  # pressed twice in a fright it must not start again
+        if watched is self.window() and event.type() == QEvent.Type.WindowBlocked:
+            self.stop()  # a dialog stands before the stop button
+        return super().eventFilter(watched, event)
 
     # ---- document → drive
 
@@ -148,6 +158,7 @@ class RunPage(Page):
             self.main_button.setEnabled(False)
             self.reverse.setEnabled(False)
             self.answer.show_answer("Not yet", "", refusal.sentence, stale=True)
+            self.findings.show_findings(())
             self.show_dial(DialView(caption="The drive is disarmed"))
             return
         self.main_button.setEnabled(True)
@@ -198,6 +209,7 @@ class RunPage(Page):
             self.refuse(refusal)
             return
         self.running, self._wall = True, time.monotonic()
+        self.window().installEventFilter(self)
         self.port.run_at(self._token, self.seen.settings.run.speed)
         self._timer.start()
         self._show()
@@ -292,9 +304,11 @@ class RunPage(Page):
         if self.main_button is None:
             return
         self.main_button.setText("Stop" if self.running else "Start")
+        for key in self._stop_keys:
+            key.setEnabled(self.running)
         fault = self.port.fault if self.port else ""
         self.fault_text.setText(
-            f"Stop: {fault}: {_WHY[fault]}. The drive is off; find the cause, then acknowledge." if fault else ""
+            f"Stop: {fault}: {fault_cause(self.seen, fault)}. The drive is off; find the cause, then acknowledge." if fault else ""
         )
         self.fault_text.setVisible(bool(fault))
         self.acknowledge.setVisible(bool(fault))
@@ -309,13 +323,10 @@ class RunPage(Page):
             if fault
             else "simulated drive, off"
         )
-        waits = self._waits()
-        said = presumed_text(self.document.bench, "run", "i_limit", "i_trip", "v_min")
-        reason = waits or (f"{said} " if said else "") + (
-            "Before a real first run: clamp and uncouple the motor, set the supply's current limit, keep an emergency stop within reach."
-        )
+        waits = self._waits() or presumed_text(self.document.bench, "run", "i_limit", "i_trip", "v_min")
         shown = f"{rpm:.0f}".replace("-0", "0") if abs(rpm) < 0.5 else f"{rpm:.0f}".replace("-", "−")
-        self.answer.show_answer(f"{shown} rpm", state, reason, stale=bool(waits))
+        self.answer.show_answer(f"{shown} rpm", state, waits, stale=bool(waits))
+        self.findings.show_findings(run_findings(self.seen))
 
     def _waits(self) -> str:
         """Say what is outdated or edited of what the run uses, which stays as it was settled."""

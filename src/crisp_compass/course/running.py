@@ -1,0 +1,63 @@
+"""What stands against a run as it is asked for, and what a fault of the drive says about its cause."""
+
+from __future__ import annotations
+
+import math
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.sensorless import by_injection, without_sensor
+from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.estimates import Finding
+
+_CAUTION = Finding(
+    "caution",
+    "first-run",
+    "Before a real first run clamp and uncouple the motor, set the supply's current limit, and keep an emergency stop within reach.",
+)
+_CAUSES = {
+    "over-current": "the current passed the trip level",
+    "under-voltage": "the supply fell below its minimum",
+    "stall": "the shaft stood still at full current for half a second",
+    "angle lost": "the estimated angle was not valid for too long",
+    "no start": "the estimate did not become valid at the end of the start sequence",
+    "pole not told": "the current along the axis did not tell which way the magnet points",
+}
+_NO_FOLLOW = "for half a second the rotor did not follow the field, or the current stayed above the limit: less load, a slower ramp, or more boost"
+
+
+def slow_hold(bench: Bench) -> tuple[float, float] | None:
+    """Return the speed [rad/s] asked for and the hand-over speed that it does not reach, where nothing but the back-EMF tells the angle."""
+    s, hand_over = bench.settings.start_up, settled_value(bench, "start_up.hand_over")
+    if not without_sensor(bench) or by_injection(bench) or s.low_current or hand_over is None:
+        return None
+    asked = abs(bench.settings.run.speed)
+    return (asked, hand_over.value) if 0.0 < asked < hand_over.value else None
+
+
+def _slow_text(asked: float, hand_over: float) -> str:
+    return (
+        f"{asked * RPM_PER_RAD_S:.0f} rpm is asked for, below the hand-over at {hand_over * RPM_PER_RAD_S:.0f} rpm, where the back-EMF "
+        "is too small to tell the angle"
+    )
+
+
+def run_findings(bench: Bench) -> tuple[Finding, ...]:
+    """Return the caution that belongs to every run, and what is known to go wrong with the speed asked for."""
+    slow = slow_hold(bench)
+    if slow is None:
+        return (_CAUTION,)
+    least = math.ceil(slow[1] * RPM_PER_RAD_S)
+    text = f"{_slow_text(*slow)}: ask for {least} rpm or more, or set a current for low speed on Start-up."
+    return _CAUTION, Finding("caution", "below-hand-over", text)
+
+
+def fault_cause(bench: Bench, fault: str) -> str:
+    """Return what a latched fault means on this bench, without a full stop."""
+    if fault == "stall" and not closes_loops(bench):
+        return _NO_FOLLOW
+    slow = slow_hold(bench)
+    if slow is not None and fault in ("angle lost", "no start"):
+        return _slow_text(*slow)
+    return _CAUSES[fault]
