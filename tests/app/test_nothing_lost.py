@@ -12,7 +12,7 @@ import pytest
 from loop_gaps import large_coast
 from PySide6.QtCore import QPoint, QPointF, Qt, qInstallMessageHandler
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QMessageBox, QDialog, QFileDialog, QPushButton
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMessageBox, QPushButton
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import autosave, logs

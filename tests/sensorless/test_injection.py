@@ -312,12 +312,12 @@ def test_pages_that_play_it(salient: Bench) -> None:
     assert not low.fault
     study = study_of(salient)
     ends = [
-        quick_attempt(study.drawn({"saliency": k}, np.random.default_rng(1))[0], load=0.0, angle=1.0, seed=1)
+        quick_attempt(study.drawn({"saliency": k}, np.random.default_rng(1)), angle=1.0, seed=1)
         for k in (1.0, 0.01)
     ]
     assert ends[0] == STARTED
     assert ends[1] != STARTED
-    extreme = study.drawn({"saliency": 50.0}, np.random.default_rng(1))[0].machine
+    extreme = study.drawn({"saliency": 50.0}, np.random.default_rng(1)).machine
     assert 0 < extreme.ld < extreme.lq
     assert design_start(enter(salient, "start_up", {"ramp_current": 1e-3, "hand_over": 256.0})).plan.rows
     assert "current limit" in margin_text("current", 0.5, math.nan, study.drive)

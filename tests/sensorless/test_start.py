@@ -15,6 +15,7 @@ import scipy
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import enter
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settle
 from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.course.waypoints.run import build_drive
@@ -53,7 +54,16 @@ from crisp_compass.studies.climb import OVER, climb_of, expected_current
 from crisp_compass.studies.estimators import estimator_outlook
 from crisp_compass.studies.failed_start import CAUSES, SYMPTOMS, Likelihoods, cause_likelihoods, log_trial, rank
 from crisp_compass.studies.low_speed import low_speed_outlook
-from crisp_compass.studies.start import BEYOND, FELL_OUT, STARTED, attempt, drive_for_start, hand_over_of, outcome_of
+from crisp_compass.studies.start import (
+    BACKWARDS,
+    BEYOND,
+    FELL_OUT,
+    STARTED,
+    attempt,
+    drive_for_start,
+    hand_over_of,
+    outcome_of,
+)
 from crisp_compass.studies.start_map import Cell, binomial, quick_attempt, start_map, study_of, success_rate
 from outside.test_formats import _run, _write
 
@@ -247,12 +257,11 @@ def test_a_map_agrees_with_starts_played_in_full_within_chance(bench: Bench) -> 
     quick, played = 0, 0
     for k in range(24):
         rng = np.random.default_rng(k)
-        drive, load = study.drawn({"ramp": 1.8, "load": 0.32}, rng)
+        drive = study.drawn({"ramp": 1.8, "load": 0.32}, rng)
         angle, seed = float(rng.uniform(0, 6.28)), int(rng.integers(1, 2**31))
-        quick += quick_attempt(drive, load=load, angle=angle, seed=seed) == STARTED
+        quick += quick_attempt(drive, angle=angle, seed=seed) == STARTED
         sim = Simulation(drive, seed=seed)
         sim.state[state.THETA] = angle
-        sim.set_load(load)
         sim.command(SPEED, speed=BEYOND * hand_over_of(drive))
         found = None
         while found is None and sim.time < 3:
@@ -262,6 +271,31 @@ def test_a_map_agrees_with_starts_played_in_full_within_chance(bench: Bench) -> 
     assert 4 < played < 24  # at the border, where it matters
     assert scipy.stats.fisher_exact(np.array([[quick, 24 - quick], [played, 24 - played]])).pvalue > 0.05
     assert binomial(17, 20) == pytest.approx(tuple(scipy.stats.binomtest(17, 20).proportion_ci(method="exact")))
+
+
+def test_a_load_that_drives_counts_in_every_study(bench: Bench) -> None:
+    rated = study_of(bench).rated_torque
+    for kind, share in (("drives", 0.05), ("brakes", 0.15)):
+        held = enter(bench, "run", {"load": share * rated, "load_kind": kind})
+        study, free = study_of(held), study_of(bench)
+        assert study.own_load == pytest.approx(share)
+        drawn = study.drawn({}, _NoDoubt()).load  # type: ignore[arg-type]
+        assert drawn == pytest.approx(drive_for_start(held)[0].load)
+        assert (drawn.driving > 0) is (kind == "drives")
+        # the current that the climb expects carries it, and the ramp that the plan proposes is slower for it
+        more = [s.current - t.current for s, t in zip(climb_of(held).stages, climb_of(bench).stages, strict=False)]
+        assert more == pytest.approx([share * rated_peak(bench.settings.plate)] * len(more), rel=1e-6)
+        assert design_start(held).plan.limit < design_start(bench).plan.limit
+        assert success_rate(free, tries=20).share > 0.8 < success_rate(study, tries=20).share
+    # more than the current holds: the weight runs away with the rotor, and the program says so before
+    heavy = enter(bench, "run", {"load": 0.9 * rated, "load_kind": "drives"})
+    with pytest.raises(Refusal, match="cannot follow any ramp|cannot turn the resting rotor"):
+        drive_for_start(heavy)
+    study = study_of(enter(bench, "run", {"load": 0.15 * rated, "load_kind": "drives"}))
+    outcomes = {quick_attempt(study.drawn({"load": 1.1}, np.random.default_rng(k)), angle=k, seed=k) for k in range(6)}
+    assert outcomes == {BACKWARDS}
+    along = enter(bench, "run", {"load": -0.15 * rated, "load_kind": "drives"})
+    assert climb_of(along).stages[0].current < climb_of(bench).stages[0].current + 0.15 * rated_peak(bench.settings.plate)
 
 
 def test_maps_are_the_same_for_the_same_seed_and_grow(bench: Bench) -> None:
@@ -504,10 +538,10 @@ int main(void) {
 
 def test_the_drawn_drive_is_the_designed_one_where_nothing_is_unknown(bench: Bench) -> None:
     drive, _ = drive_for_start(bench)
-    same, load = study_of(bench).drawn({}, _NoDoubt())  # type: ignore[arg-type]
+    same = study_of(bench).drawn({}, _NoDoubt())  # type: ignore[arg-type]
     assert same.start.rows == pytest.approx(drive.start.rows)
     assert same.machine == pytest.approx(drive.machine)
-    assert load == 0
+    assert same.load == pytest.approx(drive.load)
 
 
 class _NoDoubt:

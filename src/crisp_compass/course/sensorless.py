@@ -43,8 +43,14 @@ def shaft_of(bench: Bench) -> Shaft:
     kt = torque_constant_of_plate(bench.settings.plate, flux_of(bench), p)
     return Shaft(
         kt, p, need(bench, "mechanics.inertia"), need(bench, "mechanics.coulomb_friction") + (abs(run.load) if run.load_kind == "brakes" else 0.0),
-        need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway,
+        need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway, driving_load(bench),
     )  # fmt: skip
+
+
+def driving_load(bench: Bench) -> float:
+    """Return the load of the run [N·m] that drives (a weight, wind) as it pulls against the way the run turns; 0 where it only brakes."""
+    run = bench.settings.run
+    return math.copysign(1.0, run.speed) * run.load if run.load_kind == "drives" else 0.0
 
 
 def full_scale(bench: Bench) -> float:

@@ -18,16 +18,16 @@ _STEPS = 120.0
 
 
 @compiled
-def drag_rows(drive: Drive, sense: float, load: float, until: int, theta: float, out: FloatArray) -> bool:
+def drag_rows(drive: Drive, sense: float, until: int, theta: float, out: FloatArray) -> bool:
     """Go through the first ``until`` rows of a drive's start from a rotor at rest at ``theta`` [rad, mechanical].
 
-    ``load`` [N·m] brakes. Writes angle, speed, field [rad], forced speed, current [A] and time [s] into ``out`` (6,); returns whether the rotor stayed in step,
+    Writes angle, speed, field [rad], forced speed, current [A] and time [s] into ``out`` (6,); returns whether the rotor stayed in step,
     which it did not once it lies a turn behind the field.
     """
     m, rows = drive.machine, drive.start.rows
     p, j = m.pole_pairs, drive.load.inertia
-    coulomb, viscous, quadratic = drive.load.coulomb + abs(load), drive.load.viscous, drive.load.quadratic
-    breakaway = drive.load.breakaway + abs(load)
+    coulomb, viscous, quadratic = drive.load.coulomb, drive.load.viscous, drive.load.quadratic
+    breakaway, driving = drive.load.breakaway, drive.load.driving
     w, field, forced, current, time = 0.0, 0.0, 0.0, 0.0, 0.0
     slip = 0.0
     for k in range(until):
@@ -53,7 +53,7 @@ def drag_rows(drive: Drive, sense: float, load: float, until: int, theta: float,
             i_q, i_d = current * math.sin(lead), current * math.cos(lead)
             torque = 1.5 * p * (m.psi + (m.ld - m.lq) * i_d) * i_q
             before = w
-            w += h * friction(torque - drag(viscous, quadratic, w), w, coulomb, breakaway) / j
+            w += h * friction(torque - drag(viscous, quadratic, w) - driving, w, coulomb, breakaway) / j
             if before * w < 0.0:
                 w = 0.0
             theta += h * w

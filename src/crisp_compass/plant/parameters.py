@@ -103,13 +103,15 @@ AnyMachine = Machine | Brushed | Trapezoid | Induction
 
 class Load(NamedTuple):
     """Inertia [kg·m²], viscous [N·m·s/rad] and Coulomb friction [N·m]; ``quadratic`` [N·m·s²/rad²] of a propeller or pump, and the torque
-    ``breakaway`` [N·m] up to which a resting shaft sticks, where that is more than the Coulomb friction."""
+    ``breakaway`` [N·m] up to which a resting shaft sticks, where that is more than the Coulomb friction; ``driving`` [N·m] of a weight or of
+    wind, which pulls against positive rotation, at rest too."""
 
     inertia: float
     viscous: float
     coulomb: float
     quadratic: float = 0.0
     breakaway: float = 0.0
+    driving: float = 0.0
 
 
 class Inverter(NamedTuple):

@@ -48,8 +48,8 @@ def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
 
 
 @inlined
-def loads(inputs: FloatArray) -> tuple[float, float]:
-    """Return the torque that drives and the one that only brakes, N·m."""
+def loads(inputs: FloatArray, driving: float) -> tuple[float, float]:
+    """Return the torque that drives, with the load's own ``driving`` one, and the one that only brakes, N·m."""
     if inputs[IN_DRIVES] != 0.0:
-        return float(inputs[IN_LOAD]), 0.0
-    return 0.0, abs(float(inputs[IN_LOAD]))
+        return driving + float(inputs[IN_LOAD]), 0.0
+    return driving, abs(float(inputs[IN_LOAD]))

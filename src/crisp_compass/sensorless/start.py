@@ -25,7 +25,7 @@ TURNS_TO_TRUST = 10
 
 @dataclass(frozen=True)
 class Shaft:
-    """Torque constant ``kt`` [N·m/A of the vector], pole pairs, inertia [kg·m²], Coulomb friction and what sticks at rest [N·m], viscous [N·m·s/rad] and quadratic [N·m·s²/rad²] load."""
+    """Torque constant ``kt`` [N·m/A of the vector], pole pairs, inertia [kg·m²], Coulomb friction and what sticks at rest [N·m], viscous [N·m·s/rad] and quadratic [N·m·s²/rad²] load, and a ``driving`` one (a weight, wind) that pulls against the start, at rest too; negative where it helps."""
 
     kt: float
     pole_pairs: float
@@ -34,10 +34,16 @@ class Shaft:
     viscous: float = 0.0
     quadratic: float = 0.0
     breakaway: float = 0.0
+    driving: float = 0.0
+
+    @property
+    def sticks(self) -> float:
+        """What a torque must exceed to turn the resting shaft the wanted way, or to hold it against the load, N·m."""
+        return max(self.coulomb, self.breakaway) + abs(self.driving)
 
     def load(self, speed: float) -> float:
-        """Return the load torque [N·m] at a mechanical speed [rad/s]."""
-        return self.coulomb + (self.viscous + self.quadratic * abs(speed)) * abs(speed)
+        """Return the torque [N·m] that the motor must make at a mechanical speed [rad/s]; negative where the load drives it along."""
+        return self.driving + self.coulomb + (self.viscous + self.quadratic * abs(speed)) * abs(speed)
 
 
 @dataclass(frozen=True)
@@ -67,6 +73,7 @@ class Swing:
 
 def alignment_swing(shaft: Shaft, current: float, start: float = -0.5 * math.pi) -> Swing:
     """Let the rotor swing from ``start`` [rad, electrical] in the field of ``current`` [A]: J·ω' = −Kt·I·sin(x) − load, by small steps."""
+    place = -math.asin(min(max(shaft.driving / (shaft.kt * current), -1.0), 1.0))
     own = pendulum(shaft, current)
     h = 0.02 / own
     steps = min(int(LONGEST_WAIT / h), 200_000)
@@ -74,7 +81,7 @@ def alignment_swing(shaft: Shaft, current: float, start: float = -0.5 * math.pi)
     every = max(steps // 1500, 1)
     times, angles, last = [], [], 0.0
     for k in range(steps):
-        torque = -shaft.kt * current * math.sin(x)
+        torque = -shaft.kt * current * math.sin(x) - shaft.driving
         if w == 0.0 and abs(torque) <= max(shaft.coulomb, shaft.breakaway):
             times.append(k * h)
             angles.append(x)
@@ -85,19 +92,21 @@ def alignment_swing(shaft: Shaft, current: float, start: float = -0.5 * math.pi)
         if before * w < 0:
             w = 0.0
         x += h * shaft.pole_pairs * w
-        if abs(x) > SETTLED:
+        if abs(x - place) > SETTLED:
             last = k * h
         if k % every == 0:
             times.append(k * h)
             angles.append(x)
     settled = last if last < (steps - 1) * h - 4 * math.pi / own or w == 0.0 else None
-    friction = max(shaft.coulomb, shaft.breakaway) / (shaft.kt * current)
+    friction = shaft.sticks / (shaft.kt * current)
     return Swing(np.array(times), np.array(angles), settled if friction < 1 else None, math.asin(min(friction, 1.0)))
 
 
 def acceleration_limit(shaft: Shaft, current: float, load_angle: float, speed: float) -> float:
-    """Return the most acceleration [rad/s²] that a current vector leading by ``load_angle`` [rad] leaves at a speed: (Kt·I·sin δ − load)/J."""
-    return (shaft.kt * current * math.sin(load_angle) - shaft.load(speed)) / shaft.inertia
+    """Return the most acceleration [rad/s²] that a current vector leading by ``load_angle`` [rad] leaves at a speed: (Kt·I·sin δ − load)/J.
+
+    A load that drives the rotor along takes as much of the current to be held back."""
+    return (shaft.kt * current * math.sin(load_angle) - abs(shaft.load(speed))) / shaft.inertia
 
 
 @dataclass(frozen=True)
@@ -124,16 +133,17 @@ def plan(
     """
     limit = acceleration_limit(shaft, ramp_current, load_angle, hand_over)
     if limit <= 0:
-        needed = shaft.load(hand_over) / (shaft.kt * math.sin(load_angle))
+        needed = abs(shaft.load(hand_over)) / (shaft.kt * math.sin(load_angle))
         raise Refusal(
             f"{ramp_current:.3g} A cannot follow any ramp: at the hand-over speed the load takes all of its torque",
             f"at least {needed:.3g} A are needed, or a lower hand-over speed",
             field="start_up.ramp_current",
         )
-    sticks = max(shaft.coulomb, shaft.breakaway)
+    sticks = shaft.sticks
     if shaft.kt * align_current <= sticks:
+        what = f"against friction and load of {sticks:.3g} N·m" if shaft.driving else f"it sticks up to {sticks:.3g} N·m"
         raise Refusal(
-            f"{align_current:.3g} A cannot turn the resting rotor: it sticks up to {sticks:.3g} N·m",
+            f"{align_current:.3g} A cannot turn the resting rotor: {what}",
             f"more than {sticks / shaft.kt:.3g} A are needed",
             field="start_up.align_current",
         )
@@ -150,12 +160,12 @@ def plan(
         text = f"Aligning for {align_time:.3g} s is short: the rotor needs {swing.settled:.3g} s to settle within {math.degrees(SETTLED):.0f}°."
         findings.append(Finding("caution", "short-alignment", text))
     if swing.rests > math.radians(20):
-        text = f"Friction holds the rotor up to {math.degrees(swing.rests):.0f}° (electrical) beside its place: align with more current."
+        text = f"{'Friction and load hold' if shaft.driving else 'Friction holds'} the rotor up to {math.degrees(swing.rests):.0f}° (electrical) beside its place: align with more current."
         findings.append(Finding("caution", "friction-holds", text))
     if acceleration is None:
         acceleration = min(SHARE_OF_LIMIT * limit, hand_over / (SWINGS_IN_RAMP * 2 * math.pi / own))
     elif acceleration > limit:
-        needed = (shaft.inertia * acceleration + shaft.load(hand_over)) / (shaft.kt * math.sin(load_angle))
+        needed = (shaft.inertia * acceleration + abs(shaft.load(hand_over))) / (shaft.kt * math.sin(load_angle))
         raise Refusal(
             f"{acceleration:.4g} rad/s² is more than {ramp_current:.3g} A can follow",
             f"at most {limit:.4g} rad/s², or {needed:.3g} A",

@@ -66,12 +66,12 @@ def climb_of(bench: Bench) -> Climb:
     steady = replace(seen, dead=0.5 * seen.dead, offset=0.5 * seen.offset)
     looked = np.geomspace(first, top, _LOOKED) if top > first else np.array([top])
     found = accuracy(
-        motor, design.estimator, steady, motor.pole_pairs * looked, max(shaft.load(top) / shaft.kt, 1e-3)
+        motor, design.estimator, steady, motor.pole_pairs * looked, max(abs(shaft.load(top)) / shaft.kt, 1e-3)
     )
     ripple = np.interp(speeds, looked, found.together)
     stages = []
     for speed, error in zip(speeds, ripple, strict=True):
-        current = shaft.load(float(speed)) / shaft.kt
+        current = abs(shaft.load(float(speed))) / shaft.kt
         volts = _voltage(motor, current, float(speed))
         stages.append(
             Stage(
@@ -84,7 +84,7 @@ def climb_of(bench: Bench) -> Climb:
             )
         )
     fine = np.linspace(0.3 * first, top, 120)
-    currents = np.array([shaft.load(float(w)) / shaft.kt for w in fine])
+    currents = np.array([abs(shaft.load(float(w))) / shaft.kt for w in fine])
     needed = np.array([_voltage(motor, float(i), float(w)) for i, w in zip(currents, fine, strict=True)])
     points = tuple(sorted([*s.climb, *_captured(bench)], key=lambda p: p.speed))
     findings, next_speed = _judge(stages, points, available)

@@ -55,8 +55,8 @@ def low_speed_outlook(bench: Bench) -> LowSpeed:
     current = drive.start.low_current
     torque = shaft.kt * current
     findings = []
-    if current > 0 and torque * math.sin(math.radians(70)) < shaft.load(drive.start.low_up):
-        needed = shaft.load(drive.start.low_up) / (shaft.kt * math.sin(math.radians(70)))
+    if current > 0 and torque * math.sin(math.radians(70)) < abs(shaft.load(drive.start.low_up)):
+        needed = abs(shaft.load(drive.start.low_up)) / (shaft.kt * math.sin(math.radians(70)))
         findings.append(
             Finding(
                 "caution",

@@ -33,9 +33,11 @@ RUN_COLUMNS = (
 
 
 def open_simulation(bench: Bench, *, seed: int = 1) -> Simulation:
-    """Return a simulation of the bench's drive, at rest."""
-    drive, edges = build_drive(bench), hall_edges(bench)
-    return Simulation(drive, seed=seed) if edges is None else Simulation(drive, edges=edges, seed=seed)
+    """Return a simulation of the bench's drive at rest, loaded as the run is."""
+    drive, edges, run = build_drive(bench), hall_edges(bench), bench.settings.run
+    sim = Simulation(drive, seed=seed) if edges is None else Simulation(drive, edges=edges, seed=seed)
+    sim.set_load(run.load, drives=run.load_kind == "drives")
+    return sim
 
 
 def _speed_step(sim: Simulation, bench: Bench) -> list[Trace]:
@@ -49,7 +51,8 @@ def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
     sim.advance(0.8)
     before = sim.advance(0.1)
     m, run = sim.drive.machine, bench.settings.run
-    sim.set_load(0.4 * m.torque_factor * m.pole_pairs * m.psi * run.i_limit)
+    step = 0.4 * m.torque_factor * m.pole_pairs * m.psi * run.i_limit
+    sim.set_load(run.load + step, drives=run.load_kind == "drives")
     return [before, sim.advance(0.5)]
 
 

@@ -9,7 +9,7 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.course.sensorless import by_injection, shaft_of, start_of, without_sensor
+from crisp_compass.course.sensorless import by_injection, driving_load, shaft_of, start_of, without_sensor
 from crisp_compass.course.waypoints.run import with_biased_iron
 from crisp_compass.course.waypoints.start_up import StartDesign, design_start
 from crisp_compass.errors import Refusal
@@ -60,7 +60,9 @@ def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
     limit = max(drive.control.i_limit, *(r.current for r in design.plan.rows))
     made = drive._replace(
         start=start_of(design.plan.rows, bench), estimator=design.estimator,
-        load=drive.load._replace(coulomb=shaft_of(bench).coulomb, quadratic=run.quadratic, breakaway=run.breakaway),
+        load=drive.load._replace(
+            coulomb=shaft_of(bench).coulomb, quadratic=run.quadratic, breakaway=run.breakaway, driving=driving_load(bench)
+        ),
         inverter=drive.inverter._replace(dead_voltage=dead.value if dead else 0.0),
         control=drive.control._replace(i_limit=limit),
     )  # fmt: skip
@@ -141,12 +143,10 @@ def play(
     seed: int = 1,
     target: float | None = None,
     points: int = 2500,
-    load: float = 0.0,
 ) -> Played:
     """Play a start to its end and a little beyond, for a plot."""
     sim = Simulation(drive, seed=seed)
     sim.state[state.THETA] = angle
-    sim.set_load(load)
     goal = target if target is not None else BEYOND * hand_over_of(drive)
     sim.command(SPEED, speed=goal)
     most = longest(drive)

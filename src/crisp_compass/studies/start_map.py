@@ -17,6 +17,7 @@ from scipy import stats
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
+from crisp_compass.course.sensorless import driving_load
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray, IntArray
 from crisp_compass.loops.current import current_gains
@@ -90,10 +91,14 @@ class Cell:
 
 @dataclass(frozen=True)
 class StartStudy:
-    """What every cell of a map shares: the designed drive, its rated torque [N·m], and what is not known; can be pickled."""
+    """What every cell of a map shares: the designed drive, its rated torque [N·m], and what is not known; can be pickled.
+
+    ``drive`` carries no load of the run: that is the share ``own_load`` of rated torque, which ``drives`` (a weight) or only brakes."""
 
     drive: Drive
     rated_torque: float
+    own_load: float = 0.0
+    drives: bool = False
     spread: Spread = field(default_factory=Spread)
 
     def __call__(self, cell: Cell, seed: int) -> tuple[int, ...]:
@@ -102,13 +107,11 @@ class StartStudy:
         return tuple(self._one(dict(cell.factors), rng) for _ in range(cell.draws))
 
     def _one(self, factors: dict[str, float], rng: np.random.Generator) -> int:
-        drive, load = self.drawn(factors, rng)
-        return quick_attempt(
-            drive, load=load, angle=float(rng.uniform(0, 2 * math.pi)), seed=int(rng.integers(1, 2**31))
-        )
+        drive = self.drawn(factors, rng)
+        return quick_attempt(drive, angle=float(rng.uniform(0, 2 * math.pi)), seed=int(rng.integers(1, 2**31)))
 
-    def drawn(self, factors: dict[str, float], rng: np.random.Generator) -> tuple[Drive, float]:
-        """Return one drive out of what is not known, and its load [N·m]."""
+    def drawn(self, factors: dict[str, float], rng: np.random.Generator) -> Drive:
+        """Return one drive out of what is not known, with its load."""
         s, d = self.spread, self.drive
 
         def near(doubt: float) -> float:
@@ -116,7 +119,9 @@ class StartStudy:
 
         r, inductance, psi = near(s.r / 2), near(s.inductance / 2), near(s.psi / 2)
         inertia, friction, dead = near(s.inertia / 2), near(s.friction / 2), near(s.dead / 2)
-        share = factors.get("load", float(rng.uniform(0, s.load)) if s.load > 0 else 0.0)
+        share = factors.get("load", self.own_load + (float(rng.uniform(0, s.load)) if s.load > 0 else 0.0))
+        torque = share * self.rated_torque
+        holds = 0.0 if self.drives else abs(torque)
         m = d.machine
         mean, half = 0.5 * (m.ld + m.lq), 0.5 * (m.lq - m.ld) * factors.get("saliency", 1.0)
         half = min(0.95 * mean, max(-0.95 * mean, half))  # no axis without inductance
@@ -125,14 +130,15 @@ class StartStudy:
                 r=m.r * r * factors.get("r_error", 1.0), ld=(mean - half) * inductance, lq=(mean + half) * inductance, psi=m.psi * psi * factors.get("psi_error", 1.0)
             ),
             load=d.load._replace(
-                inertia=d.load.inertia * inertia * factors.get("inertia", 1.0), coulomb=d.load.coulomb * friction, breakaway=d.load.breakaway * friction
+                inertia=d.load.inertia * inertia * factors.get("inertia", 1.0), coulomb=d.load.coulomb * friction + holds,
+                breakaway=d.load.breakaway * friction + holds, driving=torque if self.drives else 0.0,
             ),
             inverter=d.inverter._replace(dead_voltage=d.inverter.dead_voltage * dead),
             sensing=d.sensing._replace(
                 offset_a=float(1e-3 * d.sensing.full_scale * rng.standard_normal()), offset_b=float(1e-3 * d.sensing.full_scale * rng.standard_normal())
             ),
         )  # fmt: skip
-        return with_levers(drive, factors), share * self.rated_torque
+        return with_levers(drive, factors)
 
 
 def by_injection(drive: Drive) -> bool:
@@ -205,8 +211,8 @@ def _coarse(drive: Drive) -> Drive:
     return drive._replace(control=control, estimator=drive.estimator._replace(ts=ts))
 
 
-def quick_attempt(drive: Drive, *, load: float, angle: float, seed: int) -> int:
-    """Try a start with ``load`` [N·m] from a rotor ``angle`` [rad, mechanical]; return its outcome."""
+def quick_attempt(drive: Drive, *, angle: float, seed: int) -> int:
+    """Try a start from a rotor ``angle`` [rad, mechanical]; return its outcome."""
     m = drive.machine
     last = int(drive.start.used) - 1
     current = max(drive.start.rows[::START_COLUMNS])
@@ -215,13 +221,12 @@ def quick_attempt(drive: Drive, *, load: float, angle: float, seed: int) -> int:
     coarse = _coarse(drive)
     sim = Simulation(coarse, seed=seed)
     sim.state[state.THETA] = angle
-    sim.set_load(load)
     sim.command(SPEED, speed=BEYOND * hand_over_of(drive))
     before = 0.0
     early = [k for k in range(last) if drive.start.rows[k * START_COLUMNS + 3] != 0.0]
     if last > 0 and far_quicker and drive.start.catch == 0 and not by_injection(drive) and not early:
         reached = np.zeros(6)
-        if not drag_rows(sim.drive, 1.0, load, last, angle, reached):
+        if not drag_rows(sim.drive, 1.0, last, angle, reached):
             return BACKWARDS if reached[1] < -0.3 * hand_over_of(drive) else FELL_OUT
         _continue_from(sim, reached, last)
         before = float(reached[5])
@@ -266,7 +271,8 @@ def _continue_from(sim: Simulation, reached: FloatArray, row: int) -> None:
 
 @dataclass(frozen=True)
 class StartMap:
-    """A map: the two levers, their factors (n,) and (m,), what those are in the levers' units, outcomes (n, m, draws; −1 not there yet), and the bench's own factors (1, 1)."""
+    """A map: the two levers, their factors (n,) and (m,), what those are in the levers' units, outcomes (n, m, draws; −1 not there yet), and the share ``own_load`` of rated torque
+    that loads the bench's own start (its other factors are 1)."""
 
     across: str
     up: str
@@ -275,6 +281,7 @@ class StartMap:
     x_shown: FloatArray
     y_shown: FloatArray
     outcomes: IntArray
+    own_load: float = 0.0
 
     @property
     def rate(self) -> FloatArray:
@@ -312,7 +319,11 @@ def study_of(bench: Bench, spread_: Spread | None = None) -> StartStudy:
     settings, m = bench.settings.start_up, drive.machine
     rated = m.torque_factor * m.pole_pairs * m.psi * rated_peak(bench.settings.plate)
     doubts = spread_ or Spread(r=settings.r_doubt, inductance=settings.l_doubt, psi=settings.psi_doubt)
-    return StartStudy(with_floats(drive), rated, doubts)
+    run = bench.settings.run
+    drives = run.load_kind == "drives"
+    torque = driving_load(bench) if drives else abs(run.load)
+    free = drive.load._replace(coulomb=drive.load.coulomb - (0.0 if drives else torque), driving=0.0)
+    return StartStudy(with_floats(drive._replace(load=free)), rated, torque / rated, drives, doubts)
 
 
 def shown(study: StartStudy, lever: str, factors: FloatArray) -> FloatArray:
@@ -367,7 +378,7 @@ def start_map(
     places = [(int(k) % columns, int(k) // columns) for k in order]
     cells = [Cell(((across, float(x[i])), (up, float(y[j]))), draws) for i, j in places]
     outcomes = np.full((columns, rows, draws), -1, dtype=np.int64)
-    made = StartMap(across, up, x, y, shown(study, across, x), shown(study, up, y), outcomes)
+    made = StartMap(across, up, x, y, shown(study, across, x), shown(study, up, y), outcomes, study.own_load)
 
     def take(place: int, answer: tuple[int, ...]) -> None:
         outcomes[places[place]] = answer
@@ -400,9 +411,9 @@ def margins(found: StartMap, least: float = 0.8) -> dict[str, tuple[float, float
     rate = found.rate
     i, j = int(np.argmin(np.abs(found.x - 1))), int(np.argmin(np.abs(found.y - 1)))
     if found.across == "load":
-        i = 0
+        i = int(np.argmin(np.abs(found.x - found.own_load)))
     if found.up == "load":
-        j = 0
+        j = int(np.argmin(np.abs(found.y - found.own_load)))
 
     def border(values: FloatArray, factors: FloatArray, at: int) -> tuple[float, float]:
         bad = np.flatnonzero(values < least)
@@ -423,7 +434,7 @@ def working_cell(found: StartMap) -> tuple[float, float]:
     """Return where the bench's own values lie, in cells from the middle of the first one."""
 
     def place(lever: str, factors: FloatArray) -> float:
-        own = 0.0 if lever == "load" else 1.0
+        own = found.own_load if lever == "load" else 1.0
         return float(np.interp(own, factors, np.arange(len(factors))))
 
     return place(found.across, found.x), place(found.up, found.y)
@@ -433,8 +444,8 @@ def play_cell(study: StartStudy, found: StartMap, column: int, row: int) -> Play
     """Play one start of a cell with the whole plant: what is not known as it is believed, the rotor an eighth of a turn off."""
     factors = {found.across: float(found.x[column]), found.up: float(found.y[row])}
     exact = replace(study, spread=Spread(0, 0, 0, 0, 0, 0, 0))
-    drive, load = exact.drawn(factors, np.random.default_rng(column * 1000 + row))
-    return play(drive, angle=0.8 / drive.machine.pole_pairs, load=load)
+    drive = exact.drawn(factors, np.random.default_rng(column * 1000 + row))
+    return play(drive, angle=0.8 / drive.machine.pole_pairs)
 
 
 def margin_text(lever: str, low: float, high: float, drive: Drive) -> str:

@@ -274,7 +274,7 @@ def run(
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, next_a, next_b)
-        drives, holds = loads(inputs)
+        drives, holds = loads(inputs, drive.load.driving)
         for earlier in range(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while
