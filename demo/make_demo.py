@@ -624,7 +624,7 @@ def make_hatch(folder: Path) -> None:
     bench = settings(bench, "sensor", kind="none")
     bench = settings(bench, "pwm", timer_hz=64e6, carrier_hz=20e3, dead_time=150e-9)
     bench = settings(bench, "current_loop", bandwidth_hz=900.0, step=1.5)
-    bench = settings(bench, "speed_loop", a=6.0, filter_hz=60.0, ramp=600.0, compensation=0.6)
+    bench = settings(bench, "speed_loop", a=6.0, ramp=600.0, compensation=0.6)
     bench = settings(bench, "run", speed=150.0, i_limit=3.0, i_trip=7.0, v_min=8.0)
     bench = proposed(bench, "plate", "two points of the data sheet", 0)
     bench = ledger(bench, 1, "note", "worm gear off, shaft held by a clamp for the levels")

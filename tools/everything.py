@@ -20,7 +20,7 @@ from crisp_compass.bench.store import dump_bench
 from crisp_compass.course.block import block_constant, waveform
 from crisp_compass.course.bridge import plan_bench_pwm, usable_voltage
 from crisp_compass.course.captures import headline_of
-from crisp_compass.course.circuit import base_speed, hertz_law, wrong_rotor
+from crisp_compass.course.circuit import hertz_law, wrong_rotor
 from crisp_compass.course.course import headline, state_of, waiting_text
 from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
 from crisp_compass.course.known import CONSTANTS, side_by_side
@@ -119,7 +119,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "speed": _speed_design, "drive": build_drive, "trial drive": untuned_drive, "usable": usable_voltage,
     "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
     "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
-    "rotor": lambda b: wrong_rotor(b, b.settings.circuit.rotor_error), "hertz law": hertz_law, "base speed": base_speed,
+    "rotor": lambda b: wrong_rotor(b, b.settings.circuit.rotor_error), "hertz law": hertz_law,
     "block": lambda b: (waveform(b), block_constant(b)), "outer loop": outer_loop, "droop": armature_droop,
     "leads": lambda b: (pairs(b.settings.stepping.ohms, b.settings.stepping.leads), _connections(b)),
     "torque constant": torque_constant_of, "open points": open_points, "bearing": next_bearing,

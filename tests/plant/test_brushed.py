@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import control
 import numpy as np
 import pytest
@@ -12,12 +14,15 @@ from crisp_compass.bench.entered import enter
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.outer_loop import outer_loop
 from crisp_compass.course.waypoints.run import build_drive
-from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed
+from crisp_compass.course.waypoints.speed_loop import armature_droop, armature_findings, design_speed, filter_of
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
+from crisp_compass.loops.current import current_gains
+from crisp_compass.loops.speed import ArmatureSensor, SpeedPlant, relay_swing, tune_speed
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,
+    ARMATURE,
     CURRENT,
     OFF,
     SPEED,
@@ -173,3 +178,73 @@ def test_what_was_opened_for_tuning_stays_an_open_point_until_it_is_put_back() -
         outer_loop(measured(command2=1.05))
     with pytest.raises(Refusal, match="not measured yet"):
         outer_loop(measured(speed2=None))
+
+
+# ---- the speed told by the armature's voltage: the sampled design against the plant
+
+R, L, KE, J, B = 0.93, 1.3e-3, 0.034, 2.9e-5, 7e-6
+
+
+def on_armature_voltage(design_kp: float, ki: float, filter_hz: float, k: float, drop: float = 0.0) -> Simulation:
+    kp_q, ki_q = current_gains(R, L, bandwidth_hz=900, delay=7.5e-5)
+    figures = Control(
+        ts=5e-5, kp_q=kp_q, ki_q=ki_q, kp_d=kp_q, ki_d=ki_q, kp_speed=design_kp, ki_speed=ki, speed_filter=2 * math.pi * filter_hz, ramp=1e9,
+        psi=KE, lq=L, ld=L, r=R, compensation=k, volts_per_bus=1.0, i_limit=6.0 if drop else 1e9,
+    )  # fmt: skip
+    supply = Inverter(14.0 if drop else 1e4)
+    sim = Simulation(Drive(Brushed(R, L, L, KE, drop), Load(J, B, 0.0), supply, Sensing(angle_sensor=float(ARMATURE)), figures))
+    sim.command(SPEED, speed=60.0)
+    sim.advance(3.0)
+    return sim
+
+
+@pytest.mark.parametrize(("a", "filter_hz", "k"), [(2, 20, 0.0), (2, 20, 0.8), (3, 60, 0.5), (6, 60, 0.0), (6, 150, 0.8)])
+def test_overshoot_on_armature_voltage_is_what_the_plant_does(a: float, filter_hz: float, k: float) -> None:
+    sensor = ArmatureSensor((1 - k) * R / KE, L / KE)
+    design = tune_speed(
+        inertia=J, kt=KE, viscous=B, loop_hz=2000, current_bandwidth_hz=900, filter_hz=filter_hz, a=a, armature=sensor
+    )
+    sim = on_armature_voltage(design.kp, design.ki, filter_hz, k)
+    before = sim.speed
+    sim.command(SPEED, speed=80.0)
+    speed = sim.advance(0.6)["speed"]
+    assert 100 * ((speed.max() - before) / (speed[-1] - before) - 1) == pytest.approx(design.overshoot_pct, abs=2.5)
+    plain = tune_speed(inertia=J, kt=KE, viscous=B, loop_hz=2000, current_bandwidth_hz=900, filter_hz=filter_hz, a=a)
+    assert abs(plain.overshoot_pct - design.overshoot_pct) > 2  # which leaves out what the sensor sees
+
+
+def test_the_largest_filter_that_holds_holds_and_the_plant_swings_beyond() -> None:
+    bench = load_bench(HATCH)
+    held = enter(bench, "speed_loop", {"a": 3.0, "compensation": 0.5, "filter_hz": None})
+    design = design_speed(held)
+    assert (design.margins.stable, design.margins.gain_margin_db > 6, filter_of(held) < 60) == (True, True, True)
+    assert {f.code: f.level for f in armature_findings(held, design)} == {"armature-limits": "info"}
+    wide = design_speed(enter(held, "speed_loop", {"filter_hz": 300.0}))
+    assert [f.code for f in wide.findings] == ["unstable"]
+    full = design_speed(enter(held, "speed_loop", {"compensation": 0.8}))
+    assert full.margins.phase_margin_deg != pytest.approx(design.margins.phase_margin_deg, abs=1)
+    settled = {f: design_speed(enter(held, "speed_loop", {"filter_hz": f})) for f in (filter_of(held), 150.0)}
+    swings = []
+    for filter_hz, found in settled.items():
+        sim = open_simulation(bench)
+        c = sim.drive.control
+        sim.retune(
+            sim.drive._replace(
+                control=c._replace(kp_speed=found.kp, ki_speed=found.ki, speed_filter=2 * math.pi * filter_hz, compensation=0.5)
+            )
+        )
+        sim.command(SPEED, speed=100.0)
+        sim.advance(2.0)
+        swings.append(float(np.ptp(sim.advance(0.3)["i_q"])))
+    assert swings[0] < 0.3 < 2.0 < swings[1]
+
+
+def test_brushes_that_act_as_a_relay_are_told() -> None:
+    for filter_hz, a, k, swings in ((110, 3, 0.8, True), (30, 3, 0.5, False)):
+        plant = SpeedPlant(J, KE, B, 2000, 900, filter_hz, 0.0, ArmatureSensor((1 - k) * R / KE, L / KE, 0.5 / KE))
+        design = tune_speed(
+            inertia=J, kt=KE, viscous=B, loop_hz=2000, current_bandwidth_hz=900, filter_hz=filter_hz, a=a, armature=plant.armature
+        )
+        told = relay_swing(plant, design.kp, design.ki)
+        seen = float(np.ptp(on_armature_voltage(design.kp, design.ki, filter_hz, k, 0.5).advance(0.3)["i_q"])) / 2
+        assert (told > 0.5, seen > 0.5) == (swings, swings)

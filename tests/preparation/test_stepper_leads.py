@@ -39,6 +39,15 @@ def test_pairs_and_taps_are_told_and_what_is_not_told_is_said() -> None:
     assert not pairs({"1-2": 2.0}, 4).complete
 
 
+def test_a_broken_winding_is_concluded_once_every_pair_is_read() -> None:
+    broken = {"1-2": 2.1, "1-3": 1e13, "1-4": 1e13, "2-3": 1e13, "2-4": 1e13}
+    assert [f.code for f in pairs(broken, 4).findings] == []
+    told = pairs({**broken, "3-4": 1e13}, 4)
+    assert [(f.code, f.level, "Leads 3, 4" in f.text) for f in told.findings] == [("winding-open", "stop", True)]
+    half = read_all({(1, 2, 3): [1.0, 1.0, 2.0], (4, 5): [1.0], (6,): []}, 6)
+    assert {f.code for f in pairs(half, 6).findings} == {"winding-open"}
+
+
 def test_series_and_parallel_make_the_same_torque_and_heat() -> None:
     half, series, parallel = connected(1.6, 2e-3, 1.5, "half", 8)
     assert series.torque == pytest.approx(parallel.torque)

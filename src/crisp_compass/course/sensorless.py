@@ -21,6 +21,8 @@ from crisp_compass.sensorless.start import TURNS_TO_TRUST, Row, Shaft
 NOISE_OF_SCALE, OFFSET_OF_SCALE = 4e-4, 1e-3
 #: Converter steps over the full scale, both ways.
 CONVERTER_STEPS = 4096
+#: Corner of the speed filter where none is entered, Hz.
+USUAL_FILTER_HZ = 300.0
 #: Injection alone up to this part of the hand-over speed, the back-EMF alone from there.
 FADES_AT = 0.5
 
@@ -95,7 +97,7 @@ def speed_loop_crossover(bench: Bench) -> float:
     if s.method == "bandwidth":
         return 2 * math.pi * s.bandwidth_hz
     # the symmetric optimum crosses at 1/(a·Tσ); its lags are the current loop's and the filter's
-    lags = 1 / (2 * math.pi * need(bench, "current_loop.bandwidth_hz")) + 1 / (2 * math.pi * s.filter_hz)
+    lags = 1 / (2 * math.pi * need(bench, "current_loop.bandwidth_hz")) + 1 / (2 * math.pi * (s.filter_hz or USUAL_FILTER_HZ))
     return 1 / (s.a * (lags + 1.5 * s.divider / need(bench, "pwm.loop_hz")))
 
 

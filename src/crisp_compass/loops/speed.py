@@ -9,6 +9,7 @@ By bandwidth: Kp = 2πf·J/Kt, integral time four times 1/(2πf).
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -62,12 +63,29 @@ def sum_of_lags(current_bandwidth_hz: float, filter_hz: float | None, loop_hz: f
 
 
 @dataclass(frozen=True)
+class ArmatureSensor:
+    """A speed told by the armature's voltage, (v − k·R̂·i)/Ke = ω + ((R − k·R̂)·i + L·di/dt + V0·sign i)/Ke.
+
+    ``droop`` = (R − k·R̂)/Ke [rad/s per A], ``kick`` = L/Ke [rad/s per A/s], ``relay`` = V0/Ke [rad/s] of the brushes.
+    """
+
+    droop: float
+    kick: float
+    relay: float = 0.0
+
+    def at_swing(self, current: float) -> ArmatureSensor:
+        """Return the sensor with the relay as the resistance that it is to a swing of ``current`` [A] around zero (describing function)."""
+        return ArmatureSensor(self.droop + 4 * self.relay / (math.pi * current), self.kick)
+
+
+@dataclass(frozen=True)
 class SpeedPlant:
     """What the speed loop acts on.
 
     ``inertia`` kg·m², ``kt`` N·m per A of phase peak, ``viscous`` N·m·s/rad, rates in Hz; ``filter_hz`` None means no
     speed filter. ``sensor_delay`` [s] is that of the speed measurement itself (``edge_delay``), as a first-order lag: a pure delay of
     many periods would be as many states, and at the crossovers it allows the phase is alike.
+    ``armature`` is what a speed told by the armature's voltage shows besides it; that takes a filter.
     """
 
     inertia: float
@@ -77,6 +95,7 @@ class SpeedPlant:
     current_bandwidth_hz: float
     filter_hz: float | None
     sensor_delay: float = 0.0
+    armature: ArmatureSensor | None = None
 
     @property
     def t_sigma(self) -> float:
@@ -97,6 +116,8 @@ def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
     ts = 1 / plant.loop_hz
     wc = 2 * math.pi * plant.current_bandwidth_hz
     drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
+    if plant.armature is not None:
+        return series(pi_controller(kp, ki, ts), _seen_by_armature(plant, plant.armature, np.array(drive), wc))
     lags = [1 / plant.sensor_delay] if plant.sensor_delay > 0 else []
     lags += [2 * math.pi * plant.filter_hz] if plant.filter_hz else []
     n = 2 + len(lags)
@@ -106,6 +127,68 @@ def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
         A[k, k - 1], A[k, k] = corner, -corner
     C[0, n - 1], C[1, 1] = 1.0, 1.0
     return series(pi_controller(kp, ki, ts), discretise(A, B, C, ts, ts))
+
+
+def _seen_by_armature(plant: SpeedPlant, sensor: ArmatureSensor, drive: FloatArray, wc: float) -> Sampled:
+    """Return current, shaft and the filtered voltage: it is sampled with the loop, so its filter is a sum and no lag of its own.
+
+    The voltage at a sample is that of the reference until then, two samples old in the model of the delay.
+    """
+    ts = 1 / plant.loop_hz
+    if not plant.filter_hz:
+        raise Refusal("a speed told by the armature's voltage takes a filter", "give its corner", where="--filter-hz")
+    shaft = discretise(drive, np.array([[wc], [0.0]]), np.eye(2), ts, ts)  # states: current, speed, u of one sample ago
+    share = 1 - math.exp(-2 * math.pi * plant.filter_hz * ts)
+    raw = np.array([sensor.droop - sensor.kick * wc, 1.0, 0.0, sensor.kick * wc, 0.0])  # the fourth state is u of two samples ago
+    seen = share * raw
+    seen[4] = 1 - share
+    A, B, C = np.zeros((5, 5)), np.zeros((5, 1)), np.zeros((2, 5))
+    A[:3, :3], B[:3] = shaft.A, shaft.B
+    A[3, 2], A[4], C[0], C[1, 1] = 1.0, seen, seen, 1.0
+    return Sampled(A, B, C, np.zeros((2, 1)), ts)
+
+
+def relay_swing(plant: SpeedPlant, kp: float, ki: float) -> float:
+    """Return the amplitude [A] with which the brushes' drop lets the current swing around zero; infinite where the loop is unstable.
+
+    By the describing function of a relay, 4·V0/(π·A) beside the resistance (A. Gelb, W. E. Vander Velde, Multiple-Input Describing
+    Functions, 1968, 2.3): it swings with the amplitude at which that sum brings the loop to its border.
+    """
+    sensor = plant.armature
+    if sensor is None or sensor.relay <= 0:
+        return 0.0
+
+    def holds(droop: float) -> bool:
+        return is_stable(replace(plant, armature=replace(sensor, droop=droop)), kp, ki)
+
+    if not holds(sensor.droop):
+        return math.inf
+    low, step = sensor.droop, abs(sensor.droop) + 1 / kp
+    while holds(low + step):
+        low, step = low + step, 2 * step
+        if step > 1e9 / kp:
+            return 0.0
+    high = low + step
+    while high - sensor.droop > 1.02 * (low - sensor.droop) and high > 1.0001 * low:
+        middle = 0.5 * (low + high)
+        low, high = (middle, high) if holds(middle) else (low, middle)
+    return 4 * sensor.relay / (math.pi * (low - sensor.droop)) if low > sensor.droop else math.inf
+
+
+def largest(holds: Callable[[float], bool], low: float, high: float, points: int = 24) -> float | None:
+    """Return the largest figure between ``low`` and ``high`` for which a condition holds, to a fiftieth; None where it holds at none looked at."""
+    above = high
+    for figure in np.geomspace(high, low, points):
+        if holds(float(figure)):
+            below = float(figure)
+            break
+        above = float(figure)
+    else:
+        return None
+    while above > 1.02 * below:
+        middle = math.sqrt(below * above)
+        below, above = (middle, above) if holds(middle) else (below, middle)
+    return below
 
 
 def _response(loop: Sampled, steps: int, prefilter: float | None) -> FloatArray:
@@ -125,6 +208,7 @@ def tune_speed(
     a: float = 2.0,
     bandwidth_hz: float | None = None,
     sensor_delay: float = 0.0,
+    armature: ArmatureSensor | None = None,
 ) -> SpeedDesign:
     """Design the speed loop.
 
@@ -141,6 +225,8 @@ def tune_speed(
         Crossover of the other method, Hz.
     sensor_delay
         How late the speed is measured, s (``edge_delay`` at the lowest wanted speed, where edges are timed).
+    armature
+        What the sensor shows besides the speed, where that is the armature's voltage.
 
     Raises
     ------
@@ -162,33 +248,47 @@ def tune_speed(
         raise Refusal(
             f"a sensor delay of {sensor_delay:g} s is not possible", "0 to 100 s is", where="--sensor-delay"
         )
-    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz, sensor_delay)
+    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz, sensor_delay, armature)
+    kp, ki = speed_gains(plant, a=a, bandwidth_hz=bandwidth_hz)
+    method = (
+        f"symmetrical optimum, a = {a:g}"
+        if bandwidth_hz is None
+        else f"crossover {bandwidth_hz:g} Hz, integral time 4/(2π·crossover)"
+    )
+    return analyse_speed(plant, kp, ki, method)
+
+
+def speed_gains(plant: SpeedPlant, *, a: float = 2.0, bandwidth_hz: float | None = None) -> tuple[float, float]:
+    """Return Kp [A/(rad/s)] and Ki [A/rad] by the symmetrical optimum, or for a crossover; raises Refusal as ``tune_speed``."""
     if bandwidth_hz is None:
         if not (1 < a < 100):
             raise Refusal(
                 f"a = {a:g} is not possible", "the symmetrical optimum needs a above 1; 2 is usual", where="--a"
             )
-        kp = inertia / (a * kt * plant.t_sigma)
-        ki = kp / (a**2 * plant.t_sigma)
-        method = f"symmetrical optimum, a = {a:g}"
-    else:
-        check_positive("bandwidth-hz", bandwidth_hz)
-        if bandwidth_hz >= loop_hz / 2:
-            raise Refusal(
-                f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {loop_hz:g} Hz",
-                "it must stay below half the loop rate",
-                where="--bandwidth-hz",
-            )
-        kp, ki = _for_crossover(plant, bandwidth_hz)
-        method = f"crossover {bandwidth_hz:g} Hz, integral time 4/(2π·crossover)"
-    return analyse_speed(plant, kp, ki, method)
+        kp = plant.inertia / (a * plant.kt * plant.t_sigma)
+        return kp, kp / (a**2 * plant.t_sigma)
+    check_positive("bandwidth-hz", bandwidth_hz)
+    if bandwidth_hz >= plant.loop_hz / 2:
+        raise Refusal(
+            f"a bandwidth of {bandwidth_hz:g} Hz cannot be sampled at {plant.loop_hz:g} Hz",
+            "it must stay below half the loop rate",
+            where="--bandwidth-hz",
+        )
+    return _for_crossover(plant, bandwidth_hz)
+
+
+def is_stable(plant: SpeedPlant, kp: float, ki: float) -> bool:
+    """Tell whether the closed sampled loop is stable; much quicker than its margins."""
+    return bool(np.max(np.abs(np.linalg.eigvals(close(speed_loop(plant, kp, ki), 0).A))) < 1 - 1e-12)
 
 
 def _for_crossover(plant: SpeedPlant, f: float) -> tuple[float, float]:
     """Scale Kp so that the sampled loop really crosses over at f, with Ti = 4/(2πf)."""
     kp = 2 * math.pi * f * plant.inertia / plant.kt
     ki = kp * 2 * math.pi * f / 4
-    gain = abs(speed_loop(plant, kp, ki).response(np.array([2 * math.pi * f]))[0])
+    # what the armature's voltage shows besides the speed has its own gain: the crossover is that of the speed
+    plain = replace(plant, armature=None)
+    gain = abs(speed_loop(plain, kp, ki).response(np.array([2 * math.pi * f]))[0])
     return kp / gain, ki / gain
 
 

@@ -117,6 +117,12 @@ def pairs(ohms: dict[str, float], leads: int) -> LeadsFound:
     if too_many:
         text = f"Leads {', '.join(map(str, too_many[0]))} all conduct: more than one phase has. A winding shorted to another must not be powered."
         findings.append(Finding("stop", "phases-joined", text))
+    between = [(a, b) for one, other in itertools.combinations(groups, 2) for a in one for b in other]
+    short = sorted(k for g in groups if len(g) < min(wanted) or (leads == 6 and len(g) < 3) for k in g)
+    if short and not complete and all(key_of(a, b) in ohms for a, b in between):
+        text = f"Leads {', '.join(map(str, short))} conduct to nothing they should" if len(short) > 1 else f"Lead {short[0]} conducts to nothing"
+        text += ": every pair has been read, so a winding, its lead or a crimp is broken. Do not power this motor."
+        findings.append(Finding("stop", "winding-open", text))
     if complete and leads == 8:
         text = "The ohmmeter does not tell which two coils are one phase, nor which ends begin: connect two in series and turn the shaft; of the right pair the voltage doubles or vanishes, of a wrong one it does neither."
         findings.append(Finding("info", "halves-unknown", text))

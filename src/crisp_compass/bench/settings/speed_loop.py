@@ -27,7 +27,10 @@ class SpeedSettings(TopicSettings):
     method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
     a: float = Field(default=3.0, ge=1.05, le=50)
     bandwidth_hz: Loop = Field(default=30.0)
-    filter_hz: Loop = Field(default=300.0)
+    filter_hz: Loop | None = Field(
+        default=None,
+        description="300 Hz if empty; where the armature's voltage tells the speed the largest up to there that leaves the loop calm",
+    )
     divider: int = Field(default=10, ge=1, le=1000)
     ramp: float = Field(default=2000.0, ge=1e-3, le=1e8, description="rad/s²")
     compensation: float = Field(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
@@ -14,20 +14,37 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
 from crisp_compass.course.machine import brush_drop
-from crisp_compass.course.sensorless import without_sensor
+from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
-from crisp_compass.loops.speed import SpeedDesign, SpeedPlant, edge_delay, lowest_speed, tune_speed
+from crisp_compass.estimates import Finding
+from crisp_compass.loops.speed import (
+    ArmatureSensor,
+    SpeedDesign,
+    SpeedPlant,
+    edge_delay,
+    is_stable,
+    largest,
+    lowest_speed,
+    relay_swing,
+    speed_gains,
+    tune_speed,
+)
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
 from crisp_compass.quantities import show
+
+#: Times the gain that a calm loop on the armature's voltage bears (6 dB), least corner of a filter that is looked at [Hz], and the swing of the current that nobody sees, of
+#: the rated one.
+_CALM, _LEAST_FILTER_HZ, _SEEN_SWING = 2.0, 0.5, 0.03
 
 
 def inputs(bench: Bench) -> tuple[str, ...]:
     """Return what the design rests on."""
     return (
         "mechanics.inertia", "mechanics.viscous_friction", "plate.pole_pairs", *family_of(bench).flux_keys, "current_loop.bandwidth_hz", "pwm.loop_hz",
+        *(("resistance.resistance", "inductance.lq") if armature_sensor(bench) else ()),
         *(("start_up.loop_hz",) if without_sensor(bench) and "start_up" in bench.settled else ()),
     )  # fmt: skip
 
@@ -43,17 +60,109 @@ def design_speed(bench: Bench) -> SpeedDesign:
     """Design the speed loop from settled values with the page's settings; raises Refusal if one is missing."""
     bench = standing(bench, "speed_loop")
     settings = bench.settings.speed_loop
+    plant = plant_of(bench)
     found = tune_speed(
-        inertia=need(bench, "mechanics.inertia"), kt=torque_constant(bench), viscous=need(bench, "mechanics.viscous_friction"),
-        loop_hz=need(bench, "pwm.loop_hz") / settings.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
-        filter_hz=settings.filter_hz, a=settings.a, bandwidth_hz=settings.bandwidth_hz if settings.method == "bandwidth" else None,
-        sensor_delay=sensor_delay(bench),
+        inertia=plant.inertia, kt=plant.kt, viscous=plant.viscous, loop_hz=plant.loop_hz, current_bandwidth_hz=plant.current_bandwidth_hz,
+        filter_hz=plant.filter_hz, a=settings.a, bandwidth_hz=settings.bandwidth_hz if settings.method == "bandwidth" else None,
+        sensor_delay=plant.sensor_delay, armature=plant.armature,
     )  # fmt: skip
     if found.margins.stable and not math.isfinite(found.margins.crossover_hz):
         raise Refusal(
             "with these gains the open loop crosses 0 dB nowhere in the range that was computed",
             "choose a higher bandwidth, or a smaller factor a",
         )
+    return found
+
+
+def armature_sensor(bench: Bench) -> ArmatureSensor | None:
+    """Return what the armature's voltage shows besides the speed, where it tells the speed; None with any other sensor."""
+    plate = bench.settings.plate
+    if bench.settings.sensor.kind != "none" or plate.windings != 1:
+        return None
+    at, ke = winding_of(bench), flux_of(bench)
+    left = (1 - bench.settings.speed_loop.compensation) * at.r
+    return ArmatureSensor(left / ke, at.lq / ke, brush_drop(bench) / ke)
+
+
+def _unseen_current(bench: Bench) -> float:
+    """Return the current [A] whose swing nobody minds: what friction takes, at least a small part of the rated one."""
+    idle = need(bench, "mechanics.coulomb_friction") / torque_constant(bench)
+    return max(idle, _SEEN_SWING * rated_peak(bench.settings.plate))
+
+
+def _holds(bench: Bench, filter_hz: float, times: float, *, current: float = math.inf) -> bool:
+    """Tell whether the loop with its gains for this filter is stable, also with so many times that gain; the brushes' relay counts
+    as it does at a swing of ``current`` [A]."""
+    settings, plant = bench.settings.speed_loop, plant_of(bench, filter_hz)
+    if plant.armature is not None:
+        plant = replace(plant, armature=plant.armature.at_swing(current))
+    kp, ki = speed_gains(plant, a=settings.a, bandwidth_hz=settings.bandwidth_hz if settings.method == "bandwidth" else None)
+    return is_stable(plant, kp, ki) and is_stable(plant, times * kp, times * ki)
+
+
+def filter_of(bench: Bench) -> float:
+    """Return the corner of the speed filter [Hz]: as entered, else the usual one, or what leaves a loop on the armature's voltage calm."""
+    entered = bench.settings.speed_loop.filter_hz
+    if entered is not None:
+        return entered
+    if armature_sensor(bench) is None:
+        return USUAL_FILTER_HZ
+    still = _unseen_current(bench)
+    wishes = (
+        lambda f: _holds(bench, f, _CALM) and _holds(bench, f, 1.0, current=still),
+        lambda f: _holds(bench, f, _CALM),
+        lambda f: _holds(bench, f, 1.0),
+    )
+    found = next((f for wish in wishes if (f := largest(wish, _LEAST_FILTER_HZ, USUAL_FILTER_HZ))), USUAL_FILTER_HZ)
+    digit = 10.0 ** (math.floor(math.log10(found)) - 1)
+    return round(math.floor(found / digit + 1e-9) * digit, 6)
+
+
+@dataclass(frozen=True)
+class ArmatureLimits:
+    """What holds where the armature's voltage tells the speed: the largest filter [Hz] with this method and gain, the largest gain over
+    the one designed with this filter (None: not even the least), and the ``swing`` [A] that the brushes leave around no current."""
+
+    filter_hz: float | None
+    gain: float | None
+    swing: float
+
+
+def armature_limits(bench: Bench, design: SpeedDesign) -> ArmatureLimits | None:
+    """Return what still holds with the loop stable; None where another sensor tells the speed."""
+    bench = standing(bench, "speed_loop")
+    sensor = armature_sensor(bench)
+    if sensor is None:
+        return None
+    plant = plant_of(bench)
+    return ArmatureLimits(
+        largest(lambda f: _holds(bench, f, 1.0), _LEAST_FILTER_HZ, 20 * USUAL_FILTER_HZ),
+        largest(lambda g: is_stable(plant, g * design.kp, g * design.ki), 1e-3, 1e3), relay_swing(plant, design.kp, design.ki),
+    )  # fmt: skip
+
+
+def plant_of(bench: Bench, filter_hz: float | None = None) -> SpeedPlant:
+    """Return what the speed loop acts on, perhaps with another filter; raises Refusal where something is not settled."""
+    return SpeedPlant(
+        need(bench, "mechanics.inertia"), torque_constant(bench), need(bench, "mechanics.viscous_friction"),
+        need(bench, "pwm.loop_hz") / bench.settings.speed_loop.divider, need(bench, "current_loop.bandwidth_hz"),
+        filter_hz or filter_of(bench), sensor_delay(bench), armature_sensor(bench),
+    )  # fmt: skip
+
+
+def armature_findings(bench: Bench, design: SpeedDesign) -> list[Finding]:
+    """Say what holds with this filter and gain, and what the brushes do to a motor that runs without load."""
+    limits = armature_limits(bench, design)
+    if limits is None:
+        return []
+    found = []
+    corner = f"a filter up to {limits.filter_hz:.3g} Hz" if limits.filter_hz else "no filter"
+    gain = f"a gain up to {limits.gain:.2g} times this one" if limits.gain else "no gain"
+    text = f"With this gain's rule {corner} holds, with this filter {gain}: the resistance that is not compensated is fed back with the speed."
+    found.append(Finding("info" if limits.gain and limits.gain >= _CALM else "caution", "armature-limits", text))
+    if design.margins.stable and limits.swing > _unseen_current(bench):
+        text = f"The drop of the brushes changes its sign with the current and acts as a relay: with less load than {show(limits.swing, 'A')} the current may swing around zero. A lower filter or gain makes it smaller."
+        found.append(Finding("caution", "brushes-swing", text))
     return found
 
 
@@ -99,12 +208,7 @@ def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
     """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
     if bench.settings.sensor.kind != "halls":
         return 0.0
-    settings = bench.settings.speed_loop
-    plant = SpeedPlant(
-        need(bench, "mechanics.inertia"), torque_constant(bench), need(bench, "mechanics.viscous_friction"), need(bench, "pwm.loop_hz") / settings.divider,
-        need(bench, "current_loop.bandwidth_hz"), settings.filter_hz,
-    )  # fmt: skip
-    return lowest_speed(plant, design.kp, design.ki, 6 * pole_pairs_of(bench.settings.plate))
+    return lowest_speed(plant_of(bench), design.kp, design.ki, 6 * pole_pairs_of(bench.settings.plate))
 
 
 def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
@@ -112,7 +216,7 @@ def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
     settings = bench.settings.speed_loop
     values = {
         "kp": (design.kp, "A/(rad/s)"), "ki": (design.ki, "A/rad"), "loop_hz": (1 / design.loop.ts, "Hz"),
-        "filter_hz": (settings.filter_hz, "Hz"), "ramp": (settings.ramp, "rad/s²"),
+        "filter_hz": (filter_of(bench), "Hz"), "ramp": (settings.ramp, "rad/s²"),
     }  # fmt: skip
     return quantities(values)
 

@@ -103,7 +103,7 @@ class HertzPage(Page):
             ("frequency", f"{found.reference * p / (2 * math.pi):.1f} Hz"), ("turns at most", f"{synchronous:.0f} rpm"),
             ("load from then on", show(found.load, "N·m")), ("falls, not compensated", f"{found.fall[0] * RPM_PER_RAD_S:.0f} rpm"),
             ("falls, as set", f"{found.fall[1] * RPM_PER_RAD_S:.0f} rpm"), ("rated current", f"{show(rated.rated_current, 'A')} {rated.current_base}"),
-        ], note="Half the torque of rated current. Slip compensation near 100 % runs away when the rotor is warmer than settled.")  # fmt: skip
+        ], note="Half the torque of rated current. Slip compensation near 100 % runs away with a rotor colder than settled; with a warmer one the speed falls.")  # fmt: skip
         self.show_dial(
             DialView(
                 caption="The voltage turns at the frequency that is set", voltage=(60.0, 0.7), current=(20.0, 0.7)

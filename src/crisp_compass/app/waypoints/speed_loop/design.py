@@ -9,7 +9,9 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks, waveform
 from crisp_compass.course.waypoints.speed_loop import (
     armature_droop,
+    armature_findings,
     design_speed,
+    filter_of,
     lowest_wanted_speed,
     sensor_delay,
     sensor_lowest_speed,
@@ -36,7 +38,7 @@ class SpeedLoopPage(LoopPage):
             tip="Of the symmetrical optimum: 2 is the textbook value, larger is calmer",
         ),
         Entry("bandwidth_hz", "Crossover", "Hz", width=100),
-        Entry("filter_hz", "Speed filter", "Hz", width=100),
+        Entry("filter_hz", "Speed filter", "Hz", width=100, tip="Empty: 300 Hz, or what the armature's voltage allows where that tells the speed"),
         Entry("divider", "Current steps per step", width=146),
         Entry("ramp", "Ramp", "rad/s²", width=112),
         Entry(
@@ -44,7 +46,7 @@ class SpeedLoopPage(LoopPage):
             "Drop compensated",
             "%",
             width=128,
-            tip="Share of R·I; at most 80 %, or warm copper makes it run away",
+            tip="Share of R·I that the firmware takes off; at most 80 %: with copper colder than settled more would be taken off than there is, and the speed runs away",
         ),
         Entry(
             "lowest_speed",
@@ -81,7 +83,7 @@ class SpeedLoopPage(LoopPage):
         time, plain, filtered = predict_speed_step(design)
         self.step.set("no filter", time, plain)
         self.step.set("with filter", time, filtered)
-        self.show_loop(design, design.findings)
+        self.show_loop(design, [*design.findings, *armature_findings(bench, design)])
         m = design.margins
         figures = (
             f"{figure(m.phase_margin_deg, 1)}° and {figure(m.gain_margin_db, 1)} dB margin, crossover {show(m.crossover_hz, 'Hz')}; "
@@ -102,6 +104,7 @@ class SpeedLoopPage(LoopPage):
         armature = none and bench.settings.plate.windings == 1
         if none and not armature and sensor_delay(bench) > 0:
             text += f" The estimated speed comes {show(sensor_delay(bench), 's')} late."
+        self.number("filter_hz").edit.setPlaceholderText(f"{filter_of(bench):.3g}")
         self._fields["compensation"].setVisible(armature)
         if armature:
             text += self._armature_text()
