@@ -92,10 +92,10 @@ def write_atomically(path: Path, content: str | bytes) -> None:
                     "the file is write-protected", "save under another name or make it writable", where=str(path)
                 )
         else:
-            mode = 0o644
+            mode = 0o666 & ~_umask()
         sweep(path)
         handle, temporary = tempfile.mkstemp(prefix=f"{_mark(path)}{os.getpid()}.", suffix=_PART, dir=path.parent)
-    except (OSError, ValueError) as error:
+    except (OSError, ValueError, RuntimeError) as error:  # a loop of links is a RuntimeError
         raise _unwritten(path, error) from None
     try:
         with os.fdopen(handle, "wb") as stream:
@@ -109,8 +109,22 @@ def write_atomically(path: Path, content: str | bytes) -> None:
         raise _unwritten(path, error) from None
 
 
+def _umask() -> int:
+    """Return what new files are not allowed to be; asking changes it for a moment, so it is asked once."""
+    global _MASK  # noqa: PLW0603 - of the whole process
+    if _MASK is None:
+        _MASK = os.umask(0o077)
+        os.umask(_MASK)
+    return _MASK
+
+
+_MASK: int | None = None
+
+
 def _unwritten(path: Path, error: Exception) -> Refusal:
     why = error.strerror if isinstance(error, OSError) else "it holds characters that no file can"
+    if isinstance(error, RuntimeError):
+        why = "its links lead in a circle"
     return Refusal(f"the file cannot be written ({why})", _ELSEWHERE, where=shortened(str(path), 200))
 
 

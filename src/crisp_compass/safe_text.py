@@ -11,6 +11,12 @@ _KEPT = ("L", "M", "N", "P", "S", "Zs")
 _FORMULA = ("=", "+", "-", "@", "\t", "\r", "\n")
 
 
+def line(text: str) -> str:
+    """Return a text as one printable line for a terminal, a label or a note: no control, bidirectional or separating character of a
+    file reaches a reader raw."""
+    return "".join(c if unicodedata.category(c).startswith(_KEPT) else "\ufffd" if c not in "\t\r\n" else " " for c in text)
+
+
 def c_comment(text: str) -> str:
     """Return a text for the inside of a C comment: one line of printable characters that cannot end the comment, start another,
     hold a trigraph or splice lines."""

@@ -267,7 +267,7 @@ def test_a_blank_in_a_field_starts_nothing_and_stopping_works_from_everywhere(
             assert not run.running
     assert limit.edit.text() == "4"  # what was being typed is gone with it
     run.start()
-    with answering(lambda dialog: dialog.close()):
+    with answering(choose("OK")):
         QMessageBox.information(window, "a dialog", "stands before the stop button")
     assert not run.running
 

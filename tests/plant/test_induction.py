@@ -171,7 +171,7 @@ def test_above_base_speed_the_flux_is_weakened_as_one_over_the_speed() -> None:
 
 
 def at_supply(volts: float, **more: float) -> Drive:
-    return drive(**more)._replace(inverter=Inverter(volts))
+    return drive(LOAD, **more)._replace(inverter=Inverter(volts))
 
 
 @pytest.mark.parametrize(

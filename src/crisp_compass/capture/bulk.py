@@ -3,6 +3,7 @@ cancelled, and never needs much more memory than the arrays it becomes."""
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from pathlib import Path
 
@@ -26,6 +27,20 @@ class NotPlainError(Exception):
     """A piece holds something else than plain numbers; the slow path must look at the file."""
 
 
+def as_name(file: Path) -> Path:
+    """Return a path that the parsing library takes as it is: it would expand a tilde at its beginning."""
+    return Path(os.path.abspath(file))
+
+
+def speakable(file: Path) -> bool:
+    """Tell whether the parsing library can be told the file's name: it takes text alone, and a name may be any bytes."""
+    try:
+        os.path.abspath(file).encode()
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def panicked(error: BaseException) -> bool:
     """Tell whether the parsing library fell over: its panics are no exceptions that anybody expects."""
     return type(error).__name__ == "PanicException"
@@ -43,7 +58,7 @@ def read_plain(
     CancelledError
         From ``progress``.
     """
-    if dialect.encoding not in ("utf-8", "utf-8-sig") or (dialect.decimal_comma and dialect.delimiter == ","):
+    if not speakable(file) or dialect.encoding not in ("utf-8", "utf-8-sig") or (dialect.decimal_comma and dialect.delimiter == ","):
         raise NotPlainError
     parts: dict[int, list[FloatArray]] = {i: [] for i in indices}
     size = max(file.stat().st_size, 1)
@@ -73,7 +88,8 @@ def _scan(file: Path, dialect: Dialect, indices: list[int]) -> pl.LazyFrame:
     schema: dict[str, type[pl.DataType]] = {f"c{i}": pl.Float64 if i in indices else pl.String for i in range(width)}
     taken = [f"c{i}" for i in sorted({*indices, width - 1})]  # a short row always misses its last cell
     plan = pl.scan_csv(
-        file,
+        as_name(file),
+        glob=False,
         separator=dialect.delimiter,
         has_header=False,
         schema=schema,

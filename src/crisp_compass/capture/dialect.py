@@ -70,9 +70,10 @@ def detect(path: Path) -> Dialect:
         raise Refusal("the file is empty", "a header row and samples are needed")
     encoding = detect_encoding(head)
     text = head.decode(encoding, errors="ignore")
-    if len(head) == _HEAD_BYTES and len(text.splitlines()) < 3:
+    if len(head) == _HEAD_BYTES and text.count("\n") < 2:
         raise Refusal(f"a line is longer than {_HEAD_BYTES // 1024} kB", "one row of the table a line is needed")
-    lines = text.splitlines()[:_HEAD_LINES]
+    # a line ends where the parsing library ends one; a form feed or a line separator of Unicode is a character like any other
+    lines = [line.removesuffix("\r") for line in text.removesuffix("\n").split("\n")[:_HEAD_LINES]]
     if len(head) == _HEAD_BYTES and len(lines) < _HEAD_LINES and len(lines) > 1:
         lines = lines[:-1]  # the last line may be cut
     notes = _notes(lines)

@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
-from crisp_compass.capture.bulk import NotPlainError, Progress, panicked, read_plain
+from crisp_compass.capture.bulk import NotPlainError, Progress, as_name, panicked, read_plain, speakable
 from crisp_compass.capture.dialect import Dialect, detect
 from crisp_compass.capture.mapping import ColumnMapping, find_source
 from crisp_compass.capture.model import Capture
@@ -169,9 +169,11 @@ def _check_lines(file: Path) -> None:
 
 def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
     """Parse the wanted columns to floats, shape (rows, len(indices))."""
-    source: Path | io.BytesIO = file
+    source: Path | io.BytesIO = as_name(file)
     if dialect.encoding == "cp1252":
         source = io.BytesIO(file.read_bytes().decode("cp1252").encode())
+    elif not speakable(file) and dialect.encoding != "utf-16":
+        source = io.BytesIO(file.read_bytes())
     elif dialect.encoding == "utf-16":
         try:
             source = io.BytesIO(file.read_bytes().decode("utf-16").encode())
@@ -187,7 +189,7 @@ def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
             source.seek(0)
         schema = {n: (pl.Float64 if n in kept and not as_text else pl.String) for n in names}
         return pl.read_csv(
-            source, separator=dialect.delimiter, has_header=False, schema=schema,
+            source, glob=False, separator=dialect.delimiter, has_header=False, schema=schema,
             columns=taken, skip_lines=dialect.first_data_line - 1, comment_prefix="#",
             decimal_comma=dialect.decimal_comma and not as_text and dialect.delimiter != ",",
             ignore_errors=False, raise_if_empty=False,
@@ -251,7 +253,7 @@ def _check_short_rows(file: Path, dialect: Dialect, last: pl.Series) -> None:
 def _line_of(file: Path, dialect: Dialect, row: int) -> int:
     """Return the 1-based file line of a data row, blank and comment lines counted."""
     seen = -1
-    with file.open(encoding=dialect.encoding, errors="replace", newline=None) as stream:
+    with file.open(encoding=dialect.encoding, errors="replace", newline="\n") as stream:
         for number, line in enumerate(stream, 1):
             if number >= dialect.first_data_line and line.strip() and not line.startswith("#"):
                 seen += 1
@@ -275,7 +277,7 @@ def _ragged(file: Path, dialect: Dialect, width: int, last: int | None = None) -
     """Name the first line whose number of cells differs from the header's."""
     import csv
 
-    with file.open(encoding=dialect.encoding, errors="replace", newline=None) as stream:
+    with file.open(encoding=dialect.encoding, errors="replace", newline="\n") as stream:
         for number, line in enumerate(stream, 1):
             if last is not None and number > last:
                 break

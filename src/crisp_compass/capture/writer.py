@@ -12,6 +12,7 @@ from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.estimates import FloatArray
 from crisp_compass.files import write_atomically
 from crisp_compass.quantities import UNITS
+from crisp_compass.safe_text import line
 
 
 def write_capture(path: Path, time: FloatArray, columns: Mapping[str, FloatArray], notes: Mapping[str, str]) -> None:
@@ -23,5 +24,5 @@ def write_capture(path: Path, time: FloatArray, columns: Mapping[str, FloatArray
             data[name] = values.astype(np.int64)
         else:
             data[f"{name} [{unit}]"] = np.array([float(f"{v:.7g}") for v in values / UNITS[unit].factor])
-    text = "".join(f"# {key}: {value}\n" for key, value in notes.items())
+    text = "".join(f"# {line(key).replace(':', ' ')}: {line(value)}\n" for key, value in notes.items())
     write_atomically(path, text + pl.DataFrame(data).write_csv())

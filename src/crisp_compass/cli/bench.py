@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from crisp_compass.cli.identify import Json
-from crisp_compass.cli.output import command, emit, new_file
+from crisp_compass.cli.identify import Force, Json
+from crisp_compass.cli.output import command, emit, new_file, new_files
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 
@@ -25,6 +25,7 @@ def simulate(
     output: Annotated[str, typer.Option("-o", "--output", help="Capture to write, CSV.")],
     scenario: Annotated[str, typer.Option(help="speed-step, load-step, reversal or current-step.")] = "speed-step",
     seed: Annotated[int, typer.Option(help="Seed of the measurement noise.")] = 1,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Run the simulated drive through a scenario and write a capture."""
@@ -33,7 +34,7 @@ def simulate(
     from crisp_compass.studies.scenarios import capture_columns, run_scenario
 
     loaded = load_bench(bench)
-    path = new_file(output)
+    path = new_file(output, bench, force=force)
     try:
         trace, fault = run_scenario(loaded, scenario, seed=seed)
     except Refusal as refusal:
@@ -66,6 +67,7 @@ def export(
     bench: BenchFile,
     output: Annotated[str, typer.Option("-o", "--output", help="File to write; a folder for c-controller.")],
     format: Annotated[str, typer.Option(help="c-header, json, csv or c-controller.")] = "c-header",
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Write the settled settings for firmware or other tools."""
@@ -76,9 +78,9 @@ def export(
 
     loaded = load_bench(bench)
     if format == "c-controller":
-        _controller(loaded, bench, output)
+        _controller(loaded, bench, output, force=force)
     else:
-        path = new_file(output)
+        path = new_file(output, bench, force=force)
         try:
             text = export_settings(loaded, format)
         except Refusal as refusal:
@@ -88,7 +90,7 @@ def export(
     emit("export", json, findings=findings, keys={"format": format, "output": output}, text=[f"Written to {output}"])
 
 
-def _controller(loaded: Bench, bench: str, output: str) -> None:
+def _controller(loaded: Bench, bench: str, output: str, *, force: bool) -> None:
     """Write the controller's files into a folder."""
     from crisp_compass.files import write_atomically
     from crisp_compass.record.c_controller import controller_sources
@@ -100,14 +102,15 @@ def _controller(loaded: Bench, bench: str, output: str) -> None:
         sources = controller_sources(loaded)
     except Refusal as refusal:
         raise refusal.at(bench) from None
-    for source in sources:
-        write_atomically(folder / source.name, source.text)
+    for path, source in zip(new_files(folder, [s.name for s in sources], force=force), sources, strict=True):
+        write_atomically(path, source.text)
 
 
 @command
 def report(
     bench: BenchFile,
     output: Annotated[str, typer.Option("-o", "--output", help="FILE.html or FILE.pdf")],
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Write the record of the bench as one HTML or PDF file."""
@@ -116,6 +119,6 @@ def report(
     from crisp_compass.record.save import save_record
 
     loaded = load_bench(bench)
-    save_record(new_file(output), loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes"))
+    save_record(new_file(output, bench, force=force), loaded, Path(bench).parent, datetime.now().isoformat(" ", "minutes"))
     findings = [f for f in check_bench(loaded) if f.level != "info"]
     emit("report", json, findings=findings, keys={"output": output}, text=[f"Written to {output}"])

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from functools import partial
 from typing import TYPE_CHECKING, Annotated
 
@@ -39,7 +40,19 @@ Family = Annotated[
     str | None,
     typer.Option(help="Kind of motor: pm, stepper, brushed or induction; else the capture's note, else pm."),
 ]
+Force = Annotated[bool, typer.Option("--force", help="Replace a file that this program did not write.")]
 Json = Annotated[bool, typer.Option("--json", help="Print one JSON object.")]
+
+
+@dataclass(frozen=True)
+class Lot:
+    """What is said of a folder: which, the table to write, and who works."""
+
+    folder: str | None
+    output: str | None
+    workers: int | None
+    scheduler: str | None
+    force: bool
 
 
 def answer(
@@ -48,24 +61,25 @@ def answer(
     solve: Callable[[Capture], Result],
     file: str,
     column: Sequence[str] | None,
-    batch: str | None,
-    output: str | None,
-    workers: int | None,
-    scheduler: str | None,
+    lot: Lot,
     *,
     need_time: bool = True,
 ) -> None:
     """Print what an identification says of one file, or of every capture of a folder."""
     from crisp_compass.capture import read_capture
 
-    if batch is None:
-        refuse_idle("one file", {"--output": output, "--workers": workers, "--scheduler": scheduler})
+    if lot.folder is None:
+        idle = {"--output": lot.output, "--workers": lot.workers, "--scheduler": lot.scheduler, "--force": lot.force}
+        refuse_idle("one file", idle)
         if not file:
             raise Refusal("it is missing", "give a capture, or --batch with a folder", where="FILE")
         found = solve(read_capture(file, column or (), need_time=need_time))
-        emit(f"identify {name}", json, estimates=found.estimates, method=found.method, findings=found.findings)
+        try:
+            emit(f"identify {name}", json, estimates=found.estimates, method=found.method, findings=found.findings)
+        except Refusal as refusal:
+            raise refusal.at(file) from None
         return
-    _lot(name, json, solve, file, column, batch, output, workers, scheduler, need_time)
+    _lot(name, json, solve, file, column, lot.folder, lot, need_time)
 
 
 def _lot(
@@ -74,27 +88,26 @@ def _lot(
     solve: Callable[[Capture], Result],
     file: str,
     column: Sequence[str] | None,
-    batch: str,
-    output: str | None,
-    workers: int | None,
-    scheduler: str | None,
+    folder: str,
+    lot: Lot,
     need_time: bool,
 ) -> None:
     from crisp_compass.studies.lot import Identification, agreement, files_of, lot_findings, run_lot, write_table
 
     refuse_idle("--batch", {"FILE": file or None})
-    files = files_of(batch)
-    target = None if output is None else new_file(output)
-    rows = run_lot(Identification(solve, tuple(column or ()), need_time), files, workers=workers, scheduler=scheduler)
+    files = files_of(folder)
+    target = None if lot.output is None else new_file(lot.output, *files, force=lot.force)
+    work = Identification(solve, tuple(column or ()), need_time)
+    rows = run_lot(work, files, workers=lot.workers, scheduler=lot.scheduler)
     if target is not None:
         write_table(target, rows)
     lots = agreement(rows)
     refused = sum(bool(row.refusal) for row in rows)
-    keys = {"files": len(rows), "refused": refused, "agreement": {lot.name: lot.as_dict() for lot in lots}}
+    keys = {"files": len(rows), "refused": refused, "agreement": {found.name: found.as_dict() for found in lots}}
     text = [f"{len(rows)} files, {refused} refused"]
     text += [
-        f"{estimate_line(lot.name, lot.mean)}  between files {show(lot.between, lot.unit)}, {lot.count} files"
-        for lot in lots
+        f"{estimate_line(found.name, found.mean)}  between files {show(found.between, found.unit)}, {found.count} files"
+        for found in lots
     ]
     emit(f"identify {name}", json, findings=lot_findings(rows, lots), keys=keys, text=text)
 
@@ -116,6 +129,7 @@ def resistance(
     output: Table = None,
     workers: Workers = None,
     scheduler: Scheduler = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Phase resistance from a DC staircase (v_ab and i_a, or v_cmd and i_a; a stepper's v_a and i_a, an armature's v_m and i_m)."""
@@ -134,7 +148,7 @@ def resistance(
         reference_c=reference_temperature,
         rule=temperature_rule,
     )
-    answer("resistance", json, solve, file, column, batch, output, workers, scheduler)
+    answer("resistance", json, solve, file, column, Lot(batch, output, workers, scheduler, force))
 
 
 @identify.command("inductance")
@@ -147,13 +161,14 @@ def inductance(
     output: Table = None,
     workers: Workers = None,
     scheduler: Scheduler = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Phase inductance and resistance from voltage steps or an injected sine, rotor held; channels as for the resistance."""
     from crisp_compass.identify.inductance import fit_inductance
 
     answer(
-        "inductance", json, partial(fit_inductance, family=family), file, column, batch, output, workers, scheduler
+        "inductance", json, partial(fit_inductance, family=family), file, column, Lot(batch, output, workers, scheduler, force)
     )
 
 
@@ -169,7 +184,7 @@ def flux(
     r: Annotated[
         float | None,
         typer.Option(
-            parser=number("Ω"), help="Phase resistance in Ω, for a running motor whose current follows its speed."
+            parser=number("Ω", "resistance"), help="Phase resistance in Ω, for a running motor whose current follows its speed."
         ),
     ] = None,
     family: Family = None,
@@ -177,6 +192,7 @@ def flux(
     output: Table = None,
     workers: Workers = None,
     scheduler: Scheduler = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Flux linkage from open-circuit voltages of a turning or coasting motor, or from v_q, i_q and speed of a running one; of a
@@ -184,7 +200,7 @@ def flux(
     from crisp_compass.identify.any_flux import fit_any_flux
 
     solve = partial(fit_any_flux, pole_pairs=pole_pairs, turns=turns, r=r, family=family)
-    answer("flux", json, solve, file, column, batch, output, workers, scheduler)
+    answer("flux", json, solve, file, column, Lot(batch, output, workers, scheduler, force))
 
 
 @identify.command("induction")
@@ -197,7 +213,7 @@ def induction(
     ] = None,
     pole_pairs: Annotated[int | None, typer.Option(help="Pole pairs.")] = None,
     stator_resistance: Annotated[
-        float | None, typer.Option(parser=number("Ω"), help="Resistance of one phase of the star, Ω.")
+        float | None, typer.Option(parser=number("Ω", "resistance"), help="Resistance of one phase of the star, Ω.")
     ] = None,
     dc: Annotated[
         str | None, typer.Option(metavar="FILE", help="DC levels between A and B (v_ab, i_a) for that resistance.")
@@ -257,12 +273,13 @@ def saturation(
     output: Table = None,
     workers: Workers = None,
     scheduler: Scheduler = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Inductance against current from voltage steps that reach different currents, rotor held (v_ab and i_a)."""
     from crisp_compass.identify.saturation import fit_saturation
 
-    answer("saturation", json, fit_saturation, file, column, batch, output, workers, scheduler)
+    answer("saturation", json, fit_saturation, file, column, Lot(batch, output, workers, scheduler, force))
 
 
 @identify.command("saliency")
@@ -275,13 +292,14 @@ def saliency(
     output: Table = None,
     workers: Workers = None,
     scheduler: Scheduler = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Ld and Lq from inductance read at many rotor angles (angle and l_ab); no time column needed."""
     from crisp_compass.identify.saliency import fit_saliency
 
     solve = partial(fit_saliency, pole_pairs=pole_pairs)
-    answer("saliency", json, solve, file, column, batch, output, workers, scheduler, need_time=False)
+    answer("saliency", json, solve, file, column, Lot(batch, output, workers, scheduler, force), need_time=False)
 
 
 @identify.command("mechanics")
@@ -290,15 +308,16 @@ def mechanics(
     file: FileOrBatch = "",
     column: Columns = None,
     kt: Annotated[
-        float | None, typer.Option(parser=number("N·m/A"), help="Torque constant, N·m per A of phase peak.")
+        float | None, typer.Option(parser=number("N·m/A", "kt"), help="Torque constant, N·m per A of phase peak.")
     ] = None,
     inertia: Annotated[
-        float | None, typer.Option(parser=number("kg·m²"), help="Known inertia, kg·m²: friction from a coast alone.")
+        float | None, typer.Option(parser=number("kg·m²", "inertia"), help="Known inertia, kg·m²: friction from a coast alone.")
     ] = None,
     batch: Batch = None,
     output: Table = None,
     workers: Workers = None,
     scheduler: Scheduler = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Inertia and friction from a run-up and a coast (speed and i_q), or friction from a coast alone."""
@@ -312,10 +331,7 @@ def mechanics(
         partial(fit_mechanics, kt=kt, inertia=inertia),
         file,
         column,
-        batch,
-        output,
-        workers,
-        scheduler,
+        Lot(batch, output, workers, scheduler, force),
     )
 
 
@@ -323,7 +339,7 @@ def mechanics(
 @command
 def speed_response(
     file: CaptureFile,
-    kt: Annotated[float, typer.Option(parser=number("N·m/A"), help="Torque constant, N·m per A of i_q.")],
+    kt: Annotated[float, typer.Option(parser=number("N·m/A", "kt"), help="Torque constant, N·m per A of i_q.")],
     column: Columns = None,
     json: Json = False,
 ) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import re
 import sys
 
 import typer
@@ -12,6 +14,7 @@ from crisp_compass.cli.identify import identify
 from crisp_compass.cli.sensorless import observe
 from crisp_compass.cli.study import study
 from crisp_compass.cli.tune import tune
+from crisp_compass.safe_text import line
 
 app = typer.Typer(
     name="crisp-compass",
@@ -29,6 +32,8 @@ for function in (simulate, check, export, report, observe):
     app.command()(function)
 
 
+#: What a command ends with that Ctrl+C stopped.
+STOPPED = 130
 #: Typer shows its usage errors only through their best known kind.
 _UsageError: type[Exception] = typer.BadParameter.__bases__[0]
 
@@ -36,18 +41,23 @@ _UsageError: type[Exception] = typer.BadParameter.__bases__[0]
 def run(arguments: list[str]) -> int:
     """Run one command; usage errors are one line on standard error and 2."""
     tree = typer.main.get_command(app)
+    for stream in (sys.stdout, sys.stderr):  # a terminal without these characters, or a name that is no text, stops nothing
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")
     try:
         result = tree.main(arguments, prog_name="crisp-compass", standalone_mode=False)
+        if result == STOPPED:
+            print("Stopped.", file=sys.stderr)
         return int(result) if isinstance(result, int) else 0
     except typer.Exit as leave:
+        if leave.exit_code == STOPPED:
+            print("Stopped.", file=sys.stderr)
         return leave.exit_code
     except _UsageError as error:
         return _usage(error)
     except (typer.Abort, KeyboardInterrupt):
         print("Stopped.", file=sys.stderr)
-        return 130
-    except BrokenPipeError:
-        return 0
+        return STOPPED
 
 
 def _usage(error: Exception) -> int:
@@ -59,6 +69,6 @@ def _usage(error: Exception) -> int:
     message = " ".join(str(getattr(error, "format_message", error.__str__)()).split()).rstrip(".")
     if message.startswith("Usage:"):
         message = "A command is missing"
-    message = message.removeprefix(f"{option}: ")
-    print(f"{option + ': ' if option else ''}{message}. Try --help.", file=sys.stderr)
+    message = re.sub(r"^Invalid value for [^:]*: ", "", message).removeprefix(f"{option}: ")
+    print(line(f"{option + ': ' if option else ''}{message}. Try --help."), file=sys.stderr)
     return 2

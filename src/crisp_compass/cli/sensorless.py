@@ -7,7 +7,7 @@ from typing import Annotated
 
 import typer
 
-from crisp_compass.cli.identify import CaptureFile, Columns, Family, Json
+from crisp_compass.cli.identify import CaptureFile, Columns, Family, Force, Json
 from crisp_compass.cli.output import command, emit, new_file, number
 from crisp_compass.conversions import RPM_PER_RAD_S
 
@@ -15,10 +15,10 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 @command
 def observe(
     file: CaptureFile,
-    r: Annotated[float, typer.Option("--r", parser=number("Ω"), help="Phase resistance, Ω.")],
-    ld: Annotated[float, typer.Option(parser=number("H"), help="d inductance, H.")],
-    lq: Annotated[float, typer.Option(parser=number("H"), help="q inductance, H.")],
-    psi: Annotated[float, typer.Option(parser=number("Wb"), help="Flux linkage, Wb (phase peak).")],
+    r: Annotated[float, typer.Option("--r", parser=number("Ω", "resistance"), help="Phase resistance, Ω.")],
+    ld: Annotated[float, typer.Option(parser=number("H", "ld"), help="d inductance, H.")],
+    lq: Annotated[float, typer.Option(parser=number("H", "lq"), help="q inductance, H.")],
+    psi: Annotated[float, typer.Option(parser=number("Wb", "flux_linkage"), help="Flux linkage, Wb (phase peak).")],
     pole_pairs: Annotated[int, typer.Option(help="Pole pairs.")],
     method: Annotated[str, typer.Option(help="back-emf or flux.")] = "back-emf",
     loop_hz: Annotated[
@@ -36,6 +36,7 @@ def observe(
     output: Annotated[
         str | None, typer.Option("-o", "--output", metavar="OUT.csv", help="Rows of the estimate.")
     ] = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Angle and speed that a sensorless estimator finds in a capture of currents and voltages (i_a i_b, v_ab v_bc or v_a v_b v_c)."""
@@ -46,7 +47,7 @@ def observe(
 
     if correction is not None and method != "flux":
         raise Refusal("it has no effect beside --method back-emf", "leave it out", where="--correction")
-    target = None if output is None else new_file(output)
+    target = None if output is None else new_file(output, file, force=force)
     found = look(
         read_capture(file, column or ()), r=r, ld=ld, lq=lq, psi=psi, pole_pairs=pole_pairs, method=method, family=family,
         loop_hz=loop_hz, correction=correction,

@@ -10,7 +10,7 @@ import numpy as np
 import typer
 
 from crisp_compass.cli.bench import BenchFile
-from crisp_compass.cli.identify import Json, Scheduler, Workers
+from crisp_compass.cli.identify import Force, Json, Scheduler, Workers
 from crisp_compass.cli.output import command, emit, new_file, refuse_idle
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -38,6 +38,7 @@ def start_map(
     output: Annotated[
         str | None, typer.Option("-o", "--output", metavar="MAP.csv", help="A row for each cell.")
     ] = None,
+    force: Force = False,
     json: Json = False,
 ) -> None:
     """Try the start without a sensor over two levers, and with everything unknown at once."""
@@ -61,7 +62,7 @@ def start_map(
     else:
         refuse_idle("--size 0x0", {"--output": output})
     loaded = load_bench(bench)
-    target = None if output is None else new_file(output)
+    target = None if output is None else new_file(output, bench, force=force)
     try:
         require_start(loaded)
         asked = study_of(loaded)
@@ -129,7 +130,7 @@ def start_map(
 def _size(text: str) -> tuple[int, int]:
     """Return the cells across and up of ``NxM``."""
     parts = text.lower().split("x")
-    if len(parts) != 2 or not all(p.isdigit() for p in parts):
+    if len(parts) != 2 or not all(p.isascii() and p.isdigit() for p in parts):
         raise Refusal(f"“{text[:20]}” is no size", "write columns x rows, like 40x40", where="--size")
     columns, rows = int(parts[0]), int(parts[1])
     if max(columns, rows) > 400:

@@ -29,21 +29,21 @@ def _axis(axis: AxisLoop) -> dict[str, Any]:
 @tune.command("current")
 @command
 def current(
-    r: Annotated[float, typer.Option("--r", parser=number("Ω"), help="Phase resistance, Ω.")],
-    loop_hz: Annotated[float, typer.Option(parser=number("Hz"), help="Sampling rate, Hz.")],
-    ld: Annotated[float, typer.Option(parser=number("H"), help="d inductance, H.")],
-    lq: Annotated[float, typer.Option(parser=number("H"), help="q inductance, H.")],
+    r: Annotated[float, typer.Option("--r", parser=number("Ω", "resistance"), help="Phase resistance, Ω.")],
+    loop_hz: Annotated[float, typer.Option(parser=number("Hz", "loop_hz"), help="Sampling rate, Hz.")],
+    ld: Annotated[float, typer.Option(parser=number("H", "ld"), help="d inductance, H.")],
+    lq: Annotated[float, typer.Option(parser=number("H", "lq"), help="q inductance, H.")],
     crossover_hz: Annotated[
         float | None,
         typer.Option(
-            parser=number("Hz"),
+            parser=number("Hz", "crossover_hz"),
             help="Crossover, Hz: gain 1 of the sampled open loop, met exactly; for placement the poles' frequency.",
         ),
     ] = None,
     bandwidth_hz: Annotated[
         float | None,
         typer.Option(
-            parser=number("Hz"),
+            parser=number("Hz", "crossover_hz"),
             help="Crossover too, Hz, by the plain formula Kp = 2πf·L, Ki = 2πf·R; not the −3 dB bandwidth that is printed.",
         ),
     ] = None,
@@ -54,7 +54,7 @@ def current(
         float | None, typer.Option(parser=number(""), help="Of the placed pole pair, 0.8 if left out.")
     ] = None,
     delay_samples: Annotated[float, typer.Option(parser=number(""), help="Whole delay in periods.")] = 1.5,
-    vbus: Annotated[float | None, typer.Option(parser=number("V"), help="DC link, V.")] = None,
+    vbus: Annotated[float | None, typer.Option(parser=number("V", "v_bus"), help="DC link, V.")] = None,
     family: Annotated[
         str,
         typer.Option(
@@ -120,33 +120,33 @@ def _one(name: str, value: float | None, alias: str, other: float | None) -> flo
 @tune.command("speed")
 @command
 def speed(
-    inertia: Annotated[float, typer.Option(parser=number("kg·m²"), help="kg·m².")],
-    kt: Annotated[float, typer.Option(parser=number("N·m/A"), help="N·m per A of phase peak.")],
-    loop_hz: Annotated[float, typer.Option(parser=number("Hz"), help="Rate of the speed loop, Hz.")],
+    inertia: Annotated[float, typer.Option(parser=number("kg·m²", "inertia"), help="kg·m².")],
+    kt: Annotated[float, typer.Option(parser=number("N·m/A", "kt"), help="N·m per A of phase peak.")],
+    loop_hz: Annotated[float, typer.Option(parser=number("Hz", "crossover_hz"), help="Rate of the speed loop, Hz.")],
     current_crossover_hz: Annotated[
         float | None,
         typer.Option(
-            parser=number("Hz"),
+            parser=number("Hz", "crossover_hz"),
             help="Crossover of the current loop, Hz, as tune current prints it: the corner of the lag that stands for it.",
         ),
     ] = None,
     current_bandwidth_hz: Annotated[
         float | None,
-        typer.Option(parser=number("Hz"), help="Older name of --current-crossover-hz; not the −3 dB bandwidth."),
+        typer.Option(parser=number("Hz", "crossover_hz"), help="Older name of --current-crossover-hz; not the −3 dB bandwidth."),
     ] = None,
-    viscous: Annotated[float, typer.Option(parser=number("N·m·s/rad"), help="N·m·s/rad.")] = 0.0,
+    viscous: Annotated[float, typer.Option(parser=number("N·m·s/rad", "viscous_friction"), help="N·m·s/rad.")] = 0.0,
     filter_hz: Annotated[
-        float | None, typer.Option(parser=number("Hz"), help="Speed filter, Hz; none if left out.")
+        float | None, typer.Option(parser=number("Hz", "crossover_hz"), help="Speed filter, Hz; none if left out.")
     ] = None,
     method: Annotated[str, typer.Option(help="symmetric-optimum or bandwidth.")] = "symmetric-optimum",
     a: Annotated[
         float | None, typer.Option(parser=number(""), help="Factor a of the symmetrical optimum, 2 if left out.")
     ] = None,
     crossover_hz: Annotated[
-        float | None, typer.Option(parser=number("Hz"), help="Crossover of the speed loop, Hz, met exactly.")
+        float | None, typer.Option(parser=number("Hz", "crossover_hz"), help="Crossover of the speed loop, Hz, met exactly.")
     ] = None,
     bandwidth_hz: Annotated[
-        float | None, typer.Option(parser=number("Hz"), help="Older name of --crossover-hz.")
+        float | None, typer.Option(parser=number("Hz", "crossover_hz"), help="Older name of --crossover-hz.")
     ] = None,
     sensor_delay: Annotated[
         float,

@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.commutation.angles import circular_mean, wrap
 from crisp_compass.commutation.motion import direction_of, motion_of, turns_of
@@ -45,6 +46,7 @@ class AbsoluteResult:
     position: FloatArray
 
 
+@without_gaps
 def read_absolute(
     capture: Capture, *, revolutions: float | None = None, pole_pairs: int | None = None
 ) -> AbsoluteResult:

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.commutation.motion import direction_of, motion_of, turns_of
 from crisp_compass.errors import Refusal
@@ -57,6 +58,7 @@ class EncoderResult:
         return None if self.counts_per_rev is None else self.counts_per_rev // 4
 
 
+@without_gaps
 def read_encoder(
     capture: Capture, *, revolutions: float | None = None, pole_pairs: int | None = None
 ) -> EncoderResult:

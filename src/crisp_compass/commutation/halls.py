@@ -14,6 +14,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Finding, FloatArray
@@ -74,6 +75,7 @@ class _Edge:
     rises: bool
 
 
+@without_gaps
 def read_halls(capture: Capture) -> HallTable:
     """Compute the hall table, all its angles in degrees of θe for positive rotation.
 

@@ -20,6 +20,7 @@ from typing import Literal
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
@@ -61,6 +62,7 @@ Larger = Literal["lq", "ld"]
 _OFFSET = 0.0075
 
 
+@without_gaps
 def search_pole(capture: Capture, *, larger: Larger = "lq") -> PoleSearch:
     """Evaluate a table of ``field_angle`` [rad] and ``i_peak`` [A], perhaps ``i_rest`` [A], one row a pulse, all with the same volts and time.
 

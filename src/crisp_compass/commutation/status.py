@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, IntArray
@@ -30,6 +31,7 @@ class HallStatus:
     codes: IntArray
 
 
+@without_gaps
 def read_status(capture: Capture, *, turns: float | None = None) -> HallStatus:
     """Read ``hall_1 hall_2 hall_3`` of a turning shaft, no voltages needed.
 

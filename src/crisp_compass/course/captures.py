@@ -17,6 +17,7 @@ from crisp_compass.bench.records import Evidence, FoundNote, LedgerEntry
 from crisp_compass.bench.rules import require_built
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.capture import Capture, Progress, read_capture
+from crisp_compass.capture.gaps import continuous
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.errors import Refusal
@@ -91,6 +92,8 @@ def evaluate(
     if not found.table and not len(capture.time):
         raise Refusal("there is no time column", "name it t [s] or map it: t=SOURCE", where=str(file))
     result = found.read(bench, capture)
+    if not found.table and any(f.code == "gap-in-time" for f in result.findings):
+        capture = continuous(capture)  # what is shown is what was evaluated
     if kind in KINDS and KINDS[kind].read is found.read:
         found = KINDS[kind]
     elif found.refine is not None:

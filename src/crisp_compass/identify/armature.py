@@ -16,6 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
@@ -44,6 +45,7 @@ class ArmatureResult(Result):
 
 
 @solvable
+@without_gaps
 def fit_armature(capture: Capture) -> ArmatureResult:
     """Estimate Ke, and with current R and the brushes' drop.
 

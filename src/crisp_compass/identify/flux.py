@@ -12,6 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.conversions import kt_from_flux, kv_from_flux
@@ -52,6 +53,7 @@ def voltages_of(capture: Capture, *, samples: int = 60) -> dict[str, FloatArray]
     return arrays
 
 
+@without_gaps
 def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | None = None) -> FluxResult:
     """Estimate the flux linkage.
 

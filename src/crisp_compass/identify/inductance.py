@@ -23,6 +23,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
@@ -66,6 +67,7 @@ class InductanceResult(Result):
 
 
 @solvable
+@without_gaps
 def fit_inductance(capture: Capture, *, family: str | None = None) -> InductanceResult:
     """Estimate L and R of one phase from ``v_ab`` and ``i_a`` with the rotor held.
 

@@ -17,6 +17,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import continuous, without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
@@ -81,6 +82,7 @@ def fit_induction(no_load: Capture, locked: Capture, *, stator: Estimate) -> Ind
     Refusal
         Channels as for :func:`steady_state`; tests that are exchanged or contradict the resistance.
     """
+    no_load, locked = continuous(no_load), continuous(locked)
     for capture in (no_load, locked):
         family_of_capture(capture, "induction")
     found = solve_tests(
@@ -230,6 +232,7 @@ class DecayResult(Result):
 
 
 @solvable
+@without_gaps
 def fit_decay(capture: Capture) -> DecayResult:
     """Estimate the rotor time constant from the open stator's voltages after cut-off, the rotor turning.
 

@@ -23,6 +23,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
@@ -59,6 +60,7 @@ class _Fit:
     cost: float
 
 
+@without_gaps
 def fit_mechanics(capture: Capture, *, kt: float | None = None, inertia: float | None = None) -> MechanicsResult:
     """Estimate inertia, viscous and Coulomb friction.
 

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import continuous
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
@@ -59,6 +60,7 @@ def steady_state(capture: Capture) -> SteadyState:
     Refusal
         Missing, constant or clipped channels, less than three periods, sampling too slow, no common fundamental.
     """
+    capture = continuous(capture)
     columns = capture.require(*_CHANNELS, samples=60)
     for name, values in zip(_CHANNELS, columns, strict=True):
         if _cut(values):

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.levels import find_levels
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
@@ -23,6 +24,7 @@ class RunningResult(Result):
     residual: FloatArray
 
 
+@without_gaps
 def fit_running(
     capture: Capture, *, pole_pairs: int | None = None, r: float | None = None, r_u: float = 0.0
 ) -> RunningResult:

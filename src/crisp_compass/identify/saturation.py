@@ -21,6 +21,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
@@ -59,6 +60,7 @@ class _Fit:
     cost: float
 
 
+@without_gaps
 def fit_saturation(capture: Capture) -> SaturationResult:
     """Estimate the saturation curve from ``v_ab`` and ``i_a``, rotor held, current up to where the iron saturates.
 

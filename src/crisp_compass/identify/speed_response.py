@@ -18,6 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
@@ -86,6 +87,7 @@ class _Fit:
 
 
 @solvable
+@without_gaps
 def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     """Estimate what the speed loop's plant is.
 

@@ -18,6 +18,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import pile_up
 from crisp_compass.errors import Refusal
@@ -36,6 +37,7 @@ _MOST_RIPPLE = 0.12
 
 
 @solvable
+@without_gaps
 def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | None = None) -> FluxResult:
     """Estimate the flux linkage of a winding.
 

@@ -17,6 +17,7 @@ from typing import Any
 import numpy as np
 import scipy
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, coverage_factor
@@ -106,6 +107,7 @@ def respond(
     return found
 
 
+@without_gaps
 def fit_step(capture: Capture, expected: RunningLoop) -> StepFit:
     """Evaluate a capture of ``i_q_ref`` and ``i_q``, perhaps ``v_q``, around one step.
 

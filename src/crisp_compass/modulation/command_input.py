@@ -7,6 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray
@@ -29,6 +30,7 @@ class CommandSignal:
     findings: tuple[Finding, ...]
 
 
+@without_gaps
 def read_command(capture: Capture) -> CommandSignal:
     """Measure the command in channel ``command`` (0/1 or volts).
 

@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import polars as pl
 
+from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Level, Result
@@ -95,6 +96,7 @@ def space_vectors(capture: Capture, kind: str) -> tuple[FloatArray, FloatArray]:
     return _VECTORS[kind](capture)
 
 
+@without_gaps
 def observe(
     capture: Capture,
     *,

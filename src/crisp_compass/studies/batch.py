@@ -7,13 +7,13 @@ place alone, so the answers are the same whatever the number of workers and wher
 
 from __future__ import annotations
 
-import atexit
 import contextlib
 import multiprocessing
 import os
 import threading
+import time
 from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ProcessPoolExecutor, as_completed
+from concurrent.futures import FIRST_COMPLETED, Future, ProcessPoolExecutor, wait
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any, TypeVar
 
@@ -26,6 +26,12 @@ Answer = TypeVar("Answer")
 Work = Callable[[Task, int], Answer]
 #: How often a task is tried again after its worker died.
 _TRIES = 3
+#: Workers for each processor: more only wait for each other.
+MOST_WORKERS = 8
+#: How often a worker looks whether the program that started it still lives, s.
+_LOOKS = 0.5
+#: How often whoever asked for a study is asked whether it is still wanted, s.
+_ASKS = 0.25
 
 
 class Cancelled(Exception):  # noqa: N818 - somebody's wish, not a malfunction
@@ -79,8 +85,9 @@ def spread(
     if scheduler is not None:
         return _on_cluster(work, tasks, seed, scheduler, arrived, cancelled)
     count = processors() if workers is None else workers
-    if count < 1:
-        raise Refusal(f"{count} workers cannot work", "at least one is needed", where="--workers")
+    most = MOST_WORKERS * processors()
+    if not 1 <= count <= most:
+        raise Refusal(f"{count} workers are not possible here", f"1 to {most} are", where="--workers")
     if count == 1 or len(tasks) < 2:
         return _here(work, tasks, seed, arrived, cancelled)
     return _in_processes(work, tasks, seed, count, arrived, cancelled)
@@ -107,7 +114,7 @@ _pool: tuple[int, ProcessPoolExecutor] | None = None
 _lock = threading.Lock()
 
 
-def _single_threaded() -> None:
+def _single_threaded(parent: int) -> None:
     """Keep a worker to its one processor, and let whoever asked deal with the keyboard."""
     import signal
 
@@ -115,6 +122,14 @@ def _single_threaded() -> None:
         os.environ[name] = "1"
     with contextlib.suppress(ValueError):
         signal.signal(signal.SIGINT, signal.SIG_IGN)
+    threading.Thread(target=_end_with_parent, args=(parent,), daemon=True).start()
+
+
+def _end_with_parent(parent: int) -> None:
+    """Leave at once when the program that asked is gone: it cannot say so any more."""
+    while os.getppid() == parent:
+        time.sleep(_LOOKS)
+    os._exit(1)
 
 
 def local_pool(count: int) -> ProcessPoolExecutor:
@@ -125,18 +140,24 @@ def local_pool(count: int) -> ProcessPoolExecutor:
             if _pool is not None:
                 _pool[1].shutdown(wait=False, cancel_futures=True)
             context = multiprocessing.get_context("spawn")
-            _pool = (count, ProcessPoolExecutor(count, mp_context=context, initializer=_single_threaded))
+            _pool = (count, ProcessPoolExecutor(count, mp_context=context, initializer=_single_threaded, initargs=(os.getpid(),)))
         return _pool[1]
 
 
-@atexit.register
 def close_pool() -> None:
-    """End the local workers."""
-    global _pool  # noqa: PLW0603
+    """End the local workers, in the middle of a task if need be: nobody waits for the answer any more."""
+    global _pool
     with _lock:
-        if _pool is not None:
-            _pool[1].shutdown(wait=False, cancel_futures=True)
-            _pool = None
+        pool, _pool = _pool, None
+    if pool is not None:
+        running = list((pool[1]._processes or {}).values())
+        pool[1].shutdown(wait=False, cancel_futures=True)
+        for process in running:
+            process.kill()
+
+
+# before the library's own end of the program, which waits for the tasks that run
+threading._register_atexit(close_pool)  # type: ignore[attr-defined]
 
 
 def _bundles(places: Sequence[int], count: int) -> Iterator[list[int]]:
@@ -169,15 +190,22 @@ def _in_processes(
             for places in _bundles(left, count):
                 seeds = [seed_of(seed, k) for k in places]
                 waiting[pool.submit(_bundle, work, [tasks[k] for k in places], seeds)] = places
-            for done in as_completed(waiting):
-                for place, answer in zip(waiting[done], done.result(), strict=True):
-                    answers[place] = answer
-                    if arrived is not None:
-                        arrived(place, answer)
+            open_ = set(waiting)
+            while open_:
+                # woken now and then, so that neither a wish to stop nor Ctrl+C waits for the next answer
+                finished, open_ = wait(open_, timeout=_ASKS, return_when=FIRST_COMPLETED)
+                for done in finished:
+                    for place, answer in zip(waiting[done], done.result(), strict=True):
+                        answers[place] = answer
+                        if arrived is not None:
+                            arrived(place, answer)
                 if cancelled():
-                    for future in waiting:
+                    for future in open_:
                         future.cancel()
                     raise Cancelled
+        except (KeyboardInterrupt, SystemExit):
+            close_pool()
+            raise
         except BrokenProcessPool:  # a worker was killed: what is done stays, the rest is asked again
             close_pool()
             if attempt == _TRIES - 1:

@@ -18,8 +18,9 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, Result
 from crisp_compass.files import write_atomically
+from crisp_compass.plausible import check_estimates
 from crisp_compass.quantities import show
-from crisp_compass.safe_text import csv_cell
+from crisp_compass.safe_text import csv_cell, line
 from crisp_compass.studies.batch import spread
 
 #: A value this many robust standard deviations off the median stands apart (B. Iglewicz, D. C. Hoaglin, How to Detect and Handle Outliers, ASQC 1993).
@@ -40,10 +41,15 @@ class Identification:
         """Return the row of one file; a refusal is a row too."""
         try:
             found = self.solve(read_capture(file, list(self.columns), need_time=self.need_time))
+            check_estimates(found.estimates)
         except Refusal as refusal:
             return Row(Path(file).name, {}, (), refusal.at(file).sentence)
         except MemoryError:
             return Row(Path(file).name, {}, (), f"{file}: there is not enough memory for this capture.")
+        except OSError as error:
+            return Row(Path(file).name, {}, (), f"{file}: the file cannot be read ({error.strerror}).")
+        except Exception as error:
+            return Row(Path(file).name, {}, (), f"{file}: the program failed at this file ({type(error).__name__}).")
         return Row(Path(file).name, found.estimates, found.findings, "")
 
 
@@ -172,12 +178,12 @@ def as_csv(rows: Sequence[Row]) -> str:
         header += [f"{name}{unit}", f"{name}_u{unit}", f"{name}_low{unit}", f"{name}_high{unit}"]
     writer.writerow([*header, "findings", "refusal"])
     for row in rows:
-        cells = [csv_cell(row.file)]
+        cells = [csv_cell(line(row.file))]
         for name in names:
             e = row.estimates.get(name)
             cells += ["", "", "", ""] if e is None else [f"{x:.9g}" for x in (e.value, e.u, e.low, e.high)]
         codes = " ".join(f"{f.level}:{f.code}" for f in row.findings)
-        writer.writerow([*cells, codes, csv_cell(row.refusal)])
+        writer.writerow([*cells, codes, csv_cell(line(row.refusal))])
     return out.getvalue()
 
 

@@ -18,6 +18,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.induction import fit_decay
 from crisp_compass.identify.phasors import SteadyState, steady_state
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -148,12 +149,10 @@ WAYPOINT = Waypoint(
     "Circuit",
     "What circuit is this induction motor?",
     "Take a no-load test at rated voltage and a locked test at a quarter of rated frequency, and drop both captures on the window.",
-    settles={
-        "leakage_inductance": ("H", 1e-9, 10),
-        "magnetizing_inductance": ("H", 1e-8, 100),
-        "rotor_resistance": ("Ω", 1e-7, 1e5),
-        "magnetizing_current": ("A", 1e-4, 1e5),
-    },
+    settles=limits(
+        leakage_inductance="leakage_inductance", magnetizing_inductance="magnetizing_inductance",
+        rotor_resistance="rotor_resistance", magnetizing_current="magnetizing_current",
+    ),
     needs=("plate", "resistance"),
     applies=lambda bench: bench.settings.plate.cage,
     headline=lambda settled: f"LM {show(settled.values['magnetizing_inductance'].value, 'H')}",

@@ -24,6 +24,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign, limit_tracking, tune_current
 from crisp_compass.loops.step_fit import RunningLoop, StepFit, fit_step
 from crisp_compass.motor import family_of, winding_of
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 #: A shaft that turns no faster than this is held, rad/s.
@@ -168,13 +169,7 @@ WAYPOINT = Waypoint(
     "Current loop",
     "What gains hold the current, with this delay?",
     "Choose the current loop's bandwidth and settle its gains.",
-    settles={
-        "kp_d": ("V/A", 1e-9, 1e7),
-        "ki_d": ("V/(A·s)", 1e-9, 1e11),
-        "kp_q": ("V/A", 1e-9, 1e7),
-        "ki_q": ("V/(A·s)", 1e-9, 1e11),
-        "bandwidth_hz": ("Hz", 1e-3, 1e6),
-    },
+    settles=limits(kp_d="kp_current", ki_d="ki_current", kp_q="kp_current", ki_q="ki_current", bandwidth_hz="crossover_hz"),
     needs=("plate", "resistance", "inductance", "circuit", "pwm"),
     applies=closes_loops,
     headline=lambda settled: show(settled.values["bandwidth_hz"].value, "Hz"),

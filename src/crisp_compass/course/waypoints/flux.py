@@ -16,6 +16,7 @@ from crisp_compass.identify.flux import FluxResult, fit_flux
 from crisp_compass.identify.running import RunningResult, fit_running
 from crisp_compass.identify.two_phase import fit_winding_flux
 from crisp_compass.motor import pole_pairs_of
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -137,7 +138,7 @@ WAYPOINT = Waypoint(
     "Flux",
     "How much flux does the rotor carry?",
     "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
-    settles={"flux_linkage": ("Wb", 1e-8, 100)},
+    settles=limits(flux_linkage="flux_linkage"),
     headline=_settled_headline,
     captures=(RUNNING, COAST, WINDING_COAST, ARMATURE_COAST),
     sections=(Section("Capture"), Section("Side by side")),

@@ -19,6 +19,7 @@ from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.saliency import SaliencyResult, fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
 from crisp_compass.motor import family_of, pole_pairs_of
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -186,7 +187,7 @@ WAYPOINT = Waypoint(
     "Inductance",
     "How much inductance has one phase?",
     "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
-    settles={"ld": ("H", 1e-10, 10), "lq": ("H", 1e-10, 10)},
+    settles=limits(ld="ld", lq="lq"),
     headline=lambda settled: _course_figure(settled.values),
     captures=(LCR_ANGLE, STEPS, STEPS_D, STEPS_Q, SATURATION, WINDING_STEPS, ARMATURE_STEPS),
     sections=(Section("Capture"), Section("Side by side")),

@@ -15,6 +15,7 @@ from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
 from crisp_compass.motor import pole_pairs_of
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -115,11 +116,7 @@ WAYPOINT = Waypoint(
     "Mechanics",
     "What are inertia and friction?",
     "Run the shaft up and let it coast, capture speed and i_q and drop the capture on the window.",
-    settles={
-        "inertia": ("kg·m²", 1e-12, 1e4),
-        "viscous_friction": ("N·m·s/rad", 0, 1e3),
-        "coulomb_friction": ("N·m", 0, 1e6),
-    },
+    settles=limits(inertia="inertia", viscous_friction="viscous_friction", coulomb_friction="coulomb_friction"),
     optional=lambda _: True,
     headline=lambda settled: show(settled.values["inertia"].value, "kg·m²"),
     captures=(RUN_UP, ARMATURE_RUN_UP),

@@ -11,6 +11,7 @@ from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.motor.family import PlateOutlook
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -62,12 +63,7 @@ WAYPOINT = Waypoint(
     "Plate",
     "What stands on the motor and what feeds it?",
     "Enter the plate and the supply, then settle them: every later leg uses pole pairs and bus voltage.",
-    settles={
-        "pole_pairs": ("", 1, 200),
-        "v_bus": ("V", 0.5, 1500),
-        "rated_current": ("A", 1e-4, 1.5e5),
-        "top_speed": ("rad/s", 1e-3, 2.1e5),
-    },
+    settles=limits(pole_pairs="pole_pairs", v_bus="v_bus", rated_current="rated_current", top_speed="top_speed"),
     headline=_headline,
     propose=propose,
     sections=(

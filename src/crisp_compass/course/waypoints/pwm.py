@@ -12,6 +12,7 @@ from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.modulation.command_input import CommandSignal, read_command
 from crisp_compass.modulation.pwm import PwmFigures
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -67,7 +68,7 @@ WAYPOINT = Waypoint(
     "PWM",
     "How much voltage and time does the modulator give?",
     "Check carrier, dead time and usable voltage, then settle the PWM.",
-    settles={"loop_hz": ("Hz", 10, 1e6), "carrier_hz": ("Hz", 10, 1e7)},
+    settles=limits(loop_hz="loop_hz", carrier_hz="carrier_hz"),
     headline=lambda settled: show(settled.values["carrier_hz"].value, "Hz"),
     propose=propose,
     captures=(COMMAND,),

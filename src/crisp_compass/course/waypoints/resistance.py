@@ -17,6 +17,7 @@ from crisp_compass.estimates import Result
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.resistance import ResistanceResult, fit_resistance
 from crisp_compass.motor import family_of
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
@@ -156,7 +157,7 @@ WAYPOINT = Waypoint(
     "Resistance",
     "How much resistance has one phase?",
     "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
-    settles={"resistance": ("Ω", 1e-7, 1e5)},
+    settles=limits(resistance="resistance"),
     headline=lambda settled: show(settled.values["resistance"].value, "Ω"),
     captures=(BRIDGE_STAIRCASE, STAIRCASE, WINDING_STAIRCASE, ARMATURE_STAIRCASE),
     sections=(

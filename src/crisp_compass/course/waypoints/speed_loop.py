@@ -33,6 +33,7 @@ from crisp_compass.loops.speed import (
     tune_speed,
 )
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
+from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 #: Times the gain that a calm loop on the armature's voltage bears (6 dB), least corner of a filter that is looked at [Hz], and the swing of the current that nobody sees, of
@@ -236,10 +237,8 @@ WAYPOINT = Waypoint(
     "What gains hold the speed?",
     "Choose the speed loop's gains and settle them.",
     settles={
-        "kp": ("A/(rad/s)", 1e-12, 1e7),
-        "ki": ("A/rad", 1e-12, 1e9),
+        **limits(kp="kp_speed", ki="ki_speed", filter_hz="filter_hz"),
         "loop_hz": ("Hz", 1e-3, 1e6),
-        "filter_hz": ("Hz", 1e-3, 1e6),
         "ramp": ("rad/s²", 1e-6, 1e9),
     },
     needs=("plate", "flux", "circuit", "pwm", "current_loop"),

@@ -1,0 +1,49 @@
+"""Compiled kernels on disk that may be damaged: what does not carry its own checksum is compiled anew, never run or complained of.
+
+The compiler's cache trusts its files. Here each carries a SHA-256 before it, and an index or a kernel that is empty, cut or foreign
+counts as not there; a full or locked folder costs the saving alone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import pickle
+from typing import Any
+
+
+def harden() -> None:
+    """Make the compiler's cache check what it reads; safe to call more than once."""
+    from numba.core.caching import IndexDataCacheFile
+
+    if getattr(IndexDataCacheFile, "hardened", False):
+        return
+    load_index, save = IndexDataCacheFile._load_index, IndexDataCacheFile.save
+
+    def index_or_none(self: Any) -> dict[Any, str]:
+        try:
+            return dict(load_index(self))
+        except Exception:
+            return {}
+
+    def checked(self: Any, name: str) -> Any:
+        with open(self._data_path(name), "rb") as file:
+            mark, data = file.read(32), file.read()
+        if hashlib.sha256(data).digest() != mark:
+            raise OSError("the kernel is damaged")  # which the cache takes for “not there”
+        return pickle.loads(data)
+
+    def mark_and_write(self: Any, name: str, data: Any) -> None:
+        content = self._dump(data)
+        with self._open_for_write(self._data_path(name)) as file:
+            file.write(hashlib.sha256(content).digest() + content)
+
+    def save_or_not(self: Any, key: Any, data: Any) -> None:
+        with contextlib.suppress(OSError):
+            save(self, key, data)
+
+    IndexDataCacheFile._load_index = index_or_none
+    IndexDataCacheFile._load_data = checked
+    IndexDataCacheFile._save_data = mark_and_write
+    IndexDataCacheFile.save = save_or_not
+    IndexDataCacheFile.hardened = True
