@@ -1,14 +1,4 @@
-"""Inertia, friction and the delay of the speed measurement from a closed speed loop's steps.
-
-Model. J·dω/dt = Kt·i − B·ω − Tc·sign ω − T, with T piecewise constant: load steps at instants that are found. Integrated once,
-
-    ω(t) = ω(0) + (Kt/J)·∫i − (B/J)·∫ω − (Tc/J)·∫sign ω − Σ (T_k/J)·(t − t_k)⁺,
-
-so the noise of the speed stays white and that of the current is averaged away. The measured speed is the true one later by τ: it
-may be dead time, a first-order filter or both; its whole and the filter's share are found by a search. For given τ and t_k everything is linear.
-A first inertia comes from the speed around one step of the reference alone, so that unmarked loads cannot stand in for it while they are
-looked for.
-"""
+"""Inertia, friction and the delay of the speed measurement from a closed speed loop's steps; the model is in ``speed_model``."""
 
 from __future__ import annotations
 
@@ -22,28 +12,21 @@ from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Estimate, Finding, FloatArray, IntArray, Result
+from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.guard import solvable
-from crisp_compass.identify.relaxation import relax
+from crisp_compass.identify.speed_model import Fit, Model, corners_of, course_of, jumps_of, prepare, respond
 
-_MOST = 20_000
-#: Most load steps that are looked for.
-_LOADS = 4
-#: What the samples of a current leave open of its course between them, of its integral.
-_BETWEEN_SAMPLES = 5e-4
-#: Part of a jump of the current whose course between two samples is not known; and what the instants of the loads, chosen by the
-#: same data, add to the bars.
-_INSIDE, _WIDER = 0.15, 1.6
-#: How far a change of slope must stand out of all others, in their spread.
-_JUMP = 8.0
-#: Part of the cost that a load step must leave at most to be believed.
-_NEEDED = 0.6
-#: Times the best cost up to which another course of the current between its samples stays possible.
-_RIVAL = 4.0
-#: Part of the whole friction torque by which the model of a constant and a proportional part may be wrong.
-_FRICTION_DOUBT = 0.003
-#: Part of the largest speed below which the direction of the friction is not relied on.
-_SLOW = 0.02
+#: What the course of the current between its samples and the smoothness of real friction leave open: of the inertia, and of all friction.
+_FLOOR, _FRICTION_DOUBT = 4e-4, 0.003
+#: What the chosen order, filter and instants add to the bars of the whitened fit.
+_WIDER, _WIDER_GAIN = 1.25, 1.9
+#: How well the gain must be told, relatively: where the reference jumps, and where only its slope or the load changes; there two ways of
+#: whitening must agree as well.
+_TOLD, _TOLD_SOFTLY = 0.05, 0.015
+#: Standard uncertainty of the instant at which the current changes between two samples, in intervals: where a jump tells it, and where none does.
+_COURSE, _NO_COURSE = 0.1, 0.3
+#: Relative uncertainty beyond which friction, and the delay, count as not determined.
+_FRICTION_TOLD, _DELAY_TOLD, _DELAY_TOLD_SOFTLY = 0.5, 0.15, 0.05
 
 
 @dataclass(frozen=True)
@@ -58,32 +41,6 @@ class SpeedResponse(Result):
     speed: FloatArray
     model: FloatArray
     residual: FloatArray
-
-
-@dataclass(frozen=True)
-class _Data:
-    t: FloatArray
-    w: FloatArray
-    charge: FloatArray  # ∫ i dt
-
-
-@dataclass(frozen=True)
-class _Lag:
-    """How late the speed is measured, s, and which share of that is a first-order filter's."""
-
-    total: float
-    share: float
-
-
-@dataclass(frozen=True)
-class _Fit:
-    lag: _Lag
-    loads: tuple[int, ...]
-    answer: FloatArray
-    cost: float
-    model: FloatArray
-    used: IntArray
-    names: tuple[str, ...]
 
 
 @solvable
@@ -101,7 +58,8 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     Returns
     -------
     SpeedResponse
-        ``inertia`` [kg·m²], ``viscous_friction`` [N·m·s/rad], ``coulomb_friction`` [N·m], ``delay`` [s].
+        ``inertia`` [kg·m²], ``viscous_friction`` [N·m·s/rad], ``coulomb_friction`` [N·m], ``delay`` [s]; what the capture does not
+        determine is left out, with a finding.
 
     Raises
     ------
@@ -112,318 +70,90 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
         raise Refusal(f"{kt:g} cannot be meant", "a torque constant above zero is needed", where="--kt")
     w, i = capture.require("speed", "i_q", samples=60)
     reference = capture["speed_ref"]
-    data = _prepare(capture.time, w, i)
     findings = list(capture.findings)
     if float(np.ptp(w)) < 8 * noise(w):
         raise Refusal(
             "the speed hardly changes", "capture a step of the reference or of the load", where=capture.source
         )
-    # a current that the firmware sets once a sample is no straight line between two of them: the course that fits best around a
-    # step is taken, and how far the others would lead is part of the bars
-    courses = [data, *(_prepare(capture.time, w, i, share) for share in (0.0, 1.0))]
-    starts = [(c, f) for c in courses if (f := _around_a_step(c, capture.time, reference)) is not None]
-    if starts:
-        data, first = min(starts, key=lambda pair: pair[1].cost)
-        gain = float(first.answer[0])
-        steps = [float(capture.time[j] - capture.time[0]) for j in _jumps(reference)]
-        start = _move_loads(data, _solve(data, first.lag, _torque_jumps(data, first.lag, gain, steps), gain), gain)
-        fit = _needed(data, _search(data, start.loads, first.lag))
-    else:
-        # the loads first, at a small lag: without them a long one would stand in for them; then again at the lag that this finds
-        fit = _search(data, _loads(data, _Lag(2 * float(np.median(np.diff(data.t))), 0.0)))
-        again = _search(data, _loads(data, fit.lag))
-        fit = _needed(data, again if again.cost < fit.cost else fit)
-    tried = [(data, fit), *((c, _search(c, fit.loads, fit.lag)) for c in courses if c is not data)]
-    data, fit = min(tried, key=lambda pair: pair[1].cost)
-    rivals = [f for _, f in tried if f is not fit and f.cost < _RIVAL * fit.cost]
-    gain = float(fit.answer[fit.names.index("gain")])
-    if gain <= 0:
-        raise Refusal(
-            "the speed falls while the current drives it",
-            "one channel is reversed; map it with a minus sign (i_q=-i_q)",
-            where=capture.source,
-        )
-    estimates = _estimates(data, fit, rivals, kt, findings)
+    course = course_of(i, reference)
+    data = prepare(capture.time, w, i, 0.5 if course is None else course)
+    hard, found = respond(data, corners_of(capture.time, reference), reference)
+    model, fit = found[0]
+    data = model.data
+    estimates = _estimates(found, kt, hard, course is not None, capture.source, findings)
     overshoot, rise, settling = _step_figures(capture.time, reference, w, findings)
     loads = f", {len(fit.loads)} load step{'s' if len(fit.loads) != 1 else ''} found" if fit.loads else ""
     method = (
-        f"speed over {data.t[-1]:.3g} s as driven by the measured current, integrated once{loads}; delay by search"
+        f"speed over {data.t[-1]:.3g} s as driven by the measured current, integrated once, noise whitened{loads}; delay by search"
     )
-    used = fit.used
+    said = model.unwhitened(fit)
     return SpeedResponse(
-        estimates, method, tuple(findings), overshoot, rise, settling, data.t[used], data.w[used], fit.model,
-        data.w[used] - fit.model,
-    )  # fmt: skip
+        estimates, method, tuple(findings), overshoot, rise, settling, data.t, data.w, said, data.w - said
+    )
 
 
-def _prepare(time: FloatArray, w: FloatArray, i: FloatArray, share: float = 0.5) -> _Data:
-    """Return the samples, at most ``_MOST``; between two of them the current's mean is that ``share`` of the later one, the rest of
-    the earlier one."""
-    t = time - time[0]
-    dt = np.diff(t)
-    charge = np.concatenate([[0.0], np.cumsum((share * i[1:] + (1 - share) * i[:-1]) * dt)])
-    if len(t) > _MOST:
-        stride = -(-len(t) // _MOST)
-        count = len(t) // stride
-        t, w, charge = (x[: count * stride].reshape(count, stride).mean(axis=1) for x in (t, w, charge))
-    return _Data(t, w, charge)
+def _told(found: list[tuple[Model, Fit]], doubt: float, *, hard: bool) -> bool:
+    """Tell whether the capture determines the gain, whose relative uncertainty is ``doubt``; ``hard`` where the reference jumps."""
+    if hard:
+        return doubt < _TOLD
+    gains = [fit["gain"] for _, fit in found]
+    if len(gains) < 2 or any(fit.loads for _, fit in found) or gains[1] == 0:
+        return False
+    return doubt < _TOLD_SOFTLY and abs(gains[0] / gains[1] - 1) < max(_TOLD_SOFTLY, 4 * doubt)
 
 
-def _columns(
-    data: _Data, lag: _Lag, loads: tuple[int, ...]
-) -> tuple[FloatArray, FloatArray, tuple[str, ...], IntArray]:
-    """Return columns (m, k), the measured speed (m,), the columns' names and which samples (m,) are used.
-
-    What the current and the loads do reaches the measured speed later by the dead part of the lag and rounded by its filter; what
-    friction does follows the measured speed itself, since the lag of an integral is the integral of what lags.
-    """
-    dead, filtered = lag.total * (1 - lag.share), lag.total * lag.share
-    at = data.t - dead
-    used = np.flatnonzero(at >= 0).astype(np.int64)
-    at = at[used]
-    w = data.w[used]
-    step = np.diff(data.t[used], prepend=data.t[used[0]])
-    sense = np.clip(w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
-    turned, dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (w, sense))
-    # a load steps between two samples: beside its ramp stands what a shift of its instant adds
-    interval = float(np.median(np.diff(data.t)))
-    driven = [np.interp(at, data.t, data.charge)]
-    for k in loads:
-        driven += [np.maximum(at - data.t[k], 0.0), np.clip((at - data.t[k]) / interval + 0.5, 0.0, 1.0)]
-    if filtered > 0:
-        driven = [relax(x - x[0], 1 / filtered, interval) / filtered + x[0] for x in driven]
-    columns = [driven[0], -turned, np.ones(len(at)), -dragged, *(-x for x in driven[1:])]
-    names = ("gain", "viscous", "start", "coulomb", *(f"{what} {k}" for k in loads for what in ("load", "instant")))
-    return np.column_stack(columns), w, names, used
-
-
-def _around_a_step(data: _Data, time: FloatArray, reference: FloatArray) -> _Fit | None:
-    """Return the fit to the speed around the largest step of the reference, up to where it has settled; None without one."""
-    jumps = _jumps(reference)
-    if not len(jumps):
-        return None
-    at = [float(time[j] - time[0]) for j in jumps]
-    rises = [abs(float(reference[min(j + 1, len(reference) - 1)] - reference[j])) for j in jumps]
-    k = int(np.argmax(rises))
-    end = at[k + 1] if k + 1 < len(at) else float(data.t[-1])
-    target = float(reference[min(jumps[k] + 1, len(reference) - 1)])
-    inside = np.flatnonzero((data.t >= at[k]) & (data.t <= end))
-    near = inside[np.abs(data.w[inside] - target) < 0.1 * rises[k]]
-    settled = float(data.t[near[0]]) if len(near) else end
-    stop = min(at[k] + 2.5 * (settled - at[k]) + 4 * float(np.median(np.diff(data.t))), end)
-    start = max(at[k] - 0.5 * (stop - at[k]), at[k - 1] if k else 0.0)
-    part = np.flatnonzero((data.t >= start) & (data.t <= stop))
-    if len(part) < 12:
-        return None
-    cut = _Data(data.t[part] - data.t[part[0]], data.w[part], data.charge[part])
-    fit = _search(cut, (), friction=False)
-    return fit if fit.answer[0] > 0 else None
-
-
-def _solve(
-    data: _Data, lag: _Lag, loads: tuple[int, ...], gain: float | None = None, *, friction: bool = True
-) -> _Fit:
-    """Solve what is linear; a ``gain`` that is known is not fitted, and without ``friction`` one constant torque stands for it."""
-    whole, measured, names, used = _columns(data, lag, loads)
-    if not friction:
-        whole = np.column_stack([whole[:, :1], data.t[used], whole[:, 2:3], whole[:, 4:]])
-        names = ("gain", "constant", "start", *names[4:])
-    design, w = whole, measured
-    if gain is not None:
-        w = w - gain * design[:, 0]
-        design = design[:, 1:]
-    norm = np.linalg.norm(design, axis=0)
-    norm[norm == 0] = 1.0
-    scaled = design / norm
-    gram = scaled.T @ scaled + 1e-12 * np.eye(len(norm))
-    answer = np.linalg.solve(gram, scaled.T @ w)
-    rest = w - scaled @ answer
-    found = answer / norm if gain is None else np.concatenate([[gain], answer / norm])
-    return _Fit(lag, loads, found, float(rest @ rest) / len(w) * len(data.t), whole @ found, used, names)
-
-
-def _search(data: _Data, loads: tuple[int, ...], about: _Lag | None = None, *, friction: bool = True) -> _Fit:
-    """Find the lag of least residual: its whole, and which share of it is a filter's."""
-    interval = float(np.median(np.diff(data.t)))
-    best: _Fit | None = None
-    for share in (0.0, 0.35, 0.7, 1.0):
-        if about is None:
-            grid = np.concatenate([[0.0], np.geomspace(0.3 * interval, 0.04 * data.t[-1], 18)])
-        else:
-            grid = np.linspace(0.5, 1.6, 7) * max(about.total, interval)
-        costs = [_solve(data, _Lag(float(d), share), loads, friction=friction).cost for d in grid]
-        k = int(np.argmin(costs))
-        low, high = grid[max(k - 1, 0)], grid[min(k + 1, len(grid) - 1)]
-        found = scipy.optimize.minimize_scalar(
-            lambda d, s=share: _solve(data, _Lag(float(d), s), loads, friction=friction).cost,
-            bounds=(low, high),
-            method="bounded",
-            options={"xatol": 1e-3 * interval},
+def _estimates(
+    found: list[tuple[Model, Fit]], kt: float, hard: bool, course: bool, source: str, findings: list[Finding]
+) -> dict[str, Estimate]:  # fmt: skip
+    model, fit = found[0]
+    covariance, names = model.covariance(fit)
+    g, dof = names.index("gain"), max(fit.count - len(names), 1)
+    gain, u_gain = fit["gain"], _WIDER_GAIN * math.sqrt(max(float(covariance[g, g]), 0.0))
+    if gain < -5 * u_gain and hard:
+        raise Refusal(
+            "the speed falls while the current drives it",
+            "one channel is reversed; map it with a minus sign (i_q=-i_q)",
+            where=source,
         )
-        fit = _solve(data, _Lag(float(found.x), share), loads, friction=friction)
-        if best is None or fit.cost < best.cost:
-            best = fit
-    assert best is not None
-    return best
-
-
-def _torque_jumps(data: _Data, lag: _Lag, gain: float, steps: list[float]) -> tuple[int, ...]:
-    """Return the samples at which the torque that is not the current's jumps: where the slope of ω − (Kt/J)·∫i changes.
-
-    Slopes are taken over windows on both sides; around the ``steps`` [s] of the reference the friction changes by itself.
-    """
-    rest = data.w - gain * np.interp(data.t - lag.total, data.t, data.charge)
-    n, interval = len(rest), float(np.median(np.diff(data.t)))
-    size = max(n // 50, 8)
-    if n < 6 * size:
-        return ()
-    # slope of a straight line through ``size`` points, by correlation with a centred ramp
-    ramp = np.arange(size) - 0.5 * (size - 1)
-    slope = np.correlate(rest, ramp, "valid") / float(ramp @ ramp) / interval
-    change = np.zeros(n)
-    change[size : n - size + 1] = slope[size:][: n - 2 * size + 1] - slope[: n - 2 * size + 1]
-    for step in steps:
-        change[np.abs(data.t - lag.total - step) < 2 * size * interval] = 0.0
-    spread = 1.4826 * float(np.median(np.abs(change[size : n - size])))
-    found: list[int] = []
-    while len(found) < _LOADS:
-        k = int(np.argmax(np.abs(change)))
-        if not abs(change[k]) > _JUMP * max(spread, 1e-300):
-            break
-        found.append(min(max(k - round(lag.total / interval), 1), n - 2))
-        change[max(k - size, 0) : k + size] = 0.0
-    return tuple(sorted(set(found)))
-
-
-def _loads(data: _Data, lag: _Lag) -> tuple[int, ...]:
-    """Return the samples at which the load steps, one after the other, for a known lag."""
-    fit = _solve(data, lag, ())
-    for _ in range(_LOADS):
-        candidate = _another_load(data, fit)
-        if candidate is None:
-            break
-        trial = _move_loads(data, _solve(data, lag, tuple(sorted((*fit.loads, candidate)))))
-        if trial.cost > _NEEDED * fit.cost:
-            break
-        fit = trial
-    return fit.loads
-
-
-def _needed(data: _Data, fit: _Fit) -> _Fit:
-    """Leave out the load steps that a right lag makes needless, and move the others to their instants."""
-    n = 0
-    while n < len(fit.loads):
-        without = _search(data, fit.loads[:n] + fit.loads[n + 1 :])
-        if fit.cost > _NEEDED * without.cost:
-            fit, n = without, 0
-        else:
-            n += 1
-    if fit.loads:
-        fit = _move_loads(data, fit)
-        fit = _search(data, fit.loads, fit.lag)
-    return fit
-
-
-def _another_load(data: _Data, fit: _Fit) -> int | None:
-    """Return the sample at which one more load step would help most."""
-    rest = data.w[fit.used] - fit.model
-    design, _, _, used = _columns(data, fit.lag, fit.loads)
-    norm = np.linalg.norm(design, axis=0)
-    q, _ = np.linalg.qr(design / np.where(norm > 0, norm, 1.0))
-    at = data.t[used] - fit.lag.total
-    best, where = 0.0, None
-    for k in np.unique(np.linspace(0.02 * len(data.t), 0.98 * len(data.t), 150).astype(int)):
-        ramp = np.maximum(at - data.t[k], 0.0)
-        ramp = ramp - q @ (q.T @ ramp)
-        size = float(ramp @ ramp)
-        if size > 0 and (gain := float(ramp @ rest) ** 2 / size) > best:
-            best, where = gain, int(k)
-    return where
-
-
-def _move_loads(data: _Data, fit: _Fit, gain: float | None = None) -> _Fit:
-    """Move the instants of the load steps to where they leave least."""
-    step = max(len(data.t) // 150, 1)
-    while step >= 1:
-        for n in range(len(fit.loads)):
-            for move in (-step, step):
-                loads = list(fit.loads)
-                loads[n] = min(max(loads[n] + move, 1), len(data.t) - 2)
-                if len(set(loads)) == len(loads):
-                    trial = _solve(data, fit.lag, tuple(loads), gain)
-                    if trial.cost < fit.cost:
-                        fit = trial
-        step = step // 2 if step > 1 else 0
-    return fit
-
-
-def _apart(fit: _Fit, rivals: list[_Fit], name: str) -> float:
-    """Return the relative (of the gain) or absolute standard uncertainty that rival courses of the current leave of one unknown."""
-    k = fit.names.index(name)
-    values = [float(f.answer[k]) for f in rivals]
-    most = max((abs(v - float(fit.answer[k])) for v in values), default=0.0)
-    return most / math.sqrt(3)
-
-
-def _estimates(data: _Data, fit: _Fit, rivals: list[_Fit], kt: float, findings: list[Finding]) -> dict[str, Estimate]:
-    rest = data.w[fit.used] - fit.model
-    dof = max(len(rest) - len(fit.answer) - 1, 1)
-    rho = float(np.corrcoef(rest[1:], rest[:-1])[0, 1])
-    rho = min(max(rho, 0.0), 0.97)
-    variance = float(rest @ rest) / dof * (1 + rho) / (1 - rho)
-    names = fit.names
-    gain, viscous, coulomb = (float(fit.answer[names.index(n)]) for n in ("gain", "viscous", "coulomb"))
-    # the slope of the model by the delay joins the covariance
-    interval = float(np.median(np.diff(data.t)))
-    design, _, _, _ = _columns(data, fit.lag, fit.loads)
-    at = data.t[fit.used]
-    extra = [-np.interp(at - fit.lag.total, data.t, np.gradient(data.charge, data.t)) * gain]
-    whole = np.column_stack([design, *extra])
-    norm = np.linalg.norm(whole, axis=0)
-    norm[norm == 0] = 1.0
-    covariance = np.linalg.pinv((whole / norm).T @ (whole / norm), rcond=1e-13) / np.outer(norm, norm) * variance
+    if not (gain > 0 and _told(found, u_gain / gain, hard=hard)):
+        text = "Noise and unknown loads drive this speed loop as much as its reference does, so neither inertia nor friction nor delay can be told: take a step of the reference, large against the noise."
+        findings.append(Finding("caution", "not-determined", text))
+        return {}
     inertia = kt / gain
-    k = len(fit.names)
-    g, b, c = (names.index(n) for n in ("gain", "viscous", "coulomb"))
-    # what one sample's jump of the current is of the whole rise of speed: the part of it that is not known comes in full
-    jump = float(np.max(np.abs(np.diff(data.charge, 2)))) * gain / float(np.ptp(data.w))
-    between = math.hypot(_BETWEEN_SAMPLES, _INSIDE * jump)
-    u_inertia = inertia * math.hypot(
-        _WIDER * math.sqrt(covariance[g, g]) / gain, between, _apart(fit, rivals, "gain") / gain
-    )
+    estimates = {"inertia": Estimate.from_u(inertia, "kg·m²", inertia * math.hypot(u_gain / gain, _FLOOR), dof=dof)}
+    estimates |= _frictions(model, fit, covariance, names, inertia, findings)
+    d, f = names.index("dead"), names.index("filtered")
+    by_fit = float(covariance[d, d] + covariance[f, f] + 2 * covariance[d, f])
+    u_delay = math.hypot(_WIDER * math.sqrt(max(by_fit, 0.0)), (_COURSE if course else _NO_COURSE) * model.data.interval)
+    if u_delay < (_DELAY_TOLD if course else _DELAY_TOLD_SOFTLY) * fit.lag.total:
+        estimates["delay"] = Estimate.from_u(fit.lag.total, "s", u_delay, dof=dof)
+    else:
+        text = f"The delay of the measured speed, {1e3 * fit.lag.total:.2g} ms ± {2e3 * u_delay:.2g} ms, is not determined: sample faster, or take a larger step of the reference."
+        findings.append(Finding("info", "delay-not-determined", text))
+    return estimates
 
-    def friction(value: float, at_: int) -> tuple[float, float]:
+
+def _frictions(
+    model: Model, fit: Fit, covariance: FloatArray, names: tuple[str, ...], inertia: float, findings: list[Finding]
+) -> dict[str, Estimate]:
+    """Return the frictions that the capture tells, with what rounded starts and ripples take for friction in their bars."""
+    g, top = names.index("gain"), float(np.max(np.abs(model.data.w)))
+    values = {n: fit[n] * inertia for n in ("viscous", "coulomb")}
+    doubt = _FRICTION_DOUBT * (abs(values["coulomb"]) + abs(values["viscous"]) * top)
+    kept, lost = {}, []
+    for name, unit, share in (("viscous", "N·m·s/rad", 1 / top), ("coulomb", "N·m", 1.0)):
+        k, value = names.index(name), values[name]
         slope = np.zeros(len(covariance))
-        slope[at_], slope[g] = inertia, -value * inertia / gain
-        return value * inertia, _WIDER * math.sqrt(max(float(slope @ covariance @ slope), 0.0))
-
-    viscous_value, viscous_u = friction(viscous, b)
-    coulomb_value, coulomb_u = friction(coulomb, c)
-    # what a rounded start or a tooth's ripple takes for friction: a third of a per cent of what friction there is
-    top = float(np.max(np.abs(data.w)))
-    doubt = math.hypot(_FRICTION_DOUBT, between) * (abs(coulomb_value) + abs(viscous_value) * top)
-    coulomb_u = math.hypot(coulomb_u, doubt, inertia * _apart(fit, rivals, "coulomb"))
-    viscous_u = math.hypot(viscous_u, doubt / top, inertia * _apart(fit, rivals, "viscous"))
-    u_delay = math.hypot(math.sqrt(covariance[k, k]), 0.3 * interval)
-    if coulomb_u > 0.5 * abs(coulomb_value) or viscous_u > 0.5 * abs(viscous_value):
-        text = "The speeds of this capture hardly tell the two frictions apart; take steps to several speeds."
+        slope[k], slope[g] = inertia, -value / fit["gain"]
+        u = math.hypot(_WIDER * math.sqrt(max(float(slope @ covariance @ slope), 0.0)), doubt * share)
+        if value > 0 and u < _FRICTION_TOLD * value:
+            kept[f"{name}_friction"] = Estimate.from_u(value, unit, u, dof=max(fit.count - len(names), 1))
+        else:
+            lost.append(name)
+    if lost:
+        text = f"This capture does not tell the {' and the '.join(lost)} friction apart from the rest: take steps to several speeds, and in both directions."
         findings.append(Finding("info", "friction-not-resolved", text))
-    return {
-        "inertia": Estimate.from_u(inertia, "kg·m²", u_inertia, dof=dof),
-        "viscous_friction": Estimate.from_u(viscous_value, "N·m·s/rad", viscous_u, dof=dof),
-        "coulomb_friction": Estimate.from_u(coulomb_value, "N·m", coulomb_u, dof=dof),
-        "delay": Estimate.from_u(fit.lag.total, "s", u_delay, dof=dof),
-    }
-
-
-def _jumps(reference: FloatArray) -> IntArray:
-    """Return the samples after which the reference steps."""
-    span = float(np.ptp(reference))
-    return (
-        np.flatnonzero(np.abs(np.diff(reference)) > 0.1 * span).astype(np.int64)
-        if span > 0
-        else np.empty(0, dtype=np.int64)
-    )
+    return kept
 
 
 def _peak(t: FloatArray, x: FloatArray) -> float:
@@ -447,7 +177,7 @@ def _step_figures(
     time: FloatArray, reference: FloatArray, w: FloatArray, findings: list[Finding]
 ) -> tuple[float, float, float]:
     """Return overshoot [%], rise 10–90 % [s] and settling ±2 % [s] of the first reference step."""
-    jumps = _jumps(reference)
+    jumps = jumps_of(reference)
     if not len(jumps):
         findings.append(
             Finding("info", "no-reference-step", "The reference does not step, so there are no step figures.")
