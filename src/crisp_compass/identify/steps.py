@@ -111,6 +111,8 @@ _BETWEEN = 8
 _TURN_DOUBT, _OFFSET_DOUBT = 0.15, 0.003
 #: Most times that a current may come to rest, and samples in the shortest rest that counts.
 _MAX_RESTS, _SHORTEST_REST = 60, 3
+#: So many samples that noise takes out of a rest do not end it.
+_BRIDGED = 5
 
 
 def restarted(data: Steps, a: float, columns: FloatArray) -> FloatArray:
@@ -130,7 +132,8 @@ def with_drop(data: Steps, weight: FloatArray, drop: float) -> Steps:
     The drop follows the direction of the current; a voltage below it cannot move a current that has come to rest. What follows
     starts anew from zero. Samples on the way into a rest get no ``weight`` (n,).
     """
-    least, top, below = 4 * noise(data.i), float(np.max(np.abs(data.i))), np.abs(data.v) <= drop
+    least, top = 4 * noise(data.i), float(np.max(np.abs(data.i)))
+    below = np.abs(data.v) <= max(drop, 5 * noise(data.v))  # noise of the voltage does not wake a current that rests
     near = below & (np.abs(data.i) < 0.03 * top)
     zero = (
         float(np.median(data.i[near])) if near.sum() > 10 else 0.0
@@ -140,7 +143,7 @@ def with_drop(data: Steps, weight: FloatArray, drop: float) -> Steps:
     i, v = np.interp(fine, data.t, smooth), np.interp(fine, data.t, data.v)
     sign = np.where((np.abs(i) < least) & (np.abs(v) > drop), np.sign(v), np.sign(i))
     quiet = np.abs(data.i - zero) < max(least, 0.012 * top)
-    resting = quiet & below
+    resting = scipy.ndimage.binary_closing(quiet & below, np.ones(_BRIDGED), border_value=1) & below
     flags = np.diff(np.concatenate([[0], resting.astype(np.int64), [0]]))
     spans = np.column_stack([np.flatnonzero(flags == 1), np.flatnonzero(flags == -1) - 1]).astype(np.int64)
     spans = spans[spans[:, 1] - spans[:, 0] >= _SHORTEST_REST]
