@@ -16,12 +16,19 @@ import numpy as np
 
 from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
+from crisp_compass.commutation.counted_zero import counted_zero
 from crisp_compass.commutation.motion import direction_of, motion_of, turns_of
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, IntArray
 from crisp_compass.identify.emf import EmfFit
 
-#: Lines a turn that are made (common practice), preferred where the turns are only counted by hand.
+#: How much more a common number of lines weighs where the turns were not whole.
+_USUAL = 50.0
+#: Counts over all turns by which whole lines may be missed and still count as counted.
+_COUNTED_WELL = 0.6
+#: Uncertainty [°] from which on the counts tell the zero, whatever the voltages alone would say.
+_COUNTS_DO = 2.0
+#: Lines a turn that are made (common practice).
 COMMON_LINES = (
     50, 64, 96, 100, 120, 125, 128, 144, 150, 180, 192, 200, 240, 250, 256, 300, 360, 384, 400, 500, 512, 600, 720, 768, 800, 900,
     1000, 1024, 1200, 1250, 1270, 1500, 1800, 2000, 2048, 2400, 2500, 3000, 3600, 4000, 4096, 5000, 6000, 8192, 10000, 16384,
@@ -111,7 +118,8 @@ def read_encoder(
         )
     resolution, candidates, how = _resolution(capture, counts, pulses, fit, revolutions, p, findings)
     direction = direction_of(capture, counts, fit, findings)
-    zero, zero_u = _zero(capture, pulses, fit, findings)
+    pairs = int(p) if p is not None else _pole_pairs(counts, fit, resolution, p, [])
+    zero, zero_u = _zero(capture, counts, pulses, fit, resolution, pairs, findings)
     phase = _phase(capture.time, a, b, counts, findings)
     seen = _pole_pairs(counts, fit, resolution, p, findings)
     net = f"{int(counts[-1] - counts[0])}".replace("-", "−")
@@ -159,6 +167,15 @@ def _resolution(
         findings.append(Finding("caution", "resolution-unknown", text))
         return None, (), ""
     candidates = _candidates(ratio / 4, max(doubt / 4, 0.26 / 4))
+    whole = round(ratio / 4)
+    if revolutions is not None and whole >= 1 and abs(ratio - 4 * whole) <= _COUNTED_WELL / revolutions:
+        # whole lines to a count: the shaft was turned as far as was said
+        usual = [str(lines) for lines, _ in candidates if lines in COMMON_LINES and lines != whole]
+        if whole not in COMMON_LINES:
+            other = f"; {usual[0]} would be a usual number, if the turns were not quite whole" if usual else ", which is not a common number: check the turns counted"
+            text = f"{whole} lines a turn were counted{other}."
+            findings.append(Finding("info", "resolution-uncommon", text))
+        return 4 * whole, ((whole, 1.0), *(c for c in candidates if c[0] != whole)), how
     best = candidates[0][0]
     if len(candidates) > 1 and candidates[1][1] > 0.2 * candidates[0][1]:
         others = ", ".join(str(lines) for lines, _ in candidates[1:4])
@@ -172,14 +189,14 @@ def _resolution(
 
 
 def _candidates(lines: float, u: float) -> tuple[tuple[int, float], ...]:
-    """Rank whole numbers of lines near ``lines``; common ones weigh fifty times an uncommon one."""
+    """Rank whole numbers of lines near ``lines``; what was counted counts, and common ones weigh a little more than others."""
     reach = max(4 * u, 1.0)
     near = {round(lines), *(c for c in COMMON_LINES if abs(c - lines) < reach)}
     weights = {}
     for n in near:
         if n >= 1:
             fit = math.exp(-0.5 * ((n - lines) / max(u, 0.05)) ** 2)
-            weights[n] = fit * (50.0 if n in COMMON_LINES else 1.0)
+            weights[n] = fit * (_USUAL if n in COMMON_LINES else 1.0)
     total = sum(weights.values()) or 1.0
     ranked = sorted(((n, w / total) for n, w in weights.items()), key=lambda x: -x[1])
     return tuple(ranked) if total > 1e-9 else ((round(lines), 1.0),)
@@ -211,38 +228,53 @@ def _between_pulses(
 
 
 def _zero(
-    capture: Capture, pulses: list[tuple[int, int]], fit: EmfFit | None, findings: list[Finding]
-) -> tuple[float | None, float | None]:
+    capture: Capture, counts: IntArray, pulses: list[tuple[int, int]], fit: EmfFit | None, resolution: int | None, pairs: int | None,
+    findings: list[Finding],
+) -> tuple[float | None, float | None]:  # fmt: skip
     """Return θe [°] in the middle of the index pulse and its standard uncertainty."""
-    if fit is None:
+    counted = counted_zero(capture, counts, resolution, pairs) if resolution and pairs else None
+    if fit is None and counted is None:
         return None, None
     t = capture.time
-    found = []
+    found, whole = [], []
     for rise, fall in pulses:
-        if rise < 1 or fall + 1 >= len(t) or t[rise] < fit.time[0] or t[fall] > fit.time[-1]:
+        if rise < 1 or fall + 1 >= len(t):
+            continue
+        if counted is not None:
+            whole.append(counted.angle_at(0.25 * float(counts[rise] + counts[rise - 1] + counts[fall] + counts[fall + 1])))
+        if fit is None or t[rise] < fit.time[0] or t[fall] > fit.time[-1]:
             continue
         at_edges = np.interp([0.5 * (t[rise] + t[rise - 1]), 0.5 * (t[fall] + t[fall + 1])], fit.time, fit.theta)
         found.append(float(np.mean(at_edges)))
+    if counted is not None and whole:
+        by_counts = _mean_zero(np.array(whole), math.hypot(counted.u, counted.turn / math.sqrt(12)), findings)
+        if by_counts[1] < _COUNTS_DO or fit is None or not found:
+            return by_counts
     if not found:
         if "enc_z" in capture:
             text = "No whole index pulse lies where the back-EMF is known: turn at least one turn of the shaft."
             findings.append(Finding("caution", "no-index", text))
         return None, None
-    unit = np.exp(1j * np.array(found))
+    assert fit is not None
+    step = float(np.median(np.abs(np.diff(np.interp(t, fit.time, fit.theta)))))
+    # how well the fit holds the angle shows in its flux (same covariance, in rad) and in the channels' own phases
+    doubt = 2 * float(np.max(fit.psi_u / fit.psi)) + float(np.max(np.abs(fit.phase_error)))
+    return _mean_zero(np.array(found), math.hypot(step / math.sqrt(12 * len(found)), doubt), findings)
+
+
+def _mean_zero(found: FloatArray, u: float, findings: list[Finding]) -> tuple[float, float]:
+    """Return the mean of θe (k,) [rad] at the index pulses, in °, with ``u`` [rad] of each and their scatter in its uncertainty."""
+    unit = np.exp(1j * found)
     mean = complex(np.mean(unit))
     spread = np.degrees(np.abs(np.angle(unit / (mean / abs(mean))))) if abs(mean) > 0.1 else np.array([180.0])
     if float(np.max(spread)) > 15:
         text = f"The index lies at different electrical angles (up to {float(np.max(spread)):.0f}° apart): it slips, or the voltages are from another motor."
         findings.append(Finding("stop", "index-scatters", text))
-    step = np.degrees(np.median(np.abs(np.diff(np.interp(t, fit.time, fit.theta)))))
-    u = math.hypot(float(step) / math.sqrt(12 * len(found)), float(np.std(spread)) / math.sqrt(len(found)))
-    # how well the fit holds the angle shows in its flux (same covariance, in rad) and in the channels' own phases
-    doubt = 2 * float(np.max(fit.psi_u / fit.psi)) + float(np.max(np.abs(fit.phase_error)))
-    u = math.hypot(max(u, 0.02), math.degrees(doubt))
-    if u > 0.5:
-        text = f"The zero is known to ±{2 * u:.1f}° only: turn more electrical turns, more evenly, or sample the voltages better."
+    u_deg = math.hypot(max(math.degrees(u), 0.02), float(np.std(spread)) / math.sqrt(len(found)))
+    if u_deg > 0.5:
+        text = f"The zero is known to ±{2 * u_deg:.1f}° only: turn more electrical turns, more evenly, or sample the voltages better."
         findings.append(Finding("caution", "zero-unsure", text))
-    return math.degrees(float(np.angle(mean))) % 360, u
+    return math.degrees(float(np.angle(mean))) % 360, u_deg
 
 
 def _phase(time: FloatArray, a: IntArray, b: IntArray, counts: IntArray, findings: list[Finding]) -> float | None:

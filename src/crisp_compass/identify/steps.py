@@ -143,7 +143,7 @@ def with_drop(data: Steps, weight: FloatArray, drop: float) -> Steps:
     i, v = np.interp(fine, data.t, smooth), np.interp(fine, data.t, data.v)
     sign = np.where((np.abs(i) < least) & (np.abs(v) > drop), np.sign(v), np.sign(i))
     quiet = np.abs(data.i - zero) < max(least, 0.012 * top)
-    resting = scipy.ndimage.binary_closing(quiet & below, np.ones(_BRIDGED), border_value=1) & below
+    resting = scipy.ndimage.binary_closing(quiet & below, np.ones(_BRIDGED, dtype=np.bool_), border_value=1) & below
     flags = np.diff(np.concatenate([[0], resting.astype(np.int64), [0]]))
     spans = np.column_stack([np.flatnonzero(flags == 1), np.flatnonzero(flags == -1) - 1]).astype(np.int64)
     spans = spans[spans[:, 1] - spans[:, 0] >= _SHORTEST_REST]
