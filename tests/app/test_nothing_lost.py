@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import subprocess
 import sys
@@ -12,17 +13,21 @@ import pytest
 from loop_gaps import large_coast
 from PySide6.QtCore import QPoint, QPointF, Qt, qInstallMessageHandler
 from PySide6.QtGui import QWheelEvent
-from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QMessageBox, QPushButton
+from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMessageBox, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import autosave, logs
+from crisp_compass.app.dialogs import may_replace
 from crisp_compass.app.main import restore
 from crisp_compass.app.recovery import RecoveryDialog, offer_recovery
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.store import save_bench
+from crisp_compass.course.course import sections_of, waypoints_of
+from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
@@ -478,3 +483,76 @@ def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pyte
         logs.LOG.removeHandler(handler)
         handler.close()
     logs.LOG.propagate = True
+
+
+def test_nothing_a_file_says_is_markup(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    """An image link in a bench's texts would open any local path, and a large one freezes the window."""
+    evil = "<img src='/etc/hostname'><b>bold</b>"
+    path = copy_bench(winch, tmp_path)
+    data = json.loads(path.read_text(encoding="utf-8"))
+    data["name"], data["notes"] = evil[:40], evil
+    for entry in data["ledger"]:
+        entry["text"] = evil
+    data["settings"]["plate"]["motor"] = evil[:40]
+    path.write_text(json.dumps(data), encoding="utf-8")
+    window.open(path)
+    shown = 0
+    for waypoint in waypoints_of(window.document.bench):
+        for section in sections_of(window.document.bench, waypoint) or ("",):
+            window.travel(waypoint.key, section)
+            window.notice(evil)
+            window.bearing.show_text(evil)
+            QApplication.processEvents()
+            for found in window.findChildren(QLabel):
+                shown += "<img" in found.text()
+                rich = found.textFormat() != Qt.TextFormat.PlainText and not isinstance(found.parent(), Waiting)
+                assert not rich, (waypoint.key, section, found.objectName(), found.text()[:40])
+            for widget in window.findChildren(QWidget):
+                assert "<img" not in widget.toolTip()
+    assert shown > 3
+    with answering(choose("Keep")) as seen:
+        may_replace(window, f"{evil} is already there.")
+    assert all("<img" not in d.text() for d in seen if isinstance(d, QMessageBox))
+
+
+def test_what_was_restored_does_not_overwrite_newer_work(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.document.set_field("run", "speed", 123.0)
+    window.document.write_autosave()
+    kept = window.document._autosave_file.read_bytes()
+    path = window.document.path
+    assert path is not None
+    newer = load_bench(path).model_copy(update={"notes": "newer"})
+    save_bench(newer, path)
+    file = autosave.autosave_folder() / "1-1-a.json"
+    file.write_bytes(kept)
+    window.document.recover(file)
+    assert window.document.changed_on_disk
+    assert window.document.bench.settings.run.speed == 123.0
+
+
+def test_work_that_another_machine_keeps_is_not_offered_as_dead(winch: Path, tmp_path: Path) -> None:
+    folder = autosave.autosave_folder()
+    for old in folder.glob("*.json"):
+        old.unlink()
+    for name in ("999999999-2-b@elsewhere.json", "999999999-2-b@" + autosave._machine() + ".json"):
+        autosave.write_work(folder / name, load_bench(winch), None, tmp_path)
+    assert [left.file.name for left in autosave.leftovers()] == ["999999999-2-b@" + autosave._machine() + ".json"]
+    os.utime(folder / "999999999-2-b@elsewhere.json", (0, 0))
+    assert len(autosave.leftovers()) == 2
+
+
+def test_a_disk_that_takes_no_more_is_said_once(window: Window, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window.open(copy_bench(winch, tmp_path))
+
+    def full(*_: object) -> None:
+        raise Refusal("the file cannot be written (No space left on device)", "choose another folder")
+
+    monkeypatch.setattr(autosave, "write_work", full)
+    window.document.set_field("run", "speed", 123.0)
+    window.document.write_autosave()
+    assert "not being kept" in window.notices.text
+    window.notices.clear()
+    window.document.write_autosave()
+    assert window.notices.text == ""
+    assert autosave.AUTOSAVE_MS <= 500

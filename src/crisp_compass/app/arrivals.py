@@ -6,13 +6,14 @@ from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
 
 from crisp_compass.app.intake import Arrival, Intake
 from crisp_compass.app.navigation import Navigator
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.widgets.notice import Notice
+from crisp_compass.app.widgets.parts import Text
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.course.captures import Evaluated
 from crisp_compass.course.waypoints import BY_KEY
@@ -30,7 +31,7 @@ class Arrivals(QFrame):
         self._intake, self._navigator, self._notices = intake, navigator, notices
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 2, 6, 2)
-        self.text = QLabel()
+        self.text = Text()
         cancel = QPushButton("Cancel reading")
         cancel.setObjectName("small")
         cancel.clicked.connect(intake.cancel)

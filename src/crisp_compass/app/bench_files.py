@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path, may_replace
 from crisp_compass.app.document import Document
+from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.bench.store import load_bench
 from crisp_compass.errors import Refusal
@@ -94,7 +95,7 @@ class BenchFiles(QObject):
             return True
         buttons = QMessageBox.StandardButton
         answer = QMessageBox.question(
-            self._window, "Unsaved changes", f"Save the changes of {self._document.title}?",
+            self._window, "Unsaved changes", unmarked(f"Save the changes of {self._document.title}?"),
             buttons.Save | buttons.Discard | buttons.Cancel, buttons.Save,
         )  # fmt: skip
         if answer == buttons.Save:

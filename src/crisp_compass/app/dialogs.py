@@ -6,6 +6,8 @@ from pathlib import Path
 
 from PySide6.QtWidgets import QFileDialog, QMessageBox, QWidget
 
+from crisp_compass.app.widgets.parts import unmarked
+
 
 def ask_save_path(parent: QWidget, title: str, start: Path, kinds: str, suffixes: tuple[str, ...]) -> Path | None:
     """Return where to save, with one of ``suffixes`` (the first where none was typed), or None.
@@ -27,7 +29,7 @@ def ask_save_path(parent: QWidget, title: str, start: Path, kinds: str, suffixes
 
 def may_replace(parent: QWidget, why: str, *, go: str = "Replace") -> bool:
     """Ask whether a file may be replaced, or written after all; leaving it is the answer that Enter gives."""
-    box = QMessageBox(QMessageBox.Icon.Question, f"{go}?", why, parent=parent)
+    box = QMessageBox(QMessageBox.Icon.Question, f"{go}?", unmarked(why), parent=parent)
     box.addButton(go, QMessageBox.ButtonRole.DestructiveRole)
     keep = box.addButton("Keep" if go == "Replace" else "Cancel", QMessageBox.ButtonRole.RejectRole)
     box.setDefaultButton(keep)

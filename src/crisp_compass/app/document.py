@@ -59,13 +59,14 @@ class Document(QObject):
     """One open bench.
 
     ``changed`` follows every edit, undo, redo and load; ``edited`` a person's edit alone; ``replaced`` another bench in this
-    place; ``renamed`` the file's name.
+    place; ``renamed`` the file's name. ``unkept`` says why unsaved work cannot be kept on disk.
     """
 
     changed = Signal()
     edited = Signal()
     replaced = Signal()
     renamed = Signal()
+    unkept = Signal(str)
 
     def __init__(self, parent: QObject | None = None) -> None:
         super().__init__(parent)
@@ -81,6 +82,7 @@ class Document(QObject):
         self._autosave.timeout.connect(self.write_autosave)
         self._autosave_file = autosave.autosave_file(self)
         self._recovered = False
+        self._unkept = False
         self._base: Path | None = None
         self._on_disk = ""
 
@@ -232,9 +234,13 @@ class Document(QObject):
         if not self.unsaved:
             return
         try:
-            autosave.write_work(self._autosave_file, self.bench, self.path, self.base)
-        except Refusal:
-            return  # a full disk must not disturb the work; saving itself will say so
+            autosave.write_work(self._autosave_file, self.bench, self.path, self.base, self._on_disk)
+        except Refusal as refusal:
+            if not self._unkept:  # once, until it works again: the work itself goes on
+                self._unkept = True
+                self.unkept.emit(f"Unsaved work is not being kept: {refusal.problem}. Save it where there is room.")
+            return
+        self._unkept = False
 
     def drop_autosave(self) -> None:
         """Remove the autosave of this document."""
@@ -243,7 +249,9 @@ class Document(QObject):
 
     def recover(self, file: Path) -> None:
         """Take over the unsaved work of a session that ended without closing; raises Refusal if it is damaged."""
-        bench, path, base = autosave.read_work(file)
+        bench, path, base, known = autosave.read_work(file)
         self._replace(bench, path, base=base, recovered=True)
+        # what stands there now may be newer than the work: then saving asks first
+        self._on_disk = known or self._on_disk
         self.write_autosave()
         file.unlink(missing_ok=True)

@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
 from crisp_compass.app.logs import copy_diagnostics
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.waypoints import WAYPOINTS
 
@@ -124,7 +125,7 @@ class Menus(QObject):
         self._recent.clear()
         for text in self._window.files.recent():
             action = self._recent.addAction(Path(text).name)
-            action.setToolTip(text)
+            action.setToolTip(unmarked(text))
             action.triggered.connect(partial(self._window.open, Path(text)))
         if self._recent.isEmpty():
             self._recent.addAction("None yet").setEnabled(False)

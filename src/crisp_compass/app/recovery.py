@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QGridLayout, QLabel, QPushButton, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QGridLayout, QPushButton, QVBoxLayout, QWidget
 
 from crisp_compass.app.autosave import Leftover, leftovers
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import Text, label
 
 
 class RecoveryDialog(QDialog):
@@ -23,7 +23,7 @@ class RecoveryDialog(QDialog):
         grid.setHorizontalSpacing(14)
         for line, left in enumerate(found):
             name = Path(left.path).name if left.path else f"{left.name}, never saved"
-            grid.addWidget(QLabel(name), line, 0)
+            grid.addWidget(Text(name), line, 0)
             grid.addWidget(label(left.when.replace("T", " ")[:16], "info"), line, 1)
             take, drop = QPushButton("Restore"), QPushButton("Discard")
             take.setAccessibleName(f"Restore {name} of {left.when}")
@@ -37,7 +37,7 @@ class RecoveryDialog(QDialog):
         later.addButton("Later", QDialogButtonBox.ButtonRole.RejectRole)
         later.rejected.connect(self.reject)
         column = QVBoxLayout(self)
-        column.addWidget(QLabel("These sessions ended without saving:"))
+        column.addWidget(Text("These sessions ended without saving:"))
         column.addLayout(grid)
         column.addWidget(later)
 

@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PySide6.QtCore import QSettings, Qt, QTimer
 from PySide6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
-from PySide6.QtWidgets import QHBoxLayout, QLabel, QMainWindow, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
 
 from crisp_compass.app.arrivals import Arrivals
 from crisp_compass.app.bench_files import BenchFiles
@@ -24,7 +24,7 @@ from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.bearing import BearingLine
 from crisp_compass.app.widgets.notice import Notice
-from crisp_compass.app.widgets.parts import frame
+from crisp_compass.app.widgets.parts import Text, frame
 from crisp_compass.course.course import headline, sections_of, state_of, waypoints_of
 from crisp_compass.course.open_points import next_bearing
 from crisp_compass.loops.current import tune_current
@@ -85,6 +85,7 @@ class Window(QMainWindow):
         self.document.edited.connect(self.notices.clear)
         self.document.renamed.connect(self._show_title)
         self.files.refused.connect(self.notice)
+        self.document.unkept.connect(self.notice)
         self.files.done.connect(self.say)
         self.arrivals.said.connect(self.say)
         self.files.opened.connect(self._on_opened)
@@ -112,7 +113,7 @@ class Window(QMainWindow):
             column.addWidget(line)
         self.setCentralWidget(central)
         self.statusBar().setSizeGripEnabled(False)
-        self._status = QLabel()
+        self._status = Text()
         self._status.setContentsMargins(0, 0, 14, 0)
         self.statusBar().addPermanentWidget(self._status)
 

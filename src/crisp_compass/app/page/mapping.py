@@ -11,13 +11,12 @@ from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
     QGridLayout,
-    QLabel,
     QVBoxLayout,
     QWidget,
 )
 
 from crisp_compass.app.widgets.line import Line
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.capture.dialect import detect, number
 from crisp_compass.capture.mapping import ColumnMapping, probe_factor, propose_channels
 from crisp_compass.capture.signals import SIGNALS
@@ -69,9 +68,9 @@ class MappingDialog(QDialog):
             row.offset.setPlaceholderText("0")
             row.scale.setFixedWidth(110)
             row.offset.setFixedWidth(90)
-            for place, widget in enumerate((QLabel(signal), row.box, row.flip, row.scale, row.offset)):
+            for place, widget in enumerate((Text(signal), row.box, row.flip, row.scale, row.offset)):
                 grid.addWidget(widget, line, place)
-        intro = QLabel(
+        intro = Text(
             f"{why} Choose the channel of each signal; a probe's scale is written like 10 A/V or 100 mV/A."
         )
         intro.setWordWrap(True)

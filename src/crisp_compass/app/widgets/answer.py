@@ -9,7 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.flow import FlowRow
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.estimates import Finding
 
 _MARK = {"info": "", "caution": "Caution: ", "stop": "Stop: "}
@@ -90,7 +90,7 @@ class Waiting(QFrame):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("sheet")
-        self._text = QLabel()
+        self._text = Text()
         self._text.setTextFormat(Qt.TextFormat.RichText)
         self._text.setWordWrap(True)
         # a stack asks hidden pages too: this text must not make a page higher on which it is not shown

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QMouseEvent, QResizeEvent
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy
 
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.parts import Text, unmarked
 
 
 class BearingLine(QFrame):
@@ -18,7 +19,7 @@ class BearingLine(QFrame):
         self.setFixedHeight(38)
         self.button = QPushButton("Next bearing", flat=True)
         self._whole = ""
-        self.text = QLabel()
+        self.text = Text()
         self.text.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.text.setTextFormat(Qt.TextFormat.PlainText)
         row = QHBoxLayout(self)
@@ -30,7 +31,7 @@ class BearingLine(QFrame):
         """Show the next step; what does not fit is cut with an ellipsis and stands whole in the tip."""
         self._whole = text
         self.setAccessibleName(f"Next bearing: {text}")
-        self.text.setToolTip(text)
+        self.text.setToolTip(unmarked(text))
         self._elide()
 
     def _elide(self) -> None:

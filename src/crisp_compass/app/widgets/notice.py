@@ -5,7 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton
+
+from crisp_compass.app.widgets.parts import Text
 
 _MOST = 6
 
@@ -18,7 +20,7 @@ class Notice(QFrame):
         self.setObjectName("notice")
         self._lines: list[str] = []
         self._go: Callable[[], object] | None = None
-        self.label = QLabel()
+        self.label = Text()
         self.label.setTextFormat(Qt.TextFormat.PlainText)
         self.label.setWordWrap(True)
         self.label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

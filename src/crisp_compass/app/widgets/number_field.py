@@ -9,7 +9,7 @@ from PySide6.QtGui import QKeyEvent, QWheelEvent
 from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.line import Line
-from crisp_compass.app.widgets.parts import frame, label
+from crisp_compass.app.widgets.parts import frame, label, unmarked
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import editable, from_si, parse, plain, show, to_si, unit_label
 
@@ -185,7 +185,7 @@ class NumberField(_Framed):
             except Refusal as refusal:
                 problem = refusal.sentence
         self._mark("wrong", bool(problem))
-        self.edit.setToolTip(problem)
+        self.edit.setToolTip(unmarked(problem))
 
     def _on_finished(self) -> None:
         if not self.edit.isModified():

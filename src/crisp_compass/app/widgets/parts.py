@@ -3,13 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from html import escape
 
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QVBoxLayout, QWidget
+
+
+class Text(QLabel):
+    """A label that shows a text as it is: what a file says is never markup, which could open pictures and links."""
+
+    def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
+        super().__init__(parent)
+        self.setTextFormat(Qt.TextFormat.PlainText)
+        self.setText(text)
+
+
+def unmarked(text: str) -> str:
+    """Return a text for a tooltip or a message box, which would take it for markup where it looks like some."""
+    return f"<qt>{escape(text)}</qt>" if "<" in text else text
 
 
 def label(text: str, role: str) -> QLabel:
     """Return a label with a role."""
-    result = QLabel(text)
+    result = Text(text)
     result.setObjectName(role)
     return result
 

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, Q
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.theme import FAMILY, THEME, font
 from crisp_compass.app.widgets.legend import DASHES, Legend
+from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.app.widgets.pyramid import Pyramid, pyramid_of
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
@@ -357,7 +358,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         try:
             self.save_csv(path)
         except Refusal as refusal:
-            QMessageBox.warning(self, "Not saved", refusal.sentence)
+            QMessageBox.warning(self, "Not saved", unmarked(refusal.sentence))
 
     def save_csv(self, path: Path) -> None:
         """Write every curve as an x and a y column, base units in the header."""

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtWidgets import QDialog, QDialogButtonBox, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QDialog, QDialogButtonBox, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.line import Line
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import Text, label
 
 
 class ReasonDialog(QDialog):
@@ -32,7 +32,7 @@ class ReasonDialog(QDialog):
         buttons.accepted.connect(self._check)
         buttons.rejected.connect(self.reject)
         column = QVBoxLayout(self)
-        question = QLabel(f"Why is {what} the right value? The reason goes into the ledger and the record.")
+        question = Text(f"Why is {what} the right value? The reason goes into the ledger and the record.")
         question.setWordWrap(True)
         column.addWidget(question)
         if presumed:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QGridLayout, QLabel, QVBoxLayout
 
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import Text, label
 
 
 class Rows(QFrame):
@@ -46,7 +46,8 @@ class Rows(QFrame):
             self.show()
         self._note.setText(note)
         while len(self._cells) < len(rows):
-            name, value = label("", "label"), QLabel(self)
+            name = label("", "label")
+            value: QLabel = Text("", self)
             value.setAlignment(self._align)
             value.setWordWrap(True)
             value.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from crisp_compass.app.theme import THEME, font
+from crisp_compass.app.widgets.parts import unmarked
 
 
 @dataclass(frozen=True)
@@ -75,7 +76,7 @@ class Table(QTableWidget):
         item.setText(cell.text)
         item.setForeground(THEME.color(cell.token))
         item.setFont(font(cell.size, bold=cell.bold))
-        item.setToolTip(cell.tip)
+        item.setToolTip(unmarked(cell.tip))
         flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         if cell.centred:
             item.setTextAlignment(Qt.AlignmentFlag.AlignCenter)

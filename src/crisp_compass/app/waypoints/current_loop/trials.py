@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QGridLayout, QLabel, QPushButton, QStackedWidget, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QPushButton, QStackedWidget, QVBoxLayout, QWidget
 
 from crisp_compass.app.autosave import now
 from crisp_compass.app.document import Document
@@ -13,7 +13,7 @@ from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.theme import font
 from crisp_compass.app.widgets.answer import Waiting
-from crisp_compass.app.widgets.parts import frame, label
+from crisp_compass.app.widgets.parts import Text, frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.course.gain_trials import TrialRow, add_trial, advise, trial_rows
 from crisp_compass.course.waypoints.current_loop import gains_that_ran
@@ -50,7 +50,7 @@ class TrialsPage(Page):
         self.grid = QGridLayout(sheet)
         self.grid.setContentsMargins(14, 8, 14, 8)
         self.grid.setVerticalSpacing(2)
-        self.cells: list[list[QLabel]] = []
+        self.cells: list[list[Text]] = []
         for column, text in enumerate(_HEADS):
             side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
             self.grid.addWidget(label(text, "label"), 0, column, side)
@@ -106,7 +106,7 @@ class TrialsPage(Page):
 
     def _fill(self) -> None:
         while len(self.cells) < len(self.rows):
-            cells = [QLabel() for _ in _HEADS]
+            cells = [Text() for _ in _HEADS]
             for column, cell in enumerate(cells):
                 side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
                 self.grid.addWidget(cell, len(self.cells) + 1, column, side)

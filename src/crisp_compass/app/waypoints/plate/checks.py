@@ -14,7 +14,7 @@ from crisp_compass.app.page.base import Page
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.number_field import Choice, NumberField
-from crisp_compass.app.widgets.parts import button, frame, label
+from crisp_compass.app.widgets.parts import button, frame, label, unmarked
 from crisp_compass.preparation.checks import (
     CHECKS,
     CHOICES,
@@ -44,7 +44,7 @@ class VerdictMark(QWidget):
     def show_verdict(self, verdict: str) -> None:
         """Show another verdict."""
         self._verdict = verdict
-        self.setToolTip(verdict)
+        self.setToolTip(unmarked(verdict))
         self.setAccessibleName(verdict)
         self.update()
 

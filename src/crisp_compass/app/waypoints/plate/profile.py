@@ -7,11 +7,11 @@ from collections.abc import Sequence
 from PySide6.QtWidgets import (
     QDialog,
     QDialogButtonBox,
-    QLabel,
     QVBoxLayout,
     QWidget,
 )
 
+from crisp_compass.app.widgets.parts import Text
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.models import Profile
 from crisp_compass.bench.profile import Difference
@@ -39,7 +39,7 @@ class ProfileDialog(QDialog):
         buttons.button(QDialogButtonBox.StandardButton.Ok).setObjectName("main")
         buttons.accepted.connect(self.accept)
         buttons.rejected.connect(self.reject)
-        text = QLabel(
+        text = Text(
             f"{profile.name} differs from this bench in {len(found)} figure{'s' if len(found) != 1 else ''}. "
             "A similar motor is a start: measured constants come marked as such and are to be measured again."
         )

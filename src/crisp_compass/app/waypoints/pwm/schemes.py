@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QGridLayout, QLabel, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QGridLayout, QVBoxLayout, QWidget
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.theme import font
-from crisp_compass.app.widgets.parts import frame, label
+from crisp_compass.app.widgets.parts import Text, frame, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.settings.pwm import Scheme
 from crisp_compass.course.open_points import presumed_text
@@ -55,7 +55,7 @@ class SchemesPage(Page):
         grid = QGridLayout(sheet)
         grid.setContentsMargins(14, 8, 14, 8)
         grid.setVerticalSpacing(3)
-        self.cells: dict[str, list[QLabel]] = {}
+        self.cells: dict[str, list[Text]] = {}
         for column, text in enumerate(_HEADS):
             head = label(text, "label")
             grid.addWidget(
@@ -64,7 +64,7 @@ class SchemesPage(Page):
         for line, (key, name) in enumerate(NAMES.items(), 1):
             self.cells[key] = []
             for column in range(len(_HEADS)):
-                cell = QLabel(name if column == 0 else "")
+                cell = Text(name if column == 0 else "")
                 self.cells[key].append(cell)
                 side = Qt.AlignmentFlag.AlignLeft if column == 0 else Qt.AlignmentFlag.AlignRight
                 grid.addWidget(cell, line, column, side)

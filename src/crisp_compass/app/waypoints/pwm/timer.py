@@ -8,7 +8,7 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.waypoints.pwm.schemes import NAMES
-from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.bridge import plan_bench_pwm, three_phases
@@ -62,7 +62,7 @@ class PwmPage(Page):
         self._facts.setVerticalSpacing(3)
         self.column.addLayout(self._facts)
         self._names: list[QLabel] = []
-        self._values: list[QLabel] = []
+        self._values: list[Text] = []
         self.finish("Settle PWM…")
 
     def refresh(self) -> None:
@@ -119,7 +119,7 @@ class PwmPage(Page):
             for k, (name, _) in enumerate(facts):
                 self._names.append(label(name, "label"))
                 self._facts.addWidget(self._names[-1], 0, k)
-                self._values.append(QLabel())
+                self._values.append(Text())
                 self._facts.addWidget(self._values[-1], 1, k)
         for named, shown, (name, value) in zip(self._names, self._values, facts, strict=True):
             named.setText(name)
