@@ -22,6 +22,7 @@ from crisp_compass.loops.current import largest_linear_step
 from crisp_compass.preparation.checks import record_reading, record_typed
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.record.export import export_settings
+from crisp_compass.record.handed import handed_settings
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.step_band import Spread, current_band
 from crisp_compass.studies.step_prediction import predict_current_step
@@ -189,3 +190,34 @@ def test_the_instruments_gain_is_in_every_bar_but_hides_no_scatter(bench: Bench)
     assert better.interval95[1] - better.interval95[0] == pytest.approx(2 * 1.96 * r.u_repeat, rel=0.2)
     with pytest.raises(Refusal, match="is not possible"):
         set_instrument(bench, "v_gain", 3.0)
+
+
+#: Settings that act in the firmware without being settled: demo bench, setting, another value.
+HANDED = [
+    ("winch", "run", "i_limit", 3.3), ("winch", "run", "i_trip", 9.9), ("winch", "run", "v_min", 21.0), ("winch", "current_loop", "delay_samples", 2.5),
+    ("hatch", "speed_loop", "compensation", 0.31), ("pump", "start_up", "catch", 0.123), ("pump", "start_up", "ahead", 1.1),
+    ("pump", "start_up", "wait", 0.77), ("pump", "start_up", "blend", 0.033), ("pump", "start_up", "lost", 0.044),
+    ("pump", "start_up", "low_current", 1.9), ("pump", "start_up", "low_share", 0.55), ("hoist", "run", "i_limit", 5.1),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("name", "topic", "field", "value"), HANDED)
+def test_what_the_simulated_firmware_is_set_with_is_handed_over(name: str, topic: str, field: str, value: float) -> None:
+    """A setting changed alone changes the plant's drive and every export: a tuning that only the simulation knows is a lie in the header."""
+    plain = load_bench(Path("demo") / name / f"{name}.bench.json")
+    if field == "low_share":
+        plain = changed(plain, "start_up", low_current=1.5)
+    other = changed(plain, topic, **{field: value})
+    for bench_ in (plain, other):  # what waits until it is settled is settled
+        assert handed_settings(bench_)
+    if topic in other.settled:
+        held = other.settled[topic].settings
+        other = other.model_copy(
+            update={"settled": {**other.settled, topic: other.settled[topic].model_copy(update={"settings": {**held, **({field: value} if field in held else {})}})}}
+        )
+    assert build_drive(plain) != build_drive(other)
+    for form in ("c-header", "json", "csv"):
+        before, after = export_settings(plain, form), export_settings(other, form)
+        gone, come = set(before.splitlines()) - set(after.splitlines()), set(after.splitlines()) - set(before.splitlines())
+        assert come, form
+        assert all("firmware" not in line for line in gone)

@@ -1,4 +1,4 @@
-"""Direction and sign at low speed: which of phase order and encoder sense is wrong, and what lead_fixes it.
+"""Direction and sign at low speed: which of phase order and encoder sense is wrong, and what mends it.
 
 The field is turned slowly in the drive's positive sense (angle forced, current held). Seen from the drive, exchanging
 two motor leads mirrors the machine; so the shaft's way shows the phase order, and the encoder's count against the field
@@ -84,7 +84,7 @@ _VERDICTS: dict[tuple[bool, bool], tuple[str, tuple[str, ...]]] = {
     ),
     (False, False): (
         "The shaft turns the wrong way and the {sensor} shows it rightly: the phase order is wrong, and a closed loop would lock the rotor or run away.",
-        (f"{_SWAP}: one change lead_fixes both",),
+        (f"{_SWAP}: one change mends both",),
     ),
     (False, True): (
         "The loop can be closed, but the shaft turns backwards: phase order and {sensor} are both reversed.",

@@ -42,12 +42,14 @@ def plan_bench_pwm(bench: Bench) -> PwmFigures:
                 min_pulse=settings.min_pulse,
                 updates=2 if settings.updates == "twice" else 1,
                 decay=settings.decay,
+                delay_samples=bench.settings.current_loop.delay_samples,
             )
         )
     return plan_pwm(
         TimerSettings(
             settings.timer_hz, settings.carrier_hz, settings.dead_time, bench.settings.plate.v_bus, settings.scheme, settings.aligned == "centre",
             settings.loop_divider, settings.min_pulse, 2 if settings.updates == "twice" else 1, sampling_limit(bench_window(bench), settings.shunts),
+            delay_samples=bench.settings.current_loop.delay_samples,
         )
     )  # fmt: skip
 

@@ -24,7 +24,8 @@ class TimerSettings:
     ``timer_hz`` and ``carrier_hz`` in Hz, ``dead_time`` and ``min_pulse`` in s, ``v_bus`` in V; ``loop_divider`` is the
     number of timer loads per current loop step, ``updates`` how often a carrier period loads the timer (1 or 2, the
     latter centre aligned only); ``sampling_limit`` [V] what the sampling window leaves, infinite where it takes nothing;
-    ``decay`` says that every winding lies between two legs of its own (steppers), whatever the scheme, and how they switch.
+    ``decay`` says that every winding lies between two legs of its own (steppers), whatever the scheme, and how they switch;
+    ``delay_samples`` is the whole delay of the current loop in its periods.
     """
 
     timer_hz: float
@@ -38,6 +39,7 @@ class TimerSettings:
     updates: int = 1
     sampling_limit: float = math.inf
     decay: Decay | None = None
+    delay_samples: float = 1.5
 
     @property
     def limit(self) -> float:
@@ -62,7 +64,7 @@ class PwmFigures:
     ``period_counts`` is the timer's reload value (counts up to the crest when centre aligned), ``duty_step`` one
     count as a part of the period, ``voltage_step`` that step in volts of one leg, ``dead_time_counts`` rounded up,
     ``dead_time_voltage`` the average voltage one leg loses [V], ``dead_time_vector`` the length of the error vector
-    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``loop_hz``, ``loop_delay`` [s] (computing one period, hold half a period), ``carrier_actual_hz`` what the
+    (4/3 of it), ``v_limit`` the linear limit of the phase peak [V], ``loop_hz``, ``loop_delay`` [s] (computing, and half a period of hold), ``carrier_actual_hz`` what the
     counts really give.
     """
 
@@ -179,7 +181,7 @@ def plan_pwm(settings: TimerSettings) -> PwmFigures:
     findings = _findings(settings, counts, actual, lost)
     return PwmFigures(
         counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, held, limit,
-        budget, loop_hz, 1.5 / loop_hz, tuple(findings),
+        budget, loop_hz, settings.delay_samples / loop_hz, tuple(findings),
     )  # fmt: skip
 
 

@@ -18,6 +18,9 @@ from crisp_compass.quantities import show
 if TYPE_CHECKING:
     from crisp_compass.course.known import Constant
 
+#: Times the current a first run needs from which on a bench supply's limit no longer protects.
+_GENEROUS = 3.0
+
 
 def _best(bench: Bench, constant: Constant) -> float | None:
     from crisp_compass.course.known import (
@@ -127,7 +130,7 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
         synchronous = 2 * math.pi * hertz / pole_pairs_of(plate)
         per_volt = linear_limit(1.0, bench.settings.pwm.scheme) / (math.sqrt(2 / 3) * plate.rated_voltage)
         reach = (bus.low * per_volt * synchronous, bus.high * per_volt * synchronous)
-    if flux:
+    if flux and not plate.cage:  # an induction motor that is off induces nothing for long
         limit = linear_limit(1.0, bench.settings.pwm.scheme) if plate.windings == 3 else 1.0
         per_volt = limit / (flux * pole_pairs_of(plate))
         reach = (bus.low * per_volt, bus.high * per_volt)
@@ -148,6 +151,10 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     if supply.source == "battery" and supply.v_full is not None:
         text = f"Braking pumps the battery: let regeneration fold back from {show(supply.v_full, 'V')} and end by {show(supply.v_full + 1, 'V')} (common practice)."
         findings.append(Finding("info", "regeneration", text))
+    limits = first_run(bench)
+    if supply.source == "bench" and supply.current_limit is not None and supply.current_limit > _GENEROUS * limits.supply_limit:
+        text = f"The supply's limit of {show(supply.current_limit, 'A')} is far above the {show(limits.supply_limit, 'A')} that a first run needs: it would not protect drive and motor. Set it lower before enabling."
+        findings.append(Finding("caution", "supply-limit-high", text))
     half = plate.top_speed * RPM_PER_RAD_S / 2
     rows = [
         ("bus", f"{show(bus.low, 'V')} … {show(bus.high, 'V')}" if bus.high > bus.low else show(bus.usual, "V")),
@@ -157,5 +164,7 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
         rows.append(("drive, continuous", f"{show(continuous, 'A')} peak"))
     if peak:
         rows.append(("drive, peak", f"{show(peak, 'A')} peak"))
+    if supply.source == "mains":
+        rows.append(("link ripple", f"{2 * supply.mains_hz} Hz single-phase, {6 * supply.mains_hz} Hz three-phase"))
     rows.append((f"{show(supply.command_volts / 2, 'V')} command", f"{half:.0f} rpm"))
-    return SupplyOutlook(bus, reach, first_run(bench), tuple(rows), tuple(findings))
+    return SupplyOutlook(bus, reach, limits, tuple(rows), tuple(findings))

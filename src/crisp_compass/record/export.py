@@ -20,6 +20,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls
 from crisp_compass.record.content import HALL_CONVENTION
+from crisp_compass.record.handed import handed_settings
 from crisp_compass.safe_text import c_comment, c_identifier, csv_cell
 
 FORMATS = ("c-header", "json", "csv")
@@ -110,6 +111,11 @@ def _c_header(bench: Bench) -> str:
             lines += c_encoder(settled.values)
         lines.append("")
     lines += _hertz_lines(bench)
+    lines.append("/* Settings of the firmware, as entered. */")
+    for h in handed_settings(bench):
+        word = f"CC_{c_identifier(h.topic)}_{c_identifier(h.name)}" + (f"_{_UNIT_WORDS[h.unit]}" if h.unit else "")
+        lines.append(f"#define {word} ({_c_number(h.name, Quantity(value=h.value, unit=h.unit))}) /* {h.text} */")
+    lines.append("")
     return "\n".join([*lines, f"#endif /* {guard} */", ""])
 
 
@@ -126,6 +132,7 @@ def _json(bench: Bench) -> str:
             }
             for topic, s in own_settled(bench).items()
         },
+        "firmware": {f"{h.topic}.{h.name}": {"value": h.value, "unit": h.unit, "text": h.text} for h in handed_settings(bench)},
     }
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
@@ -150,4 +157,7 @@ def _csv(bench: Bench) -> str:
                 ):
                     row = [topic, f"hall_{code}_{part}", f"{angle:.3f}", "deg", "", "", "", stale, sector.drive]
                     writer.writerow(row)
+    for h in handed_settings(bench):
+        stale = "yes" if h.topic in bench.settled and stale_inputs(bench, h.topic) else "no"
+        writer.writerow([h.topic, h.name, repr(h.value), h.unit, "", "", "", stale, h.text])
     return out.getvalue()

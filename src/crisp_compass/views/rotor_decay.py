@@ -10,7 +10,7 @@ from crisp_compass.identify.induction import DecayResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
-_HINT = "Run the motor free, switch it off and capture one to three line voltages while it turns on. The terminals keep their voltage for several rotor time constants: do not touch them."
+_HINT = "Run the motor free, switch it off and capture one to three line voltages while the rotor still turns. The terminals keep their voltage for several rotor time constants: do not touch them."
 _DIAL = DialView(
     caption="No current flows: the flux of the rotor fades as it turns", rotor=40.0, voltage=(130.0, 0.6)
 )

@@ -30,7 +30,7 @@ class PolesPage(OutlookPage):
     caution = "Done at standstill, after R and L and before the first move; the shaft may twitch. Afterwards move slowly and check the sign (Sense and offset)."
     fields = (
         Entry("pulse_current", "Pulse current", "A", width=112, base="peak", tip=_CURRENT),
-        Entry("pulse_noise", "Noise of one", "%", width=104, tip=_NOISE),
+        Entry("pulse_noise", "Noise of a reading", "%", width=132, tip=_NOISE),
         Entry("magnet", "Saturation", "%", width=104, tip=_MAGNET),
         Pick("larger", "Larger inductance", {"lq": "Lq", "ld": "Ld"}, width=118, tip=_LARGER),
     )

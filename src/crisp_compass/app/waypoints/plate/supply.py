@@ -36,11 +36,11 @@ class SupplyPage(Page):
             width=120,
         ),
         Entry("v_bus", "Bus, usual", "V", width=80),
-        Entry("supply.current_limit", "Its limit", "A", width=80),
+        Entry("supply.current_limit", "Supply current limit", "A", width=140),
         Entry("supply.v_empty", "Empty", "V", width=74),
         Entry("supply.v_full", "Full", "V", width=74),
         Entry("supply.mains_v", "Mains, rms", "V", width=86),
-        Pick("supply.mains_hz", "Region", {"50": "50 Hz", "60": "60 Hz"}, width=74),
+        Pick("supply.mains_hz", "Mains frequency", {"50": "50 Hz", "60": "60 Hz"}, width=116),
         Entry("supply.drive_continuous", "Drive, steady", "A", width=86),
         Entry("supply.drive_peak", "peak", "A", width=72),
         Pick("supply.drive_base", "given as", {"rms": "rms", "peak": "peak"}, width=68),
@@ -51,7 +51,7 @@ class SupplyPage(Page):
         super().__init__(document)
         self.plot = Plot(("bus voltage", "V"), ("speed reached", "rpm"), name="speed over bus voltage")
         self.plot.curve("reach", "magenta", width=2, title="back-EMF meets the limit")
-        self.plot.curve("bus", "deep", width=5, title="what the bus can be")
+        self.plot.curve("bus", "deep", width=5, title="range of the bus")
         self.plot.curve("top speed", "ochre", width=1.4, dash="dot")
         self.rows = Rows("Motor, drive and bus", width=272)
         self.limits = Rows("Limits proposed for a first run", prose=True)

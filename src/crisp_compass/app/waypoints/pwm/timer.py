@@ -85,7 +85,7 @@ class PwmPage(Page):
             f"{show(figures.v_usable, 'V')} usable",
             f"{'phase' if star else 'winding'} peak, of {show(figures.v_limit, 'V')} linear limit; dead time costs {show(figures.dead_time_voltage, 'V')} a leg",
             stale
-            or f"{picture.verdict.text} The loop acts {show(figures.loop_delay, 's')} late: one period of computing, half of hold.".strip(),
+            or f"{picture.verdict.text} The loop acts {show(figures.loop_delay, 's')} late: its whole delay, as Current loop has it.".strip(),
             stale=bool(stale),
         )
         self.findings.show_findings([f for f in (*figures.findings, picture.verdict) if f.level != "info"])
@@ -113,7 +113,7 @@ class PwmPage(Page):
             ("one count", show(figures.voltage_step, "V")), ("duty step", f"{significant(100 * figures.duty_step, 2)} %"),
             ("dead time", f"{figures.dead_time_counts} counts"), ("error vector", show(figures.dead_time_vector, "V")),
             ("loop rate", show(figures.loop_hz, "Hz")), ("loop delay", show(figures.loop_delay, "s")),
-            ("ripple, at most", show(ripple, "A", 2)) if ripple is not None else ("can be heard", "yes" if figures.audible else "no"),
+            ("ripple, at most", show(ripple, "A", 2)) if ripple is not None else ("carrier", "audible" if figures.audible else "not audible"),
         )  # fmt: skip
         if not self._values:
             for k, (name, _) in enumerate(facts):

@@ -21,7 +21,7 @@ from crisp_compass.sensorless.injection_design import MOST_NOISE
 from crisp_compass.studies.injection import InjectionOutlook, injection_outlook
 from crisp_compass.views.picture import DialView
 
-_CAUTION = "The motor whistles while voltage is injected. A pole told wrongly turns the shaft backwards at once: nothing coupled at the first start, eyes and fingers away."
+_CAUTION = "The motor whistles while voltage is injected. If the pole is found wrongly, the shaft turns backwards at once: nothing coupled at the first start, eyes and fingers away."
 
 
 def _degrees(angle: float) -> str:

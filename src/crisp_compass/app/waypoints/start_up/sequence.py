@@ -28,7 +28,7 @@ from crisp_compass.views.picture import DialView
 
 _CAUTION = "Nothing coupled, rotor guarded, eyes and fingers away. Aligning jerks the shaft, either way; keep the supply's current limit low for the first start."
 
-_INJECTS = "Nothing coupled, rotor guarded, eyes and fingers away. A pole told wrongly turns the shaft backwards at once; keep the supply's current limit low for the first start."
+_INJECTS = "Nothing coupled, rotor guarded, eyes and fingers away. If the pole is found wrongly, the shaft turns backwards at once; keep the supply's current limit low for the first start."
 
 
 class SequencePage(PlayedPage):
@@ -219,7 +219,7 @@ class SequencePage(PlayedPage):
         settled = "still swings" if plan.swing.settled is None else show(plan.swing.settled, "s")
         rows += [
             ("rotor swings at", show(plan.own / (2 * math.pi), "Hz")),
-            ("settles when aligned", f"{settled}, {math.degrees(plan.swing.rests):.1f}° beside by friction"),
+            ("settles when aligned", f"{settled}, {math.degrees(plan.swing.rests):.1f}° off its place by friction"),
             ("ramp, of its limit", f"{plan.acceleration:.4g} of {plan.limit:.4g} rad/s²"),
             (
                 "valid once",

@@ -105,7 +105,7 @@ class MapPage(Page):
     def refresh(self) -> None:
         if not READY.is_set():
             raise Refusal("The simulation is being prepared; this happens once, at the first start")
-        self.show_dial(DialView(caption="Every cell is a handful of starts", rotor=-50.0, current=(0.0, 0.8)))
+        self.show_dial(DialView(caption="Every cell shows a few simulated starts", rotor=-50.0, current=(0.0, 0.8)))
         self.study = study_of(self.seen)
         assert self.main_button is not None
         self.main_button.setEnabled(not self._job.running)
@@ -244,7 +244,7 @@ class MapPage(Page):
                 ("friction, ±", "30 %"),
                 ("rotor's first angle", "anywhere"),
             ],
-            note="Doubts are two standard deviations; the diamond is the working point. An outcome is played, not ruled.",
+            note="Each doubt is two standard deviations; the diamond is the working point. Each outcome comes from a simulated start.",
         )
 
     def _on_cell(self, column: int, row: int) -> None:

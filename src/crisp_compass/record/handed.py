@@ -1,0 +1,71 @@
+"""Settings of the firmware that are entered and not settled: what the simulated drive runs with is handed over, too.
+
+A setting that only the simulation knew would be a lie in the header. Each says which firmware takes it; the test of settings walks them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.block import in_blocks
+from crisp_compass.course.sensorless import by_injection, without_sensor
+from crisp_compass.course.waypoints.circuit import closes_loops
+
+
+@dataclass(frozen=True)
+class Handed:
+    """One setting: ``topic`` and ``name`` as in the bench file, its ``value`` in SI with ``unit``, and what it is."""
+
+    topic: str
+    name: str
+    value: float
+    unit: str
+    text: str
+
+
+def _armature(bench: Bench) -> bool:
+    return bench.settings.sensor.kind == "none" and bench.settings.plate.windings == 1
+
+
+def _forced(bench: Bench) -> bool:
+    return without_sensor(bench) and not by_injection(bench)
+
+
+def _always(_: Bench) -> bool:
+    return True
+
+
+_SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
+    ("run", "i_limit", "A", "current limit, peak", _always),
+    ("run", "i_trip", "A", "trip level, peak", _always),
+    ("run", "v_min", "V", "least bus voltage", _always),
+    ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", _always),
+    ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
+    ("speed_loop", "compensation", "", "share of R times I that is taken off the armature's voltage", lambda b: _armature(b) and closes_loops(b)),
+    ("start_up", "catch", "s", "zero current first, to find a motor that turns", without_sensor),
+    ("start_up", "ahead", "rad", "lead of the forced current over the rotor at hand-over, at most, electrical", _forced),
+    ("start_up", "wait", "s", "after the last row, until the start has failed", without_sensor),
+    ("start_up", "blend", "s", "in which i_d fades after hand-over", without_sensor),
+    ("start_up", "lost", "s", "without a valid estimate until the drive trips", without_sensor),
+)  # fmt: skip
+
+
+def handed_settings(bench: Bench) -> list[Handed]:
+    """Return what this bench's firmware is set with besides the settled values, as settled where a settled value holds it."""
+    bench = standing(bench)
+    found = [
+        Handed(topic, name, float(getattr(getattr(bench.settings, topic), name)), unit, text)
+        for topic, name, unit, text, takes in _SETTINGS
+        if takes(bench)
+    ]
+    s, hand_over = bench.settings.start_up, settled_value(bench, "start_up.hand_over")
+    if _forced(bench) and s.low_current and hand_over is not None:
+        found += [
+            Handed("start_up", "low_current", s.low_current, "A", "at a forced angle where the estimate is worth nothing, peak"),
+            Handed("start_up", "low_down", s.low_share * hand_over.value, "rad/s", "mechanical speed below which the angle is forced again"),
+        ]  # fmt: skip
+    return found
