@@ -6,13 +6,16 @@ from __future__ import annotations
 import os
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-import polars as pl
 
 from crisp_compass.capture.dialect import Dialect
 from crisp_compass.estimates import FloatArray
 from crisp_compass.files import open_regular
+
+if TYPE_CHECKING:
+    import polars as pl
 
 #: Told what part of the file is read, 0 to 1; stops the reading by raising :class:`CancelledError`.
 Progress = Callable[[float], None]
@@ -58,6 +61,8 @@ def read_plain(
     CancelledError
         From ``progress``.
     """
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     if not speakable(file) or dialect.encoding not in ("utf-8", "utf-8-sig") or (dialect.decimal_comma and dialect.delimiter == ","):
         raise NotPlainError
     parts: dict[int, list[FloatArray]] = {i: [] for i in indices}
@@ -84,6 +89,8 @@ def read_plain(
 
 def _scan(file: Path, dialect: Dialect, indices: list[int]) -> pl.LazyFrame:
     """Return the plan; comment lines are left to the slow path, looking for them costs a quarter of the speed."""
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     width = len(dialect.names)
     schema: dict[str, type[pl.DataType]] = {f"c{i}": pl.Float64 if i in indices else pl.String for i in range(width)}
     taken = [f"c{i}" for i in sorted({*indices, width - 1})]  # a short row always misses its last cell
@@ -103,6 +110,8 @@ def _scan(file: Path, dialect: Dialect, indices: list[int]) -> pl.LazyFrame:
 
 
 def _columns(frame: pl.DataFrame, indices: list[int]) -> list[tuple[int, pl.Series]]:
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     if frame.null_count().sum_horizontal()[0]:
         frame = frame.filter(~pl.all_horizontal(pl.all().is_null()))  # blank lines
         if frame.null_count().sum_horizontal()[0]:

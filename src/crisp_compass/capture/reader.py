@@ -11,9 +11,9 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import numpy as np
-import polars as pl
 
 from crisp_compass.capture.bulk import NotPlainError, Progress, as_name, panicked, read_plain, speakable
 from crisp_compass.capture.dialect import Dialect, detect
@@ -24,6 +24,9 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.files import open_regular, shortened
 from crisp_compass.quantities import BOUNDS, UNITS, article, find_unit
+
+if TYPE_CHECKING:
+    import polars as pl
 
 _LONGEST_LINE = 1 << 20
 #: Below this a figure is no reading of any instrument, only trouble for arithmetic.
@@ -169,6 +172,8 @@ def _check_lines(file: Path) -> None:
 
 def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
     """Parse the wanted columns to floats, shape (rows, len(indices))."""
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     source: Path | io.BytesIO = as_name(file)
     if dialect.encoding == "cp1252":
         source = io.BytesIO(file.read_bytes().decode("cp1252").encode())
@@ -221,10 +226,14 @@ def _numbers(file: Path, dialect: Dialect, indices: list[int]) -> pl.DataFrame:
 
 
 def _without_blank_lines(frame: pl.DataFrame) -> pl.DataFrame:
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     return frame.filter(~pl.all_horizontal(pl.all().is_null()))
 
 
 def _from_texts(file: Path, dialect: Dialect, texts: pl.DataFrame, indices: list[int]) -> pl.DataFrame:
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     columns = {}
     for index in indices:
         name = f"c{index}"

@@ -6,7 +6,6 @@ from collections.abc import Mapping
 from pathlib import Path
 
 import numpy as np
-import polars as pl
 
 from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.estimates import FloatArray
@@ -17,6 +16,8 @@ from crisp_compass.safe_text import line
 
 def write_capture(path: Path, time: FloatArray, columns: Mapping[str, FloatArray], notes: Mapping[str, str]) -> None:
     """Write ``time`` (n,) [s] (empty for a table that is no time series) and channels (n,) [SI] as CSV with units in the header and notes above it."""
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     data: dict[str, FloatArray | np.ndarray] = {"t [s]": np.round(time, 9)} if len(time) else {}
     for name, values in columns.items():
         unit = SIGNALS[name]

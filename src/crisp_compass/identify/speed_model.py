@@ -13,7 +13,7 @@ whitens what is left. It is started from a free autoregression of the speed on i
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 import scipy
@@ -98,27 +98,19 @@ class Fit:
         return float(self.answer[self.names.index(name)])
 
 
-@dataclass
 class Model:
-    """Columns of the model, whitened; those that no lag moves are kept. Without ``friction`` one constant torque stands for it."""
+    """Columns of the model, whitened by ``white`` (order + 1,); those that no lag moves are kept. Without ``friction`` one constant
+    torque stands for it."""
 
-    data: Data
-    white: FloatArray = field(default_factory=lambda: np.ones(1))
-    friction: bool = True
-    _fixed: FloatArray = field(init=False)
-    _shaken: FloatArray = field(init=False)
-    _speed: FloatArray = field(init=False)
-
-    def __post_init__(self) -> None:
-        d = self.data
-        sense = np.clip(d.w / (_SLOW * float(np.max(np.abs(d.w)))), -1, 1)
-        step = np.diff(d.t, prepend=d.t[0])
+    def __init__(self, data: Data, white: FloatArray | None = None, *, friction: bool = True) -> None:
+        self.data, self.friction = data, friction
+        sense = np.clip(data.w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
+        step = np.diff(data.t, prepend=data.t[0])
         # what friction does follows the measured speed itself: the lag of an integral is the integral of what lags
-        turned, dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (d.w, sense))
-        self._fixed = np.column_stack([-turned, -dragged, np.ones(len(d.t))])
-        if not self.friction:
-            self._fixed = np.column_stack([-d.t, np.ones(len(d.t))])
-        self.whiten(self.white)
+        turned, dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (data.w, sense))
+        still = np.ones(len(data.t))
+        self._fixed = np.column_stack([-turned, -dragged, still] if friction else [-data.t, still])
+        self.whiten(np.ones(1) if white is None else white)
 
     def whiten(self, filter_: FloatArray) -> None:
         """Take another whitening filter (order + 1,), its first coefficient 1."""

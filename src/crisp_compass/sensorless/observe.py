@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
-import polars as pl
 
 from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
@@ -368,6 +367,8 @@ def _said(error: AngleError, o: Estimator) -> list[Finding]:
 
 def write_rows(path: Path, found: Observed) -> None:
     """Write the estimate row by row as CSV: time [s], electrical angle [deg, 0 to 360], mechanical speed [rpm], back-EMF [V], valid."""
+    import polars as pl  # a third of a second to load, for whoever reads a file
+
     degrees = np.round(np.degrees(found.angle), 4) % 360.0
     table = {
         "t [s]": np.round(found.time, 9),

@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from scipy import special
 
 from crisp_compass.capture import read_capture
 from crisp_compass.capture.model import Capture
@@ -110,6 +109,8 @@ def run_lot(
 
 def agreement(rows: Sequence[Row]) -> list[Lot]:
     """Return what the lot agrees on, estimate by estimate, of those that at least two files have."""
+    from scipy import special  # a quarter of a second to load
+
     names = list(dict.fromkeys(name for row in rows for name in row.estimates))
     found = []
     for name in names:
