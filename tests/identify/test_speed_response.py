@@ -17,7 +17,7 @@ RATE, TOP = 2000.0, 160.0
 
 def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise: float = 2e-3, ideal: bool = False) -> Capture:
     """A PI at ``RATE`` on a filtered, noisy speed ``dead`` samples late; the current follows as an exponential, or at once (``ideal``)."""
-    rng, ts, n = np.random.default_rng(seed), 1 / RATE, 4000
+    rng, ts, n = np.random.default_rng(seed), 1 / RATE, 3200
     share = 1 - math.exp(-2 * math.pi * filter_hz * ts)
     k = np.arange(n)
     reference = {
@@ -55,13 +55,13 @@ def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise
             torque = KT * 0.5 * (before + current) - load[m] - B * w - TC * math.tanh(w / (0.003 * TOP))
             w += ts / 10 * torque / J
     flow += 2e-3 * limit * rng.standard_normal(n)
-    return Capture("c", k * ts, {"speed_ref": reference, "speed": speed, "i_q": flow}, {"delay": str(dead * ts + ts * (1 - share) / share)})
+    return Capture("c", np.linspace(0, n * ts, n, endpoint=False), {"speed_ref": reference, "speed": speed, "i_q": flow}, {"delay": str(dead * ts + ts * (1 - share) / share)})
 
 
 @pytest.mark.parametrize("ideal", [False, True])
 @pytest.mark.parametrize("kind", ["steps", "reversal", "loaded step"])
 def test_inertia_and_delay_of_a_loop_that_answers_its_own_noise(kind: str, ideal: bool) -> None:
-    for seed, (filter_hz, dead) in enumerate([(60.0, 0), (150.0, 1), (400.0, 2)]):
+    for seed, (filter_hz, dead) in enumerate([(60.0, 0), (250.0, 2)]):
         capture = loop(kind, seed, filter_hz=filter_hz, dead=dead, ideal=ideal)
         found = fit_speed_response(capture, kt=KT).estimates
         truth = {"inertia": J, "delay": float(capture.notes["delay"])}
