@@ -78,7 +78,7 @@ def press_main(qtbot: QtBot, window: Window) -> None:
 def dropped(qtbot: QtBot, window: Window, path: Path) -> None:
     """Drop a capture, wait until it is read, and go where the notice says that it went."""
     drop(window, path)
-    qtbot.waitUntil(lambda: window.intake.idle, timeout=60000)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     if not window.notices.isHidden() and window.notices.action.isVisible():
         qtbot.mouseClick(window.notices.action, Qt.MouseButton.LeftButton)
 

@@ -23,7 +23,7 @@ def window(qtbot: QtBot, tmp_path: Path) -> Iterator[Window]:
     made.show()
     qtbot.waitExposed(made)
     made.activateWindow()
-    qtbot.waitUntil(made.isActiveWindow, timeout=5000)
+    qtbot.waitUntil(made.isActiveWindow, timeout=180000)
     yield made
     made.page.leave()
     made.document.undo_stack.setClean()

@@ -101,7 +101,7 @@ def test_two_windows_on_one_bench(window: Window, qtbot: QtBot, winch: Path, tmp
     gone = []
     second.destroyed.connect(lambda: gone.append(1))
     second.close()
-    qtbot.waitUntil(lambda: bool(gone), timeout=5000)  # a closed window is really freed
+    qtbot.waitUntil(lambda: bool(gone), timeout=180000)  # a closed window is really freed
     assert second not in Window.opened
 
 
@@ -201,14 +201,14 @@ def test_what_the_program_does_itself_is_no_undo_step(
     window.travel("resistance")
     qtbot.keyClicks(window.ledger.entry, "temp 24")
     qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=180000)  # type: ignore[attr-defined]
     assert window.document.bench.settings.resistance.temperature == 24.0
     assert window.document.bench.evidence["resistance"][-1].estimates["temperature"].value == 24.0  # fitted again
     assert stack.count() == 1
     window.ledger.entry.setFocus()
     qtbot.keyClick(window.ledger.entry, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     assert stack.index() == 0
-    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=180000)  # type: ignore[attr-defined]
     assert stack.canRedo()  # fitting again has not thrown it away
     stack.redo()
     assert window.document.bench.settings.resistance.temperature == 24.0
@@ -258,7 +258,7 @@ def test_a_blank_in_a_field_starts_nothing_and_stopping_works_from_everywhere(
     qtbot.keyClick(start, Qt.Key.Key_Space)
     assert not run.running  # it stops and never starts
     qtbot.keyClick(start, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
-    qtbot.waitUntil(lambda: run.running, timeout=20000)
+    qtbot.waitUntil(lambda: run.running, timeout=180000)
     type_into(qtbot, run.number("load"), "30 mNm")
     assert (run.running, window.document.bench.settings.run.load) == (True, 0.03)
     for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape):
@@ -335,7 +335,7 @@ def test_every_dropped_file_is_taken_or_refused_by_name(window: Window, qtbot: Q
     (tmp_path / "bad.csv").write_text("t [s],v_ab [V],i_a [A]\n0,1,2\n1,2\n")
     (tmp_path / "one.bench.json").write_text("{}")
     window.take_files([*sorted(tmp_path.glob("*.csv")), tmp_path / "one.bench.json"])
-    qtbot.waitUntil(lambda: window.intake.idle, timeout=60000)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert len(window.document.bench.evidence["resistance"]) == 3
     assert window.page.key == "plate"  # a drop does not pull anybody away
     text = window.notices.text
@@ -352,14 +352,14 @@ def test_a_capture_that_changed_or_left_is_noticed_on_every_visit(
     save(staircase(0.5, [1, 2, 3, 4], seed=1), file)
     window.travel("resistance")
     drop(window, file)
-    qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert window.notices.text == ""
     save(staircase(0.6, [1, 2, 3, 4], seed=1), file)
     for word in ("has changed", "no longer there"):
         for _ in range(2):
             window.travel("plate")
             window.travel("resistance")
-            qtbot.waitUntil(lambda w=word: w in window.notices.text, timeout=20000)  # type: ignore[misc]
+            qtbot.waitUntil(lambda w=word: w in window.notices.text, timeout=180000)  # type: ignore[misc]
         file.unlink(missing_ok=True)
 
 
@@ -379,13 +379,13 @@ def test_a_bench_from_anybody_reads_nothing_outside_its_folder(
         window.open(path)
         window.travel("resistance")
         words = ("lies outside", "not a file", "not possible", "no longer there", "File name too long")
-        qtbot.waitUntil(lambda w=words: any(x in window.notices.text for x in w), timeout=10000)  # type: ignore[misc]
+        qtbot.waitUntil(lambda w=words: any(x in window.notices.text for x in w), timeout=180000)  # type: ignore[misc]
     drop(window, secret)  # what the person picks may lie anywhere
-    qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert window.save()
     window.open(path)
     window.travel("resistance")
-    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=20000)  # type: ignore[attr-defined]
+    qtbot.waitUntil(lambda: not window.page.reading.running, timeout=180000)  # type: ignore[attr-defined]
     assert window.notices.text == ""
 
 
@@ -447,7 +447,7 @@ def test_a_long_read_is_cancelled_and_the_next_file_taken(window: Window, qtbot:
     assert "large.csv" in window.arrivals.text.text()
     assert "1 more waiting" in window.arrivals.text.text()
     qtbot.mouseClick(window.arrivals.findChild(QPushButton), Qt.MouseButton.LeftButton)
-    qtbot.waitUntil(lambda: window.intake.idle, timeout=60000)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert set(window.document.bench.evidence) == {"resistance"}
     assert window.arrivals.text.text() == ""
 

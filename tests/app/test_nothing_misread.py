@@ -106,7 +106,7 @@ def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, q
     save(staircase(0.5, list(np.linspace(0.4, 4.0, 10)), seed=3), tmp_path / "ten.csv")
     window.travel("resistance")
     drop(window, tmp_path / "ten.csv")
-    qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+    qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert len(window.document.bench.evidence["resistance"]) == 1
     for name, seed in (("one.csv", 4), ("two.csv", 5)):
         made = staircase(0.5, [1, 2, 3, 4], seed=seed)
@@ -129,17 +129,17 @@ def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, q
 
     with answering(answer) as asked:
         drop(window, tmp_path / "one.csv")
-        qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+        qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert problems == ["i_a: the channel is in V, the signal in A; enter the probe's scale, like 10 A/V."]
     with answering(answer) as again:
         drop(window, tmp_path / "two.csv")
-        qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+        qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert (len(asked), len(again)) == (1, 0)
     assert "channels mapped as t=TIME, v_ab=CH1, i_a=CH2*10@0.02" in window.statusBar().currentMessage()
     window.travel("flux")  # there CH2 would be another voltage: what was said on Resistance is not taken over
     with answering(choose("Cancel")) as elsewhere:
         drop(window, tmp_path / "two.csv")
-        qtbot.waitUntil(lambda: window.intake.idle, timeout=30000)
+        qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert len(elsewhere) == 1
     for evidence in window.document.bench.evidence["resistance"][1:]:  # type: ignore[var-annotated]
         assert evidence.columns[-1] == "i_a=CH2*10@0.02"

@@ -283,7 +283,7 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
         drop(window, tmp_path / f"r{seed}.csv")
         qtbot.waitUntil(
             lambda n=seed: len(window.document.bench.evidence.get("resistance", ())) == n + 1,  # type: ignore[misc]
-            timeout=20000,
+            timeout=180000,
         )
     window.travel("resistance", "Side by side")
     page = window.page
@@ -311,7 +311,7 @@ def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, win
     dropped(qtbot, window, tmp_path / "winch-lcr.csv")
     qtbot.waitUntil(
         lambda: isinstance(window.page, InductancePage) and len(window.page.pictures.data("fit")[0]) > 0,
-        timeout=30000,
+        timeout=180000,
     )
     assert "982 µH" in window.page.answer.text
     assert "1.21 mH" in window.page.answer.text
@@ -323,12 +323,12 @@ def test_pole_pairs_from_turns_counted_by_hand(window: Window, qtbot: QtBot, tmp
     theta = np.concatenate([[0], np.cumsum((omega[1:] + omega[:-1]) / 2) * 1e-3])
     save(Capture("h", t, turning(0.02, theta, omega, t)), tmp_path / "hand.csv")
     dropped(qtbot, window, tmp_path / "hand.csv")
-    qtbot.waitUntil(lambda: isinstance(window.page, FluxPage) and bool(window.page.evidence()), timeout=30000)
+    qtbot.waitUntil(lambda: isinstance(window.page, FluxPage) and bool(window.page.evidence()), timeout=180000)
     page = window.page
     assert isinstance(page, FluxPage)
     electrical = theta[-1] / (2 * np.pi)
     type_into(qtbot, page.number("turns"), f"{electrical / 4:.1f}")
-    qtbot.waitUntil(lambda: "4 pole pairs seen" in page.answer.reason, timeout=20000)
+    qtbot.waitUntil(lambda: "4 pole pairs seen" in page.answer.reason, timeout=180000)
 
 
 def test_a_foreign_capture_gives_the_same_value_once_mapped(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
@@ -341,7 +341,7 @@ def test_a_foreign_capture_gives_the_same_value_once_mapped(window: Window, qtbo
     (tmp_path / "scope.csv").write_text("\n".join(["Zeit;CH1;CH2", "s;V;V", *rows]) + "\n", encoding="utf-8")
     window.travel("resistance")
     window.intake.add(Arrival(tmp_path / "scope.csv", topic="resistance", columns=("v_ab=CH1", "i_a=CH2")))
-    qtbot.waitUntil(lambda: bool(window.document.bench.evidence.get("resistance")), timeout=20000)
+    qtbot.waitUntil(lambda: bool(window.document.bench.evidence.get("resistance")), timeout=180000)
     assert window.document.bench.evidence["resistance"][0].estimates["resistance"].value == pytest.approx(
         0.4, rel=2e-3
     )
@@ -392,7 +392,7 @@ def test_an_encoder_capture_goes_to_its_section_and_is_settled(
     window.open(copy_bench(winch, tmp_path))
     window.document.edit("sensor", window.document.bench.model_copy(update={"evidence": {}, "settled": {}}))
     dropped(qtbot, window, tmp_path / "winch-encoder.csv")
-    qtbot.waitUntil(lambda: isinstance(window.page, EncoderPage) and bool(window.page.evidence()), timeout=30000)
+    qtbot.waitUntil(lambda: isinstance(window.page, EncoderPage) and bool(window.page.evidence()), timeout=180000)
     page = window.page
     assert isinstance(page, EncoderPage)
     assert page.answer.text == "8192 counts"
@@ -406,7 +406,7 @@ def test_an_encoder_capture_goes_to_its_section_and_is_settled(
     window.document.set_field("sensor", "counts_per_rev", 2048)
     page.refresh()
     page.load(tmp_path / "winch-encoder.csv")
-    qtbot.waitUntil(lambda: any("×2 or ×4" in t for t in page.findings.texts), timeout=30000)
+    qtbot.waitUntil(lambda: any("×2 or ×4" in t for t in page.findings.texts), timeout=180000)
 
 
 def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
@@ -414,7 +414,7 @@ def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch:
     window.travel("commutation", "Lead orders")
     page = window.page
     assert isinstance(page, OrdersPage)
-    qtbot.waitUntil(lambda: bool(page.expected), timeout=60000)
+    qtbot.waitUntil(lambda: bool(page.expected), timeout=180000)
     assert page.answer.text == "No trial yet"
     for order, seen in (("ABC", "still"), ("ACB", "wrong-way"), ("BAC", "smooth")):
         row = page.rows[order]
@@ -435,7 +435,7 @@ def test_lead_orders_by_trial_in_the_window(window: Window, qtbot: QtBot, winch:
 
 def test_orders_say_what_is_missing(window: Window, qtbot: QtBot) -> None:
     window.travel("commutation", "Lead orders")
-    qtbot.waitUntil(lambda: window.page.answer.text == "Not yet", timeout=20000)
+    qtbot.waitUntil(lambda: window.page.answer.text == "Not yet", timeout=180000)
     assert "the resistance is missing" in window.page.answer.reason
 
 
@@ -463,7 +463,7 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     window.travel("run")
     page = window.page
     assert isinstance(page, RunPage)
-    qtbot.waitUntil(lambda: page.port is not None, timeout=60000)
+    qtbot.waitUntil(lambda: page.port is not None, timeout=180000)
     assert page.port is not None
     for text, words in (("-10", "0 V to 1.50 kV is"), ("1e9", "more than any motor bench has")):
         type_into(qtbot, page.supply, text)

@@ -40,7 +40,7 @@ def test_sequence_rows_are_copied_pasted_judged_and_levers_move_them(pump: Windo
     pump.travel("start_up")
     page = pump.page
     assert isinstance(page, SequencePage)
-    qtbot.waitUntil(lambda: page.found is not None, timeout=60000)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=180000)
     assert page.found is not None
     assert page.found.started == page.found.tried
     assert page.answer.text == "Hand-over at 2445 rpm"
@@ -54,19 +54,19 @@ def test_sequence_rows_are_copied_pasted_judged_and_levers_move_them(pump: Windo
         assert part in clipboard.text()
     clipboard.setText("1.4 0 0.3 0\n2.1 2400 0.01 1")
     page.judge_clipboard()
-    qtbot.waitUntil(lambda: page.answer.text == "Pasted: 2 rows", timeout=60000)
+    qtbot.waitUntil(lambda: page.answer.text == "Pasted: 2 rows", timeout=180000)
     assert any("cannot be followed" in line.text() for line in page.findings._lines)
     clipboard.setText("nonsense")
     page.judge_clipboard()  # back to the design
-    qtbot.waitUntil(lambda: page.answer.text == "Hand-over at 2445 rpm", timeout=60000)
+    qtbot.waitUntil(lambda: page.answer.text == "Hand-over at 2445 rpm", timeout=180000)
     with qtbot.waitSignal(page.refused):
         page.judge_clipboard()
     before = page.found
     type_into(qtbot, page.number("times"), "8")
-    qtbot.waitUntil(lambda: page.found is not before, timeout=60000)
+    qtbot.waitUntil(lambda: page.found is not before, timeout=180000)
     assert page.found.design.hand_over == pytest.approx(2 * before.design.hand_over)
     type_into(qtbot, page.number("ramp_current"), "0.1")
-    qtbot.waitUntil(lambda: page.answer.text == "Not yet", timeout=60000)
+    qtbot.waitUntil(lambda: page.answer.text == "Not yet", timeout=180000)
     assert "at least" in page.answer.reason
 
 
@@ -74,15 +74,15 @@ def test_the_estimator_page_shows_where_the_angle_is_good(pump: Window, qtbot: Q
     pump.travel("start_up", "Estimator")
     page = pump.page
     assert isinstance(page, EstimatorPage)
-    qtbot.waitUntil(lambda: page.found is not None, timeout=60000)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=180000)
     assert page.answer.text.startswith("Good from")
     assert page.rows.texts["loop frequency"] == "110 Hz"
     page._fields["method"].moved.emit("flux")
-    qtbot.waitUntil(lambda: page.answer._doubt.text().startswith("Flux observer"), timeout=60000)
+    qtbot.waitUntil(lambda: page.answer._doubt.text().startswith("Flux observer"), timeout=180000)
     assert "is proposed" in page.answer.reason
     before = page.found
     type_into(qtbot, page.number("r_doubt"), "60")
-    qtbot.waitUntil(lambda: page.found is not before, timeout=60000)
+    qtbot.waitUntil(lambda: page.found is not before, timeout=180000)
     assert page.found is not None
     assert before is not None
     assert page.found.design.hand_over > 1.5 * before.design.hand_over
@@ -99,19 +99,19 @@ def test_the_map_grows_is_cancelled_and_a_cell_is_played(
     assert page.answer.text == "Not run yet"
     try:
         page.on_main()
-        qtbot.waitUntil(lambda: page.made is not None, timeout=90000)
+        qtbot.waitUntil(lambda: page.made is not None, timeout=180000)
         page.cancel()
         assert page.answer.text == "Cancelled"
         assert page.main_button is not None
         assert page.main_button.isEnabled()
         page.on_main()
-        qtbot.waitUntil(lambda: page.rate is not None, timeout=90000)
+        qtbot.waitUntil(lambda: page.rate is not None, timeout=180000)
         assert page.rate is not None
         assert page.rate.tries == 30
         assert page.answer.text.endswith("% start")
         assert page.map._counts.sum() == 8 * 8 * 2
         page.map.choose(7, 7)  # heavy load, steep ramp
-        qtbot.waitUntil(lambda: len(page.played.data("true")[0]) > 0, timeout=60000)
+        qtbot.waitUntil(lambda: len(page.played.data("true")[0]) > 0, timeout=180000)
         assert "fell out" in page.answer.reason
         page._fields["up"].moved.emit("load")  # both levers alike
         with qtbot.waitSignal(page.refused):
@@ -140,28 +140,28 @@ def test_climb_low_speed_and_a_measured_run(pump: Window, qtbot: QtBot, tmp_path
     pump.travel("start_up", "Climb")
     page = pump.page
     assert isinstance(page, ClimbPage)
-    qtbot.waitUntil(lambda: page.found is not None, timeout=60000)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=180000)
     assert page.answer.text == "Next: 16089 rpm"  # the measured run went to 12,000
     type_into(qtbot, page.number("climb_speed"), "16000")
     type_into(qtbot, page.number("climb_current"), "0.9")
     page.on_main()
-    qtbot.waitUntil(lambda: page.answer.text == "Stop the climb", timeout=60000)
+    qtbot.waitUntil(lambda: page.answer.text == "Stop the climb", timeout=180000)
     pump.travel("start_up", "Low speed")
     low = pump.page
     assert isinstance(low, LowSpeedPage)
-    qtbot.waitUntil(lambda: low.found is not None, timeout=60000)
+    qtbot.waitUntil(lambda: low.found is not None, timeout=180000)
     type_into(qtbot, low.number("lowest"), "9000")
-    qtbot.waitUntil(lambda: low.answer.text == "Sensorless throughout", timeout=60000)
+    qtbot.waitUntil(lambda: low.answer.text == "Sensorless throughout", timeout=180000)
     before = len(pump.document.bench.ledger)
     pump.travel("plate")
     dropped(qtbot, pump, tmp_path / "pump-start.csv")
-    qtbot.waitUntil(lambda: len(pump.document.bench.ledger) > before and pump.intake.idle, timeout=60000)
+    qtbot.waitUntil(lambda: len(pump.document.bench.ledger) > before and pump.intake.idle, timeout=180000)
     assert pump.document.bench.evidence["start_up"][-1].file == "pump-start.csv"
     pump.travel("start_up", "Measured run")
     run = pump.page
     assert isinstance(run, CapturePage)
     assert run.answer.text.startswith("Valid from")
-    qtbot.waitUntil(lambda: len(run.pictures.data("estimate, valid")[0]) > 0, timeout=60000)
+    qtbot.waitUntil(lambda: len(run.pictures.data("estimate, valid")[0]) > 0, timeout=180000)
 
 
 def test_a_motor_without_a_sensor_runs_and_is_handed_over(pump: Window, qtbot: QtBot) -> None:
@@ -174,13 +174,13 @@ def test_a_motor_without_a_sensor_runs_and_is_handed_over(pump: Window, qtbot: Q
     pump.travel("run")
     run = pump.page
     assert isinstance(run, RunPage)
-    qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=60000)
+    qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=180000)
     run.start()
-    qtbot.waitUntil(lambda: "forced" in run.dial_view.caption, timeout=60000)
+    qtbot.waitUntil(lambda: "forced" in run.dial_view.caption, timeout=180000)
     assert run.dial_view.frame is not None
-    qtbot.waitUntil(lambda: "closed" in run.dial_view.caption, timeout=60000)
+    qtbot.waitUntil(lambda: "closed" in run.dial_view.caption, timeout=180000)
     axis = run.current_plot.getAxis("left")  # half an ampere: ticks in mA, and said so
-    qtbot.waitUntil(lambda: ("[mA]" in axis.labelString()) == (axis.autoSIPrefixScale == 1e3), timeout=60000)
+    qtbot.waitUntil(lambda: ("[mA]" in axis.labelString()) == (axis.autoSIPrefixScale == 1e3), timeout=180000)
     assert "[A]" in axis.labelString() or axis.autoSIPrefixScale == 1e3
     assert np.isfinite(run.dial_view.frame)
     run.stop()
@@ -190,7 +190,7 @@ def test_injection_is_judged_chosen_and_reaches_the_other_pages(pump: Window, qt
     pump.travel("start_up", "Injection")
     page = pump.page
     assert isinstance(page, InjectionPage)
-    qtbot.waitUntil(lambda: page.found is not None, timeout=60000)
+    qtbot.waitUntil(lambda: page.found is not None, timeout=180000)
     assert page.answer.text == "Not at standstill"
     assert "not with this motor" in page.answer._doubt.text().lower()
     # a motor with magnets inside its rotor
@@ -200,22 +200,22 @@ def test_injection_is_judged_chosen_and_reaches_the_other_pages(pump: Window, qt
     pump.document.edit(
         "inductance", pump.document.bench.model_copy(update={"settled": {**pump.document.bench.settled, "inductance": changed}})
     )  # fmt: skip
-    qtbot.waitUntil(lambda: page.answer.text.startswith("Found within"), timeout=60000)
+    qtbot.waitUntil(lambda: page.answer.text.startswith("Found within"), timeout=180000)
     page._fields["standstill"].moved.emit("injection")
     assert pump.document.bench.settings.start_up.standstill == "injection"
     volts = page.rows.texts["injected"]
     type_into(qtbot, page.number("inject_volts"), "1.7")
-    qtbot.waitUntil(lambda: page.rows.texts["injected"] != volts, timeout=60000)
+    qtbot.waitUntil(lambda: page.rows.texts["injected"] != volts, timeout=180000)
     assert page.main_button is not None
     assert page.main_button.isEnabled()
     pump.travel("start_up", "Sequence")
     sequence = pump.page
     assert isinstance(sequence, SequencePage)
-    qtbot.waitUntil(lambda: sequence.found is not None and not sequence.paste.isEnabled(), timeout=60000)
+    qtbot.waitUntil(lambda: sequence.found is not None and not sequence.paste.isEnabled(), timeout=180000)
     assert not sequence.number("acceleration").isEnabled()
     assert "1.7" in sequence.rows.texts["1  axis"]
     pump.travel("start_up", "Injection")
     again = pump.page
     assert isinstance(again, InjectionPage)
     type_into(qtbot, again.number("inject_volts"), "9")
-    qtbot.waitUntil(lambda: "inject at most" in again.answer.reason, timeout=60000)
+    qtbot.waitUntil(lambda: "inject at most" in again.answer.reason, timeout=180000)

@@ -369,7 +369,7 @@ def test_tab_follows_the_eye(window: Window, qtbot: QtBot, winch: Path) -> None:
         return keys == sorted(keys) and last < chain.index(window.ledger.entry) < chain.index(window.bearing.button)
 
     assert len([w for w in _tab_stops(window) if window.page.isAncestorOf(w)]) > 8
-    qtbot.waitUntil(in_order, timeout=5000)
+    qtbot.waitUntil(in_order, timeout=180000)
 
 
 def test_a_job_that_outlives_its_page_troubles_nobody(qtbot: QtBot, capfd: pytest.CaptureFixture[str]) -> None:
@@ -382,7 +382,7 @@ def test_a_job_that_outlives_its_page_troubles_nobody(qtbot: QtBot, capfd: pytes
         go.wait(5)
 
     job.ask(work)
-    qtbot.waitUntil(begun.is_set, timeout=5000)
+    qtbot.waitUntil(begun.is_set, timeout=180000)
     shiboken6.delete(parent)
     go.set()
     assert QThreadPool.globalInstance().waitForDone(5000)

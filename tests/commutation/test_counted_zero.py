@@ -27,10 +27,11 @@ def one_turn(seed: int) -> tuple[Capture, int, int, float]:
     place = count % 4
     at = int(np.floor(sense * (begin + 2 * np.pi * rng.uniform(0.3, 0.9)) * 4 * lines / (2 * np.pi)))
     zero = math.degrees(pairs * ((at + 0.5) * 2 * np.pi / (4 * lines) * sense - begin) + phase) % 360
-    columns: dict[str, FloatArray] = {
-        "enc_a": np.isin(place, (1, 2)) * 1.0, "enc_b": np.isin(place, (2, 3)) * 1.0, "enc_z": (count == at) * 1.0, "v_ab": np.array(v_ab, dtype=np.float64), "v_bc": np.array(v_bc, dtype=np.float64),
+    raw = {
+        "enc_a": np.isin(place, (1, 2)) * 1.0, "enc_b": np.isin(place, (2, 3)) * 1.0, "enc_z": (count == at) * 1.0, "v_ab": v_ab, "v_bc": v_bc,
     }  # fmt: skip
-    return Capture("c", t, columns), pairs, lines, zero
+    columns: dict[str, FloatArray] = {name: np.array(values, dtype=np.float64) for name, values in raw.items()}
+    return Capture("c", np.array(t), columns), pairs, lines, zero
 
 
 def test_the_zero_of_one_uneven_turn_is_within_half_a_degree_and_its_bar_holds() -> None:
@@ -51,6 +52,6 @@ def test_what_was_counted_is_the_answer_where_a_usual_number_is_two_deviations_o
     n = 6000
     turn = np.linspace(0.002, 1.0, n)
     count = np.floor(turn * 192).astype(int) % 4
-    columns = {"enc_a": np.isin(count, (1, 2)) * 1.0, "enc_b": np.isin(count, (2, 3)) * 1.0}
+    columns = {name: np.where(np.isin(count, high), 1.0, 0.0) for name, high in (("enc_a", (1, 2)), ("enc_b", (2, 3)))}
     found = read_encoder(Capture("c", np.linspace(0, 2, n), columns), revolutions=1.0)
     assert found.counts_per_rev == 192

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import os
 import re
+import sys
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -22,6 +23,7 @@ from crisp_compass.app.waypoints.start_up.success_map import MapPage
 from crisp_compass.app.window import Window
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
+from crisp_compass.plant.simulation import prepare
 
 
 def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
@@ -36,6 +38,8 @@ def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
     if not has_display():
         os.environ["QT_QPA_PLATFORM"] = "offscreen"
     make_application()
+    print("Preparing the simulation; the first time on a machine this takes a minute or two", file=sys.stderr, flush=True)
+    prepare()
     return list(Tour(out, (int(match[1]), int(match[2]))).run())
 
 
@@ -48,6 +52,8 @@ _WINCH = (
 
 #: Turns of the event loop without work after which the window is at rest.
 _QUIET = 12
+#: Seconds after which something is wrong and not only slow: nobody's machine is asked to be quick.
+_LONGEST = 900.0
 
 
 class Tour:
@@ -137,7 +143,7 @@ class Tour:
         assert isinstance(page, MapPage)
         page.cells, page.draws, page.tries = 20, 2, 120
         page.on_main()
-        self._wait(lambda: page.rate is not None, limit=180.0)
+        self._wait(lambda: page.rate is not None)
         page.map.choose(8, 12)
         self._wait(lambda: len(page.played.data("true")[0]) > 0)
         self._picture(pump, "start-up-success-map")
@@ -165,7 +171,7 @@ class Tour:
         QCoreApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete)
         (self.out / ".tour.ini").unlink(missing_ok=True)
 
-    def _wait(self, done: Callable[[], bool] = lambda: True, limit: float = 60.0) -> None:
+    def _wait(self, done: Callable[[], bool] = lambda: True, limit: float = _LONGEST) -> None:
         end, quiet = time.monotonic() + limit, 0
         while quiet < _QUIET:  # an answer asks for a layout, and that for a repaint
             QThreadPool.globalInstance().waitForDone(20)

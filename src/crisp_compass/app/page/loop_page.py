@@ -31,6 +31,7 @@ class LoopPage(Page):
         self.gain.rule(y=0.0, token="ink")
         self.phase = Plot(("frequency", "Hz"), ("phase", "°"), name="open loop phase", log_x=True)
         self.phase.rule(y=-180.0, token="ink")
+        self.phase.getAxis("left").setTickSpacing(90.0, 45.0)
         for plot in (self.gain, self.phase):
             plot.curve("open loop", "magenta", width=1.8)
             plot.curve("crossover", "ink", symbol="o", size=8)

@@ -159,7 +159,7 @@ def armature_findings(bench: Bench, design: SpeedDesign) -> list[Finding]:
     found = []
     corner = f"a filter up to {limits.filter_hz:.3g} Hz" if limits.filter_hz else "no filter"
     gain = f"a gain up to {limits.gain:.2g} times this one" if limits.gain else "no gain"
-    text = f"With this gain's rule {corner} holds, with this filter {gain}: the resistance that is not compensated is fed back with the speed."
+    text = f"By this method the loop is stable with {corner}; at this filter with {gain}. What is not compensated of the resistance is fed back as if it were speed."
     found.append(Finding("info" if limits.gain and limits.gain >= _CALM else "caution", "armature-limits", text))
     if design.margins.stable and limits.swing > _unseen_current(bench):
         text = f"The drop of the brushes changes its sign with the current and acts as a relay: with less load than {show(limits.swing, 'A')} the current may swing around zero. A lower filter or gain makes it smaller."
