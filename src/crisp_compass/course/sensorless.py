@@ -44,9 +44,15 @@ def shaft_of(bench: Bench) -> Shaft:
     run, p = bench.settings.run, need(bench, "plate.pole_pairs")
     kt = torque_constant_of_plate(bench.settings.plate, flux_of(bench), p)
     return Shaft(
-        kt, p, need(bench, "mechanics.inertia"), need(bench, "mechanics.coulomb_friction") + (abs(run.load) if run.load_kind == "brakes" else 0.0),
-        need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway, driving_load(bench),
+        kt, p, need(bench, "mechanics.inertia"), need(bench, "mechanics.coulomb_friction") + braking_load(bench),
+        need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway + (braking_load(bench) if run.breakaway else 0.0), driving_load(bench),
     )  # fmt: skip
+
+
+def braking_load(bench: Bench) -> float:
+    """Return the load of the run [N·m] that only brakes; 0 where it drives."""
+    run = bench.settings.run
+    return abs(run.load) if run.load_kind == "brakes" else 0.0
 
 
 def driving_load(bench: Bench) -> float:

@@ -260,6 +260,10 @@ def blocking_checks(bench: Bench) -> list[Judged]:
     return [j for j in judge_all(bench) if j.verdict == "stop"]
 
 
+#: Open checks that are named one by one before the others are only counted.
+_NAMED = 2
+
+
 def check_findings(bench: Bench) -> list[Finding]:
     """Return what a reader of the bench must know of the checks."""
     judged = judge_all(bench)
@@ -269,7 +273,8 @@ def check_findings(bench: Bench) -> list[Finding]:
     ]
     left = [j.check.inline for j in judged if j.verdict == "open"]
     if left:
-        which = "all of them" if len(left) == len(judged) else ", ".join(left)
+        first = ", ".join(left) if len(left) <= _NAMED + 1 else f"{', '.join(left[:_NAMED])} and {len(left) - _NAMED} more"
+        which = "all of them" if len(left) == len(judged) else first
         text = f"{len(left)} of {len(judged)} checks before power are still open: {which}."
         findings.append(Finding("caution", "checks-open", text))
     return findings

@@ -75,7 +75,7 @@ def _over_angle(drive: Drive, current: float, bench: Bench) -> tuple[FloatArray,
 
 
 def _reached(drive: Drive, top: float, load: float, advance: float) -> tuple[float, float]:
-    """Return speed [rad/s] and current [A] under a load that brakes, the speed asked for beyond reach."""
+    """Return speed [rad/s] and current [A, of two phases with the same heat] under a load that brakes, the speed asked for beyond reach."""
     control = drive.control._replace(advance=advance, i_trip=1e9, v_min=0.0, stall_time=1e9)
     sim = Simulation(drive._replace(control=control))
     sim.command(SPEED, speed=3.0 * top)
@@ -85,7 +85,9 @@ def _reached(drive: Drive, top: float, load: float, advance: float) -> tuple[flo
     mechanical = max(drive.load.inertia * top / max(load, 1e-12), 0.05)
     sim.advance(min(10 * mechanical, 2.0, most), 1000)
     trace = sim.advance(min(0.05, most))
-    return float(np.mean(trace["speed"])), float(np.mean(np.abs(trace["i_q"])))
+    # what heats the copper as a steady current through two phases would: the regulated leg alone misses what still flows in the one before
+    square = trace["i_a"] ** 2 + trace["i_b"] ** 2 + trace["i_c"] ** 2
+    return float(np.mean(trace["speed"])), float(np.sqrt(0.5 * np.mean(square)))
 
 
 def block_outlook(bench: Bench) -> BlockOutlook:

@@ -61,7 +61,7 @@ def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
     made = drive._replace(
         start=start_of(design.plan.rows, bench), estimator=design.estimator,
         load=drive.load._replace(
-            coulomb=shaft_of(bench).coulomb, quadratic=run.quadratic, breakaway=run.breakaway, driving=driving_load(bench)
+            coulomb=shaft_of(bench).coulomb, quadratic=run.quadratic, breakaway=shaft_of(bench).breakaway, driving=driving_load(bench)
         ),
         inverter=drive.inverter._replace(dead_voltage=dead.value if dead else 0.0),
         control=drive.control._replace(i_limit=limit),

@@ -130,7 +130,7 @@ class StartStudy:
             ),
             load=d.load._replace(
                 inertia=d.load.inertia * inertia * factors.get("inertia", 1.0), coulomb=d.load.coulomb * friction + holds,
-                breakaway=d.load.breakaway * friction + holds, driving=torque if self.drives else 0.0,
+                breakaway=d.load.breakaway * friction + (holds if d.load.breakaway else 0.0), driving=torque if self.drives else 0.0,
             ),
             inverter=d.inverter._replace(dead_voltage=d.inverter.dead_voltage * dead),
             sensing=d.sensing._replace(
@@ -323,7 +323,8 @@ def study_of(bench: Bench, spread_: Spread | None = None) -> StartStudy:
     run = bench.settings.run
     drives = run.load_kind == "drives"
     torque = driving_load(bench) if drives else abs(run.load)
-    free = drive.load._replace(coulomb=drive.load.coulomb - (0.0 if drives else torque), driving=0.0)
+    held = 0.0 if drives else torque
+    free = drive.load._replace(coulomb=drive.load.coulomb - held, breakaway=run.breakaway, driving=0.0)
     return StartStudy(with_floats(drive._replace(load=free)), rated, torque / rated, drives, doubts)
 
 
