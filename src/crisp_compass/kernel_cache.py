@@ -1,6 +1,6 @@
 """Compiled kernels on disk that may be damaged: what does not carry its own checksum is compiled anew, never run or complained of.
 
-The compiler's cache trusts its files. Here each carries a SHA-256 before it, and an index or a kernel that is empty, cut or foreign
+The compiler's cache trusts its files. Here each carries a SHA-256 behind it, and an index or a kernel that is empty, cut or foreign
 counts as not there; a full or locked folder costs the saving alone.
 """
 
@@ -10,6 +10,10 @@ import contextlib
 import hashlib
 import pickle
 from typing import Any
+
+
+#: Bytes of the checksum.
+_MARK = 32
 
 
 def harden() -> None:
@@ -28,7 +32,8 @@ def harden() -> None:
 
     def checked(self: Any, name: str) -> Any:
         with open(self._data_path(name), "rb") as file:
-            mark, data = file.read(32), file.read()
+            whole = file.read()
+        data, mark = whole[:-_MARK], whole[-_MARK:]
         if hashlib.sha256(data).digest() != mark:
             raise OSError("the kernel is damaged")  # which the cache takes for “not there”
         return pickle.loads(data)
@@ -36,7 +41,7 @@ def harden() -> None:
     def mark_and_write(self: Any, name: str, data: Any) -> None:
         content = self._dump(data)
         with self._open_for_write(self._data_path(name)) as file:
-            file.write(hashlib.sha256(content).digest() + content)
+            file.write(content + hashlib.sha256(content).digest())  # behind it: the compiler's own reader stops before
 
     def save_or_not(self: Any, key: Any, data: Any) -> None:
         with contextlib.suppress(OSError):

@@ -44,6 +44,11 @@ class ArmatureResult(Result):
     running: bool
 
 
+#: Change of the speed, of its highest, below which it is steady; a current so many times its noise flows; relative uncertainty from which
+#: on Ke is not told.
+_STEADY, _FLOWS, _KE_TOLD = 0.1, 8.0, 0.25
+
+
 @solvable
 @without_gaps
 def fit_armature(capture: Capture) -> ArmatureResult:
@@ -74,7 +79,22 @@ def fit_armature(capture: Capture) -> ArmatureResult:
             name == "v_m" and not running and _cut(values)
         ):  # levels of a running motor rest at their highest by themselves
             raise Refusal(f"{name} is cut off at the end of its range", "use a larger range", where=capture.source)
+    if not running and _one_point(capture, arrays[1]):
+        raise Refusal(
+            "one operating point with current does not tell Ke from the drop across the armature",
+            "run at several speeds and loads, or let the open armature coast",
+            where=capture.source,
+        )
     return _running(capture, *arrays) if running else _coasting(capture, *arrays)
+
+
+def _one_point(capture: Capture, speed: FloatArray) -> bool:
+    """Tell a steady current at a steady speed: a coast slows down, and an open armature's current is an offset at most."""
+    if "i_m" not in capture or len(speed) < 8:
+        return False
+    i, fourth = capture["i_m"], max(len(speed) // 4, 1)
+    slowed = abs(float(np.mean(speed[-fourth:]) - np.mean(speed[:fourth]))) > _STEADY * float(np.max(np.abs(speed)))
+    return not slowed and abs(float(np.mean(i))) > _FLOWS * max(noise(i), quantum(i))
 
 
 def _cut(values: FloatArray) -> bool:
@@ -277,6 +297,12 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
         return Estimate.from_u(float(answer[k]), unit, u, dof=dof)
 
     found = {"ke": estimate("ke", "V·s/rad")}
+    if found["ke"].u > _KE_TOLD * found["ke"].value:
+        raise Refusal(
+            "current and speed move together, so Ke cannot be told from the resistance",
+            "hold at least four points of different speeds and loads",
+            where=capture.source,
+        )
     found["kt"] = found["ke"].scaled(1.0, "N·m/A")
     r = estimate("r", "Ω")
     if r.value > 0 and r.u < 0.25 * r.value:
