@@ -11,7 +11,6 @@ import hashlib
 import pickle
 from typing import Any
 
-
 #: Bytes of the checksum.
 _MARK = 32
 
