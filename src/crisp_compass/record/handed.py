@@ -43,7 +43,7 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
     ("run", "i_limit", "A", "current limit, peak", _always),
     ("run", "i_trip", "A", "trip level, peak", _always),
     ("run", "v_min", "V", "least bus voltage", _always),
-    ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", _always),
+    ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", closes_loops),
     ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
     ("speed_loop", "compensation", "", "share of R times I that is taken off the armature's voltage", lambda b: _armature(b) and closes_loops(b)),
     ("start_up", "catch", "s", "zero current first, to find a motor that turns", without_sensor),
@@ -62,6 +62,9 @@ def handed_settings(bench: Bench) -> list[Handed]:
         for topic, name, unit, text, takes in _SETTINGS
         if takes(bench)
     ]
+    if not closes_loops(bench):  # no current loop, and yet the voltage is turned on by the delay
+        delay = bench.settings.current_loop.delay_samples
+        found.append(Handed("pwm", "delay_samples", delay, "", "delay in sampling periods that the turning voltage is ahead by"))
     s, hand_over = bench.settings.start_up, settled_value(bench, "start_up.hand_over")
     if _forced(bench) and s.low_current and hand_over is not None:
         found += [
