@@ -114,6 +114,11 @@ def test_an_output_never_replaces_an_input_or_somebody_elses_file(
     mine.write_text("kept")
     assert run(["export", str(bench), "--format", "json", "-o", str(mine)]) == 2
     assert "--force" in capsys.readouterr().err
+    refused = ["simulate", str(bench), "--scenario", "nonsense", "-o", str(mine)]
+    assert run([*refused, "--force"]) == 2  # wrote nothing, so it is somebody else's still
+    assert "scenario" in capsys.readouterr().err
+    assert run(refused) == 2
+    assert "--force" in capsys.readouterr().err
     assert mine.read_text() == "kept"
     fresh = tmp_path / "fresh.json"
     for _ in range(2):  # what the program wrote it may write again

@@ -215,3 +215,14 @@ def test_volts_over_frequency_that_draws_more_than_the_limit_for_long_trips() ->
     sim.command(HERTZ, speed=100.0)
     sim.advance(2.0)
     assert sim.fault == "stall"
+
+
+@pytest.mark.parametrize("sense", [1.0, -1.0])
+def test_field_orientation_that_is_held_trips_at_the_torque_current_its_flux_leaves(sense: float) -> None:
+    """The flux takes 4.7 A of the limit of 6 A, which leaves 3.7 A: the limit itself is never asked for."""
+    sim = Simulation(drive(Load(1e9, 0.0, 0.0), stall_time=0.5, i_limit=6.0))
+    sim.command(SPEED, speed=sense * 100.0)
+    sim.advance(0.4)
+    assert not sim.fault
+    sim.advance(3.0)
+    assert sim.fault == "stall"

@@ -25,8 +25,16 @@ from crisp_compass.safe_text import line
 P = ParamSpec("P")
 
 
-#: What this command writes; remembered once it has been written.
-_TARGETS: list[Path] = []
+#: What this command writes, with what stood there before; remembered once it has been written, which a refused command may never do.
+_TARGETS: dict[Path, tuple[int, ...]] = {}
+
+
+def _mark(path: Path) -> tuple[int, ...]:
+    """Return what changes with every writing of a file, empty where none stands."""
+    if not path.exists():
+        return ()
+    s = path.stat()
+    return s.st_ino, s.st_size, s.st_mtime_ns
 
 
 def refuse(sentence: str) -> NoReturn:
@@ -55,7 +63,7 @@ def command(function: Callable[P, None]) -> Callable[P, None]:
                 raise
             refuse(f"{shortened(error.filename, 200)}: it cannot be used ({error.strerror}); choose another file or name.")
         finally:
-            remember(_TARGETS)
+            remember([path for path, before in _TARGETS.items() if _mark(path) != before])
 
     return wrapped
 
@@ -79,7 +87,7 @@ def new_file(output: str, *inputs: str | None, force: bool = False) -> Path:
     if not path.parent.is_dir():
         raise Refusal(f"there is no folder {path.parent}", "make it first", where=output)
     _check_free(path, inputs, force=force)
-    _TARGETS.append(path)
+    _TARGETS[path] = _mark(path)
     return path
 
 
@@ -88,7 +96,7 @@ def new_files(folder: Path, names: Sequence[str], *, force: bool) -> list[Path]:
     paths = [folder / name for name in names]
     for path in paths:
         _check_free(path, (), force=force)
-    _TARGETS.extend(paths)
+    _TARGETS.update((path, _mark(path)) for path in paths)
     return paths
 
 

@@ -7,7 +7,20 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import HERTZ, OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
-from crisp_compass.plant.state import FAULT, ID, IQ, IQ_REF, OMEGA, OUT_OF_STEP, REF, STALL_CLOCK, V_BUS
+from crisp_compass.plant.state import (
+    FAULT,
+    ID,
+    IQ,
+    IQ_HIGH,
+    IQ_LOW,
+    IQ_REF,
+    MAGNETIZED,
+    OMEGA,
+    OUT_OF_STEP,
+    REF,
+    STALL_CLOCK,
+    V_BUS,
+)
 
 
 @inlined
@@ -15,7 +28,9 @@ def protect(x: FloatArray, drive: Drive, mode: int) -> None:
     """Latch a fault: over-current, under-voltage, or for too long full current at standstill
     or, with volts over frequency, a rotor that does not follow."""
     c = drive.control
-    stuck = abs(x[IQ_REF]) > 0.95 * c.i_limit and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
+    # Beside the current that makes the flux, the torque current of a rotor field stops short of the current limit.
+    most = c.i_limit if x[MAGNETIZED] == 0.0 else (x[IQ_HIGH] if x[IQ_REF] >= 0.0 else -x[IQ_LOW])
+    stuck = abs(x[IQ_REF]) > 0.95 * most and abs(x[OMEGA]) < 0.02 * max(abs(x[REF]), 1.0) + 0.5
     if math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ]) > c.i_trip:
         x[FAULT] = OVER_CURRENT
     elif x[V_BUS] < c.v_min:
