@@ -15,6 +15,7 @@ import numpy.typing as npt
 
 FloatArray: TypeAlias = npt.NDArray[np.float64]
 BoolArray: TypeAlias = npt.NDArray[np.bool_]
+ComplexArray: TypeAlias = npt.NDArray[np.complex128]
 IntArray: TypeAlias = npt.NDArray[np.int64]
 Level = Literal["info", "caution", "stop"]
 

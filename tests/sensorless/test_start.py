@@ -244,12 +244,15 @@ def test_what_is_not_known_is_what_the_angle_is_off_by() -> None:
     for kind in (BACK_EMF, FLUX):
         o = estimator_for(motor, TS, kind=kind, natural=400.0, floor=0.05, hand_over=300.0, hold=6.28)
         speeds = np.array([600.0, 1500.0])
-        found = accuracy(motor, o, Doubts(0.2, 0.25, 0.0), speeds, 6.0)
+        found = accuracy(motor, o, Doubts(0.2, 0.25, 0.0), speeds, 6j)
         # (ΔL·I)/ψ, first order of the flux L·I across ψ
         assert np.allclose(found.each["inductance"], math.atan(0.25 * 2e-4 * 6 / 8e-3), rtol=0.12)
         assert found.valid.all()
         if kind == BACK_EMF:  # R·I lies along the back-EMF
             assert (found.each["r"] < math.radians(0.3)).all()
+            # along the rotor's flux it lies across the back-EMF: atan(ΔR·I/(ω·ψ))
+            dragged = accuracy(motor, o, Doubts(0.2, 0.0, 0.0), speeds, 6.0)
+            assert np.allclose(dragged.each["r"], np.arctan(0.2 * 0.4 * 6 / (speeds * 8e-3)), rtol=0.12)
 
 
 def test_a_map_agrees_with_starts_played_in_full_within_chance(bench: Bench) -> None:
@@ -419,6 +422,29 @@ def test_estimators_beside_each_other(bench: Bench) -> None:
     fast = found.speed > 0.1 * bench.settings.plate.top_speed
     assert all(np.degrees(a.together[fast]).max() < 5 for a in found.found.values())
     assert found.good["back-emf"] <= 1.2 * found.design.hand_over
+
+
+def test_a_wrong_resistance_turns_the_angle_of_a_dragged_rotor_as_the_page_says(bench: Bench) -> None:
+    drive, design = drive_for_start(bench)
+    found = estimator_outlook(bench)
+    at = found.dragged - 1
+    promised = found.found["back-emf"].each["r"][at]
+    assert promised > math.radians(2)
+    assert found.found["back-emf"].each["r"][at + 1] < 0.3 * promised  # closed, the current lies along the back-EMF
+    errors = []
+    for wrong in (1.0, 1.2):
+        estimator = drive.estimator._replace(r=drive.estimator.r * wrong)
+        # dragged on and on at the hand-over speed: the estimate is never trusted
+        off = tuple(0.0 if k % 4 == 3 else x for k, x in enumerate(drive.start.rows))
+        held = drive._replace(estimator=estimator, start=drive.start._replace(rows=off, wait=3.0))
+        sim = Simulation(held, seed=2)
+        sim.command(SPEED, speed=BEYOND * design.hand_over)
+        sim.skip(sum(r.duration for r in design.plan.rows[:-1]) + 0.6)
+        trace = sim.advance(0.2)
+        assert (trace["phase"] < state.CLOSED).all()
+        assert trace["speed"].mean() == pytest.approx(design.hand_over, rel=0.05)
+        errors.append(np.angle(np.mean(np.exp(1j * (trace["theta_est"] - trace["theta_e"])))))
+    assert abs(errors[1] - errors[0]) == pytest.approx(promised, rel=0.25)
 
 
 def test_each_symptom_names_a_cause_that_makes_it(bench: Bench) -> None:

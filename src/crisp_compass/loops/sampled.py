@@ -11,14 +11,10 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from functools import cached_property
-from typing import TypeAlias
 
 import numpy as np
-import numpy.typing as npt
 
-from crisp_compass.estimates import FloatArray
-
-ComplexArray: TypeAlias = npt.NDArray[np.complex128]
+from crisp_compass.estimates import ComplexArray, FloatArray
 
 
 @dataclass(frozen=True)

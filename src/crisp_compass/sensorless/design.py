@@ -8,7 +8,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from crisp_compass.estimates import BoolArray, FloatArray
+from crisp_compass.estimates import BoolArray, ComplexArray, FloatArray
 from crisp_compass.sensorless.estimator import (
     ANGLE,
     BACK_EMF,
@@ -131,19 +131,29 @@ class Accuracy:
 
 
 def accuracy(
-    plant: Plant, believed: Estimator, doubts: Doubts, speeds: FloatArray, current: float, *, knee: float = 0.1
-) -> Accuracy:  # fmt: skip
-    """Run the estimator over steady turning at each electrical speed (n,) [rad/s] with ``current`` [A] of torque, one doubt after another and all together.
+    plant: Plant,
+    believed: Estimator,
+    doubts: Doubts,
+    speeds: FloatArray,
+    currents: ComplexArray | complex,
+    *,
+    knee: float = 0.1,
+) -> Accuracy:
+    """Run the estimator over steady turning at each electrical speed (n,) [rad/s] with ``currents`` (n,) or one for all, i_d + j·i_q [A], one doubt after another and all together.
+
+    What of a wrong R·i lies along the back-EMF changes its length only; what lies across it turns the angle: so i_q alone hides a wrong R, the i_d of a
+    dragged rotor shows it.
 
     The voltages are those of the true motor, from its flux linkage, so nothing of the estimator's own formulas is in them; ``knee`` [A] is
     where a leg's dead time is fully there.
     """
     each = {name: np.zeros(len(speeds)) for name in SOURCES if getattr(doubts, name) > 0}
     together, valid = np.zeros(len(speeds)), np.zeros(len(speeds), dtype=np.bool_)
-    for k, w in enumerate(speeds):
+    flows = np.broadcast_to(np.asarray(currents, dtype=np.complex128), speeds.shape)
+    for k, (w, i) in enumerate(zip(speeds.tolist(), flows.tolist(), strict=True)):
         for name, errors in each.items():
-            errors[k] = _steady(plant, believed, doubts.alone(name), float(w), current, knee)[0]
-        drawn = [_steady(plant, believed, d, float(w), current, knee) for d in _draws(doubts)]
+            errors[k] = _steady(plant, believed, doubts.alone(name), w, i, knee)[0]
+        drawn = [_steady(plant, believed, d, w, i, knee) for d in _draws(doubts)]
         together[k] = math.sqrt(sum(error**2 for error, _ in drawn) / len(drawn))
         valid[k] = sum(ok for _, ok in drawn) >= 0.9 * len(drawn)
     return Accuracy(speeds, each, together, valid)
@@ -163,18 +173,18 @@ def _draws(doubts: Doubts) -> list[Doubts]:
     ]  # fmt: skip
 
 
-def _steady(plant: Plant, o: Estimator, doubts: Doubts, w: float, current: float, knee: float) -> tuple[float, bool]:
+def _steady(plant: Plant, o: Estimator, doubts: Doubts, w: float, current: complex, knee: float) -> tuple[float, bool]:
     """Return the rms error [rad] of the angle in the second half of a steady run, and whether it was valid at its end."""
     ts = o.ts
     count = int(min(max(_TURNS * 2 * math.pi / (w * ts), _LEAST, 12 / (math.sqrt(o.ki) * ts)), _MOST))
     k = np.arange(-1, count)
     theta = 0.4 + w * ts * k
     frame = np.exp(1j * theta)
-    i = 1j * current * frame
-    flux = (plant.psi + 1j * plant.lq * current) * frame
+    i = current * frame
+    flux = (plant.psi + plant.ld * current.real + 1j * plant.lq * current.imag) * frame
     # the resistance's part exactly: the mean of a turning vector over a period
     x = 0.5 * w * ts
-    mean = 1j * current * np.exp(1j * (theta[1:] - x)) * (math.sin(x) / x if x else 1.0)
+    mean = current * np.exp(1j * (theta[1:] - x)) * (math.sin(x) / x if x else 1.0)
     v = np.diff(flux) / ts + plant.r * mean
     if doubts.dead != 0:
         turns = np.exp(-2j * np.pi / 3 * np.arange(3))[:, None]

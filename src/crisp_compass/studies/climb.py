@@ -66,7 +66,7 @@ def climb_of(bench: Bench) -> Climb:
     steady = replace(seen, dead=0.5 * seen.dead, offset=0.5 * seen.offset)
     looked = np.geomspace(first, top, _LOOKED) if top > first else np.array([top])
     found = accuracy(
-        motor, design.estimator, steady, motor.pole_pairs * looked, max(abs(shaft.load(top)) / shaft.kt, 1e-3)
+        motor, design.estimator, steady, motor.pole_pairs * looked, 1j * max(abs(shaft.load(top)) / shaft.kt, 1e-3)
     )
     ripple = np.interp(speeds, looked, found.together)
     stages = []

@@ -16,8 +16,9 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.sensorless import by_injection
 from crisp_compass.quantities import show
-from crisp_compass.sensorless.design import SOURCES
+from crisp_compass.sensorless.design import SOURCES, Accuracy
 from crisp_compass.studies.estimators import NAMES, EstimatorOutlook, estimator_outlook
 from crisp_compass.views.picture import DialView
 
@@ -75,13 +76,14 @@ class EstimatorPage(PlayedPage):
         for name, title in SOURCES.items():
             token, dash = _LOOKS[name]
             self.each.curve(name, token, width=1.6, dash=dash, title=title)
+        self.each.curve("hand-over", "ink", width=1.0, dash="dash", title="dragged | closed")
         self.both = Plot(
             ("speed", "rpm"), ("all at once, rms", "°"), name="angle error of both observers", log_x=True
         )
         self.both.rule(y=20.0, token="ink", dash="dash")
         self.both.curve("back-emf", "magenta", width=2.0, title="back-EMF observer")
         self.both.curve("flux", "deep", width=2.0, dash="dash", title="flux observer")
-        self.rows = Rows("As designed", width=336)
+        self.rows = Rows("As designed", width=348)
         self.column.addWidget(beside(QWidget(), (self.each, self.both), (self.rows,), (5, 4)), 1)
         self.finish()
 
@@ -102,6 +104,8 @@ class EstimatorPage(PlayedPage):
                 np.degrees(np.minimum(errors, math.radians(60))) if errors is not None else [],
             )
         self.each.set("together", rpm, np.degrees(np.minimum(own.together, math.radians(60))))
+        border = rpm[found.dragged]
+        self.each.set("hand-over", [border, border], [0.0, np.degrees(min(np.max(own.together), math.radians(60)))])
         for name, accuracy in found.found.items():
             self.both.set(name, rpm, np.degrees(np.minimum(accuracy.together, math.radians(60))))
         for plot in (self.each, self.both):
@@ -125,7 +129,18 @@ class EstimatorPage(PlayedPage):
         self.rows.show_rows([
             ("loop Kp = 2ζω", f"{e.kp:,.0f} /s"), ("loop Ki = ω²", f"{e.ki:,.0f} /s²"), ("loop frequency", show(design.natural / (2 * math.pi), "Hz")),
             ("filter of the back-EMF", show(e.filter / (2 * math.pi), "Hz")), ("flux correction k", k),
+            *self._at_hand_over(own, found),
             ("lag in the ramp, α/ω²", f"{math.degrees(design.lag):.1f}°"), ("flux wrong at hand-over", f"{math.degrees(found.flux_error):.1f}°"),
             ("samples a turn at top", f"{design.samples:.0f}"), ("voltage error", show(design.error, "V")),
             ("saliency", f"{design.injection.ratio * 100:.1f} %"),
         ], note=f"Injection at standstill: {design.injection.reason}.")  # fmt: skip
+
+    def _at_hand_over(self, own: Accuracy, found: EstimatorOutlook) -> list[tuple[str, str]]:
+        """Return what the angle is off by where the estimate is taken over, just before and just after."""
+        before, after = found.dragged - 1, found.dragged
+        wrong = own.each.get("r", np.zeros_like(own.together))
+        names = ("closed", "closed") if by_injection(self.seen) else ("dragged", "closed")
+        return [
+            (f"angle at hand-over, {name}", f"{math.degrees(own.together[at]):.1f}° (R in full {math.degrees(wrong[at]):.1f}°)")
+            for name, at in zip(names, (before, after), strict=True)
+        ][: 1 if by_injection(self.seen) else 2]
