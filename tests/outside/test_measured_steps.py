@@ -22,7 +22,7 @@ def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Runn
     kp, ki, delay = 2 * math.pi * f * guess_l, 2 * math.pi * f * guess_r, float(rng.choice([1.2, 1.5, 2.0, 2.5]))
     size = 10 ** rng.uniform(-0.3, 1) * rng.choice([-1, 1])
     start = size * rng.choice([0.0, 0.5, -0.6, 1.2])
-    lost, knee = rng.choice([0, 1]) * rng.uniform(0.02, 0.3) * r * abs(size), rng.uniform(0.005, 0.05) * abs(size)
+    lost, knee = rng.choice([0, 1]) * rng.uniform(0.02, 0.3) * r * abs(size), rng.uniform(0.005, 0.1) * abs(size)
     limit = math.inf
     if rng.random() < 0.4:
         limit = 1.25 * (max(abs(r * (start + size)), abs(r * start)) + lost) + kp * abs(size) * rng.uniform(0.05, 0.4)
@@ -31,7 +31,8 @@ def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Runn
         return float(lost * math.tanh(i / knee))
 
     expected = RunningLoop(kp, ki, 1 / TS, guess_r, guess_l, 1.5, limit)
-    track, late = limit_tracking(kp, ki, TS, guess_r, guess_l), delay - 0.5
+    # another firmware's integrator may stand still at the limit
+    track, late = float(rng.choice([limit_tracking(kp, ki, TS, guess_r, guess_l), 0.0])), delay - 0.5
     whole, part = int(late), late - int(late)
     i, integral = start, r * start + loss(start)
     asked, rows, h = [integral] * (whole + 3), [], TS / FINE
@@ -59,7 +60,7 @@ def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Runn
 
 @pytest.mark.parametrize("voltage", [True, False])
 def test_intervals_hold_over_starts_limits_and_dead_time(voltage: bool) -> None:
-    rng, held, count = np.random.default_rng(6), np.zeros(3), 40
+    rng, held, count = np.random.default_rng(6), np.zeros(3), 24
     for _ in range(count):
         capture, expected, truth = made_step(rng, voltage=voltage)
         found = fit_step(capture, expected)

@@ -11,7 +11,7 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -32,6 +32,10 @@ _SLIPS = {
 
 #: Samples before the step that are looked at.
 _BEFORE = 30
+#: What other firmwares' integrators do at the limit (see ``respond``).
+_AT_THE_LIMIT = (0.0, 1.0, -1.0)
+#: How a leg's loss grows with a small current is not known: its knee (over a fiftieth of the larger level), and whether it is smooth; each as likely as another.
+_SHAPES = ((0.3, False), (1.0, False), (2.5, True), (6.0, True))
 
 
 @dataclass(frozen=True)
@@ -83,22 +87,26 @@ class RunningLoop:
 
 def respond(
     expected: RunningLoop, r: float, inductance: float, delay: float, reference: FloatArray, at: FloatArray, *, voltage: FloatArray | None = None,
-    lost: float = 0.0, start: float = 0.0, constant: float = 0.0, knee: float | None = None,
+    lost: float = 0.0, start: float = 0.0, constant: float = 0.0, knee: float | None = None, tracking: float | None = None, smooth: bool = False,
 ) -> FloatArray:  # fmt: skip
     """Return the current (n,) [A] at ascending times ``at`` (n,) [s] for references (k,) [A], one a period from time 0.
 
     Before time 0 the loop rests at ``start`` [A]. ``voltage`` (k,) [V] replaces the controller, its first value having stood
-    before; ``lost`` [V] is taken off against the current's sign beyond ``knee`` [A], ``constant`` [V] stands beside the command.
+    before; ``lost`` [V] is taken off against the current's sign beyond ``knee`` [A], ``smooth`` as a tanh; ``constant`` [V] stands beside
+    the command. ``tracking`` is what the integrator does at the limit: the share by which it follows (None: as this program's
+    controllers, 0: it stands still, negative: it runs on).
     """
     ts = 1 / expected.loop_hz
     size = float(np.max(np.abs(reference))) if len(reference) else 1.0
     gains = (
         expected.kp,
         expected.ki,
-        limit_tracking(expected.kp, expected.ki, ts, expected.r, expected.inductance),
+        limit_tracking(expected.kp, expected.ki, ts, expected.r, expected.inductance)
+        if tracking is None
+        else tracking,
         expected.v_limit,
     )
-    winding = (r, inductance, lost, knee or max(0.02 * max(size, abs(start)), 1e-9), constant)
+    winding = (r, inductance, lost, knee or max(0.02 * max(size, abs(start)), 1e-9), constant, float(smooth))
     driven = np.empty(0) if voltage is None else np.asarray(voltage, dtype=np.float64)
     found: FloatArray = run(
         np.array(gains), np.array(winding), float(delay), ts, np.asarray(reference, dtype=np.float64), driven,
@@ -165,6 +173,8 @@ class _Measured:
     size: float
     voltage: FloatArray | None
     lead: float = 0.0
+    tracking: float | None = None
+    smooth: bool = False
 
     def model(self, expected: RunningLoop, p: FloatArray) -> FloatArray:
         """Return the current (n,) for ln R, ln L (over expected), delay [periods], level and loss, perhaps a
@@ -177,8 +187,9 @@ class _Measured:
             reference = np.full(math.ceil(float(self.time[-1]) / ts) + 2, self.first + self.size)
             # the channel's own offset moves what is read, not what the loop holds
             found = respond(
-                expected, r, inductance, p[2] * ts, reference, self.time, lost=lost, start=self.first, knee=knee
-            )
+                expected, r, inductance, p[2] * ts, reference, self.time, lost=lost, start=self.first, knee=knee,
+                tracking=self.tracking, smooth=self.smooth,
+            )  # fmt: skip
             return np.asarray(level + found)
         at = self.time + self.lead
         kept = at >= -1e-12
@@ -186,7 +197,7 @@ class _Measured:
         # the current stood at its reference; what the channel read beside it is the channel's own offset
         out[kept] = respond(
             expected, r, inductance, p[2] * ts, np.full(len(self.voltage), self.first + self.size), at[kept], voltage=self.voltage, lost=lost,
-            start=self.first, constant=p[5] * self.volts(expected), knee=knee,
+            start=self.first, constant=p[5] * self.volts(expected), knee=knee, smooth=self.smooth,
         )  # fmt: skip
         return np.asarray(level + out)
 
@@ -198,11 +209,12 @@ class _Measured:
 def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -> StepFit:
     ts = 1 / expected.loop_hz
     time, y, size, voltage = step_of.time, step_of.y, step_of.size, step_of.voltage
+    ran = step_of
     loss_scale = step_of.volts(expected)
     more = 1 if voltage is not None else 0
 
     def misfit(p: FloatArray) -> FloatArray:
-        return np.asarray(step_of.model(expected, p) - y)
+        return np.asarray(ran.model(expected, p) - y)
 
     # ln R, ln L, delay, level, loss, perhaps a constant voltage; the knee comes last
     lower = np.array([-2.5, -2.5, 0.5, -0.5, 0.0] + [-5000.0] * more)
@@ -214,11 +226,11 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
             expected.r * step_of.first - float(np.mean(voltage[: max(round(step_of.lead / ts), 1)]))
         ) / loss_scale
     scales = np.array([0.2, 0.2, 0.3, 0.01, 1.0] + [1.0] * more + [0.5])
-    # a loss beyond a third of the step's own voltage, and a knee a few times off, are not expected: weak priors only
-    prior = np.array([0.3 * expected.r * abs(size) / loss_scale, 0.8])
+    # a loss beyond a third of the step's own voltage is not expected: a weak prior only
+    prior = 0.3 * expected.r * abs(size) / loss_scale
 
     def weighed(p: FloatArray, noise: float) -> FloatArray:
-        return np.concatenate([misfit(p), noise * np.array([p[4], p[-1]]) / prior])
+        return np.append(misfit(p), noise * p[4] / prior)
 
     def slopes(p: FloatArray, noise: float) -> FloatArray:
         # steps by each figure's scale: one that is zero would otherwise get none
@@ -229,29 +241,49 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
             columns.append((weighed(p + step, noise) - weighed(p - back, noise)) / float(np.sum(step + back)))
         return np.column_stack(columns)
 
-    def fit(start: FloatArray, noise: float, knee: bool) -> Any:
-        bounds = (np.append(lower, -2.5 if knee else -1e-9), np.append(upper, 2.5 if knee else 1e-9))
+    def fit(start: FloatArray, noise: float, knee: float = 0.0) -> Any:
+        bounds = (np.append(lower, knee - 1e-9), np.append(upper, knee + 1e-9))
         return scipy.optimize.least_squares(
             weighed, np.clip(start, bounds[0], bounds[1]), bounds=bounds, x_scale=scales, jac=slopes, ftol=1e-11, xtol=1e-10, args=(noise,)
         )  # fmt: skip
 
     guesses = [g for g in np.arange(expected.delay_samples - 1, expected.delay_samples + 2.6, 0.5) if 0.5 < g < 12]
-    # R and the loss share the voltage of the end: valleys lie apart, so the search starts in three of them
-    roughs = []
-    for share in (0.01, 0.15, 0.4):
-        starts = [
-            np.array([math.log1p(-share), 0.0, g, level, 50 * share] + [beside] * more + [0.0]) for g in guesses
-        ]
-        roughs.append(fit(min(starts, key=lambda x: float(np.sum(misfit(x) ** 2))), 0.0, False))
-    rough = min(roughs, key=lambda f: float(f.cost))
-    noise = math.sqrt(2 * float(rough.cost) / max(len(y) - len(lower), 1))
-    best = fit(rough.x, max(noise, 1e-9 * abs(size)), True)
+
+    def roughly(shares: tuple[float, ...]) -> Any:
+        # R and the loss share the voltage of the end: valleys lie apart, so the search starts in three of them
+        found = []
+        for share in shares:
+            starts = [
+                np.array([math.log1p(-share), 0.0, g, level, 50 * share] + [beside] * more + [0.0]) for g in guesses
+            ]
+            found.append(fit(min(starts, key=lambda x: float(np.sum(misfit(x) ** 2))), 0.0))
+        return min(found, key=lambda f: float(f.cost))
+
+    roughs = [(step_of, roughly((0.01, 0.15, 0.4)))]
+    if voltage is None and _meets_limit(step_of, expected):
+        # another firmware's integrators may do something else at the limit
+        for tracking in _AT_THE_LIMIT:
+            ran = replace(step_of, tracking=tracking)
+            roughs.append((ran, roughly((0.01, 0.15))))
+    base, rough = min(roughs, key=lambda pair: float(pair[1].cost))
+    noise = max(math.sqrt(2 * float(rough.cost) / max(len(y) - len(lower), 1)), 1e-9 * abs(size))
+    shapes = []
+    for knee, smooth in _SHAPES:
+        ran = replace(base, smooth=smooth)
+        # at no loss there is no slope towards a wide knee: it is looked for from a plain loss
+        start = rough.x[:-1] if knee <= 1 else _with_loss(rough.x[:-1], prior)
+        shapes.append((ran, fit(np.append(start, math.log(knee)), noise, math.log(knee))))
+    for ran, other in roughs:
+        if ran is not base and float(other.cost - rough.cost) < 8 * noise**2:
+            shapes.append((ran, fit(other.x, noise)))
+    ran, best = min(shapes, key=lambda pair: float(pair[1].cost))
     p, residual = best.x, best.fun[: len(y)]
     dof = max(len(y) - len(lower), 1)
     variance = float(np.sum(residual**2)) / dof
     rho = min(max(float(np.sum(residual[1:] * residual[:-1])) / max(float(np.sum(residual**2)), 1e-300), 0.0), 0.95)
-    jacobian = slopes(p, noise)
-    covariance = np.linalg.pinv(jacobian.T @ jacobian) * variance * (1 + rho) / (1 - rho)
+    wider = variance * (1 + rho) / (1 - rho)
+    mean, covariance = _over_shapes([f for _, f in shapes], wider, noise)
+    p = np.append(mean, p[-1])
     u = np.sqrt(np.diag(covariance))
     r, inductance = (
         _logarithmic(start * math.exp(p[k]), unit, float(u[k]), dof)
@@ -259,22 +291,32 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
     )
     delay = Estimate.from_u(p[2] * ts, "s", u[2] * ts, dof=dof)
     # a loss that stands against both levels alike moves nothing that could tell it
-    told = u[4] < 0.9 * prior[0]
+    told = u[4] < 0.9 * prior
     lost = Estimate.from_u(p[4] * loss_scale, "V", u[4] * loss_scale, dof=dof) if told else None
     rest = math.sqrt(variance)
     if rest > 0.05 * abs(size):
         text = f"The fit leaves {100 * rest / abs(size):.0f} % of the step unexplained: the gains that ran are not these, or something else moved (rotor, limit, second step)."
         findings.append(Finding("caution", "fit-poor", text))
+    chosen = ran.tracking
+    if chosen is not None:
+        does = "stands still" if chosen == 0 else "runs on" if chosen < 0 else "follows at once"
+        findings.append(
+            Finding(
+                "info",
+                "other-anti-windup",
+                f"At the voltage limit the integrator of this drive {does}; the design's follows by a share.",
+            )
+        )
     # drawn from the level before the step
     shift = step_of.first + p[3] * abs(size)
     ideal = np.array([0.0, 0.0, expected.delay_samples, 0.0, 0.0] + [beside] * more + [0.0])
-    predicted = step_of.model(expected, ideal) - step_of.first
+    predicted = ran.model(expected, ideal) - step_of.first
     log_r = (float(p[0]), float(u[0]))
     if lost is not None and abs(lost.value) <= max(3 * lost.u, 0.02 * expected.r):
         # R and loss cannot be told apart: what both take together at the end still can
         level = abs(step_of.first + size)
         taken = expected.r * math.exp(p[0]) * level + lost.value
-        slope = np.zeros(len(p))
+        slope = np.zeros(len(u))
         slope[0], slope[4] = expected.r * math.exp(p[0]) * level / taken, loss_scale / taken
         log_r = math.log(taken / (expected.r * level)), math.sqrt(float(slope @ covariance @ slope))
     cause = likely_cause(expected, log_r, (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0))
@@ -283,6 +325,35 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
         r, inductance, delay, lost, measured_figures(time, y - shift, size), size, time, y - shift, y + residual - shift, predicted, cause, method,
         tuple(findings),
     )  # fmt: skip
+
+
+def _with_loss(p: FloatArray, prior: float) -> FloatArray:
+    """Return a start with a third of the loss that may be, its share taken off R."""
+    start = p.copy()
+    start[4] = max(start[4], 0.3 * prior)
+    return start
+
+
+def _over_shapes(fits: list[Any], variance: float, noise: float) -> tuple[FloatArray, FloatArray]:
+    """Return mean (k,) and covariance (k, k) of the figures over fits with different shapes of the loss, each weighed by its likelihood; the knee is none of them."""
+    costs = np.array([float(f.cost) for f in fits])
+    weights = np.exp(-(costs - costs.min()) / max(variance, noise**2))
+    weights /= weights.sum()
+    points = np.array([f.x[:-1] for f in fits])
+    mean = weights @ points
+    spread = np.zeros((points.shape[1], points.shape[1]))
+    for weight, point, fit in zip(weights, points, fits, strict=True):
+        if weight < 1e-4:
+            continue
+        jacobian = fit.jac[:, :-1]
+        spread += weight * (np.linalg.pinv(jacobian.T @ jacobian) * variance + np.outer(point - mean, point - mean))
+    return mean, spread
+
+
+def _meets_limit(step_of: _Measured, expected: RunningLoop) -> bool:
+    """Tell whether the controller asks for more than its limit at the step, or nearly."""
+    asks = expected.kp * abs(step_of.size) + expected.r * max(abs(step_of.first), abs(step_of.first + step_of.size))
+    return bool(asks > 0.8 * expected.v_limit)
 
 
 def _logarithmic(value: float, unit: str, relative: float, dof: int) -> Estimate:

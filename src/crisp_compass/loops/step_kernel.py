@@ -38,22 +38,36 @@ def flow(i: float, u: float, span: float, r: float, inductance: float, lost: flo
 
 
 @allocating
+def flow_smooth(i: float, u: float, span: float, r: float, inductance: float, lost: float, knee: float) -> float:
+    """As ``flow``, the loss growing as tanh(i/knee): small steps, the loss of each step's middle."""
+    h = span / 8
+    for _ in range(8):
+        if h <= 0.0:
+            return i
+        half = (u - lost * math.tanh(i / knee)) / r
+        middle = half + (i - half) * math.exp(-0.5 * h * r / inductance)
+        goal = (u - lost * math.tanh(middle / knee)) / r
+        i = goal + (i - goal) * math.exp(-h * r / inductance)
+    return i
+
+
+@allocating
 def run(
     gains: FloatArray, winding: FloatArray, delay: float, ts: float, reference: FloatArray, voltage: FloatArray, at: FloatArray, start: float
 ) -> FloatArray:  # fmt: skip
     """Return the current (n,) [A] at ascending times ``at`` (n,) [s]; see ``step_fit.respond``.
 
-    ``gains`` (4,): Kp, Ki, share of the integrator at the limit, voltage limit; ``winding`` (5,): R, L, loss, knee and the
-    constant voltage; ``voltage`` (k,) or (0,) for the PI.
+    ``gains`` (4,): Kp, Ki, share of the integrator at the limit (negative: it runs on), voltage limit; ``winding`` (6,): R, L, loss,
+    knee, the constant voltage and the loss's shape (0 straight pieces, 1 tanh); ``voltage`` (k,) or (0,) for the PI.
     """
     kp, ki, track, limit = gains
-    r, inductance, lost, knee, constant = winding
+    r, inductance, lost, knee, constant, shape = winding
     late = max(delay - 0.5 * ts, 0.0) / ts
     whole = math.floor(late)
     part = late - whole
     steps = len(reference)
     driven = len(voltage) > 0
-    loss = lost * min(1.0, max(-1.0, start / knee))
+    loss = lost * (math.tanh(start / knee) if shape > 0.0 else min(1.0, max(-1.0, start / knee)))
     i, integral = start, r * start + loss - constant
     asked = np.empty(steps + whole + 2)
     asked[: whole + 2] = voltage[0] if driven else integral
@@ -69,7 +83,7 @@ def run(
             new = integral + ki * ts * error
             want = kp * error + new
             ask = min(limit, max(-limit, want))
-            integral = new if ask == want else integral + track * (kp * error + ask - want)
+            integral = new if ask == want or track < 0.0 else integral + track * (kp * error + ask - want)
         asked[k + whole + 2] = ask
         now = 0.0
         for stage in range(2):
@@ -77,11 +91,18 @@ def run(
             until = part * ts if stage == 0 else ts
             while n < len(at) and at[n] < k * ts + until:
                 moment = max(at[n] - k * ts, now)
-                i = flow(i, u, moment - now, r, inductance, lost, knee)
+                step = moment - now
+                if shape > 0.0:
+                    i = flow_smooth(i, u, step, r, inductance, lost, knee)
+                else:
+                    i = flow(i, u, step, r, inductance, lost, knee)
                 now = moment
                 out[n] = i
                 n += 1
-            i = flow(i, u, until - now, r, inductance, lost, knee)
+            if shape > 0.0:
+                i = flow_smooth(i, u, until - now, r, inductance, lost, knee)
+            else:
+                i = flow(i, u, until - now, r, inductance, lost, knee)
             now = until
         if n >= len(at):
             break

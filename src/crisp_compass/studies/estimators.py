@@ -83,7 +83,7 @@ def closed_current(bench: Bench, speed: FloatArray) -> ComplexArray:
     """Return j·i_q [A] of the closed loop at mechanical speeds (n,) [rad/s] along the speed loop's ramp, within the run's current limit."""
     shaft, run = shaft_of(bench), bench.settings.run
     torque = np.array([shaft.load(float(w)) for w in speed]) + shaft.inertia * bench.settings.speed_loop.ramp
-    found: ComplexArray = 1j * np.clip(torque / shaft.kt, -run.i_limit, run.i_limit)
+    found: ComplexArray = np.asarray(1j * np.clip(torque / shaft.kt, -run.i_limit, run.i_limit), dtype=np.complex128)
     return found
 
 
