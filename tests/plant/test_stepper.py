@@ -21,7 +21,7 @@ from crisp_compass.plant.control.stepping import table_angle
 from crisp_compass.plant.parameters import ALIGN, SPEED, STEP, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.scenarios import open_simulation
-from crisp_compass.studies.stepping import current_limit_torque, pull_out, shaking
+from crisp_compass.studies.stepping import current_limit_torque, pull_out, reaches, shaking, stepping_outlook
 
 CAROUSEL = "demo/carousel/carousel.bench.json"
 MOTOR = Machine(1.3, 2.1e-3, 2.5e-3, 4.6e-3, 50.0, torque_factor=1.0, detent=0.011)
@@ -114,10 +114,28 @@ def test_it_follows_slowly_falls_out_by_physics_and_never_beyond_what_the_supply
     assert 0 < fast < 0.8 * most
     limit = current_limit_torque(MOTOR, current, 30.0, np.array([4.0, 90.0]))
     assert fast < 1.05 * limit[1]
-    assert (
-        pull_out(d._replace(control=d.control._replace(ramp=4e4)), current, 90.0) == 0.0
-    )  # no ramp: it stays behind
+    assert reaches(d, current, 90.0)
+    assert not reaches(d._replace(control=d.control._replace(ramp=4e4)), current, 90.0)  # no ramp: it stays behind
     assert pull_out(d, 0.5 * current, 4.0) == pytest.approx(0.5 * most, rel=0.1)  # half the current, half the torque
+
+
+def test_speeds_beyond_a_resonance_are_judged_on_their_own() -> None:
+    bench = load_bench(CAROUSEL)
+    found = stepping_outlook(enter(bench, "stepping", {"current": 2.4, "microsteps": 1}))
+    # full steps excite the rotor at its own frequency: it cannot stay there, and gives most of its torque beyond
+    step_rate = 4 * bench.settings.plate.pole_pairs * found.speed / (2 * math.pi)  # type: ignore[operator]
+    lost = [k for a, b in found.bands(kept=False) for k in range(a, b + 1)]
+    assert lost
+    own = found.resonance / (2 * math.pi)
+    assert all(0.5 * own < step_rate[k] < 1.5 * own for k in lost)
+    assert found.useful is not None
+    first, last = found.useful
+    assert lost[-1] < first
+    assert found.pull_out[first : last + 1].min() > 0.4 * found.holding
+    assert found.first_unreached == found.speed[first]
+    smooth = stepping_outlook(enter(bench, "stepping", {"current": 2.4, "microsteps": 64}))
+    assert smooth.first_unreached is None
+    assert smooth.useful == (0, len(smooth.speed) - 1)
 
 
 @pytest.mark.parametrize("decay", ["slow", "fast"])

@@ -1,8 +1,11 @@
 """How far a stepper follows its steps: torque at which it falls out over the step rate, found by running the plant.
 
-No rule decides: the rotor is run up along the ramp, the load is raised slowly, and it has lost synchronism when it lies more than
-half an electrical turn from the commanded angle (two full steps: from there it falls to another stable place). A rate that it
-does not even reach without load has no torque.
+No rule decides: the rotor is put in step at a speed, the load is raised slowly, and it has lost synchronism when it lies more than
+half an electrical turn from the commanded angle (two full steps: from there it falls to another stable place). Whether the ramp
+brings it there from rest is asked apart: what stops it is often a resonance below, and says nothing of the speeds beyond.
+
+Modelled are two windings, each held by its own PI and a bridge that can reverse its voltage at once. A peak-current chopper with
+slow decay cannot, and falls short of this at speed.
 """
 
 from __future__ import annotations
@@ -16,7 +19,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import FloatArray
+from crisp_compass.estimates import BoolArray, FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import STEP, AnyMachine, Drive
 from crisp_compass.plant.simulation import Simulation
@@ -24,30 +27,57 @@ from crisp_compass.studies.untuned_drive import untuned_drive
 
 #: Rates of the curve, and seconds in which the load is raised from nothing to the holding torque.
 _RATES, _RAISE = 14, 0.35
+#: Seconds in which the damped shaft is brought to a speed, and the share of the holding torque that its damping takes there.
+_RUN_UP, _DAMPING = 0.2, 0.05
 #: Rates at which the shaking is looked at.
 _SHAKEN = 36
 
 
 @dataclass(frozen=True)
 class Stepping:
-    """``speed`` (n,) rad/s mechanical, ``pull_out`` (n,) N·m by the plant (0 where it does not get there), ``limit`` (n,) N·m what
+    """``speed`` (n,) rad/s mechanical, ``pull_out`` (n,) N·m by the plant (0 where it does not stay in step), ``reached`` (n,) whether the ramp gets there, ``limit`` (n,) N·m what
     winding and supply allow; ``holding`` N·m at this current, ``resonance`` rad/s of the rotor in its field, ``heat`` W of both
-    windings, ``idle`` (torque N·m, heat W) at the reduced current; ``fell`` rad/s of the first rate that is not reached (NaN: none); ``full_step`` rad,
-    ``peak`` A of a winding. ``shaken_at`` (m,) rad/s and ``shaking`` (m,), how far the speed swings there without load, of itself.
+    windings, ``idle`` (torque N·m, heat W) at the reduced current; ``full_step`` rad, ``peak`` A of a winding. ``shaken_at`` (m,) rad/s and ``shaking`` (m,), how far the speed swings there without load, of itself.
     """
 
     speed: FloatArray
     pull_out: FloatArray
+    reached: BoolArray
     limit: FloatArray
     holding: float
     resonance: float
     heat: float
     idle: tuple[float, float]
-    fell: float
     full_step: float
     peak: float
     shaken_at: FloatArray
     shaking: FloatArray
+
+    def bands(self, *, kept: bool) -> list[tuple[int, int]]:
+        """Return first and last index of each run of speeds at which it stays in step (or does not)."""
+        edges = np.flatnonzero(np.diff(np.concatenate([[False], (self.pull_out > 0) == kept, [False]]).astype(int)))
+        return [(int(a), int(b) - 1) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+
+    @property
+    def useful(self) -> tuple[int, int] | None:
+        """The band of speeds that is worth most (its width times the least torque in it), by first and last index; None where there is none."""
+        n = len(self.speed)
+        worth = {
+            (a, b): float((self.speed[b] - (self.speed[a] if a else 0.0)) * np.min(self.pull_out[a : b + 1]))
+            for a in range(n)
+            for b in range(a, n)
+        }
+        best = max(worth, key=lambda band: worth[band])
+        return best if worth[best] > 0 else None
+
+    @property
+    def first_unreached(self) -> float | None:
+        """The first speed [rad/s] of the useful band that the ramp does not bring it to, None where it reaches all."""
+        if self.useful is None:
+            return None
+        first, last = self.useful
+        missed = np.flatnonzero(~self.reached[first : last + 1])
+        return float(self.speed[first + missed[0]]) if len(missed) else None
 
 
 def current_limit_torque(m: AnyMachine, current: float, volts: float, speed: FloatArray) -> FloatArray:
@@ -63,14 +93,11 @@ def current_limit_torque(m: AnyMachine, current: float, volts: float, speed: Flo
 
 
 def pull_out(drive: Drive, current: float, speed: float) -> float:
-    """Return the load torque [N·m] at which the rotor falls out at a speed [rad/s]; 0 where it does not get there."""
+    """Return the load torque [N·m] at which the rotor falls out at a speed [rad/s], once it turns there; 0 where it does not stay without load."""
     m = drive.machine
-    sim = Simulation(drive)
     most = m.pole_pairs * m.psi * current
-    sim.command(STEP, speed=0.0, i_d=current)
-    sim.advance(0.05)
-    sim.command(STEP, speed=speed, i_d=current)
-    sim.advance(speed / drive.control.ramp + 0.1)
+    sim = _turning(drive, current, speed)
+    sim.advance(0.1)
     if not _in_step(sim):
         return 0.0
     pieces = 70
@@ -83,11 +110,37 @@ def pull_out(drive: Drive, current: float, speed: float) -> float:
     return float(1.3 * most)
 
 
+def _turning(drive: Drive, current: float, speed: float) -> Simulation:
+    """Return a simulation of the drive in step at a speed: brought there in a continuous field by a shaft that damps every swing."""
+    damped = drive._replace(
+        control=drive.control._replace(microsteps=0.0, ramp=speed / _RUN_UP),
+        load=drive.load._replace(viscous=_DAMPING * drive.machine.pole_pairs * drive.machine.psi * current / speed),
+    )
+    before = Simulation(damped)
+    before.command(STEP, speed=0.0, i_d=current)
+    before.advance(0.1)
+    before.command(STEP, speed=speed, i_d=current)
+    before.advance(1.5 * _RUN_UP)
+    sim = Simulation(drive)
+    sim.state[:] = before.state
+    sim.command(STEP, speed=speed, i_d=current)
+    return sim
+
+
+def reaches(drive: Drive, current: float, speed: float) -> bool:
+    """Tell whether the drive's ramp brings the resting rotor to a speed [rad/s] without load and without a lost step."""
+    sim = Simulation(drive)
+    sim.command(STEP, speed=0.0, i_d=current)
+    sim.advance(0.2)
+    sim.command(STEP, speed=speed, i_d=current)
+    sim.advance(speed / drive.control.ramp + 0.1)
+    return _in_step(sim)
+
+
 def shaking(drive: Drive, current: float, speed: float) -> float:
     """Return half the peak to peak swing of the speed over the speed, in steady stepping without load; NaN where it falls out."""
-    sim = Simulation(drive)
-    sim.command(STEP, speed=speed, i_d=current)
-    sim.advance(speed / drive.control.ramp + 0.25, 1000)
+    sim = _turning(drive, current, speed)
+    sim.advance(0.25, 1000)
     if not _in_step(sim):
         return math.nan
     steps = max(16 * 2 * math.pi / (4 * drive.machine.pole_pairs * speed), 0.04)
@@ -120,18 +173,18 @@ def stepping_outlook(bench: Bench) -> Stepping:
     m, top = drive.machine, bench.settings.plate.top_speed
     volts = usable_voltage(bench, planned=True).motor
     speeds = np.geomspace(0.02, 1.25, _RATES) * top
-    torques, fell = np.zeros(len(speeds)), math.nan
-    for k, speed in enumerate(speeds):
-        torques[k] = pull_out(drive, current, float(speed))
-        if torques[k] == 0.0:
-            fell = float(speed)
-            break
+    limit = current_limit_torque(m, current, volts, speeds)
+    # where winding and supply leave nothing it need not be tried
+    torques = np.array([
+        pull_out(drive, current, float(w)) if most > 0 else 0.0 for w, most in zip(speeds, limit, strict=True)
+    ])  # fmt: skip
+    reached = np.array([bool(t > 0) and reaches(drive, current, float(w)) for w, t in zip(speeds, torques, strict=True)])
     shaken_at = np.geomspace(0.015, 1.0, _SHAKEN) * top
     shaken = np.array([shaking(drive, current, float(w)) for w in shaken_at])
     kept, heat = settings.idle, 2 * m.r * rms**2
     holding = m.pole_pairs * m.psi * current
     resonance = math.sqrt(m.pole_pairs * holding / drive.load.inertia)
     return Stepping(
-        speeds, torques, current_limit_torque(m, current, volts, speeds), holding, resonance, heat,
-        (kept * holding, kept**2 * heat), fell, math.pi / 2 / m.pole_pairs, current, shaken_at, shaken,
+        speeds, torques, reached, limit, holding, resonance, heat,
+        (kept * holding, kept**2 * heat), math.pi / 2 / m.pole_pairs, current, shaken_at, shaken,
     )  # fmt: skip

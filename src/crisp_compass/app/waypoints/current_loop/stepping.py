@@ -70,31 +70,34 @@ class SteppingPage(Page):
         self.found = found
         rpm = found.speed * RPM_PER_RAD_S
         self.plot.set("limit", rpm, found.limit)
-        reached = found.pull_out > 0
         for key in ("pull-out", "points"):
-            self.plot.set(key, rpm[reached], found.pull_out[reached])
+            self.plot.set(key, rpm, found.pull_out)
         self.shakes.set("swing", found.shaken_at * RPM_PER_RAD_S, 100 * found.shaking)
         for plot in (self.plot, self.shakes):
             plot.fit()
         per_turn = 2 * math.pi / found.full_step
-        if reached.any():
-            low = float(np.min(found.pull_out[reached]))
-            lost = (
-                ""
-                if math.isnan(found.fell)
-                else f"; at {found.fell * RPM_PER_RAD_S:.0f} rpm it loses step without load"
-            )
-            top = float(rpm[reached][-1])
+        if found.useful is not None:
+            first, last = found.useful
+            low = float(np.min(found.pull_out[first : last + 1]))
+            band = f"up to {rpm[last]:.0f} rpm" if first == 0 else f"from {rpm[first]:.0f} to {rpm[last]:.0f} rpm"
+            lost = [
+                f"at {rpm[a]:.0f} rpm" if a == b else f"from {rpm[a]:.0f} to {rpm[b]:.0f} rpm"
+                for a, b in found.bands(kept=False)
+            ]
+            text = f"; it loses step without load {' and '.join(lost)}" if lost else ""
+            short = found.first_unreached
+            doubt = f"This ramp does not bring it to {short * RPM_PER_RAD_S:.0f} rpm from rest: a resonance is passed too slowly; try finer steps or another ramp. " if short is not None else ""
             self.answer.show_answer(
                 show(low, "N·m"),
-                f"the least torque at which it falls out, up to {top:.0f} rpm{lost}",
-                f"Simulated with this ramp and table; count on half of it. {unsettled_inputs(self.seen)}".strip(),
+                f"the least torque at which it falls out {band}{text}",
+                f"{doubt}Simulated with this table; count on half of it. {unsettled_inputs(self.seen)}".strip(),
+                stale=short is not None,
             )
         else:
             self.answer.show_answer(
                 "It does not start",
                 "at none of these speeds it stays in step",
-                "Lower the ramp, or raise the current.",
+                "Raise the current, or take finer steps.",
                 stale=True,
             )
         self.rows.show_rows(
@@ -109,7 +112,8 @@ class SteppingPage(Page):
                 ("one full step", f"{math.degrees(found.full_step):.3g}°"),
                 ("full steps a turn", f"{per_turn:.0f}"),
             ],
-            note="Reduced to a share k at rest, k of the torque and k² of the heat stay.",
+            note="Reduced to a share k at rest, k of the torque and k² of the heat stay. Simulated: a current loop for each winding. "
+            "A peak-current chopper with slow decay cannot reverse its voltage and gives less at speed.",
         )
 
     def leave(self) -> None:
