@@ -159,6 +159,7 @@ def test_six_step_reaches_run_and_header(window: Window, qtbot: QtBot, tmp_path:
     before = page.answer.reason
     type_into(qtbot, page.number("advance"), "20")
     assert page.answer.reason != before
+    assert "let the advance grow" in page.answer.reason  # 80 % of rated load is not turned from every angle
     page._fields["commutation"].moved.emit("block")
     document = window.document
     for key in ("current_loop", "speed_loop"):

@@ -32,7 +32,8 @@ class BlockOutlook:
     rated current, slowly turned, ``angle``, ``block_torque``, ``sine_torque`` (n,) [N·m].
 
     ``advances`` (m,) [°] with the speed ``reached`` (m,) [rad/s] under ``load`` [N·m] at full voltage and the current (m,) [A] it
-    takes; ``oriented`` [rad/s] what field orientation reaches there.
+    takes; ``oriented`` [rad/s] what field orientation reaches there. ``from_rest`` (m,) [N·m] is the least torque over the angle at rated current:
+    a heavier load is not started from everywhere with that advance.
     """
 
     wave: Waveform
@@ -47,6 +48,7 @@ class BlockOutlook:
     current: FloatArray
     oriented: float
     load: float
+    from_rest: FloatArray
 
 
 def _drive(bench: Bench, *, block: bool) -> Drive:
@@ -105,4 +107,5 @@ def block_outlook(bench: Bench) -> BlockOutlook:
     return BlockOutlook(
         wave, origin, block, sine, angle, torque, np.interp(angle, other_angle, other), np.array(ADVANCES),
         np.array([f[0] for f in found]), np.array([f[1] for f in found]), _reached(oriented, top, load, 0.0)[0], load,
+        np.array([current * float(np.min(block_torque(wave, p, math.radians(a)).torque)) for a in ADVANCES]),
     )  # fmt: skip

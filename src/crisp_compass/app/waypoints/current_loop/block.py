@@ -102,18 +102,23 @@ class BlockPage(Page):
         self.speed.set("here", [advance, advance], [low, max(high, low + 1.0)])
         ripple, smooth = 100 * _swing(found.block_torque), 100 * _swing(found.sine_torque)
         harmonics = f"5th {100 * found.wave.h5:.1f} %, 7th {100 * found.wave.h7:.1f} %".replace("-", "−")
+        rest = float(np.interp(advance, found.advances, found.from_rest))
+        start = ""
+        if advance and rest < found.load:
+            start = f" From rest it gives {show(rest, 'N·m')} at the worst angle with this advance: let the advance grow with speed for a heavier load."
         gained = f", at {reached:.0f} rpm with {advance:.0f}° advance" if advance else ""
         self.answer.show_answer(
             f"{show(found.block.mean, 'N·m/A')} per DC ampere",
             f"torque ripple {ripple:.0f} % peak to peak, field orientation {smooth:.0f} %",
-            f"Back-EMF {found.origin}: {harmonics}. Under {show(found.load, 'N·m')} the supply turns it at {plain:.0f} rpm{gained}.",
+            f"Back-EMF {found.origin}: {harmonics}. Under {show(found.load, 'N·m')} the supply turns it at {plain:.0f} rpm{gained}.{start}",
+            stale=bool(start),
         )
         # the same heat in the copper: two phases with I against three with a peak of I·2/√3
         equal = found.block.mean / (2 / math.sqrt(3) * found.sine.mean)
         self.rows.show_rows([
             ("six-step, torque per DC A", show(found.block.mean, "N·m/A")), ("field orientation, per A peak", show(found.sine.mean, "N·m/A")),
             ("six-step for equal heat", f"{100 * equal:.0f} % of the torque"), ("ideal ripple, six-step", f"{100 * found.block.ripple:.0f} %"),
-            ("ideal ripple, sine", f"{100 * found.sine.ripple:.0f} %"), ("DC current under load", show(float(np.interp(advance, found.advances, found.current)), "A")),
+            ("ideal ripple, sine", f"{100 * found.sine.ripple:.0f} %"), ("least torque from rest", show(rest, "N·m")), ("DC current under load", show(float(np.interp(advance, found.advances, found.current)), "A")),
         ], note="The plant's torque holds what commutation overlap and the delay of the loop add to the ideal ripple.")  # fmt: skip
         self.show_dial(
             DialView(
