@@ -127,6 +127,15 @@ def test_a_failed_start_is_ranked_logged_and_recorded(pump: Window, qtbot: QtBot
     qtbot.waitUntil(lambda: page.found is not None, timeout=120000)
     page.seen_now.moved.emit("wrong-way")
     assert "exchange two leads" in page.answer.text
+    page.seen_now.moved.emit("falls-back")
+    assert page.answer.text.startswith("Look at ")
+    before = page._lines[0][1].text()
+    type_into(qtbot, page.looked["speed"], "3000")  # type: ignore[arg-type]
+    type_into(qtbot, page.looked["voltage"], "0.97")  # type: ignore[arg-type]
+    assert page._lines[0][1].text() != before
+    assert page._now.speed == pytest.approx(314.16, abs=0.01)
+    page.seen_now.moved.emit("wrong-way")
+    assert page.looked["speed"].value is None  # type: ignore[union-attr]
     page.changed.show_value("leads")
     page.on_main()
     bench = pump.document.bench

@@ -28,7 +28,7 @@ from crisp_compass.sensorless.design import Doubts, Plant, estimator_for, loop_f
 from crisp_compass.sensorless.estimator import ANGLE, OUT_ANGLE, Estimator, estimate
 from crisp_compass.sensorless.injection import AXIS_VALID, SEEN_INJECTED, Injected, seek_axis, track
 from crisp_compass.sensorless.injection_design import Conditions, Injection, Iron, judge, saliency_current
-from crisp_compass.studies.failed_start import cause_likelihoods, rank
+from crisp_compass.studies.failed_start import Seen, cause_likelihoods, rank
 from crisp_compass.studies.injection import injection_outlook
 from crisp_compass.studies.low_speed import low_speed_outlook
 from crisp_compass.studies.start import STARTED, attempt, drive_for_start
@@ -327,7 +327,7 @@ def test_pages_that_play_it(salient: Bench) -> None:
     with pytest.raises(Refusal, match="no saliency"):
         start_map(study_of(round_), "saliency", "ramp", columns=2, rows=2, draws=1, workers=1)
     assert not injection_outlook(round_).judged.works
-    ranked = rank("wrong-way", (), cause_likelihoods(salient, draws=2))
+    ranked = rank(Seen("wrong-way"), (), cause_likelihoods(salient, draws=2))
     assert ranked[0].cause.key == "leads"
     assert ranked[1].cause.key == "pole"
     assert "align" not in {r.cause.key for r in ranked}

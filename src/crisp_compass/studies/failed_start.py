@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from crisp_compass.bench.records import LedgerEntry, StartSymptom, StartTrial
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import NO_FAULT, SPEED, START_COLUMNS, Drive
 from crisp_compass.plant.simulation import Simulation, with_floats
+from crisp_compass.quantities import show
 from crisp_compass.studies.start import BEYOND, drive_for_start, hand_over_of, longest
 from crisp_compass.studies.start_map import StartStudy, study_of, with_levers
 
@@ -25,8 +26,10 @@ SYMPTOMS: dict[StartSymptom, str] = {
     "no-more": "reaches a speed and no more",
     "howls": "runs, but howls or surges",
 }
-#: Trials of each cause.
-DRAWS = 6
+#: Trials of each cause, and places of the rotor from which each is started.
+DRAWS, _PLACES = 8, 2
+#: How well speed and current are read by a person (ratio); causes within this part of the first are ties; a look that takes less doubt than this is not worth it.
+_READING, _TIE, _WORTH = 0.12, 0.8, 0.1
 #: How far up the trials go, of top speed.
 _OF_TOP = 0.8
 #: What a change that was already tried leaves of its cause.
@@ -182,10 +185,23 @@ def causes_of(way: str) -> tuple[Cause, ...]:
     return tuple(c for c in CAUSES if c.way in ("both", way))
 
 
-def symptom_of(
+@dataclass(frozen=True)
+class Seen:
+    """What a person sees of a failed start: the ``symptom``; the ``speed`` [rad/s] from which it fell, or that it kept; the ``current`` [A peak] and the length of the commanded ``voltage`` [V, phase peak] then; whether that
+    current ``pulses``; whether a start from another place of the rotor ``repeats`` it. What was not looked at is None."""
+
+    symptom: StartSymptom
+    speed: float | None = None
+    current: float | None = None
+    voltage: float | None = None
+    pulses: bool | None = None
+    repeats: bool | None = None
+
+
+def seen_of(
     drive: Drive, load: float, angle: float, seed: int, target: float, *, reverse: bool = False
-) -> StartSymptom | None:  # fmt: skip
-    """Play a start up to ``target`` [rad/s] and say what a person would see; None where nothing is wrong."""
+) -> Seen | None:  # fmt: skip
+    """Play a start up to ``target`` [rad/s] and say what a person would see of it; None where nothing is wrong."""
     sim = Simulation(drive, seed=seed)
     sim.state[state.THETA] = angle
     sim.set_load(load)
@@ -193,32 +209,44 @@ def symptom_of(
     sim.command(SPEED, speed=-target if reverse else target)
     most = longest(drive) + (target / hand_over - BEYOND) * hand_over / drive.control.ramp
     chunk = max(math.pi / (drive.machine.pole_pairs * hand_over), 8 * drive.control.ts)
-    speeds, torques, phases, closed = [], [], [], None
+    speeds, torques, currents, volts, closed = [], [], [], [], None
     while sim.time < most:
         sim.skip(chunk)
         speeds.append(sim.speed)
         torques.append(float(sim.state[state.IQ_REF]))
-        phases.append(float(sim.state[state.PHASE]))
-        if closed is None and phases[-1] == state.CLOSED:
+        currents.append(math.hypot(sim.state[state.ID], sim.state[state.IQ]))
+        volts.append(math.hypot(sim.state[state.VD], sim.state[state.VQ]))
+        if closed is None and sim.state[state.PHASE] == state.CLOSED:
             closed = sim.time
         if sim.state[state.FAULT] != NO_FAULT:
             break
-    w, iq = np.array(speeds), np.array(torques)
+    w, iq, i = np.array(speeds), np.array(torques), np.array(currents)
     fault = sim.state[state.FAULT] != NO_FAULT
     tail = max(len(w) // 8, 3)
-    if reverse or float(np.mean(w[-tail:])) < -0.3 * hand_over:
-        return "wrong-way"
-    if closed is None or fault:
-        since = math.inf if closed is None else sim.time - closed
-        if fault and since < math.inf:
-            return "trips"
-        return "falls-back" if float(np.max(w)) > 0.5 * hand_over and _followed(w, hand_over) else "rocks"
     last = float(np.mean(w[-tail:]))
-    if last < 0.9 * target:
-        return "no-more"
-    surge = float(np.std(w[-tail:])) / target
-    work = float(np.std(iq[-tail:])) / max(drive.control.i_limit, 1e-9)
-    return "howls" if surge > 0.04 or work > 0.25 else None
+    if reverse or last < -0.3 * hand_over:
+        symptom: StartSymptom = "wrong-way"
+    elif closed is None or fault:
+        if fault and closed is not None:
+            symptom = "trips"
+        else:
+            symptom = "falls-back" if float(np.max(w)) > 0.5 * hand_over and _followed(w, hand_over) else "rocks"
+    elif last < 0.9 * target:
+        symptom = "no-more"
+    else:
+        surge = float(np.std(w[-tail:])) / target
+        work = float(np.std(iq[-tail:])) / max(drive.control.i_limit, 1e-9)
+        if surge <= 0.04 and work <= 0.25:
+            return None
+        symptom = "howls"
+    # the current before it fell, or what it keeps; a tripped drive has none any more
+    peak = int(np.argmax(np.abs(w))) if symptom in ("falls-back", "trips") else len(w) - 1
+    before = i[max(peak - tail, 0) : peak + 1]
+    mean = float(np.mean(before))
+    return Seen(
+        symptom, float(np.max(np.abs(w[max(peak - tail, 0) : peak + 1]))), mean,
+        float(np.mean(volts[max(peak - tail, 0) : peak + 1])), float(np.std(before)) > 0.2 * max(mean, 1e-9),
+    )  # fmt: skip
 
 
 def _followed(w: np.ndarray, hand_over: float) -> bool:
@@ -230,10 +258,14 @@ def _followed(w: np.ndarray, hand_over: float) -> bool:
 
 @dataclass(frozen=True)
 class Likelihoods:
-    """``of`` by cause, those of this bench's way to start: how often its trials showed each symptom (with a little for what was not simulated), and how many trials each had."""
+    """``of`` by cause, those of this bench's way to start: what its trials showed (None: nothing wrong); how many trials each had, and the scales of speed [rad/s], current [A]
+    and voltage [V] below which a person reads no difference."""
 
-    of: dict[str, dict[StartSymptom, float]]
+    of: dict[str, tuple[Seen | None, ...]]
     draws: int
+    speed: float
+    current: float
+    voltage: float
 
 
 def cause_likelihoods(bench: Bench, *, draws: int | None = None, seed: int = 3) -> Likelihoods:
@@ -242,30 +274,46 @@ def cause_likelihoods(bench: Bench, *, draws: int | None = None, seed: int = 3) 
     drive, _ = drive_for_start(bench)
     base = with_floats(drive)
     study: StartStudy = study_of(bench)
-    target = max(_OF_TOP * bench.settings.plate.top_speed, 2 * hand_over_of(drive))
-    found: dict[str, dict[StartSymptom, float]] = {}
+    target = target_of(bench, base)
+    found: dict[str, tuple[Seen | None, ...]] = {}
     ours = causes_of(bench.settings.start_up.standstill)
     for place, cause in enumerate(CAUSES):  # each keeps its own draws, whichever others are tried
-        if cause not in ours:
-            continue
-        rng = np.random.default_rng([seed, place])
-        counts: dict[StartSymptom, float] = dict.fromkeys(SYMPTOMS, 0.0)
-        for k in range(draws):
-            severity = (k + 0.5) / draws
-            made = cause.make(base, severity)
-            load = cause.load * study.rated_torque * (0.5 + 0.8 * severity)
-            seen = symptom_of(
-                made,
-                load,
-                float(rng.uniform(0, 2 * math.pi)),
-                int(rng.integers(1, 2**31)),
-                target,
-                reverse=cause.reverse,
+        if cause in ours:
+            rng = np.random.default_rng([seed, place])
+            found[cause.key] = tuple(
+                trial(base, cause, (k + 0.5) / draws, study.rated_torque, target, rng) for k in range(draws)
             )
-            if seen is not None:
-                counts[seen] += 1
-        found[cause.key] = {s: (c + 0.2) / (draws + 0.2 * (len(SYMPTOMS) + 1)) for s, c in counts.items()}
-    return Likelihoods(found, draws)
+    return Likelihoods(
+        found,
+        draws,
+        0.05 * hand_over_of(base),
+        0.03 * max(base.start.rows[::START_COLUMNS]),
+        0.01 * base.inverter.v_supply,
+    )
+
+
+def target_of(bench: Bench, drive: Drive) -> float:
+    """Return the speed [rad/s] up to which trials go."""
+    return max(_OF_TOP * bench.settings.plate.top_speed, 2 * hand_over_of(drive))
+
+
+def trial(
+    drive: Drive, cause: Cause, severity: float, rated: float, target: float, rng: np.random.Generator
+) -> Seen | None:
+    """Return what a person sees with a cause at a severity of 0 to 1, also of whether it repeats: it is started from several places of the rotor."""
+    made, load = cause.make(drive, severity), cause.load * rated * (0.5 + 0.8 * severity)
+    first: Seen | None = None
+    for k in range(_PLACES):
+        seen = seen_of(
+            made, load, float(rng.uniform(0, 2 * math.pi)), int(rng.integers(1, 2**31)), target, reverse=cause.reverse
+        )
+        if k == 0:
+            first = seen
+        if first is None:
+            break
+        if seen is None or seen.symptom != first.symptom:
+            return replace(first, repeats=False)
+    return None if first is None else replace(first, repeats=True)
 
 
 @dataclass(frozen=True)
@@ -276,22 +324,113 @@ class Ranked:
     probability: float
 
 
-def rank(seen: StartSymptom, trials: Sequence[StartTrial], likelihoods: Likelihoods) -> list[Ranked]:
-    """Rank the causes of the symptom seen now by Bayes' rule, the likeliest first; a change that was tried and did not help sets its cause back."""
+def rank(seen: Seen, trials: Sequence[StartTrial], likelihoods: Likelihoods) -> list[Ranked]:
+    """Rank the causes of what is seen now by Bayes' rule, the likeliest first; a change that was tried and did not help sets its cause back."""
     tried = {t.changed for t in trials if t.changed}
     causes = [c for c in CAUSES if c.key in likelihoods.of]
-    weights = {c.key: c.weight * likelihoods.of[c.key][seen] * (_TRIED if c.key in tried else 1.0) for c in causes}
+    weights = {
+        c.key: c.weight * _likelihood(seen, likelihoods, c.key) * (_TRIED if c.key in tried else 1.0) for c in causes
+    }
     total = sum(weights.values())
     ranked = [Ranked(c, weights[c.key] / total) for c in causes]
-    return sorted(ranked, key=lambda r: -r.probability)
+    return sorted(ranked, key=lambda r: (-r.probability, r.cause.text))
 
 
-def log_trial(bench: Bench, symptom: StartSymptom, changed: str, when: str) -> Bench:
+def ties(ranked: Sequence[Ranked]) -> list[Ranked]:
+    """Return the causes that what was seen cannot tell from the first, itself among them."""
+    return [r for r in ranked if r.probability > _TIE * ranked[0].probability]
+
+
+def _likelihood(seen: Seen, likelihoods: Likelihoods, key: str) -> float:
+    """Return how well a cause's trials agree with what was seen; a little stays for what was not simulated."""
+    kernels = [_agreement(seen, shown, likelihoods) for shown in likelihoods.of[key] if shown is not None]
+    return (sum(kernels) + 0.2 * _agreement(seen, None, likelihoods)) / (likelihoods.draws + 0.2 * len(SYMPTOMS))
+
+
+def _agreement(seen: Seen, shown: Seen | None, likelihoods: Likelihoods) -> float:
+    """Return the agreement of what is seen with one trial, 0 to 1; with None, what a trial that was not simulated would have on the average."""
+    if shown is not None and shown.symptom != seen.symptom:
+        return 0.0
+    found = 1.0
+    for name, least in (
+        ("speed", likelihoods.speed),
+        ("current", likelihoods.current),
+        ("voltage", likelihoods.voltage),
+    ):
+        read = getattr(seen, name)
+        if read is None:
+            continue
+        if shown is None:
+            found *= 0.3
+            continue
+        apart = math.log((abs(read) + least) / (getattr(shown, name) + least)) / _READING
+        found *= 0.02 + 0.98 * math.exp(-0.5 * apart**2)
+    for name in ("pulses", "repeats"):
+        read = getattr(seen, name)
+        if read is not None:
+            found *= 0.5 if shown is None else 0.9 if read == getattr(shown, name) else 0.1
+    return found
+
+
+def look_next(seen: Seen, trials: Sequence[StartTrial], likelihoods: Likelihoods) -> str:
+    """Return which observation tells most beside those that were made (a field of ``Seen``); empty where none tells much.
+
+    For each, what every likely trial would show is taken in turn, and the doubt (entropy) that is left is averaged.
+    """
+    now = rank(seen, trials, likelihoods)
+    before, chance = _doubt(now), {r.cause.key: r.probability for r in now}
+    best, gained = "", _WORTH
+    for name in (n for n in ("speed", "repeats", "pulses", "current", "voltage") if getattr(seen, n) is None):
+        left, weight = 0.0, 0.0
+        for key, shown in likelihoods.of.items():
+            agreeing = [t for t in shown if t is not None and t.symptom == seen.symptom]
+            for t in agreeing:
+                share = chance[key] / len(agreeing)
+                if share < 0.01:
+                    continue
+                left += share * _doubt(rank(replace(seen, **{name: getattr(t, name)}), trials, likelihoods))
+                weight += share
+        if weight > 0 and before - left / weight > gained:
+            best, gained = name, before - left / weight
+    return best
+
+
+def _doubt(ranked: Sequence[Ranked]) -> float:
+    return -sum(r.probability * math.log(r.probability) for r in ranked if r.probability > 0)
+
+
+#: What can be looked at beside the symptom, as a sentence asks for it.
+LOOKS = {
+    "speed": "the speed from which it fell, or that it keeps",
+    "current": "the current just before",
+    "voltage": "the voltage that the drive gave just before",
+    "pulses": "whether the current pulses",
+    "repeats": "whether it does the same from another place of the rotor",
+}
+
+
+def said(seen: Seen) -> str:
+    """Return what was seen as a line of the log."""
+    parts = [SYMPTOMS[seen.symptom]]
+    if seen.speed is not None:
+        parts.append(f"{seen.speed * 30 / math.pi:.0f} rpm")
+    if seen.current is not None:
+        parts.append(show(seen.current, "A"))
+    if seen.voltage is not None:
+        parts.append(show(seen.voltage, "V"))
+    if seen.pulses is not None:
+        parts.append("current pulses" if seen.pulses else "current steady")
+    if seen.repeats is not None:
+        parts.append("each time" if seen.repeats else "not each time")
+    return ", ".join(parts)
+
+
+def log_trial(bench: Bench, seen: Seen, changed: str, when: str) -> Bench:
     """Return the bench with one more trial in its log: what was changed before it (a cause's key, or nothing) and what was seen."""
-    text = SYMPTOMS[symptom]
+    text = said(seen)
     change = next((c.change for c in CAUSES if c.key == changed), "")
     line = LedgerEntry(
         when=when, kind="note", text=f"start failed: {text}" + (f", after: {change}" if change else "")
     )
-    trial = StartTrial(symptom=symptom, changed=changed if change else "", when=when)
+    trial = StartTrial(symptom=seen.symptom, changed=changed if change else "", when=when)
     return bench.model_copy(update={"start_trials": (*bench.start_trials, trial), "ledger": (*bench.ledger, line)})
