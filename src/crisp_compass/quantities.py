@@ -51,8 +51,9 @@ def _table() -> dict[str, Unit]:
         ("hp", "power", 745.69987158227022, False, ("HP",)),  # mechanical: 550 ft·lbf/s
         ("PS", "power", 735.49875, False, ("hp(M)", "cv", "CV")),  # metric: 75 kgf·m/s
         ("rad/s", "angular speed", 1.0, False, ("rad/sec",)),
-        ("rpm", "angular speed", 2 * math.pi / 60, True, ("1/min", "rev/min", "r/min", "RPM")),
+        ("rpm", "angular speed", 2 * math.pi / 60, True, ("1/min", "rev/min", "r/min", "RPM", "min⁻¹", "min-1", "min^-1", "U/min", "tr/min")),
         ("rad/s²", "angular acceleration", 1.0, True, ("rad/s2", "rad/s^2")),
+        ("rpm/s", "angular acceleration", 2 * math.pi / 60, True, ("RPM/s", "1/min/s", "min⁻¹/s", "rev/min/s")),
         ("rev/s", "angular speed", 2 * math.pi, False, ("rps",)),
         ("rad", "angle", 1.0, True, ()),
         ("deg", "angle", math.pi / 180, False, ("°", "degree", "degrees")),
@@ -88,7 +89,7 @@ def _table() -> dict[str, Unit]:
         ("N·m·s/rad", "viscous friction", 1.0, True, ("Nms/rad", "N*m*s/rad", "Nms")),
         ("N·m/A", "torque constant", 1.0, True, ("Nm/A", "N*m/A")),
         ("V·s/rad", "voltage constant", 1.0, True, ("Vs/rad", "V*s/rad")),
-        ("V/krpm", "voltage constant", 60 / (2 * math.pi * 1000), False, ("V/1000rpm", "V/1000 rpm")),
+        ("V/krpm", "voltage constant", 60 / (2 * math.pi * 1000), False, ("V/1000rpm", "V/1000 rpm", "V/1000min⁻¹", "V/1000 min⁻¹", "V/kmin⁻¹")),
         ("V/rpm", "voltage constant", 60 / (2 * math.pi), True, ("V*min", "V·min")),
         ("V/A", "current loop gain", 1.0, True, ()),
         ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
@@ -120,6 +121,9 @@ BOUNDS: dict[str, tuple[float, float]] = {
     "speed loop gain": (1e-12, 1e7), "speed loop integral gain": (1e-12, 1e9), "speed constant": (1e-6, 1e7),
 }  # fmt: skip
 ABSOLUTE_ZERO_C = -273.15
+#: Ω that stand for an open circuit, as a meter shows it, and what is typed for it.
+OPEN_CIRCUIT = 1e12
+_OPEN_WORDS = ("ol", "o.l", "o.l.", "0l", "0.l", "open", "∞", "inf", "overload")
 _SPACES = "\u00a0\u2007\u2009\u202f '’"
 #: Digits with perhaps separators; the exponent; what follows. ``4R7`` and ``1k5`` hold the prefix in the number.
 _NUMBER = re.compile(
@@ -161,6 +165,8 @@ def parse(text: str, unit: str, *, base: str = "") -> float:
         be read in two ways (``1,234``).
     """
     expected = UNITS[unit]
+    if expected.dimension == "resistance" and text.strip().lower().removesuffix("ω").strip() in _OPEN_WORDS:
+        return OPEN_CIRCUIT
     infix = _INFIX.match(text)
     if infix and (infix[3] == "R" or expected.prefixed):
         sign, whole, letter, part, suffix = infix.groups()
@@ -276,6 +282,8 @@ def show(value: float | None, unit: str, digits: int = 3) -> str:
     """Print an SI value with prefix and unit, for example ``463 mΩ``; ``–`` for nothing."""
     if value is None or not math.isfinite(value):
         return "–"
+    if unit == "Ω" and value >= OPEN_CIRCUIT:
+        return "open"
     unit = shown_unit(value, unit)
     if not unit and value == round(value):
         return f"{round(value)}"
@@ -321,6 +329,8 @@ def scale_of(largest: float, unit: str) -> tuple[float, str]:
 
 def editable(value: float, unit: str) -> str:
     """Return an SI value as a field shows it: up to four digits with the prefix, the unit itself left out; it reads back."""
+    if unit == "Ω" and value >= OPEN_CIRCUIT:
+        return "OL"
     number, prefix = split(value, unit, 4)
     if "." in number:
         number = number.rstrip("0").rstrip(".")

@@ -167,7 +167,7 @@ class Document(QObject):
             bench = enter(bench, topic, {f: value_of(bench, topic, f) for f in confirmed})
         bench = settle(
             bench, topic, proposal.values, reason=reason, when=now(), method=proposal.method, rests_on=proposal.rests_on,
-            halls=proposal.halls, headline=proposal.headline,
+            halls=proposal.halls, headline=proposal.headline, origin=proposal.origin,
         )  # fmt: skip
         self.edit(f"settle {topic.replace('_', ' ')}", bench)
 

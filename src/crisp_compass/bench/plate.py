@@ -172,6 +172,10 @@ class BrushedPlate(PlateBase):
     v2: Volt | None = Field(default=None, description="V, second working point")
     i2: AmpereOrNone | None = Field(default=None, description="A, second working point")
     n2: SpeedOrRest | None = Field(default=None, description="rad/s, second working point")
+    r: Ohm | None = Field(default=None, description="Ω between the terminals, from the data sheet")
+    inductance: Henry | None = Field(default=None, description="H between the terminals, from the data sheet")
+    ke: Kt | None = Field(default=None, description="V·s/rad, the same figure as Kt in N·m/A, from the data sheet")
+    no_load_speed: Speed | None = Field(default=None, description="rad/s at rated voltage or v_bus")
     no_load_current: AmpereOrNone | None = Field(default=None, description="A from the supply")
 
     @property

@@ -62,6 +62,9 @@ class Settled(Frozen):
         default={}, description="fields as they stood when this was settled"
     )
     halls: HallRecord | None = None
+    origin: Literal["measured", "data-sheet"] = Field(
+        default="measured", description="data-sheet: stated by plate or data sheet, not measured"
+    )
 
 
 class LedgerEntry(Frozen):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import Literal
 
 from crisp_compass.bench.base import Quantity, Topic
 from crisp_compass.bench.entered import snapshot
@@ -81,6 +82,7 @@ def settle(
     rests_on: tuple[str, ...] = (),
     halls: HallRecord | None = None,
     headline: str = "",
+    origin: Literal["measured", "data-sheet"] = "measured",
 ) -> Bench:
     """Return the bench with a topic settled and a ledger line added.
 
@@ -93,7 +95,7 @@ def settle(
     inputs = {key: need(bench, key) for key in rests_on}
     entry = Settled(
         values=dict(values), method=method, reason=reason.strip(), when=when, rests_on=inputs, halls=halls,
-        settings=snapshot(bench, topic),
+        settings=snapshot(bench, topic), origin=origin,
     )  # fmt: skip
     line = LedgerEntry(when=when, kind="settled", text=f"{headline or topic.replace('_', ' ')}: {reason.strip()}")
     return bench.model_copy(update={"settled": {**bench.settled, topic: entry}, "ledger": (*bench.ledger, line)})

@@ -10,6 +10,8 @@ from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import Budget, PwmFigures, TimerSettings, plan_pwm
 from crisp_compass.modulation.sampling import SamplingWindow, sampling_limit, sampling_window, window_needed
+from crisp_compass.motor import pole_pairs_of
+from crisp_compass.typed import Motor
 
 
 def three_phases(bench: Bench) -> bool:
@@ -92,3 +94,12 @@ def usable_voltage(bench: Bench, *, planned: bool = False) -> UsableVoltage:
             "look at sampling window, minimum pulse and dead time on the PWM leg",
         )
     return UsableVoltage(found.command, found.motor, found.command / v_bus)
+
+
+def typed_motor(bench: Bench) -> Motor:
+    """Return what fields need of the motor to read a speed in hertz and a ramp in seconds."""
+    try:
+        pairs: float | None = pole_pairs_of(bench.settings.plate)
+    except Refusal:
+        pairs = None
+    return Motor(pairs, bench.settings.plate.top_speed)

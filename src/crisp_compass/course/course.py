@@ -83,4 +83,7 @@ def state_of(bench: Bench, waypoint: Waypoint) -> State:
 def headline(bench: Bench, waypoint: Waypoint) -> str:
     """Return its figure for the course strip; empty where there is none yet."""
     settled = bench.settled.get(waypoint.key)
-    return "" if settled is None or _beyond(bench, waypoint) else waypoint.headline(settled)
+    if settled is None or _beyond(bench, waypoint):
+        return ""
+    figure = waypoint.headline(settled)
+    return f"≈ {figure}" if figure and settled.origin == "data-sheet" else figure

@@ -15,7 +15,7 @@ from crisp_compass.course.kind import AXIS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.agreement import Agreement, Source, auto_tune_did_not_run, combine_kinds, heated
-from crisp_compass.identify.meter import MeterPhases
+from crisp_compass.identify.meter import MeterPhases, of_three_pairs
 from crisp_compass.identify.plate import likeliest_slip
 from crisp_compass.motor import family_of
 from crisp_compass.preparation.checks import solve_bench_pairs
@@ -25,6 +25,8 @@ Constant = Literal["resistance", "ld", "lq", "flux_linkage", "inertia"]
 CONSTANTS: tuple[Constant, ...] = ("resistance", "ld", "lq", "flux_linkage", "inertia")
 #: Data sheets state ±10 % on R and L, ±10 % on constants (common practice); as standard uncertainty of an even spread.
 PLATE_U = 0.10 / math.sqrt(3)
+#: A hand-held LCR meter at its one frequency (common practice).
+LCR_U = 0.03
 #: A drive's own auto-tune repeats within a few per cent (common practice).
 AUTO_TUNE_U = 0.03
 UNITS: dict[str, str] = {"resistance": "Ω", "ld": "H", "lq": "H", "flux_linkage": "Wb", "inertia": "kg·m²"}
@@ -98,10 +100,24 @@ def _from_plate(bench: Bench, constant: Constant) -> list[Source]:
 
 
 def _from_meter(bench: Bench, constant: Constant) -> list[Source]:
+    if constant in ("ld", "lq"):
+        return from_lcr(bench, constant)
     if constant != "resistance":
         return []
     solved = meter_phases(bench)
     return [Source("meter", "meter", solved.mean.value, solved.mean.u)] if solved else []
+
+
+def from_lcr(bench: Bench, constant: Constant) -> list[Source]:
+    """Return an inductance of the axis from three pairs read with an LCR meter; empty where one is missing."""
+    typed = bench.settings.inductance
+    if constant not in ("ld", "lq") or bench.settings.plate.windings != 3:
+        return []
+    if typed.uv is None or typed.vw is None or typed.wu is None:
+        return []
+    ld, lq = of_three_pairs(typed.uv, typed.vw, typed.wu)
+    value = ld if constant == "ld" else lq
+    return [Source("LCR meter, three pairs", "meter", value, LCR_U * (ld + lq) / 2)] if ld > 0 else []
 
 
 def _estimate_of(evidence: Evidence, constant: Constant) -> Quantity | None:

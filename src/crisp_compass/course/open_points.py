@@ -164,6 +164,10 @@ def check_bench(bench: Bench) -> list[Finding]:
                 then = show(item.then, item.unit or _unit_of(bench, item.key), 4)
                 text = f"{waypoint.name} uses an outdated {describe_input(item.key)}: {then} then, {now} now."
                 findings.append(Finding("caution", f"stale-{code}", text))
+    stated = [w.inline_name for w in waypoints_of(bench) if w.key in bench.settled and bench.settled[w.key].origin == "data-sheet"]
+    if stated:
+        text = f"Stated by the data sheet, not measured: {', '.join(stated)}. What rests on it is a start: measure it before the gains are final."
+        findings.append(Finding("caution", "data-sheet-values", text))
     unsettled = [
         waypoint
         for waypoint in waypoints_of(bench)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from typing import Literal
 
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
@@ -14,7 +15,7 @@ from crisp_compass.course.kind import CaptureKind
 @dataclass(frozen=True)
 class Proposal:
     """What settling would settle now: the values, what to call them in the ledger, a reason that fits, the method, and the
-    settled values (``topic.name``) that they rest on."""
+    settled values (``topic.name``) that they rest on, and whether they are measured or only stated."""
 
     values: dict[str, Quantity]
     headline: str
@@ -22,6 +23,7 @@ class Proposal:
     method: str = ""
     rests_on: tuple[str, ...] = ()
     halls: HallRecord | None = None
+    origin: Literal["measured", "data-sheet"] = "measured"
 
 
 def _always(_: Bench) -> bool:

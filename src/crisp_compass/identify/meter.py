@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import cmath
 import math
 from dataclasses import dataclass
 
@@ -123,3 +124,14 @@ def _balance(
     level = "stop" if off > 0.2 else "caution"
     text = f"Phase {worst} has {show(values[worst], 'Ω')}, the others {show(rest, 'Ω')}: {cause}. Check the terminals, then measure insulation and inductance of each phase."
     return [Finding("stop" if level == "stop" else "caution", "phase-differs", text)]
+
+
+def of_three_pairs(uv: float, vw: float, wu: float) -> tuple[float, float]:
+    """Return Ld and Lq [H] from three line-to-line inductances [H] at one place of the rotor.
+
+    L_line/2 = (Ld + Lq)/2 − (Lq − Ld)/2·cos 2(θ − δ) with δ 120° apart (two-axis theory): three readings are mean and amplitude.
+    """
+    mean = (uv + vw + wu) / 6
+    turns = (cmath.exp(1j * math.radians(a)) for a in (0.0, 240.0, 120.0))
+    half = abs(sum(x / 2 * t for x, t in zip((uv, vw, wu), turns, strict=True))) * 2 / 3
+    return mean - half, mean + half

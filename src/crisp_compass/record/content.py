@@ -138,6 +138,8 @@ def _group(bench: Bench, topic: str) -> Table:
     settled = bench.settled[topic]
     rows = [(n.replace("_", " "), *_figures(q), "") for n, q in settled.values.items()]
     reason = f"{settled.reason} ({settled.when[:16].replace('T', ' ')})"
+    if settled.origin == "data-sheet":
+        reason = f"Stated, not measured: {reason}"
     if rows:
         rows[0] = (*rows[0][:3], reason)
     else:

@@ -95,6 +95,7 @@ def _c_header(bench: Bench) -> str:
     lines += [" */", f"#ifndef {guard}", f"#define {guard}", ""]
     for topic, settled in own_settled(bench).items():
         state = "STALE, " if stale_inputs(bench, topic) else ""
+        state += "DATA SHEET, not measured: " if settled.origin == "data-sheet" else ""
         lines.append(
             f"/* {topic.replace('_', ' ')}: {state}{c_comment(settled.reason)} ({c_comment(settled.when[:10])}) */"
         )
@@ -128,6 +129,7 @@ def _json(bench: Bench) -> str:
                 "reason": s.reason,
                 "when": s.when,
                 "stale": bool(stale_inputs(bench, topic)),
+                "origin": s.origin,
                 **({"halls": {**s.halls.model_dump(mode="json"), "convention": HALL_CONVENTION}} if s.halls else {}),
             }
             for topic, s in own_settled(bench).items()

@@ -28,6 +28,7 @@ from crisp_compass.app.widgets.reason import ReasonDialog
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import locate, presumed, presumed_for, standing, value_of
 from crisp_compass.bench.models import Bench
+from crisp_compass.course.bridge import typed_motor
 from crisp_compass.course.course import first_steps, waiting_text
 from crisp_compass.course.open_points import describe_field, edited_text, stale_effect
 from crisp_compass.course.waypoint import Proposal
@@ -251,6 +252,9 @@ class Page(QWidget):
     def show_fields(self) -> None:
         """Show what the declared fields hold, and which of it is presumed."""
         bench = self.document.bench
+        motor = typed_motor(bench)
+        for number in self.findChildren(NumberField):
+            number.motor = motor
         for setting, widget in self._fields.items():
             of, name = locate(self.key, setting)
             page = getattr(bench.settings, of)

@@ -18,12 +18,14 @@ from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated, findings_of, kinds_of
+from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.kind import CaptureKind
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import KINDS
 from crisp_compass.errors import Refusal
 from crisp_compass.views import view_of
 from crisp_compass.views.picture import Pane, Said
+from crisp_compass.views.stated import as_stated
 
 
 class CapturePage(Page):
@@ -100,10 +102,19 @@ class CapturePage(Page):
         return items[-1] if items else None
 
     def propose(self) -> Proposal | None:
-        """Return what settling the shown capture would settle."""
+        """Return what settling the shown capture would settle; without one, what is stated."""
         evidence = self.evidence()
+        if evidence is None:
+            return self.stated()
         of = KINDS[evidence.kind].propose if evidence is not None else None
         return of(self.seen, evidence) if of is not None and evidence is not None else None
+
+    def stated(self) -> Proposal | None:
+        """Return what plate, data sheet or a typed reading says; nothing where a capture was settled before."""
+        done = self.seen.settled.get(self.key)
+        if not self.settles or (done is not None and done.origin == "measured"):
+            return None
+        return data_sheet_proposal(self.seen, self.key) if self.section == self.waypoint.sections[0].name else None
 
     # ---- loading
 
@@ -148,6 +159,9 @@ class CapturePage(Page):
         self.stack.setCurrentIndex(1 if evidence or self.always_plots else 0)
         self.sketch.show_sketch(self.kinds[0].sketch)
         said = self.said(evidence)
+        stated = self.stated() if evidence is None else None
+        if stated is not None:
+            said = as_stated(stated, said)
         self.answer.show_answer(said.answer, said.doubt, said.reason)
         self.findings.show_findings((*(findings_of(evidence) if evidence else ()), *said.findings))
         self.pictures.show_boxes(said.boxes)

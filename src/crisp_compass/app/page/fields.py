@@ -16,7 +16,7 @@ from crisp_compass.bench.settings import Settings
 @dataclass(frozen=True)
 class Entry:
     """A number: ``setting`` is a field of the page's own topic, or a dotted one of another's. ``base`` says what a current in it
-    means, ``plain`` that it is written without prefixes, ``group`` what a screen reader hears before its title."""
+    means, ``kind`` what else may be typed (``typed.read``), ``plain`` that it is written without prefixes, ``group`` what a screen reader hears before its title."""
 
     setting: str
     title: str
@@ -26,6 +26,7 @@ class Entry:
     base: str = ""
     tip: str = ""
     group: str = ""
+    kind: str = ""
 
 
 @dataclass(frozen=True)
@@ -68,6 +69,7 @@ def make_field(declared: Entry | Pick, topic: str) -> NumberField | Choice:
             plain=declared.plain,
             base=declared.base,
             tip=declared.tip,
+            kind=declared.kind,
         )
     if declared.group:
         made.set_group(declared.group)

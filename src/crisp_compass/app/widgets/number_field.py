@@ -11,7 +11,8 @@ from PySide6.QtWidgets import QComboBox, QHBoxLayout, QVBoxLayout, QWidget
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import frame, label, unmarked
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import editable, from_si, parse, plain, show, to_si, unit_label
+from crisp_compass.quantities import editable, from_si, plain, show, to_si, unit_label
+from crisp_compass.typed import Motor, read
 
 
 class _Framed(QWidget):
@@ -88,8 +89,11 @@ class NumberField(_Framed):
         between: tuple[float, float] | None = None,
         base: str = "",
         reading: bool = False,
+        kind: str = "",
     ) -> None:
         super().__init__(title, width, compact=compact)
+        self._kind = kind  # what else may be typed, see ``typed.read``
+        self.motor = Motor()
         self._optional, self._reading = optional, reading  # a reading may be taken again with the same figure
         self._between = between  # SI, for values that no model checks
         self._unit, self._whole, self._plain = unit, whole, plain or whole
@@ -165,7 +169,7 @@ class NumberField(_Framed):
 
     def _read(self) -> float:
         """Parse the text; a bare number is in the unit that stands beside the field."""
-        value = parse(self.edit.text(), self._unit, base=self.base)
+        value = read(self.edit.text(), self._unit, base=self.base, kind=self._kind, motor=self.motor)
         if self._between is not None and not self._between[0] <= value <= self._between[1]:
             low, high = (show(x, self._unit) for x in self._between)
             raise Refusal(f"{show(value, self._unit)} is not possible here", f"{low} to {high} is")

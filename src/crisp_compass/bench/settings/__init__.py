@@ -11,6 +11,7 @@ from crisp_compass.bench.settings.circuit import CircuitSettings
 from crisp_compass.bench.settings.commutation import CommutationSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.flux import FluxSettings
+from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.bench.settings.outer_loop import OuterLoopSettings
 from crisp_compass.bench.settings.pwm import PwmSettings
@@ -31,6 +32,7 @@ class Settings(Frozen):
     supply: SupplySettings = SupplySettings()
     auto_tune: AutoTuneSettings = AutoTuneSettings()
     resistance: ResistanceSettings = ResistanceSettings()
+    inductance: InductanceSettings = InductanceSettings()
     instruments: InstrumentSettings = InstrumentSettings()
     flux: FluxSettings = FluxSettings()
     circuit: CircuitSettings = CircuitSettings()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated
@@ -17,6 +18,10 @@ class InductancePage(CapturePage):
 
     key = "inductance"
     section = "Capture"
+    fields = tuple(
+        Entry(pair, f"LCR {pair[0].upper()}–{pair[1].upper()}", "H", width=104, tip="Between two terminals, the rotor left where it stands; all three pairs give Ld and Lq")
+        for pair in ("uv", "vw", "wu")
+    )
 
     def build(self) -> None:
         self._kind: str | None = None
@@ -35,6 +40,8 @@ class InductancePage(CapturePage):
 
     def said(self, evidence: Evidence | None) -> Said:
         self.shown.setVisible(len(self.kinds) > 1)
+        for pair in self.fields:
+            self._fields[pair.setting].setVisible(self.seen.settings.plate.windings == 3 and not self.seen.settings.plate.cage)
         if evidence is not None:
             self.shown.show_value(evidence.kind)
         return super().said(evidence)

@@ -70,7 +70,7 @@ class CablePage(Page):
         self.wire.returnPressed.connect(self._on_wire)
         self.first = Choice("Read at", {}, width=98)
         self.other = Choice("against", {FRAME: FRAME}, width=98)
-        self.ohms = NumberField("Resistance", "Ω", width=104, optional=True, reading=True, tip="type “open” as 1G")
+        self.ohms = NumberField("Resistance", "Ω", width=104, optional=True, reading=True, tip="OL or open where the meter shows it")
         self.diode = NumberField(
             "Diode test",
             "V",

@@ -106,7 +106,7 @@ class StepperLeadsPage(Page):
         first, second = self._pairs[item.row()]
         text = item.text().strip()
         try:
-            value = 1e12 if text.upper() in ("OL", "OPEN", "∞") else parse(text, "Ω")
+            value = parse(text, "Ω")
             self.document.edit(
                 "lead reading",
                 read_leads(self.document.bench, first, second, value),
