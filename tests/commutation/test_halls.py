@@ -74,7 +74,7 @@ def test_refusals_say_which() -> None:
     flipped = {**capture.columns, "v_bc": -capture["v_bc"]}
     alien = {**capture.columns, "hall_1": (np.sin(97 * capture.time) > 0).astype(float)}
     for columns, wording in (
-        (stuck, "hall_3 stays at 1"), (joined, "hall_1 and hall_2 do not divide"), (single, "two line voltages are needed"),
+        (stuck, "hall_3 stays at 1"), (joined, "hall_1 and hall_2 do not divide"), (single, "alone tell a spacing of 120° and the order [1-6-]+; add v_bc for offset"),
         (flipped, "not 120° apart|do not turn like"), (alien, "hall_1 does not switch at the same"),
     ):  # fmt: skip
         with pytest.raises(Refusal, match=wording):

@@ -7,14 +7,14 @@ import math
 import numpy as np
 import pytest
 
+from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import enter, with_family
-from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settle
 from crisp_compass.capture import Capture
 from crisp_compass.course.course import headline
 from crisp_compass.course.data_sheet import data_sheet_proposal
-from crisp_compass.course.open_points import check_bench
+from crisp_compass.course.open_points import check_bench, next_bearing
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.meter import of_three_pairs
@@ -83,8 +83,19 @@ def test_a_nameplate_is_a_circuit_with_a_wide_bar() -> None:
         x, stator, slip = base * rng.uniform(1.3, 3), base * rng.uniform(0.02, 0.1), rng.uniform(0.02, 0.08)
         leak, g = x * rng.uniform(0.07, 0.2), base * rng.uniform(0.75, 1.1)
         z = stator + 1j * leak + 1j * x * g / (g + 1j * x)
-        made = nameplate_circuit(volts=volts, current=volts / abs(z), hertz=50, power_factor=round(z.real / abs(z), 2), slip=slip, stator=stator)
-        true = {"magnetizing_inductance": x / omega, "rotor_resistance": g * slip, "rotor_time_constant": x / omega / (g * slip)}
+        made = nameplate_circuit(
+            volts=volts,
+            current=volts / abs(z),
+            hertz=50,
+            power_factor=round(z.real / abs(z), 2),
+            slip=slip,
+            stator=stator,
+        )
+        true = {
+            "magnetizing_inductance": x / omega,
+            "rotor_resistance": g * slip,
+            "rotor_time_constant": x / omega / (g * slip),
+        }
         held += sum(made[k].low <= v <= made[k].high for k, v in true.items())
     assert held >= 0.93 * 120
     with pytest.raises(Refusal, match="slip"):
@@ -102,7 +113,11 @@ def test_three_pairs_on_an_lcr_meter_are_both_axes() -> None:
         assert of_three_pairs(*pairs) == pytest.approx((ld, lq))
     # the same law as readings over the rotor angle
     turn = np.radians(np.arange(0, 360, 15.0))
-    table = Capture("lcr.csv", np.arange(24.0), {"angle": turn, "l_ab": (ld + lq) - (lq - ld) * np.cos(2 * (turn + math.radians(30)))})
+    table = Capture(
+        "lcr.csv",
+        np.arange(24.0),
+        {"angle": turn, "l_ab": (ld + lq) - (lq - ld) * np.cos(2 * (turn + math.radians(30)))},
+    )
     found = fit_saliency(table, pole_pairs=1)
     assert found.estimates["lq"].value == pytest.approx(lq, rel=1e-6)
     bench = enter(Bench(), "inductance", {"uv": 2e-3, "vw": 2.4e-3, "wu": 2.1e-3})
@@ -131,3 +146,22 @@ def test_fields_read_what_plates_and_meters_print() -> None:
     for text, unit, part in (("50 Hz", "rpm", "pole pairs"), ("2 s", "rad/s²", "top speed"), ("200°", "", "no step")):
         with pytest.raises(Refusal, match=part):
             read(text, unit, kind="steps" if unit == "" else "")
+
+
+def test_the_next_bearing_speaks_of_this_motor_and_ends_after_a_run() -> None:
+    said = {}
+    for family, typed in CASES.items():
+        bench = _settled(
+            enter(with_family(Bench(), family), "plate", {k: v for k, v in typed.items() if k != "r"}), "plate"
+        )
+        said[family] = next_bearing(bench).text
+    assert "between A and B" in said["sinusoidal"]
+    assert "armature" in said["brushed"]
+    assert "one winding" in said["stepper"]
+    stated = _settled(enter(with_family(Bench(), "brushed"), "plate", CASES["brushed"]), "plate")
+    assert "Or settle what is stated, 1.70 Ω" in next_bearing(stated).text
+    assert "pp" not in headline(stated, BY_KEY["plate"])
+    carousel = load_bench("demo/carousel/carousel.bench.json")
+
+    assert next_bearing(carousel).waypoint == "run"
+    assert next_bearing(carousel, ran=True).waypoint == "hand_over"

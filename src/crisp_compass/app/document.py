@@ -72,6 +72,7 @@ class Document(QObject):
         super().__init__(parent)
         self.bench = Bench()
         self.path: Path | None = None
+        self._ran_with: object = None
         #: Captures that the person chose: they may lie anywhere.
         self.picked: set[str] = set()
         self.undo_stack = QUndoStack(self)
@@ -156,6 +157,16 @@ class Document(QObject):
     def log(self, entry: LedgerEntry, text: str) -> None:
         """Add a ledger line."""
         self.edit(text, self.bench.model_copy(update={"ledger": (*self.bench.ledger, entry)}))
+
+    @property
+    def ran(self) -> bool:
+        """Whether the drive was run in simulation with what is settled now."""
+        return self._ran_with is not None and self._ran_with == self.bench.settled
+
+    def note_run(self) -> None:
+        """Remember that the drive was run as it is settled."""
+        self._ran_with = self.bench.settled
+        self.changed.emit()
 
     def settle(self, topic: str, proposal: Proposal, *, reason: str, confirmed: tuple[str, ...] = ()) -> None:
         """Settle a topic; raises Refusal without a reason or with an input missing.

@@ -147,7 +147,7 @@ class Window(QMainWindow):
 
     def follow_bearing(self) -> None:
         """Go where the next bearing points."""
-        bearing = next_bearing(self.document.bench)
+        bearing = next_bearing(self.document.bench, ran=self.document.ran)
         self.travel(bearing.waypoint, bearing.section)
 
     def _on_turned(self, angle: float) -> None:
@@ -182,7 +182,7 @@ class Window(QMainWindow):
         places = tuple(Place(w.key, w.name, headline(bench, w), state_of(bench, w)) for w in waypoints)
         self.course.show_course(places, page.key)
         self.menus.refresh()
-        self.bearing.show_text(next_bearing(bench).text)
+        self.bearing.show_text(next_bearing(bench, ran=self.document.ran).text)
         windings = bench.settings.plate.windings
         self.dial.show_windings(windings)
         self.dial.setVisible(page.has_dial and windings > 1)  # one armature has no angle to show

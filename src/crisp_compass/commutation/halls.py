@@ -100,9 +100,12 @@ def read_halls(capture: Capture) -> HallTable:
             )
     voltages = voltages_of(capture)
     if len(voltages) < 2:
+        there = f"only {next(iter(voltages))} is there" if voltages else "no line voltage is there"
+        more = [v for v in ("v_ab", "v_bc", "v_ca") if v not in voltages][: 2 - len(voltages)]
         raise Refusal(
-            f"only {next(iter(voltages))} is there",
-            "two line voltages are needed to tell the direction",
+            f"{there}; {_order(halls)}",
+            f"add {' and '.join(more)} for offset and direction",
+            code="missing-signal",
             where=capture.source,
         )
     fit = fit_emf(capture.time, voltages, capture.source)
@@ -180,6 +183,16 @@ def debounced(values: FloatArray) -> FloatArray:
         before, after = state[burst[0] - 1], values[burst[-1]]
         state[burst[0] : burst[-1] + 1] = after if after != before else before
     return state
+
+
+def _order(halls: list[FloatArray]) -> str:
+    """Say what the halls tell without a voltage: spacing, and the order of their codes."""
+    clean = [debounced(h) for h in halls]
+    codes = (4 * clean[0] + 2 * clean[1] + clean[2]).astype(int)
+    changed = codes[np.concatenate([[True], np.diff(codes) != 0])]
+    seen = list(dict.fromkeys(int(c) for c in changed))
+    spacing = "60°" if {0, 7} & set(seen) else "120°"
+    return f"the halls alone tell a spacing of {spacing} and the order {'-'.join(map(str, seen))}"
 
 
 def _arc(

@@ -9,6 +9,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap, stale_inputs
 from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints import BY_KEY, WAYPOINTS
+from crisp_compass.motor import family_of
 
 
 class State(StrEnum):
@@ -59,7 +60,14 @@ def waiting_text(bench: Bench, waypoint: Waypoint) -> str:
 
 def first_steps(bench: Bench, waypoint: Waypoint) -> list[tuple[str, str]]:
     """Return name and first step of every waypoint that this one waits for."""
-    return [(BY_KEY[t].name, BY_KEY[t].first_step) for t in missing(bench, waypoint)]
+    return [(BY_KEY[t].name, first_step_of(bench, BY_KEY[t])) for t in missing(bench, waypoint)]
+
+
+def first_step_of(bench: Bench, waypoint: Waypoint) -> str:
+    """Return what to do first on a leg with this bench's motor and sensor."""
+    if waypoint.key == "commutation" and bench.settings.sensor.is_encoder:
+        return "Align the rotor with a held current, or turn it by hand with two line voltages and the encoder, and drop the capture on the window."
+    return family_of(bench).first_steps.get(waypoint.key, waypoint.first_step)
 
 
 def state_of(bench: Bench, waypoint: Waypoint) -> State:

@@ -12,9 +12,11 @@ from crisp_compass.bench.entered import Edit, edits, presumed, value_of
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.course import State, headline, missing, state_of, waypoints_of
+from crisp_compass.course.course import State, first_step_of, headline, missing, state_of, waypoints_of
+from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.known import CONSTANTS, WAYPOINT_OF, side_by_side
 from crisp_compass.course.outer_loop import standing_reminders
+from crisp_compass.course.waypoint import Waypoint
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -32,8 +34,8 @@ class Bearing:
     section: str = ""
 
 
-def next_bearing(bench: Bench) -> Bearing:
-    """Return the most useful next step and why."""
+def next_bearing(bench: Bench, *, ran: bool = False) -> Bearing:
+    """Return the most useful next step and why; ``ran`` tells that this drive was run in simulation as it is settled."""
     for waypoint in waypoints_of(bench):
         if waypoint.topic is None:
             continue
@@ -51,16 +53,16 @@ def next_bearing(bench: Bench) -> Bearing:
         waiting = missing(bench, waypoint)
         if waiting:
             first = BY_KEY[waiting[0]]
-            return Bearing(first.key, f"{waypoint.name} waits for {first.inline_name}: {first.first_step}")
+            return Bearing(first.key, f"{waypoint.name} waits for {first.inline_name}: {_begin(bench, first)}")
         if bench.evidence.get(waypoint.key):
             return Bearing(waypoint.key, f"{waypoint.name}: a capture is read; check the fit and settle the value.")
-        return Bearing(waypoint.key, waypoint.first_step)
+        return Bearing(waypoint.key, _begin(bench, waypoint))
     found = open_points(bench)
     stopped = [f for f in found if f.level == "stop"]
     if stopped:
         check = stopped[0].code == "check-stop"
         return Bearing("plate" if check else "pwm", stopped[0].text, "Checks" if check else "")
-    runs = any(w.key == "run" for w in waypoints_of(bench))
+    runs = any(w.key == "run" for w in waypoints_of(bench)) and not ran
     if not found:
         text = "run the drive in simulation, then hand over" if runs else "hand over"
         return Bearing("run" if runs else "hand_over", f"Everything is settled and no point is open: {text}.")
@@ -72,6 +74,16 @@ def next_bearing(bench: Bench) -> Bearing:
     if not runs:
         return Bearing("hand_over", f"Every value is settled, {points}: see there.")
     return Bearing("run", f"Every value is settled, {points} (see Hand over): run the drive in simulation.")
+
+
+def _begin(bench: Bench, waypoint: Waypoint) -> str:
+    """Return the first step of a leg; where something is stated already, that it may be settled as a start."""
+    step = first_step_of(bench, waypoint)
+    try:
+        stated = data_sheet_proposal(bench, waypoint.key)
+    except Refusal:
+        return step
+    return f"{step} Or settle what is stated, {stated.headline}, as a start." if stated is not None else step
 
 
 def describe_input(key: str) -> str:

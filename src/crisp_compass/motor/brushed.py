@@ -110,6 +110,12 @@ FAMILY = Family(
     stated,
     captures="brushed",
     phase="the armature",
+    first_steps={
+        "resistance": "Hold the shaft, take DC levels of the armature in both directions (v_m, i_m) and drop the capture on the window.",
+        "inductance": "Hold the shaft, take voltage steps on the armature (v_m, i_m) and drop the capture on the window.",
+        "flux": "Run the motor at several speeds and loads (v_m, i_m, speed), or let it coast with open terminals, and drop the capture on the window.",
+        "mechanics": "Run the shaft up and let it coast, capture speed and i_m and drop the capture on the window.",
+    },
     hints={
         "resistance": "Drop DC levels of the armature here (v_m and i_m), the shaft held; best of both signs and at several shaft positions.",
         "inductance": "Drop a voltage-step or injected-sine capture of the armature here (v_m and i_m), the shaft held.",

@@ -98,6 +98,8 @@ class Family:
         What its resistance and inductance are of, as a sentence says it.
     hints
         What to drop on the pages of the constants, by waypoint.
+    first_steps
+        What to do first on a leg, where it is another thing than with a three-phase magnet motor.
     winding, winding_keys
         What the loops see of it, from what is settled (raises Refusal naming what is not), and the values that this rests on.
     flux, flux_keys
@@ -114,6 +116,7 @@ class Family:
     captures: str = "pm"
     phase: str = "phase of the star"
     hints: Mapping[str, str] = field(default_factory=dict)
+    first_steps: Mapping[str, str] = field(default_factory=dict)
     current_base: str | None = None
     winding: Callable[[Bench], Winding] = _measured_winding
     winding_keys: tuple[str, ...] = WINDING_KEYS

@@ -93,6 +93,11 @@ FAMILY = Family(
     current_base="rms",
     captures="stepper",
     phase="one winding",
+    first_steps={
+        "resistance": "Hold the shaft, take DC levels of one winding (v_a, i_a) and drop the capture on the window.",
+        "inductance": "Hold the shaft, take voltage steps on one winding (v_a, i_a) and drop the capture on the window.",
+        "flux": "Leave the leads open, turn the shaft by hand or let it coast (v_a, v_b) and drop the capture on the window.",
+    },
     hints={
         "resistance": "Drop DC levels of one winding here (v_a and i_a, or v_b and i_b), the shaft held.",
         "inductance": "Drop a voltage-step or injected-sine capture of one winding here (v_a and i_a, or v_b and i_b), the shaft held.",

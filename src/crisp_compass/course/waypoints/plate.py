@@ -54,7 +54,9 @@ def propose(bench: Bench) -> Proposal:
 def _headline(settled: Settled) -> str:
     values = settled.values
     parts = [show(values["v_bus"].value, "V")] if "v_bus" in values else []
-    return "  ".join([*parts, *([f"{values['pole_pairs'].value:.0f} pp"] if "pole_pairs" in values else [])])
+    # nobody counts the poles of a brushed motor: the fields that its plate settles have none
+    counted = not settled.settings or {"pole_pairs", "steps_per_turn", "mains_hz"} & set(settled.settings)
+    return "  ".join([*parts, *([f"{values['pole_pairs'].value:.0f} pp"] if "pole_pairs" in values and counted else [])])
 
 
 WAYPOINT = Waypoint(
@@ -62,7 +64,7 @@ WAYPOINT = Waypoint(
     10,
     "Plate",
     "What stands on the motor and what feeds it?",
-    "Enter the plate and the supply, then settle them: every later leg uses pole pairs and bus voltage.",
+    "Enter the plate and the supply, then settle them: every later leg rests on them.",
     settles=limits(pole_pairs="pole_pairs", v_bus="v_bus", rated_current="rated_current", top_speed="top_speed"),
     headline=_headline,
     propose=propose,

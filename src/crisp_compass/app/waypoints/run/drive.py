@@ -218,8 +218,10 @@ class RunPage(Page):
         """Release the shaft; it coasts until friction stops it, which is still shown."""
         if self.port is not None:
             self.port.disarm()
-        self.running, self._token = False, None
+        ran, self.running, self._token = self.running, False, None
         self._show()
+        if ran:
+            self.document.note_run()
 
     def leave(self) -> None:
         """Leaving the page or closing the window stops the motor."""
