@@ -10,6 +10,7 @@ import pytest
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import enter, with_family
+from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settle
 from crisp_compass.capture import Capture
 from crisp_compass.course.course import headline
@@ -165,3 +166,11 @@ def test_the_next_bearing_speaks_of_this_motor_and_ends_after_a_run() -> None:
 
     assert next_bearing(carousel).waypoint == "run"
     assert next_bearing(carousel, ran=True).waypoint == "hand_over"
+
+
+def test_passing_other_kinds_of_motor_changes_no_current() -> None:
+    bench = enter(Bench(), "plate", {"rated_current": 3.0, "current_base": "rms"})
+    for family in ("trapezoidal", "stepper", "induction", "brushed"):
+        bench = with_family(bench, family)
+    assert rated_peak(bench.settings.plate) == 3.0  # a DC current; no field shows another base
+    assert rated_peak(with_family(bench, "sinusoidal").settings.plate) == pytest.approx(3 * math.sqrt(2))

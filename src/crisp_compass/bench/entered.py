@@ -129,16 +129,19 @@ def standing(bench: Bench, besides: str = "") -> Bench:
 def with_family(bench: Bench, family: str, **fields: Any) -> Bench:
     """Return the bench with another kind of motor, and these ``fields`` of its plate set.
 
-    What both plates can say is carried over; what only the old one can is kept, for when the motor is that kind again.
+    What both plates can say is carried over; what only the old one can is kept, for when the motor is that kind again. What a current
+    means belongs to the kind: a base that the new plate does not show would turn a figure into another in silence.
     """
     old, fresh = bench.settings.plate, PLATES[family]
     said = old.model_dump()
     others = dict(bench.other_plates)
     if fresh is not type(old):
-        others[said["family"]] = {k: v for k, v in said.items() if k not in fresh.model_fields and v is not None}
+        others[said["family"]] = {
+            k: v for k, v in said.items() if (k not in fresh.model_fields or k == "current_base") and v is not None
+        }
     kept = next((others.pop(k) for k in list(others) if PLATES[k] is fresh), {})
-    shared = {k: v for k, v in said.items() if k in fresh.model_fields}
-    plate = fresh.model_validate({**kept, **shared, "family": family, **fields})
+    shared = {k: v for k, v in said.items() if k in fresh.model_fields and (k != "current_base" or fresh is type(old))}
+    plate = fresh.model_validate({**shared, **kept, "family": family, **fields})
     return bench.model_copy(
         update={"settings": bench.settings.model_copy(update={"plate": plate}), "other_plates": others}
     )

@@ -136,6 +136,7 @@ class InductionPlate(PlateBase):
     settles: ClassVar[tuple[str, ...]] = ("mains_hz", *PlateBase.settles)
 
     family: Literal["induction"] = "induction"
+    current_base: Literal["peak", "rms"] = Field(default="rms", description="rms: as nameplates say it")
     connection: Literal["star", "delta"] = "star"
     mains_hz: float = Field(default=50.0, ge=1, le=1000, description="Hz on the plate")
     power_factor: Share | None = Field(default=None)

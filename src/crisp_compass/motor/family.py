@@ -104,8 +104,6 @@ class Family:
         What the loops see of it, from what is settled (raises Refusal naming what is not), and the values that this rests on.
     flux, flux_keys
         The flux linkage [Wb] that makes its torque, and the values that this rests on.
-    current_base
-        What the rated current of such a plate usually means; None keeps what stood.
     """
 
     keys: tuple[str, ...]
@@ -117,7 +115,6 @@ class Family:
     phase: str = "phase of the star"
     hints: Mapping[str, str] = field(default_factory=dict)
     first_steps: Mapping[str, str] = field(default_factory=dict)
-    current_base: str | None = None
     winding: Callable[[Bench], Winding] = _measured_winding
     winding_keys: tuple[str, ...] = WINDING_KEYS
     flux: Callable[[Bench], float] = lambda bench: need(bench, FLUX_KEYS[0])

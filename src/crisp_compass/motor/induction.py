@@ -142,7 +142,6 @@ FAMILY = Family(
     outlook,
     pole_pairs,
     lambda plate, constant, resistance: [],
-    current_base="rms",
     captures="induction",
     hints={
         "resistance": "Drop DC levels between A and B here (v_ab and i_a, C open), or take the three pairs with a meter.",

@@ -90,7 +90,6 @@ FAMILY = Family(
     lambda plate: int(plate.pole_pairs),
     stated,
     encoder_rows=encoder_rows,
-    current_base="rms",
     captures="stepper",
     phase="one winding",
     first_steps={

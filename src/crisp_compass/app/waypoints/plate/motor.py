@@ -165,10 +165,8 @@ class PlatePage(Page):
             sensor.set_options({k: _SENSORS[k] for k in sensors}, self.document.bench.settings.sensor.kind)
 
     def _on_family(self, family: str) -> None:
-        """An induction motor's plate states line rms; the others' rated current keeps its base. One step to undo."""
-        base = FAMILIES[family].current_base
-        fields = {"current_base": base} if base else {}
-        self._change(lambda bench: with_family(bench, family, **fields), "kind of motor")
+        """Take the kind of motor with what its rated current means. One step to undo."""
+        self._change(lambda bench: with_family(bench, family), "kind of motor")
 
     def refresh(self) -> None:
         bench = self.document.bench
