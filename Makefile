@@ -1,10 +1,12 @@
-.PHONY: setup demo test bench accuracy fuzz
+.PHONY: setup demo test bench accuracy fuzz schema
 setup:
 	@tools/setup.sh
 demo: setup
 	@tools/demo.sh
 test: setup
 	@tools/test.sh
+schema: setup
+	@.venv/bin/python tools/generated.py
 bench: setup
 	@QT_QPA_PLATFORM=offscreen .venv/bin/python tools/benchmarks.py
 accuracy: setup

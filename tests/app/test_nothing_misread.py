@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 from random_benches import random_bench
 
+from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.waypoints.hand_over.files import HandOverPage
@@ -21,10 +22,15 @@ from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.store import save_bench
+from crisp_compass.capture import Capture, read_capture
+from crisp_compass.capture.mapping import propose_channels
+from crisp_compass.capture.preview import preview
 from crisp_compass.course.course import State, headline, state_of
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.errors import Refusal
+from crisp_compass.identify.flux import fit_flux
 from crisp_compass.record.report import write_report
 from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
@@ -101,7 +107,9 @@ def test_a_reason_is_not_proposed_against_a_finding(
         assert seen == [""]
 
 
-def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+def test_the_open_page_comes_first_and_channels_are_questioned(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
+) -> None:
     """Ten even levels on Resistance are a staircase; a current channel in volts needs its probe's scale, remembered later."""
     save(staircase(0.5, list(np.linspace(0.4, 4.0, 10)), seed=3), tmp_path / "ten.csv")
     window.travel("resistance")
@@ -135,16 +143,63 @@ def test_the_open_page_comes_first_and_channels_are_questioned(window: Window, q
         drop(window, tmp_path / "two.csv")
         qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert (len(asked), len(again)) == (1, 0)
-    assert "channels mapped as t=TIME, v_ab=CH1, i_a=CH2*10@0.02" in window.statusBar().currentMessage()
+    assert "channels mapped as t = TIME; v_ab = CH1; i_a = CH2 × 10, 0.02 taken off" in window.statusBar().currentMessage()
     window.travel("flux")  # there CH2 would be another voltage: what was said on Resistance is not taken over
     with answering(choose("Cancel")) as elsewhere:
         drop(window, tmp_path / "two.csv")
         qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert len(elsewhere) == 1
-    for evidence in window.document.bench.evidence["resistance"][1:]:  # type: ignore[var-annotated]
-        assert evidence.columns[-1] == "i_a=CH2*10@0.02"
-        assert evidence.estimates["resistance"].value == pytest.approx(0.5, rel=5e-3)
-        assert abs(evidence.estimates["voltage_offset"].value) < 0.02
+    window.travel("resistance")
+    page = window.page
+    assert isinstance(page, CapturePage)
+    assert "i_a = CH2 × 10, 0.02 taken off" in page.answer.reason  # at the capture, and in the ledger
+    assert "i_a = CH2 × 10" in window.document.bench.ledger[-1].text
+    found = [e.estimates["resistance"].value for e in window.document.bench.evidence["resistance"]]
+
+    def mend(dialog: object) -> None:
+        assert isinstance(dialog, MappingDialog)
+        assert dialog._rows["i_a"].scale.text() == "10"  # as it stands
+        assert "V" in dialog._rows["v_ab"].said.text()
+        dialog.choose("i_a", "CH2", scale="20 A/V", offset="0.02")
+        dialog._check()
+
+    with answering(mend) as opened:
+        qtbot.mouseClick(page.map_button, Qt.MouseButton.LeftButton)
+        qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
+    assert len(opened) == 1
+    values = [e.estimates["resistance"].value for e in window.document.bench.evidence["resistance"]]
+    assert len(values) == len(found)  # it takes the place of the one that was mapped wrongly
+    assert values[-1] == pytest.approx(found[-1] / 2, rel=1e-6)
+    window.document.undo_stack.undo()
+    (tmp_path / "other").mkdir()
+    window.document.load(copy_bench(winch, tmp_path / "other"))
+    window.travel("resistance")
+    with answering(choose("Cancel")) as other:  # another bench knows nothing of it
+        drop(window, tmp_path / "two.csv")
+        qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
+    assert len(other) == 1
+    window.document.undo_stack.setClean()
+    assert not window.document.bench.channels
+
+
+def test_logic_is_no_back_emf(tmp_path: Path) -> None:
+    t = np.arange(0, 1.5, 2e-4)
+    theta = 60 * t - 15 * t**2 + 40 * t
+    halls = [4.9 * (np.cos(theta - 2.1 * k) > 0) + 0.03 * np.sin(999 * t + k) for k in range(3)]
+    path = tmp_path / "scope.csv"
+    rows = zip(t, *halls, np.sin(theta), strict=True)
+    path.write_text("\n".join(["Time [s],CH1 [V],CH2 [V],CH3 [V],CH4 [V]", *(",".join(f"{x:.6f}" for x in r) for r in rows)]))
+    looks = {c.name: c.look for c in preview(path)}
+    assert looks == {"Time": "rising", "CH1": "logic", "CH2": "logic", "CH3": "logic", "CH4": "wave"}
+    names, units = tuple(looks), ("s", "V", "V", "V", "V")
+    found = propose_channels(("hall_1", "hall_2", "hall_3", "v_ab", "v_bc"), names, units, looks)
+    assert found == {"t": "Time", "hall_1": "CH1", "hall_2": "CH2", "hall_3": "CH3", "v_ab": "CH4"}
+    with pytest.raises(Refusal, match="rests on two levels"):
+        fit_flux(read_capture(path, ["t=Time", "v_ab=CH1", "v_bc=CH2", "v_ca=CH3"]))
+    w = 100 - 30 * t
+    lines = {n: w * 0.01 * np.sin(theta - 2 * np.pi / 3 * k) for k, n in enumerate(("v_ab", "v_bc", "v_ca"))}
+    lines["v_ca"] = 1.5 * lines["v_ca"]
+    assert "lines-do-not-sum" in {f.code for f in fit_flux(Capture("x.csv", t, lines)).findings}
 
 
 def test_nothing_of_a_bench_becomes_code(winch: Path, tmp_path: Path) -> None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QWidget
 
-from crisp_compass.app.intake import Arrival, Intake
+from crisp_compass.app.intake import Arrival, Intake, header_or_nothing
 from crisp_compass.app.navigation import Navigator
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.mapping import MappingDialog
@@ -16,6 +17,7 @@ from crisp_compass.app.widgets.notice import Notice
 from crisp_compass.app.widgets.parts import Text
 from crisp_compass.app.widgets.plot import refusal_text
 from crisp_compass.course.captures import Evaluated
+from crisp_compass.course.channels import scales, spoken
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 
@@ -52,7 +54,7 @@ class Arrivals(QFrame):
         """Say where a capture went, unless the person is looking at it."""
         kind, name = evaluated.kind, Path(evaluated.evidence.file).name
         if evaluated.evidence.columns:
-            self.said.emit(f"{name}: channels mapped as {', '.join(evaluated.evidence.columns)}")
+            self.said.emit(f"{name}: channels mapped as {spoken(evaluated.evidence.columns)}")
         waypoint, page = BY_KEY[kind.topic], self._navigator.page
         # where a waypoint's captures all belong to its main page, its other pages show them too
         plain = {k.section for k in waypoint.captures} == {waypoint.sections[0].name}
@@ -69,12 +71,26 @@ class Arrivals(QFrame):
         self._notices.add_refusal(refusal_text(refusal.at(str(arrival.path))))
 
     def _ask_channels(self, arrival: Arrival, refusal: Refusal) -> None:
+        if not self._map(arrival, f"{arrival.path.name}: {refusal.problem}."):
+            self._on_refused(arrival, refusal)
+
+    def ask_again(self, page: CapturePage) -> None:
+        """Let the person say anew which channel of the shown capture is which."""
+        evidence = page.evidence()
+        if evidence is None:
+            return
+        path = page.document.base / evidence.file
+        self._map(Arrival(path, page.key, columns=evidence.columns, instead=evidence), f"{path.name}, as it is mapped now.")
+
+    def _map(self, arrival: Arrival, why: str) -> bool:
+        """Ask which channel is which and take the capture so; return whether the person said it."""
         page = self._navigator.page_of(arrival.topic or arrival.here)
         signals = page.signals if isinstance(page, CapturePage) else ()
-        dialog = MappingDialog(self.window(), arrival.path, signals, f"{arrival.path.name}: {refusal.problem}.")
+        given = scales(page.document.bench, header_or_nothing(arrival.path))
+        dialog = MappingDialog(self.window(), arrival.path, signals, why, before=arrival.columns, scales=given)
         if not dialog.usable or not dialog.exec():
-            self._on_refused(arrival, refusal)
-            return
+            return False
         columns = dialog.mappings()
         self._intake.remember_mappings(arrival, columns)
-        self._intake.add(Arrival(arrival.path, arrival.topic, arrival.here, columns, asked=True), first=True)
+        self._intake.add(replace(arrival, columns=columns, asked=True), first=True)
+        return True

@@ -15,9 +15,11 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.widgets.pyramid import prepare_pyramids
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture, Progress, read_capture
-from crisp_compass.capture.dialect import detect
-from crisp_compass.course.captures import Evaluated, add_evidence, evaluate, guess_kind
+from crisp_compass.capture.preview import header_of
+from crisp_compass.course.captures import Evaluated, add_evidence, evaluate, guess_kind, without
+from crisp_compass.course.channels import remember, remembered
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 
@@ -25,13 +27,14 @@ from crisp_compass.errors import Refusal
 @dataclass(frozen=True)
 class Arrival:
     """A capture to be taken: ``topic`` where it was loaded on purpose, ``here`` the waypoint whose page was open when it was dropped,
-    ``columns`` the mappings of its channels; ``asked`` once a person has said which channel is which."""
+    ``columns`` the mappings of its channels; ``asked`` once a person has said which channel is which; ``instead`` the evidence that it takes the place of."""
 
     path: Path
     topic: str = ""
     here: str = ""
     columns: tuple[str, ...] = ()
     asked: bool = False
+    instead: Evidence | None = None
 
 
 class Intake(QObject):
@@ -87,7 +90,7 @@ class Intake(QObject):
             return
         arrival = self._now = self._queue.popleft()
         bench, base = standing(self._document.bench), self._document.base
-        columns = arrival.columns or self._remembered(arrival)
+        columns = arrival.columns if arrival.asked else arrival.columns or self._remembered(arrival)
         self._on_progress(0.0)
         self._job.ask_reporting(lambda report: _take(bench, replace(arrival, columns=columns), base, report))
 
@@ -100,8 +103,10 @@ class Intake(QObject):
             self.busy.emit(doing + waiting)
 
     def _on_done(self, evaluated: Evaluated) -> None:
-        self._now = None
+        arrival, self._now = self._now, None
         name, bench = Path(evaluated.evidence.file).name, self._document.bench
+        if arrival is not None and arrival.instead is not None:
+            bench = without(bench, arrival.instead)
         self._document.edit(f"load {name}", add_evidence(bench, evaluated.evidence), by_hand=False)
         self.taken.emit(evaluated)
         self._next()
@@ -113,35 +118,25 @@ class Intake(QObject):
             (self.asks if refusal.code == "channels" and known else self.refused).emit(arrival, refusal)
         self._next()
 
-    # ---- mappings of a scope, kept for its next files
-
-    def _mappings(self) -> dict[str, list[str]]:
-        stored = self._settings.value("mappings")
-        return dict(stored) if isinstance(stored, dict) else {}
+    # ---- mappings of a scope, kept on the bench for its next files
 
     def _remembered(self, arrival: Arrival) -> tuple[str, ...]:
-        """Return the mappings said on this leg for a file with these very columns, if any: a scope's CH2 is a current on one
-        leg and a voltage on another."""
-        return tuple(self._mappings().get(_head(arrival), ()))
+        return remembered(self._document.bench, arrival.topic or arrival.here, header_or_nothing(arrival.path))
 
     def remember_mappings(self, arrival: Arrival, columns: tuple[str, ...]) -> None:
-        """Keep what was said of a file's columns for the leg's next file that has the same ones."""
-        head = _head(arrival)
-        if head:
-            kept = {**self._mappings(), head: list(columns)}
-            self._settings.setValue("mappings", dict(list(kept.items())[-40:]))
+        """Keep what was said of a file's columns for this bench's and leg's next file that has the same ones."""
+        header = header_or_nothing(arrival.path)
+        if header:
+            topic = arrival.topic or arrival.here
+            self._document.amend(remember(self._document.bench, topic, header, columns))
 
 
-def _head(arrival: Arrival) -> str:
-    """Return the leg and what the header says of its columns, or an empty text where either is not known."""
-    topic = arrival.topic or arrival.here
+def header_or_nothing(path: Path) -> str:
+    """Return what a file's header says of its columns, nothing where it cannot be read."""
     try:
-        dialect = detect(arrival.path)
+        return header_of(path)
     except (Refusal, OSError):
         return ""
-    return topic and f"{topic}\n" + "\t".join(
-        f"{n} [{u or ''}]" for n, u in zip(dialect.names, dialect.units, strict=True)
-    )
 
 
 def _take(bench: Bench, arrival: Arrival, base: Path, report: Progress) -> Evaluated:

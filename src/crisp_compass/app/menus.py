@@ -12,6 +12,7 @@ from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
 from crisp_compass.app.logs import copy_diagnostics
+from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.course.course import waypoints_of
@@ -77,11 +78,20 @@ class Menus(QObject):
         self._recent = file.addMenu("Open &recent")
         self._recent.aboutToShow.connect(self._fill_recent)
         file.addSeparator()
+        self._add(file, "&Channels of the shown capture…", self._map_channels)
+        file.addSeparator()
         self._add(file, "&Save", files.save, "Ctrl+S")
         self._add(file, "Save &as…", files.save_as, "Ctrl+Shift+S")
         self._add(file, "Bench na&me…", window.rename)
         file.addSeparator()
         self._add(file, "&Quit", window.close, "Ctrl+Q")
+
+    def _map_channels(self) -> None:
+        page = self._window.page
+        if isinstance(page, CapturePage) and page.evidence() is not None:
+            page.remap.emit()
+        else:
+            self._window.say("Open a page that shows a capture first.")
 
     def _build_edit(self) -> None:
         window = self._window

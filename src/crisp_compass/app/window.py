@@ -160,6 +160,7 @@ class Window(QMainWindow):
         page.done.connect(self.say)
         if isinstance(page, CapturePage):
             page.chosen.connect(lambda path, p=page: self.intake.add(Arrival(path, topic=p.key)))
+            page.remap.connect(lambda p=page: self.arrivals.ask_again(p))
             self.intake.taken.connect(page.on_taken)
 
     def _on_arrived(self, page: Page) -> None:

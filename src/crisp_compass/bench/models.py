@@ -8,7 +8,7 @@ from pydantic import Field, ValidationError, model_validator
 
 from crisp_compass.bench.base import Frozen, Quantity, Topic
 from crisp_compass.bench.plate import PLATES
-from crisp_compass.bench.ranges import CHECK_READINGS, MORE_VALUES, Key, Long, Name, Order, ValueKey
+from crisp_compass.bench.ranges import CHECK_READINGS, MORE_VALUES, Key, Long, Name, Order, Text, ValueKey
 from crisp_compass.bench.records import (
     CableWire,
     CheckRecord,
@@ -51,6 +51,9 @@ class Bench(Frozen):
     spikes: tuple[SpikeReading, ...] = ()
     cable: tuple[CableWire, ...] = ()
     ledger: tuple[LedgerEntry, ...] = ()
+    channels: dict[Text, tuple[Text, ...]] = Field(
+        default={}, description="which channel is which signal, as said on this bench, by leg and header of the file"
+    )
 
     @model_validator(mode="after")
     def _whole(self) -> Self:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from crisp_compass.capture.signals import SIGNALS, TIME_NAMES
@@ -115,10 +115,12 @@ def find_source(source: str, names: tuple[str, ...]) -> int:
 _HINTS = {"hall": ("hall",), "enc": ("enc",), "command": ("pwm", "cmd", "command")}
 
 
-def propose_channels(wanted: Sequence[str], names: Sequence[str], units: Sequence[str | None]) -> dict[str, str]:
-    """Return a channel for each wanted signal and for the time ``t`` where one suits by name or by unit; never two for one, and
-    never a voltage for a logic signal."""
-    free = list(zip(names, units, strict=True))
+def propose_channels(
+    wanted: Sequence[str], names: Sequence[str], units: Sequence[str | None], looks: Mapping[str, str] | None = None
+) -> dict[str, str]:
+    """Return a channel for each wanted signal and for the time ``t`` where one suits by name, by unit or by what it looks like (``looks``, see
+    ``preview``); never two for one, never a voltage for a logic signal unless it rests on two levels, and no such channel for a voltage."""
+    looks, free = looks or {}, list(zip(names, units, strict=True))
     found: dict[str, str] = {}
 
     def take(signal: str, suits: Callable[[str, str | None], bool]) -> None:
@@ -126,6 +128,12 @@ def propose_channels(wanted: Sequence[str], names: Sequence[str], units: Sequenc
         if signal not in found and hit is not None:
             found[signal] = hit[0]
             free.remove(hit)
+
+    logic = {s for s in wanted if SIGNALS[s] == "logic"}
+
+    def moves(name: str) -> bool:
+        # what rests on two levels is no voltage or current where logic signals are looked for too, nor is a counter
+        return looks.get(name) != "rising" and not (logic and looks.get(name) == "logic")
 
     if names:
         take("t", lambda n, u: n.lower() in TIME_NAMES or _dimension(u) == "time")
@@ -138,12 +146,16 @@ def propose_channels(wanted: Sequence[str], names: Sequence[str], units: Sequenc
         if SIGNALS[signal] == "logic":
             hints = next((h for k, h in _HINTS.items() if signal.startswith(k)), ())
             take(signal, lambda n, _, h=hints: any(word in n.lower() for word in h))  # type: ignore[misc]
+            take(signal, lambda n, _: looks.get(n) == "logic")
             continue
         dimension = UNITS[SIGNALS[signal]].dimension
-        take(signal, lambda _, u, d=dimension: _dimension(u) == d)  # type: ignore[misc]
+        take(signal, lambda n, u, d=dimension: _dimension(u) == d and moves(n))  # type: ignore[misc]
     for signal in wanted:  # a current probe's channel is in volts; a file without units leaves the order
         if SIGNALS[signal] in ("V", "A", "rpm") and signal != "v_cmd":
-            take(signal, lambda _, u, s=signal: not u or (SIGNALS[s] == "A" and _dimension(u) == "voltage"))  # type: ignore[misc]
+            take(
+                signal,
+                lambda n, u, s=signal: moves(n) and (not u or (SIGNALS[s] == "A" and _dimension(u) == "voltage")),  # type: ignore[misc]
+            )
     return found
 
 

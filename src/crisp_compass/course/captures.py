@@ -18,6 +18,7 @@ from crisp_compass.bench.rules import require_built
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.capture import Capture, Progress, read_capture
 from crisp_compass.capture.gaps import continuous
+from crisp_compass.course.channels import spoken
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.errors import Refusal
@@ -214,10 +215,20 @@ def add_evidence(bench: Bench, evidence: Evidence) -> Bench:
     topic = KINDS[evidence.kind].topic
     others = [e for e in bench.evidence.get(topic, ()) if (e.file, e.kind) != (evidence.file, evidence.kind)]
     others = others[-(_MOST - 1) :]
-    line = LedgerEntry(when=evidence.when, kind="file", text=f"{Path(evidence.file).name}  {headline_of(evidence)}")
+    mapped = f" ({spoken(evidence.columns)})" if evidence.columns else ""
+    line = LedgerEntry(
+        when=evidence.when, kind="file", text=f"{Path(evidence.file).name}  {headline_of(evidence)}{mapped}"[:4000]
+    )
     return bench.model_copy(
         update={"evidence": {**bench.evidence, topic: (*others, evidence)}, "ledger": (*bench.ledger, line)}
     )
+
+
+def without(bench: Bench, evidence: Evidence) -> Bench:
+    """Return the bench without one capture, nothing said: another reading of it takes its place."""
+    topic = KINDS[evidence.kind].topic
+    kept = tuple(e for e in bench.evidence.get(topic, ()) if e != evidence)
+    return bench.model_copy(update={"evidence": {**bench.evidence, topic: kept}})
 
 
 def drop_evidence(bench: Bench, evidence: Evidence, when: str) -> Bench:

@@ -14,6 +14,7 @@ import numpy as np
 
 from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
+from crisp_compass.capture.preview import look_of
 from crisp_compass.capture.quality import noise, pile_up
 from crisp_compass.conversions import kt_from_flux, kv_from_flux
 from crisp_compass.errors import Refusal
@@ -82,7 +83,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
     """
     family_of_capture(capture)
     voltages = voltages_of(capture)
-    findings = list(capture.findings)
+    findings = [*capture.findings, *doubtful_voltages(voltages, capture.source)]
     fit = fit_emf(capture.time, voltages, capture.source)
     _refuse_two_phases(voltages, capture.source)
     misfit = misfit_of(fit, findings)
@@ -132,6 +133,26 @@ def method_of(fit: EmfFit) -> str:
         f"back-EMF of {', '.join(fit.channels)} over {turns:.0f} electrical turns, "
         f"{speeds.max():.3g} Hz down to {lowest}; voltage and frequency fitted together"
     )
+
+
+def doubtful_voltages(voltages: dict[str, FloatArray], source: str) -> list[Finding]:
+    """Refuse channels that rest on two levels, which no back-EMF does, and say where three line voltages do not sum to zero, which they always do (Kirchhoff)."""
+    square = [name for name, values in voltages.items() if look_of(values) == "logic"]
+    if square:
+        raise Refusal(
+            f"{square[0]} rests on two levels, as a logic signal does; a back-EMF does not",
+            "say anew which channel is which: halls and encoders are read on Commutation",
+            where=source,
+            code="channels",
+        )
+    lines = [voltages[k] for k in ("v_ab", "v_bc", "v_ca") if k in voltages]
+    if len(lines) < 3:
+        return []
+    left = float(np.std(sum(lines))) / max(float(np.mean([np.std(v) for v in lines])), 1e-300)
+    if left < 0.1:
+        return []
+    text = f"The three line voltages leave {100 * left:.0f} % when they are summed; they should sum to zero: a channel is flipped, has another scale, or is no line voltage."
+    return [Finding("caution", "lines-do-not-sum", text)]
 
 
 def _refuse_two_phases(voltages: dict[str, FloatArray], source: str) -> None:

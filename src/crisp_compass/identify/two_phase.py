@@ -25,7 +25,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.emf import TWO_PHASE, EmfFit, fit_emf
-from crisp_compass.identify.flux import FluxResult, flux_of, method_of, misfit_of, pole_pairs_seen
+from crisp_compass.identify.flux import FluxResult, doubtful_voltages, flux_of, method_of, misfit_of, pole_pairs_seen
 from crisp_compass.identify.guard import solvable
 
 #: Widens the flux's bar: the pieces of the motion were chosen by the same data, and the ripple is in it to first order only.
@@ -68,7 +68,7 @@ def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: 
         flags = pile_up(values)
         if flags.any() and int(np.count_nonzero(np.diff(flags.astype(np.int8)) == 1)) >= 2:
             raise Refusal(f"{name} is cut off at the end of its range", "use a larger range", where=capture.source)
-    findings = list(capture.findings)
+    findings = [*capture.findings, *doubtful_voltages(voltages, capture.source)]
     fit = fit_emf(capture.time, voltages, capture.source, rows=TWO_PHASE, ratios=(3, 5), pieces_per_turn=0.5)
     _refuse_three_phases(voltages, capture.source)
     split = _split_harmonics(fit)

@@ -17,6 +17,7 @@ from crisp_compass.bench.records import Evidence, HallRecord
 from crisp_compass.bench.rules import need, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, read_again
+from crisp_compass.course.channels import channels_text
 from crisp_compass.course.open_points import open_points, stale_effect
 from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
@@ -183,7 +184,7 @@ def _exhibit(bench: Bench, evidence: Evidence, base: Path, picked: Collection[st
     except Refusal as refusal:
         problem = refusal.sentence
     findings = tuple(f.text for f in evidence.findings)
-    return Exhibit(title, evidence.file, evidence.sha256, evidence.method, findings, problem, evaluated)
+    return Exhibit(title, evidence.file, evidence.sha256, f"{evidence.method}. {channels_text(evidence)}".rstrip(". ") if evidence.columns else evidence.method, findings, problem, evaluated)
 
 
 def _ledger(bench: Bench) -> Section | None:

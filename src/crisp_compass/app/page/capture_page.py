@@ -18,6 +18,7 @@ from crisp_compass.app.widgets.wiring import WiringSketch
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated, findings_of, kinds_of
+from crisp_compass.course.channels import channels_text
 from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.kind import CaptureKind
 from crisp_compass.course.waypoint import Proposal
@@ -32,6 +33,7 @@ class CapturePage(Page):
     """Panel of the newest capture of the section's kinds, under the words that its kind says."""
 
     chosen = Signal(object)
+    remap = Signal()
     key: Topic
     always_plots = False  # the plots show an outlook before there is a capture
     settles = True  # whether something of this section is settled here
@@ -51,6 +53,9 @@ class CapturePage(Page):
         self.open_button.setShortcut("Ctrl+L")
         self.open_button.setToolTip("Ctrl+L, or drop a file on the window")
         self.open_button.clicked.connect(self._ask_file)
+        self.map_button = QPushButton("Channels…")
+        self.map_button.setToolTip("Say anew which channel of this file is which signal, its sign, scale and zero")
+        self.map_button.clicked.connect(self.remap)
 
     @property
     def kinds(self) -> tuple[CaptureKind, ...]:
@@ -73,7 +78,7 @@ class CapturePage(Page):
             caution.setWordWrap(True)
             self.column.addWidget(caution)
         self.build()
-        self.finish("Settle…" if self.settles else "", *self.buttons(), self.open_button)
+        self.finish("Settle…" if self.settles else "", *self.buttons(), self.map_button, self.open_button)
 
     # ---- for pages that have something of their own
 
@@ -162,7 +167,9 @@ class CapturePage(Page):
         stated = self.stated() if evidence is None else None
         if stated is not None:
             said = as_stated(stated, said)
-        self.answer.show_answer(said.answer, said.doubt, said.reason)
+        channels = channels_text(evidence)
+        self.map_button.setVisible(bool(channels))
+        self.answer.show_answer(said.answer, said.doubt, f"{said.reason} {channels}".strip())
         self.findings.show_findings((*(findings_of(evidence) if evidence else ()), *said.findings))
         self.pictures.show_boxes(said.boxes)
         self.show_dial(said.dial)

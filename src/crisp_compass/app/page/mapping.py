@@ -2,24 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+import numpy as np
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
     QDialog,
     QDialogButtonBox,
     QGridLayout,
+    QLabel,
     QVBoxLayout,
     QWidget,
 )
 
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import Text, label
-from crisp_compass.capture.dialect import detect, number
+from crisp_compass.app.widgets.sparkline import Sparkline
+from crisp_compass.capture.dialect import number
 from crisp_compass.capture.mapping import ColumnMapping, probe_factor, propose_channels
+from crisp_compass.capture.preview import preview
 from crisp_compass.capture.signals import SIGNALS
+from crisp_compass.course.channels import by_signal
 from crisp_compass.errors import Refusal
 from crisp_compass.files import shortened
 
@@ -31,36 +37,55 @@ class _Row:
     """The fields of one signal."""
 
     box: QComboBox
+    curve: Sparkline
+    said: QLabel
     flip: QCheckBox
     scale: Line
     offset: Line
 
 
 class MappingDialog(QDialog):
-    """One row a wanted signal: which channel it is, whether to flip it, the probe's scale and what it reads at zero."""
+    """One row a wanted signal: which channel it is and how that looks, whether to flip it, the probe's scale and what it reads at zero.
 
-    def __init__(self, parent: QWidget, path: Path, wanted: tuple[str, ...], why: str) -> None:
+    ``before`` are the mappings that stand, where it is opened again; ``scales`` what probes were given on other legs, by channel.
+    """
+
+    def __init__(
+        self,
+        parent: QWidget,
+        path: Path,
+        wanted: tuple[str, ...],
+        why: str,
+        *,
+        before: tuple[str, ...] = (),
+        scales: Mapping[str, tuple[str, float]] | None = None,
+    ) -> None:
         super().__init__(parent)
         self.setWindowTitle(f"Which channel is which in {path.name}?")
         self._rows: dict[str, _Row] = {}
         try:
-            dialect = detect(path)
-            names, units = dialect.names, dialect.units
+            self._channels = {c.name: c for c in preview(path)}
         except (Refusal, OSError):
-            names, units = (), ()
-        self._units = dict(zip(names, units, strict=True))
+            self._channels = {}
+        self._scales, names = scales or {}, tuple(self._channels)
+        self._units = {n: c.unit for n, c in self._channels.items()}
         self.usable = len(names) > 1
         grid = QGridLayout()
-        for place, text in enumerate(("signal", "channel in the file", "flip", "scale", "reads at zero")):
+        for place, text in enumerate(("signal", "channel in the file", "", "range in the file", "flip", "scale", "reads at zero")):
             grid.addWidget(label(text, "label"), 0, place)
-        proposed = propose_channels(wanted, names, units)
+        standing = by_signal(before)
+        proposed = propose_channels(wanted, names, tuple(self._units.values()), {n: c.look for n, c in self._channels.items()})
         for line, signal in enumerate(("t", *wanted), 1):
-            row = self._rows[signal] = _Row(QComboBox(), QCheckBox(), Line(), Line())
+            row = self._rows[signal] = _Row(QComboBox(), Sparkline(), label("", "info"), QCheckBox(), Line(), Line())
             row.box.setAccessibleName(f"channel for {signal}")
             row.box.addItem(_NONE, "")
             for name, unit in self._units.items():
                 row.box.addItem(f"{name} [{unit}]" if unit else name, name)
-            row.box.setCurrentIndex(max(row.box.findData(proposed.get(signal, "")), 0))
+            stands = standing.get(signal)
+            chosen = "" if before and stands is None and signal != "t" else proposed.get(signal, "")
+            row.box.setCurrentIndex(max(row.box.findData(stands.source if stands else chosen), 0))
+            row.box.currentIndexChanged.connect(lambda _i, s=signal: self._show_channel(s))
+            row.said.setMinimumWidth(170)
             row.flip.setAccessibleName(f"flip the sign of {signal}")
             row.scale.setAccessibleName(f"scale of {signal}")
             row.scale.setPlaceholderText("1, or 10 A/V" if SIGNALS.get(signal) == "A" else "1")
@@ -68,8 +93,15 @@ class MappingDialog(QDialog):
             row.offset.setPlaceholderText("0")
             row.scale.setFixedWidth(110)
             row.offset.setFixedWidth(90)
-            for place, widget in enumerate((Text(signal), row.box, row.flip, row.scale, row.offset)):
+            if stands is not None:
+                row.flip.setChecked(stands.factor < 0)
+                row.scale.setText("" if abs(stands.factor) == 1 else f"{abs(stands.factor):.12g}")
+                row.offset.setText(f"{stands.offset:.12g}" if stands.offset else "")
+            for place, widget in enumerate(
+                (Text(signal), row.box, row.curve, row.said, row.flip, row.scale, row.offset)
+            ):
                 grid.addWidget(widget, line, place)
+            self._show_channel(signal, keep=stands is not None)
         intro = Text(
             f"{why} Choose the channel of each signal; a probe's scale is written like 10 A/V or 100 mV/A."
         )
@@ -85,7 +117,17 @@ class MappingDialog(QDialog):
         column.addLayout(grid)
         column.addWidget(self._error)
         column.addWidget(buttons)
-        self.setMinimumWidth(640)
+        self.setMinimumWidth(820)
+
+    def _show_channel(self, signal: str, *, keep: bool = False) -> None:
+        """Show how the chosen channel looks; a probe's scale that it was given before is offered where the signal has the same unit."""
+        row = self._rows[signal]
+        channel = self._channels.get(row.box.currentData())
+        row.curve.show_values(channel.values if channel else np.empty(0), channel.range_text if channel else "no channel")
+        row.said.setText(channel.range_text if channel else "")
+        known = self._scales.get(row.box.currentData() or "")
+        if known is not None and not keep and known[0] == SIGNALS.get(signal) and not row.scale.text():
+            row.scale.setText(f"{known[1]:.12g}")
 
     def _check(self) -> None:
         try:
