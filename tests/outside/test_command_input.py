@@ -83,3 +83,11 @@ def test_duty_to_speed_by_common_practice() -> None:
         }
         with pytest.raises(Refusal):
             command_map(**arguments)  # type: ignore[arg-type]
+
+
+def test_a_frequency_asks_for_speed_from_one_end_of_its_band_to_the_other() -> None:
+    mapped = command_map(band=(30.0, 330.0), duty=(0.1, 0.9), speed=(0.0, 400.0), duty_step=0.01, volts=10.0, by="frequency")
+    assert [mapped.asked(f, 0.5) for f in (20.0, 30.0, 180.0, 330.0, 340.0)] == pytest.approx([0, 0, 200, 400, 0])
+    assert mapped.judge(180.0, 0.02)[0] == "info"  # the duty says nothing here
+    with pytest.raises(Refusal, match="one speed only"):
+        command_map(band=(50.0, 50.0), duty=(0.1, 0.9), speed=(0.0, 400.0), duty_step=0.01, volts=10.0, by="frequency")

@@ -238,6 +238,17 @@ def test_remedies_in_order_of_help() -> None:
     assert len(drop_spike(bench, 4).spikes) == 4
 
 
+def test_a_remedy_without_effect_is_credited_with_nothing() -> None:
+    bench = add_spike(Bench(), "", 6.0, True, WHEN)
+    bench = add_spike(bench, "screened", 2.0, True, WHEN, on_top=True)
+    bench = add_spike(bench, "ferrites", 2.0, True, WHEN, on_top=True)
+    found = judge_spikes(bench)
+    assert [(e.remedy, round(100 * e.reduction), round(100 * e.total)) for e in found.effects] == [("screened", 67, 67), ("ferrites", 0, 67)]
+    assert [f.text for f in found.findings if f.code == "no-effect"] == ["“ferrites” changed less than 5 %: it does nothing here."]
+    assert found.last is not None
+    assert found.last.remedy == "ferrites"
+
+
 def test_spikes_without_reference_or_sense() -> None:
     assert judge_spikes(add_spike(Bench(), "ferrites", 4.0, True, WHEN)).findings[0].code == "no-reference"
     for peak in (0.0, -3.0, float("nan")):

@@ -108,6 +108,7 @@ class SpikeReading(Frozen):
     remedy: Text = ""
     peak: float = Field(ge=1e-6, le=1e6, allow_inf_nan=False)
     loaded: bool
+    on_top: bool = Field(default=False, description="what was changed before this reading was still in place")
     when: When
 
 

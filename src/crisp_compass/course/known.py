@@ -65,7 +65,7 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     auto_tune, findings = _from_drive(bench, constant)
     sources += auto_tune
     agreement = combine_kinds(sources, unit)
-    findings = [*findings, *(agreement.findings if agreement else ()), *cross_checks(bench, constant)]
+    findings = [*findings, *(agreement.findings if agreement else ()), *cross_checks(bench, constant), *far_from_settled(bench, constant)]
     settled = settled_value(bench, f"{topic}.{constant}")
     shown = list(sources)
     if settled is not None and topic in bench.settled:
@@ -152,6 +152,21 @@ def _from_drive(bench: Bench, constant: Constant) -> tuple[list[Source], list[Fi
     if after is None or stopped:
         return [], stopped
     return [Source("drive's auto-tune", "drive", after, AUTO_TUNE_U * after)], []
+
+
+def far_from_settled(bench: Bench, constant: Constant) -> list[Finding]:
+    """Say where the newest capture of a constant lies far from what is settled: by more than both bars and a tenth."""
+    topic = WAYPOINT_OF[constant]
+    settled, captures = settled_value(bench, f"{topic}.{constant}"), captured_values(bench, topic, constant)
+    if settled is None or topic not in bench.settled or not captures:
+        return []
+    newest = captures[-1]
+    off = abs(newest.value - settled.value)
+    if off <= max(3 * math.hypot(newest.u, settled.u or 0.0), 0.1 * abs(settled.value)):
+        return []
+    unit = UNITS[constant]
+    text = f"{newest.name} says {show(newest.value, unit)}, settled is {show(settled.value, unit)}: another motor, base or scale, or the value has changed. Settle anew, or remove the capture."
+    return [Finding("caution", "far-from-settled", text)]
 
 
 def cross_checks(bench: Bench, constant: Constant) -> list[Finding]:

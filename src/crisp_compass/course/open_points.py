@@ -209,6 +209,12 @@ def _doubts(bench: Bench) -> list[Finding]:
                 if note.level != "info":
                     text = f"{BY_KEY[topic].name}: {note.text}"
                     found[text] = Finding(note.level, note.code, text)
+    done = bench.settled.get("inductance")
+    if done is not None and done.origin == "measured" and bench.settings.plate.windings == 3 and not bench.settings.plate.cage:
+        shown = bench.evidence.get("inductance", ())
+        if shown and shown[-1].kind == "steps" and done.values["ld"].value == done.values["lq"].value:
+            text = "Inductance: read at one rotor angle, it stands for Ld and Lq; a second capture 90° (electrical) on, or three pairs with an LCR meter, tells them apart."
+            found[text] = Finding("caution", "one-rotor-angle", text)
     for constant in CONSTANTS:
         for finding in side_by_side(bench, constant).findings:
             if finding.level != "info":

@@ -153,7 +153,7 @@ def bench_command_map(bench: Bench) -> CommandMap:
     top = bench.settings.plate.top_speed
     return command_map(
         band=(settings.band_low, settings.band_high), duty=(settings.command_low, settings.command_high), speed=(0.0, top),
-        duty_step=settings.command_step, volts=bench.settings.supply.command_volts,
+        duty_step=settings.command_step, volts=bench.settings.supply.command_volts, by=settings.command_by,
     )  # fmt: skip
 
 

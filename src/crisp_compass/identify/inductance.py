@@ -59,6 +59,9 @@ _NEAR = 4.0
 #: Real brushes drop their voltage over a range of current: what share of the drop, over the voltage, goes into R for it, and at least.
 _KNEE, _KNEE_LEAST = 0.14, 0.008
 
+#: Per cent of the current that is not worth a word when it is left unexplained.
+_NOTHING = 0.01
+
 
 @dataclass(frozen=True)
 class InductanceResult(Result):
@@ -390,7 +393,7 @@ def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Find
     dof = max(int(used.sum()) - jacobian.shape[1], 1)
     rms = math.sqrt(float(np.sum((residual * data.weight) ** 2)) / dof)
     excess = rms / max(math.hypot(sigma, _voltage_noise_current(data, fit)), 1e-300)
-    if excess > 1.4 and rms > 1e-4 * float(np.ptp(data.i)):
+    if excess > 1.4 and rms > 0.01 * _NOTHING * float(np.ptp(data.i)):
         reach = 100 * rms / float(np.ptp(data.i))
         findings.append(
             Finding(
@@ -442,8 +445,8 @@ def _with_eddy(data: Steps, eddy: EddyFit, findings: list[Finding]) -> dict[str,
     lost = 100 * (1 - eddy.fast / eddy.slow)
     text = f"Iron eddy currents show: {lost:.2g} % of the inductance is missing at first. The value is the slow one; right after an edge the winding shows {show(eddy.fast / 2, 'H')} per phase of the star."
     findings.append(Finding("info", "eddy-currents", text))
-    if eddy.excess > 1.5:
-        rms = 100 * float(np.std((data.i - eddy.model)[data.weight > 0])) / float(np.ptp(data.i))
+    rms = 100 * float(np.std((data.i - eddy.model)[data.weight > 0])) / float(np.ptp(data.i))
+    if eddy.excess > 1.5 and rms > _NOTHING:
         text = f"Two time constants still leave {rms:.2g} % of the current unexplained: saturation or a rotor that moved; the error bar is widened."
         findings.append(Finding("caution", "model-does-not-fit", text))
         widen = 2 * eddy.excess

@@ -129,6 +129,14 @@ def magnet_plate(
     return MagnetPlate(by_kv, by_kt, (a, b), (Finding("caution", "plate-convention", text),))
 
 
+def idle_current_check(no_load: float | None, rated: float) -> list[Finding]:
+    """Say where a motor would draw more current [A] without load than it is rated for."""
+    if no_load is None or no_load < rated:
+        return []
+    text = f"The no-load current of {show(no_load, 'A')} is not below the rated {show(rated, 'A')}: one of both is another motor's, or in another unit."
+    return [Finding("caution", "no-load-above-rated", text)]
+
+
 def power_check(power: float | None, torque: float | None, speed: float | None) -> list[Finding]:
     """Compare P [W] with T [N·m]·ω [rad/s]; silent unless all three are there."""
     if power is None or torque is None or speed is None:

@@ -100,7 +100,7 @@ def fit_saturation(capture: Capture) -> SaturationResult:
     residual = data.i - fit.model
     excess = float(np.std(residual)) / math.hypot(sigma, _through(data, fit))
     covariance = _covariance(data, fit, widths)
-    if excess > 1.4:
+    if excess > 1.4 and float(np.std(residual)) > 1e-4 * float(np.ptp(data.i)):
         text = f"The curve leaves {100 * float(np.std(residual)) / float(np.ptp(data.i)):.2g} % of the current unexplained: the rotor moved, or eddy currents; the error bar is widened."
         findings.append(Finding("caution", "model-does-not-fit", text))
         covariance = covariance * (2 * excess) ** 2

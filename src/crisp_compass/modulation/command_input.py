@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 
@@ -104,7 +105,8 @@ def read_command(capture: Capture) -> CommandSignal:
 
 @dataclass(frozen=True)
 class CommandMap:
-    """How a drive takes a command: legal band [Hz], duty at which it begins to turn and at top speed, speeds [rad/s], volts."""
+    """How a drive takes a command: legal band [Hz], duty at which it begins to turn and at top speed, speeds [rad/s], volts; ``by`` which of both asks for the
+    speed: a frequency does so from the lower end of its band to the upper one."""
 
     band_low: float
     band_high: float
@@ -114,6 +116,16 @@ class CommandMap:
     speed_high: float
     duty_step: float
     volts: float
+    by: Literal["duty", "frequency"] = "duty"
+
+    def asked(self, frequency: float, duty: float) -> float:
+        """Return the speed [rad/s] that a command asks for; nought outside the legal band."""
+        if not self.band_low <= frequency <= self.band_high:
+            return 0.0
+        if self.by == "duty":
+            return self.speed(duty)
+        part = (frequency - self.band_low) / max(self.band_high - self.band_low, 1e-12)
+        return self.speed_low + part * (self.speed_high - self.speed_low)
 
     @property
     def steps(self) -> int:
@@ -143,6 +155,8 @@ class CommandMap:
                 "stop",
                 f"{frequency:.4g} Hz lies outside the legal band of {self.band_low:.4g} to {self.band_high:.4g} Hz: nothing happens, or a fault shows.",
             )
+        if self.by == "frequency":
+            return "info", f"It asks for {self.asked(frequency, duty) * 30 / math.pi:.0f} rpm."
         if duty < self.duty_low:
             return (
                 "caution",
@@ -163,10 +177,13 @@ def command_map(
     speed: tuple[float, float],
     duty_step: float,
     volts: float,
+    by: Literal["duty", "frequency"] = "duty",
 ) -> CommandMap:
     """Return the map; raises Refusal for a band or duties that are upside down, or speeds that do not rise."""
     if not 0 < band[0] <= band[1]:
         raise Refusal("in the legal band the lower limit exceeds the upper limit", "exchange them")
+    if by == "frequency" and band[0] == band[1]:
+        raise Refusal("one legal frequency asks for one speed only", "enter the band from standstill to top speed")
     if not 0 <= duty[0] < duty[1] <= 1:
         raise Refusal(
             "the duty of the highest speed is not above the one at which the motor begins to turn",
@@ -176,4 +193,4 @@ def command_map(
         raise Refusal("the highest speed is not above the lowest", "check the top speed on the plate")
     if not (0 < duty_step <= duty[1] - duty[0] and volts > 0):
         raise Refusal("one duty step passes over the whole range", "a finer step of the command is needed")
-    return CommandMap(*band, *duty, *speed, duty_step, volts)
+    return CommandMap(*band, *duty, *speed, duty_step, volts, by)

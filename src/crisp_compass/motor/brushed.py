@@ -9,7 +9,7 @@ from crisp_compass.bench.plate import BrushedPlate
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.identify.plate import brushed_plate, power_check
+from crisp_compass.identify.plate import brushed_plate, idle_current_check, power_check
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, waiting
 from crisp_compass.quantities import show
 
@@ -35,6 +35,7 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     if m.friction is not None:
         rows.append(("friction torque", show(m.friction, "N·m")))
     findings = [*m.findings, *power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)]
+    findings += idle_current_check(plate.no_load_current, plate.rated_current)
     torque = np.linspace(0.0, stall * m.ke, 100)
     speed = (plate.v_bus - torque / m.ke * m.r) / m.ke * RPM_PER_RAD_S
     return PlateOutlook(
@@ -60,6 +61,7 @@ def _by_constants(bench: Bench, axes: tuple[tuple[str, str], tuple[str, str]]) -
         ("stalled", f"{show(stall, 'A')}, {show(stall * ke, 'N·m')}"), ("free at the supply", f"{plate.v_bus / ke * RPM_PER_RAD_S:.0f} rpm"),
     ]  # fmt: skip
     findings = list(power_check(plate.rated_power, plate.rated_torque, plate.rated_speed))
+    findings += idle_current_check(plate.no_load_current, plate.rated_current)
     if len(fluxes) > 1 and abs(fluxes[1] / fluxes[0] - 1) > 0.1:
         text = f"Ke is {show(fluxes[0], 'V·s/rad')}, the no-load speed says {show(fluxes[1], 'V·s/rad')}: check the voltage and the speed."
         findings.append(Finding("caution", "plate-ke-no-load", text))

@@ -12,7 +12,14 @@ from crisp_compass.bench.plate import MagnetPlate, rated_peak
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S, flux_from_kt, flux_from_kv, star_flux, star_impedance
 from crisp_compass.estimates import Finding
-from crisp_compass.identify.plate import convention_rows, likeliest_slip, magnet_plate, power_check, supply_checks
+from crisp_compass.identify.plate import (
+    convention_rows,
+    idle_current_check,
+    likeliest_slip,
+    magnet_plate,
+    power_check,
+    supply_checks,
+)
 from crisp_compass.identify.running import flux_from_no_load
 from crisp_compass.modulation.pwm import linear_limit
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Rows
@@ -39,13 +46,14 @@ def outlook(bench: Bench, best: Best) -> PlateOutlook:
     settled = settled_value(bench, "flux.flux_linkage")
     known, resistance = best("flux_linkage"), best("resistance")
     flux = known[0] if known else None
-    names = {"settled": "measured flux", "plate, Kv": "the plate's Kv", "plate, Kt": "the plate's Kt"}
+    names = {"settled": "measured flux", "plate, Kv": "flux by the plate's Kv", "plate, Kt": "flux by the plate's Kt"}
     source = names.get(known[2], known[2]) if known else ""
     findings = list(typed.findings) + power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)
     findings += supply_checks(
         flux=flux, pole_pairs=plate.pole_pairs, r_phase=resistance[0] if resistance else None, volts=plate.rated_voltage or plate.v_bus,
         no_load_speed=plate.no_load_speed, stall_current=plate.stall_current,
     )  # fmt: skip
+    findings += idle_current_check(plate.no_load_current, rated_peak(plate))
     if settled and typed.flux_by_kv:
         findings += _kv_against_flux(settled.value, typed.flux_by_kv)
     reach = limit / (flux * plate.pole_pairs) if flux else None

@@ -18,46 +18,56 @@ REMEDIES = (
 )  # fmt: skip
 
 
+#: A change of less than this is within what two readings of a spike differ by.
+_NO_EFFECT = 0.05
+
+
 @dataclass(frozen=True)
 class Effect:
-    """One remedy against the first reading: peak [V], reduction as a ratio (negative if it got worse) and in dB."""
+    """One remedy against the reading before it (``on_top`` of what was changed before) or else against the first: peak [V], reduction as a ratio (negative if it
+    got worse) and in dB; ``total`` the reduction against the first reading, of all that was in place."""
 
     remedy: str
     peak: float
     reduction: float
     decibel: float
+    total: float
+    on_top: bool
     loaded: bool
     comparable: bool
 
 
 @dataclass(frozen=True)
 class Interference:
-    """The first reading, the effects in order of help, and findings."""
+    """The first reading, the effects in order of help, findings, and the newest effect."""
 
     before: SpikeReading | None
     effects: tuple[Effect, ...]
     findings: tuple[Finding, ...]
+    last: Effect | None = None
 
 
 def judge_spikes(bench: Bench) -> Interference:
-    """Compare each reading with the newest reading without any remedy."""
+    """Compare each reading with the one that it stands on: the newest without any remedy, or the one before where its changes stayed in place."""
     first = [s for s in bench.spikes if not s.remedy]
     if not first:
         text = "Read the peak before anything is changed: without it no remedy can be judged."
         return Interference(None, (), (Finding("caution", "no-reference", text),) if bench.spikes else ())
     before = first[-1]
-    effects = [
-        Effect(
-            s.remedy,
-            s.peak,
-            1 - s.peak / before.peak,
-            20 * math.log10(before.peak / s.peak),
-            s.loaded,
-            s.loaded == before.loaded,
-        )
-        for s in bench.spikes
-        if s.remedy
-    ]
+    effects, last = [], before
+    for s in bench.spikes:
+        if not s.remedy:
+            last = before
+            continue
+        base = last if s.on_top else before
+        effects.append(
+            Effect(
+                s.remedy, s.peak, 1 - s.peak / base.peak, 20 * math.log10(base.peak / s.peak), 1 - s.peak / before.peak, s.on_top, s.loaded,
+                s.loaded == base.loaded,
+            )
+        )  # fmt: skip
+        last = s
+    newest = effects[-1] if effects else None
     effects.sort(key=lambda e: -e.decibel)
     findings = []
     if any(not e.comparable for e in effects):
@@ -75,19 +85,23 @@ def judge_spikes(bench: Bench) -> Interference:
                 f"“{worse[-1].remedy}” made it worse by {-100 * worse[-1].reduction:.0f} %: undo it.",
             )
         )
-    best = [e for e in effects if e.comparable and e.reduction > 0]
+    idle = [e for e in effects if e.comparable and abs(e.reduction) < _NO_EFFECT]
+    if idle:
+        names = ", ".join(f"“{e.remedy}”" for e in idle)
+        findings.append(Finding("info", "no-effect", f"{names} changed less than {100 * _NO_EFFECT:.0f} %: it does nothing here."))
+    best = [e for e in effects if e.comparable and e.reduction >= _NO_EFFECT]
     if best:
         e = best[0]
         text = f"Best so far: {e.remedy}, −{100 * e.reduction:.0f} % ({e.decibel:.1f} dB), {show(e.peak, 'V')} left."
         findings.append(Finding("info", "best-remedy", text))
-    return Interference(before, tuple(effects), tuple(findings))
+    return Interference(before, tuple(effects), tuple(findings), newest)
 
 
-def add_spike(bench: Bench, remedy: str, peak: float, loaded: bool, when: str) -> Bench:
+def add_spike(bench: Bench, remedy: str, peak: float, loaded: bool, when: str, *, on_top: bool = False) -> Bench:
     """Return the bench with a peak reading [V] and its ledger line; raises Refusal unless it is above zero."""
     if not (peak > 0 and math.isfinite(peak)):
         raise Refusal("a peak above zero is needed", "type the height of the spike, e.g. 6.5 V")
-    reading = SpikeReading(remedy=remedy.strip(), peak=peak, loaded=loaded, when=when)
+    reading = SpikeReading(remedy=remedy.strip(), peak=peak, loaded=loaded, on_top=on_top, when=when)
     text = f"spike {show(peak, 'V')}, {remedy.strip() or 'nothing changed yet'}, load {'on' if loaded else 'off'}"
     line = LedgerEntry(when=when, kind="spike", text=text)
     return bench.model_copy(update={"spikes": (*bench.spikes, reading), "ledger": (*bench.ledger, line)})

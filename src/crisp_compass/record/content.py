@@ -316,7 +316,7 @@ def _interference(bench: Bench) -> Section | None:
         rows.append(
             (e.remedy, show(e.peak, "V"), change if e.comparable else f"{change} (not comparable)", _load(e.loaded))
         )
-    return Section("Interference", (Table(("changed", "peak", "against before", "load"), tuple(rows)),))
+    return Section("Interference", (Table(("changed", "peak", "against the reading before", "load"), tuple(rows)),))
 
 
 def _load(loaded: bool) -> str:

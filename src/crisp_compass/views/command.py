@@ -30,6 +30,10 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     except Refusal as refusal:
         return Said("–", "", refusal.sentence, dial=_DIAL)
     boxes = (Box("The command input", _rows(mapped, evidence), _NOTE),)
+    if evidence is None and mapped.by == "frequency":
+        slope = (mapped.speed_high - mapped.speed_low) / (mapped.band_high - mapped.band_low) * RPM_PER_RAD_S
+        reason = f"From {show(mapped.band_low, 'Hz')} to {show(mapped.band_high, 'Hz')}. Drop a capture of the command (0/1 or volts). {_CAUTION}"
+        return Said(f"{slope:.3g} rpm", "for each hertz of the command", reason, dial=_DIAL, boxes=boxes)
     if evidence is None:
         presumed = presumed_text(bench, "plate", "top_speed")
         return Said(
@@ -55,7 +59,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
 def _asked(mapped: CommandMap, evidence: Evidence) -> float:
     """Return the speed asked for, rad/s; none outside the legal band."""
     frequency, duty = evidence.estimates["frequency"].value, evidence.estimates["duty"].value
-    return mapped.speed(duty) if mapped.band_low <= frequency <= mapped.band_high else 0.0
+    return mapped.asked(frequency, duty)
 
 
 def _rows(mapped: CommandMap, evidence: Evidence | None) -> tuple[tuple[str, str], ...]:
@@ -80,12 +84,24 @@ def _rows(mapped: CommandMap, evidence: Evidence | None) -> tuple[tuple[str, str
 def map_pane(bench: Bench, evidence: Evidence | None) -> Pane:
     """Return speed over duty, with what the command asks for; raises Refusal where the map is not possible."""
     mapped, grid = bench_command_map(bench), np.linspace(0, 1, 201)
+    if mapped.by == "frequency":
+        return _by_frequency(mapped, evidence)
     speeds = np.array([mapped.speed(float(d)) for d in grid]) * RPM_PER_RAD_S
     curves = [Curve("speed asked for", "measured", 100 * grid, speeds)]
     if evidence is not None:
         x, y = 100 * evidence.estimates["duty"].value, _asked(mapped, evidence) * RPM_PER_RAD_S
         curves.append(Curve("this command", "here", np.array([x]), np.array([y]), "points"))
     return Pane("speed over duty", ("duty of the command", "%"), ("speed asked for", "rpm"), tuple(curves))
+
+
+def _by_frequency(mapped: CommandMap, evidence: Evidence | None) -> Pane:
+    hertz = np.linspace(0.8 * mapped.band_low, 1.1 * mapped.band_high, 201)
+    speeds = np.array([mapped.asked(float(f), 0.5) for f in hertz]) * RPM_PER_RAD_S
+    curves = [Curve("speed asked for", "measured", hertz, speeds)]
+    if evidence is not None:
+        x, y = evidence.estimates["frequency"].value, _asked(mapped, evidence) * RPM_PER_RAD_S
+        curves.append(Curve("this command", "here", np.array([x]), np.array([y]), "points"))
+    return Pane("speed over frequency", ("frequency of the command", "Hz"), ("speed asked for", "rpm"), tuple(curves))
 
 
 def panes(_: Capture, result: CommandSignal) -> tuple[Pane, ...]:

@@ -21,9 +21,11 @@ from crisp_compass.course.captures import Evaluated, findings_of, kinds_of
 from crisp_compass.course.channels import channels_text
 from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.kind import CaptureKind
+from crisp_compass.course.known import CONSTANTS, WAYPOINT_OF, far_from_settled
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import KINDS
 from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
 from crisp_compass.views import view_of
 from crisp_compass.views.picture import Pane, Said
 from crisp_compass.views.stated import as_stated
@@ -170,12 +172,17 @@ class CapturePage(Page):
         channels = channels_text(evidence)
         self.map_button.setVisible(bool(channels))
         self.answer.show_answer(said.answer, said.doubt, f"{said.reason} {channels}".strip())
-        self.findings.show_findings((*(findings_of(evidence) if evidence else ()), *said.findings))
+        self.findings.show_findings((*(findings_of(evidence) if evidence else ()), *said.findings, *self._far()))
         self.pictures.show_boxes(said.boxes)
         self.show_dial(said.dial)
         if self.main_button is not None:
             self.main_button.setText(said.button)
             self.main_button.setEnabled(said.can_settle)
+
+    def _far(self) -> list[Finding]:
+        """Return what is said where this leg's newest capture lies far from what is settled."""
+        constants = [c for c in CONSTANTS if WAYPOINT_OF[c] == self.key]
+        return [f for c in constants for f in far_from_settled(self.seen, c)][:1]
 
     def _on_fresh(self, evaluated: Evaluated) -> None:
         if self.evidence() is not None:

@@ -66,3 +66,4 @@ class PwmSettings(TopicSettings):
     command_step: float = Field(default=0.01, ge=1e-6, le=0.5, description="duty step of whatever commands")
     band_low: float = Field(default=300.0, gt=0, description="Hz, lowest legal frequency of the command")
     band_high: float = Field(default=2.5e3, gt=0, description="Hz, highest legal frequency of the command")
+    command_by: Literal["duty", "frequency"] = Field(default="duty", description="what of the command asks for the speed")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import replace
 
 import numpy as np
@@ -65,7 +66,10 @@ def inductance_values(bench: Bench) -> dict[str, Quantity]:
     axis = AXIS.get(newest.kind)
     if axis is None:
         curve = {k: found[k] for k in ("saturated_inductance", "saturation_current") if newest.kind == "saturation"}
-        return {"ld": found["inductance"], "lq": found["inductance"], **curve}
+        one = found["inductance"]
+        if newest.kind == "steps" and bench.settings.plate.windings == 3:
+            one = _of_one_angle(one)
+        return {"ld": one, "lq": one, **curve}
     axes = {AXIS[e.kind]: e.estimates["inductance"] for e in items if e.kind in AXIS}
     if {"d", "q"} <= set(axes):
         return {"ld": axes["d"], "lq": axes["q"]}
@@ -73,6 +77,16 @@ def inductance_values(bench: Bench) -> dict[str, Quantity]:
     raise Refusal(
         f"only the {axis} axis was captured", f"capture the {missing} axis too, or load a capture for both axes"
     )
+
+
+#: Half of what Ld and Lq of a motor without much saliency differ by, over their mean; as standard uncertainty of an even spread.
+_SALIENCY_U = 0.10 / math.sqrt(3)
+
+
+def _of_one_angle(found: Quantity) -> Quantity:
+    """Return an inductance read at one rotor angle as one for both axes: its bar holds what the other angles may show."""
+    u = math.hypot(found.u or 0.0, _SALIENCY_U * found.value)
+    return found.model_copy(update={"u": u, "interval95": (found.value - 1.96 * u, found.value + 1.96 * u)})
 
 
 _REASONS = {

@@ -80,6 +80,15 @@ class SpikeBars(QWidget):
         painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter | Qt.TextFlag.TextWordWrap), text)
 
 
+def _all_together(found: Interference) -> str:
+    """Say what everything that is in place makes of the first reading."""
+    last = found.last
+    if last is None or found.before is None:
+        return ""
+    what = "All that is in place" if last.on_top else last.remedy[:1].upper() + last.remedy[1:]
+    return f"{what}: from {show(found.before.peak, 'V')} to {show(last.peak, 'V')}, −{100 * last.total:.0f} %. ".replace("−-", "+")
+
+
 class InterferencePage(Page):
     """Peak readings with what was changed; reduction in % and dB."""
 
@@ -107,7 +116,8 @@ class InterferencePage(Page):
         holder.setLayout(box)
         self.peak = NumberField("Peak", "V", width=96, optional=True)
         self.load = Choice("Load", {"on": "connected", "off": "not connected"}, width=126)
-        self.add_fields(holder, self.peak, self.load)
+        self.before = Choice("Changes before it", {"": "undone", "kept": "still in place"}, width=142, tip="Still in place: judged against the reading before it; undone: against the first one")
+        self.add_fields(holder, self.peak, self.load, self.before)
         self.loaded = True
         self.load.moved.connect(self._on_load)
         self.remove = button("Remove last reading", "small")
@@ -129,7 +139,7 @@ class InterferencePage(Page):
                 "",
                 "Interference is judged by before and after: read the peak first, then change one thing at a time.",
             )
-        elif best is None or best.reduction <= 0:
+        elif best is None or best.reduction < 0.05:
             self.answer.show_answer(
                 show(found.before.peak, "V"), "peak before any remedy", "Change one thing, read again, add it here."
             )
@@ -138,7 +148,7 @@ class InterferencePage(Page):
             self.answer.show_answer(
                 percent,
                 f"{best.decibel:.1f} dB by {best.remedy}",
-                f"From {show(found.before.peak, 'V')} to {show(best.peak, 'V')}. A dense braid, earth at one point, signals short, twisted and apart (common practice).",
+                f"{_all_together(found)}A dense braid, earth at one point, signals short, twisted and apart (common practice).",
             )
         self.findings.show_findings(found.findings)
 
@@ -150,7 +160,7 @@ class InterferencePage(Page):
         text = self.remedy.currentText().strip()
         remedy = "" if text in ("", _FIRST) else text
         peak = self.peak.value
-        if self._change(lambda bench: add_spike(bench, remedy, peak, self.loaded, now())):
+        if self._change(lambda bench: add_spike(bench, remedy, peak, self.loaded, now(), on_top=bool(self.before.box.currentData()))):
             self.peak.show_value(None)
 
     def _on_remove(self) -> None:

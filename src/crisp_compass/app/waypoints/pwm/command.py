@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from crisp_compass.app.page.capture_page import CapturePage
-from crisp_compass.app.page.fields import Entry
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.course.captures import Evaluated
 from crisp_compass.errors import Refusal
 from crisp_compass.views.command import map_pane
@@ -21,6 +21,7 @@ class CommandPage(CapturePage):
     always_plots = True
     question = "What speed does the command ask for?"
     fields = (
+        Pick("command_by", "Speed by", {"duty": "duty", "frequency": "frequency"}, width=104, tip="What of the command asks for the speed"),
         Entry("band_low", "Legal from", "Hz", width=96),
         Entry("band_high", "to", "Hz", width=92),
         Entry("command_low", "Turns from", "%", width=96, tip="Lowest duty that turns the motor"),
