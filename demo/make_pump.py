@@ -89,8 +89,8 @@ def make_pump(folder: Path) -> None:
     bench = settings(
         bench, "speed_loop", method="bandwidth", bandwidth_hz=22.0, filter_hz=400.0, divider=12, ramp=6000.0
     )
-    bench = settings(bench, "run", speed=20000 * _RPM, i_limit=4.0, i_trip=9.0, v_min=15.0, quadratic=WATER)
-    bench = settings(bench, "start_up", low_current=2.0)
+    bench = settings(bench, "run", speed=18500 * _RPM, i_limit=4.0, i_trip=9.0, v_min=15.0, quadratic=WATER)
+    bench = settings(bench, "start_up", low_current=1.8)
     bench = proposed(bench, "plate", "data sheet of the pump rotor", 0)
     bench = ledger(bench, 1, "note", "rotor in its chamber, no hose, guard on")
     for name, value in (("phase_u", 1.8e9), ("phase_v", 1.9e9), ("phase_w", 1.9e9)):
