@@ -9,7 +9,12 @@ import sys
 from pathlib import Path
 
 import pytest
+from PySide6.QtCore import QCoreApplication, QThreadPool
 from PySide6.QtGui import QImage
+
+from crisp_compass.app.theme import THEME
+from crisp_compass.app.window import Window
+from hands import copy_bench
 
 ROOT = Path(__file__).resolve().parents[2]
 
@@ -56,3 +61,29 @@ def test_tour_and_benchmark_refuse_in_one_line(tmp_path: Path) -> None:
         assert done.returncode == 2
         assert done.stderr.startswith(beginning)
         assert done.stderr.count("\n") == 1
+
+
+def test_night_comes_to_every_page_though_only_the_shown_one_is_dressed_at_once(
+    window: Window, winch: Path, tmp_path: Path
+) -> None:
+    """A page that was hidden while the colours changed looks as one that was built in them."""
+    window.open(copy_bench(winch, tmp_path))
+    window.resize(1280, 800)
+    for key in ("resistance", "plate"):
+        window.travel(key)
+    THEME.use("night")
+    window.travel("resistance")
+    QThreadPool.globalInstance().waitForDone(20000)
+    QCoreApplication.processEvents()
+    changed = window.page.grab().toImage()
+    fresh = Window(window.settings)
+    fresh.document.load(tmp_path / winch.name)
+    fresh.resize(1280, 800)
+    fresh.show()
+    fresh.travel("resistance")
+    QThreadPool.globalInstance().waitForDone(20000)
+    QCoreApplication.processEvents()
+    built = fresh.page.grab().toImage()
+    different = sum(changed.pixel(x, y) != built.pixel(x, y) for x in range(0, 900, 7) for y in range(0, 600, 5))
+    fresh.close()
+    assert different < 60  # a blinking cursor, a focus frame

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from importlib.resources import as_file, files
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QColor, QFont, QFontDatabase, QPalette, QPen
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QApplication, QWidget
 
 from crisp_compass.app.tokens import TOKENS
 
@@ -55,11 +56,32 @@ class Theme(QObject):
         application = QApplication.instance()
         if isinstance(application, QApplication):
             application.setPalette(self._palette())
-            application.setStyleSheet(self.style_sheet())
+            if not application.styleSheet():
+                application.setStyleSheet(self.style_sheet())
         self.changed.emit()
+
+    def dress(self, widget: QWidget, *, but: Iterable[QWidget] = ()) -> None:
+        """Give a widget and all in it the colours of now, except what lies in ``but``.
+
+        The style sheet names roles of the palette and never changes: setting another one would polish every widget of every
+        page anew, hidden ones too, which takes seconds. Qt keeps what it made of a role until a widget is polished again.
+        """
+        left_out = set(but)
+        waiting = [widget]
+        while waiting:
+            one = waiting.pop()
+            if one in left_out:
+                continue
+            style = one.style()
+            style.unpolish(one)
+            style.polish(one)
+            one.update()
+            waiting += [c for c in one.children() if isinstance(c, QWidget)]
 
     def _palette(self) -> QPalette:
         palette = QPalette()
+        for role, token in _ROLES.items():
+            palette.setColor(role, self.color(token))
         roles = {
             QPalette.ColorRole.Window: "paper", QPalette.ColorRole.WindowText: "ink", QPalette.ColorRole.Base: "sheet",
             QPalette.ColorRole.Text: "ink", QPalette.ColorRole.Button: "sheet", QPalette.ColorRole.ButtonText: "ink",
@@ -75,9 +97,21 @@ class Theme(QObject):
 
     def style_sheet(self) -> str:
         """Return the style sheet of the whole application."""
-        return _SHEET.format(**TOKENS[self.name], family=FAMILY, mono=MONO)
+        named = {token: f"palette({_WORDS[role]})" for role, token in _ROLES.items()}
+        return _SHEET.format(**named, family=FAMILY, mono=MONO)
 
 
+_ROLE = QPalette.ColorRole
+#: The role of the palette that stands for each token in the style sheet; Fusion paints with none of the latter ones here.
+_ROLES = {
+    _ROLE.Window: "paper", _ROLE.WindowText: "ink", _ROLE.Base: "sheet", _ROLE.Mid: "line", _ROLE.PlaceholderText: "soft", _ROLE.Highlight: "deep",
+    _ROLE.Midlight: "water", _ROLE.Link: "magenta", _ROLE.LinkVisited: "ochre", _ROLE.BrightText: "brick", _ROLE.Shadow: "moss",
+}  # fmt: skip
+_WORDS = {
+    _ROLE.Window: "window", _ROLE.WindowText: "window-text", _ROLE.Base: "base", _ROLE.Mid: "mid", _ROLE.PlaceholderText: "placeholder-text",
+    _ROLE.Highlight: "highlight", _ROLE.Midlight: "midlight", _ROLE.Link: "link", _ROLE.LinkVisited: "link-visited",
+    _ROLE.BrightText: "bright-text", _ROLE.Shadow: "shadow",
+}  # fmt: skip
 THEME = Theme()
 
 _SHEET = """
