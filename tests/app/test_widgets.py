@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -18,7 +19,9 @@ from crisp_compass.app.course_strip import CourseStrip, Place
 from crisp_compass.app.dial import Dial
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.main import make_application
+from crisp_compass.app.page.fields import Entry, tip_of
 from crisp_compass.app.page.mapping import MappingDialog
+from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.answer import Answer, Findings
 from crisp_compass.app.widgets.number_field import Choice, NumberField
@@ -408,3 +411,36 @@ def test_a_legend_takes_the_lines_it_needs(qtbot: QtBot) -> None:
         assert (line + 1) * legend.HEIGHT <= narrow
     plot.resize(1600, 300)
     qtbot.waitUntil(lambda: legend.maximumHeight() < narrow)
+
+
+def test_every_field_says_what_it_means_and_between_which_limits() -> None:
+    for key, pages in PAGES.items():
+        for page in pages.values():
+            for declared in page.fields:
+                tip = tip_of(declared, key)
+                assert len(tip) > 4, declared
+                assert not re.search(r"[a-z]_[a-z]", tip), tip  # no word of code
+    assert tip_of(Entry("pole_pairs", "Pole pairs", tip="So many"), "plate") == "So many (1 to 200)"
+    assert tip_of(Entry("dead_time", "Dead time", "s"), "pwm") == "Dead time (0 s to 10.0 ms)"
+
+
+def test_an_empty_plot_has_no_figures_and_a_page_says_what_it_works_out(qtbot: QtBot) -> None:
+    plot = Plot(("time", "s"), ("current", "A"), name="current over time")
+    qtbot.addWidget(plot)
+    plot.curve("i", "deep")
+    axis = plot.plotItem.getAxis("bottom")
+    plot.clear_data()
+    assert not axis.style["showValues"]
+    plot.set("i", [0.0, 1.0], [0.0, 2.0])
+    assert axis.style["showValues"]
+    head = Answer("What is it?")
+    qtbot.addWidget(head)
+    head.show()
+    head.show_busy("Working out design …")
+    assert (head.text, head._doubt.text()) == ("…", "Working out design …")  # nothing was known yet
+    head.show_answer("3 A")
+    head.show_busy("Working out design …")
+    qtbot.waitUntil(lambda: not head._busy.isHidden(), timeout=30000)
+    assert head.text == "3 A"  # what stands stays until the new answer is there
+    head.show_busy("")
+    assert head._busy.isHidden()

@@ -287,6 +287,10 @@ class Page(QWidget):
     def leave(self) -> None:
         """The page is left or the window closes."""
 
+    def show_computing(self, busy: bool) -> None:
+        """Say beside the question that something is being worked out, and what."""
+        self.answer.show_busy(f"Working out {self.section.lower() or self.waypoint.inline_name} …" if busy else "")
+
     def check_ready(self, sheet: Waiting, stack: QStackedWidget) -> None:
         """Show the waiting sheet (page 0 of ``stack``) while earlier legs are missing.
 

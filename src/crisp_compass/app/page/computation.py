@@ -32,6 +32,7 @@ class Computation(QObject):
         self._job = Job(self)
         self._job.done.connect(show)
         self._job.refused.connect(refuse or page.show_nothing)
+        self._job.busy.connect(page.show_computing)
         self._timer = QTimer(self)
         self._timer.setSingleShot(True)
         self._timer.setInterval(pause)

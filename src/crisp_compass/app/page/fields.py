@@ -5,12 +5,14 @@ from __future__ import annotations
 import typing
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+
+from pydantic.fields import FieldInfo
 
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.bench.entered import locate
 from crisp_compass.bench.plate import PLATES
 from crisp_compass.bench.settings import Settings
+from crisp_compass.quantities import UNITS, show
 
 
 @dataclass(frozen=True)
@@ -44,20 +46,55 @@ class Pick:
 Field = Entry | Pick
 
 
-def _annotation(topic: str, name: str) -> Any:
+def _info(topic: str, name: str) -> FieldInfo:
     if topic == "plate":
-        models = [m for m in PLATES.values() if name in m.model_fields]
-        return models[0].model_fields[name].annotation
-    return Settings.model_fields[topic].annotation.model_fields[name].annotation  # type: ignore[union-attr]
+        return next(m for m in PLATES.values() if name in m.model_fields).model_fields[name]
+    found: FieldInfo = Settings.model_fields[topic].annotation.model_fields[name]  # type: ignore[union-attr]
+    return found
+
+
+def _limits(info: FieldInfo) -> tuple[float | None, float | None]:
+    """Return the least and the most [SI] that a field's model takes, None where it sets no limit."""
+    pieces, low, high = [*info.metadata], None, None
+    waiting = [info.annotation]
+    while waiting:  # Annotated within a union, as optional fields have it
+        kind = waiting.pop()
+        pieces += getattr(kind, "__metadata__", ())
+        waiting += typing.get_args(kind)[: 1 if hasattr(kind, "__metadata__") else None]
+    for piece in [q for p in pieces for q in (getattr(p, "metadata", None) or [p])]:
+        low = next((v for v in (getattr(piece, "ge", None), getattr(piece, "gt", None)) if v is not None), low)
+        high = next((v for v in (getattr(piece, "le", None), getattr(piece, "lt", None)) if v is not None), high)
+    return low, high
+
+
+def tip_of(declared: Entry | Pick, topic: str) -> str:
+    """Return what a field's tooltip says: its meaning, and between which limits it lies."""
+    info = _info(*locate(topic, declared.setting))
+    meaning = declared.tip or _meaning(info.description or "") or declared.title
+    if isinstance(declared, Pick):
+        return f"{meaning}: {', '.join(declared.options.values())}" if not declared.tip and declared.options else meaning
+    low, high = _limits(info)
+    if low is None or high is None or not high < 1e9:
+        return meaning
+    return f"{meaning} ({show(low, declared.unit)} to {show(high, declared.unit)})"
+
+
+def _meaning(description: str) -> str:
+    """Return a model's description without the unit that stands beside the field anyway."""
+    head, mark, rest = description.partition("; ") if "; " in description else description.partition(", ")
+    words = rest if mark and (head in UNITS or head in ("A peak", "rad", "H", "Ω")) else description
+    if words in UNITS or words in ("A peak", "A rms"):
+        return ""
+    return words[:1].upper() + words[1:]
 
 
 def make_field(declared: Entry | Pick, topic: str) -> NumberField | Choice:
     """Build the widget of a field; whether it may be empty or must be whole, its model says."""
-    kinds = [_annotation(*locate(topic, declared.setting))]
+    kinds = [_info(*locate(topic, declared.setting)).annotation]
     kinds += [a for k in kinds for a in typing.get_args(k)]
     if isinstance(declared, Pick):
         made: NumberField | Choice = Choice(
-            declared.title, dict(declared.options), width=declared.width, tip=declared.tip
+            declared.title, dict(declared.options), width=declared.width, tip=tip_of(declared, topic)
         )
     else:
         made = NumberField(
@@ -68,7 +105,7 @@ def make_field(declared: Entry | Pick, topic: str) -> NumberField | Choice:
             optional=type(None) in kinds,
             plain=declared.plain,
             base=declared.base,
-            tip=declared.tip,
+            tip=tip_of(declared, topic),
             kind=declared.kind,
         )
     if declared.group:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from html import escape
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.estimates import Finding
 
+#: What is worked out quicker than this is not announced: it would only flicker.
+_SOON_MS = 300
 _MARK = {"info": "", "caution": "Caution: ", "stop": "Stop: "}
 
 
@@ -43,6 +45,14 @@ class Answer(QWidget):
         row.addLayout(side, 1)
         self.top = FlowRow(2)  # the question, and at its right the names of a leg's sections
         self.top.add(self._question)
+        self._busy = label("", "info")
+        self._busy.hide()
+        self.top.add(self._busy)
+        self._busy_text = ""
+        self._soon = QTimer(self)
+        self._soon.setSingleShot(True)
+        self._soon.setInterval(_SOON_MS)
+        self._soon.timeout.connect(self._say_busy)
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(4)
@@ -68,6 +78,21 @@ class Answer(QWidget):
             self._reason.style().unpolish(self._reason)
             self._reason.style().polish(self._reason)
         self._answer.setAccessibleName(f"{self._question.text()} {answer} {doubt}")
+
+    def show_busy(self, text: str) -> None:
+        """Say that something is being worked out, once it takes a moment; an empty text takes it back. Where nothing is known yet it is the answer."""
+        self._busy_text = text
+        if not text:
+            self._soon.stop()
+            self._busy.hide()
+        elif self._answer.text() == "–":
+            self.show_answer("…", text)
+        elif self._busy.isHidden():
+            self._soon.start()
+
+    def _say_busy(self) -> None:
+        self._busy.setText(self._busy_text)
+        self._busy.setVisible(bool(self._busy_text))
 
     def show_reason(self, reason: str) -> None:
         """Put another reason under the same answer."""

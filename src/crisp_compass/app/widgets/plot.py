@@ -11,8 +11,8 @@ from typing import Any
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import ArrayLike
-from PySide6.QtCore import QSize, Qt
-from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent
+from PySide6.QtCore import QPointF, QSize, Qt
+from PySide6.QtGui import QContextMenuEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF
 from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path
@@ -81,10 +81,44 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             self.plotItem.setLogMode(x=True)
         for side in ("bottom", "left"):  # ticks and grid change seldom; curves many times a second
             self.plotItem.getAxis(side).setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
+        self._vacant = False
         self._readout = pg.TextItem(anchor=(1, 0))
         self._readout.setZValue(50)
         THEME.changed.connect(self.restyle)
         self.restyle()
+        self._note_vacancy()
+
+    def _note_vacancy(self) -> None:
+        """An empty plot has no figures at its axes: they would be of nothing."""
+        vacant = not any(self._filled(key) for key in self._curves)
+        if vacant != self._vacant:
+            self._vacant = vacant
+            for side in ("bottom", "left"):
+                self.plotItem.getAxis(side).setStyle(showValues=not vacant)
+            self.viewport().update()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        """Paint; an empty plot says what will be here, over the sketch of a curve."""
+        super().paintEvent(event)
+        if not self._vacant:
+            return
+        box = self.plotItem.getViewBox().sceneBoundingRect()
+        if box.width() < 60 or box.height() < 40:
+            return
+        painter = QPainter(self.viewport())
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setPen(THEME.pen("line", 2, Qt.PenStyle.DashLine))
+        x = np.linspace(0.06, 0.94, 60)
+        y = 0.16 + 0.62 * (1 - np.exp(-4 * x)) * (1 + 0.18 * np.exp(-3 * x) * np.sin(14 * x))
+        painter.drawPolyline(
+            QPolygonF([
+                QPointF(box.left() + a * box.width(), box.bottom() - b * box.height())
+                for a, b in zip(x.tolist(), y.tolist(), strict=True)
+            ])
+        )  # fmt: skip
+        painter.setPen(THEME.color("soft"))
+        painter.setFont(font(12))
+        painter.drawText(box.adjusted(12, 0, -12, -8), int(Qt.AlignmentFlag.AlignHCenter | Qt.AlignmentFlag.AlignBottom), self.name)
 
     def sizeHint(self) -> QSize:
         """Ask for little: a plot takes what is left, and must not make a page scroll."""
@@ -201,6 +235,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             self._thin(key, xs)
             self._curves[key][0].setData(xs, ys)
         self._name_curves()
+        self._note_vacancy()
 
     def _thin(self, key: str, x: np.ndarray) -> None:
         """Draw a long smooth curve by the extremes of each pixel too: fifty thousand antialiased points hold the window up."""
@@ -230,6 +265,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         for item, _ in self._curves.values():
             item.setData([], [])
         self._name_curves()
+        self._note_vacancy()
 
     def rule(
         self, *, x: float | None = None, y: float | None = None, token: str = "ink", dash: str = "solid"

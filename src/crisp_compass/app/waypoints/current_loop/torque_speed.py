@@ -32,8 +32,8 @@ class WeakeningPage(Page):
     question = "How much torque is there at every speed?"
     fields = (
         Entry("plate.v_bus", "Bus", "V", width=96),
-        Entry("plate.rated_current", "Rated current", "A", width=112),
-        Entry("plate.top_speed", "Top speed", "rpm", width=112),
+        Entry("plate.rated_current", "Rated current", "A", width=112, tip="Continuous current, in the base that the plate says"),
+        Entry("plate.top_speed", "Top speed", "rpm", width=112, tip="Highest speed of the shaft"),
     )
 
     def __init__(self, document: Document) -> None:

@@ -33,8 +33,8 @@ class TrialsPage(Page):
     question = "Which gains were tried, and what next?"
     arranges_fields = True
     fields = (
-        Entry("trial_kp", "Kp", "V/A", width=112),
-        Entry("trial_ki", "Ki", "V/(A·s)", width=132),
+        Entry("trial_kp", "Kp", "V/A", width=112, tip="Proportional gain that ran"),
+        Entry("trial_ki", "Ki", "V/(A·s)", width=132, tip="Integral gain that ran"),
         Entry("trial_current", "Test current", "A", width=108, base="peak"),
     )
 

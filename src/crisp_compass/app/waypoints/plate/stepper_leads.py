@@ -32,9 +32,9 @@ class StepperLeadsPage(Page):
             "stepping.given", "Data sheet is of",
             {"series": "coils in series", "parallel": "coils in parallel", "half": "one coil a phase"}, width=150,
         ),
-        Entry("r", "R", "Ω", width=96),
-        Entry("inductance", "L", "H", width=96),
-        Entry("rated_current", "Rated current", "A", width=112),
+        Entry("r", "R", "Ω", width=96, tip="Resistance of a winding from the data sheet"),
+        Entry("inductance", "L", "H", width=96, tip="Inductance of a winding from the data sheet"),
+        Entry("rated_current", "Rated current", "A", width=112, tip="Continuous current of a winding, in the base that the plate says"),
     )  # fmt: skip
 
     def __init__(self, document: Document) -> None:

@@ -39,12 +39,12 @@ class SupplyPage(Page):
         Entry("supply.current_limit", "Supply current limit", "A", width=140),
         Entry("supply.v_empty", "Empty", "V", width=74),
         Entry("supply.v_full", "Full", "V", width=74),
-        Entry("supply.mains_v", "Mains, rms", "V", width=86),
+        Entry("supply.mains_v", "Mains, rms", "V", width=86, tip="Between two leads of the rectifier"),
         Pick("supply.mains_hz", "Mains frequency", {"50": "50 Hz", "60": "60 Hz"}, width=116),
         Entry("supply.drive_continuous", "Drive, steady", "A", width=86),
         Entry("supply.drive_peak", "peak", "A", width=72),
         Pick("supply.drive_base", "given as", {"rms": "rms", "peak": "peak"}, width=68),
-        Entry("supply.command_volts", "Top command", "V", width=92),
+        Entry("supply.command_volts", "Top command", "V", width=92, tip="Analogue command that asks for top speed"),
     )
 
     def __init__(self, document: Document) -> None:
