@@ -18,6 +18,7 @@ from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import autosave, logs
 from crisp_compass.app.dialogs import may_replace
+from crisp_compass.app.disk_watch import Comparison
 from crisp_compass.app.main import restore
 from crisp_compass.app.recovery import RecoveryDialog, offer_recovery
 from crisp_compass.app.waypoints.run.drive import RunPage
@@ -556,3 +557,33 @@ def test_a_disk_that_takes_no_more_is_said_once(window: Window, winch: Path, tmp
     window.document.write_autosave()
     assert window.notices.text == ""
     assert autosave.AUTOSAVE_MS <= 500
+
+
+def test_a_file_changed_on_disk_is_noticed_when_it_happens(
+    window: Window, qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path = copy_bench(winch, tmp_path)
+    window.open(path)
+    assert window.disk.isHidden()
+    theirs = load_bench(path)
+    plate = theirs.settings.plate.model_copy(update={"motor": "Theirs"})
+    save_bench(theirs.model_copy(update={"settings": theirs.settings.model_copy(update={"plate": plate})}), path)
+    qtbot.waitUntil(lambda: not window.disk.isHidden(), timeout=60000)
+    assert "changed on disk" in window.disk.text.text()
+    shown: list[str] = []
+    monkeypatch.setattr(Comparison, "exec", lambda self: shown.append(self.view.toPlainText()))
+    window.disk.compare.click()
+    assert '-      "motor": "Theirs"' in shown[0]
+    window.disk.keep.click()
+    assert window.disk.isHidden()
+    assert not window.document.changed_on_disk  # it may be replaced now
+    save_bench(theirs, path)
+    save_bench(theirs.model_copy(update={"name": "Once more"}), path)
+    qtbot.waitUntil(lambda: not window.disk.isHidden(), timeout=60000)
+    window.disk.reload.click()
+    assert window.document.bench.name == "Once more"
+    assert window.disk.isHidden()
+    window.document.set_field("plate", "motor", "Mine")
+    window.files.save()
+    window.disk.look()  # nothing comes of one's own saving
+    assert window.disk.isHidden()

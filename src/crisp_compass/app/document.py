@@ -203,6 +203,10 @@ class Document(QObject):
         """Whether somebody else has written the bench's file since this document read or wrote it."""
         return self.path is not None and fingerprint(self.path) not in ("", self._on_disk)
 
+    def keep_mine(self) -> None:
+        """Hold on to what is open here: what somebody else wrote is known and may be replaced."""
+        self._on_disk = fingerprint(self.path) if self.path else ""
+
     def save(self, path: Path | None = None) -> None:
         """Save to the file, or to a new one; capture paths follow the file. Asking about what stands there is the window's."""
         target = path or self.path

@@ -13,6 +13,7 @@ from crisp_compass.app.arrivals import Arrivals
 from crisp_compass.app.bench_files import BenchFiles
 from crisp_compass.app.course_strip import CourseStrip, Place
 from crisp_compass.app.dial import Dial
+from crisp_compass.app.disk_watch import DiskWatch
 from crisp_compass.app.document import Document, demo_folder
 from crisp_compass.app.intake import Arrival, Intake
 from crisp_compass.app.jobs import Job
@@ -64,6 +65,7 @@ class Window(QMainWindow):
         self.ledger = Ledger(self.document)
         self.bearing = BearingLine()
         self.arrivals = Arrivals(self, self.intake, self.navigator, self.notices)
+        self.disk = DiskWatch(self, self.document, self.files)
         self._connect()
         self._build()
         self.menus = Menus(self, demo_folder())
@@ -88,6 +90,7 @@ class Window(QMainWindow):
         self.document.unkept.connect(self.notice)
         self.files.done.connect(self.say)
         self.arrivals.said.connect(self.say)
+        self.disk.refused.connect(self.notice)
         self.files.opened.connect(self._on_opened)
         THEME.changed.connect(self.bearing.restyle)
 
@@ -109,7 +112,7 @@ class Window(QMainWindow):
         column.setSpacing(0)
         column.addWidget(self.course)
         column.addLayout(middle, 1)
-        for line in (self.arrivals, self.notices, self.bearing):
+        for line in (self.arrivals, self.disk, self.notices, self.bearing):
             column.addWidget(line)
         self.setCentralWidget(central)
         self.statusBar().setSizeGripEnabled(False)
