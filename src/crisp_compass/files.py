@@ -10,6 +10,7 @@ import hashlib
 import io
 import os
 import platform
+import re
 import stat
 import tempfile
 from pathlib import Path
@@ -45,13 +46,34 @@ def open_regular(path: Path, most: int = MOST_CAPTURE) -> io.BufferedReader:
     return os.fdopen(handle, "rb")
 
 
+#: What files begin with that people take for a capture or a bench, and what they are.
+_FOREIGN = (
+    (b"%PDF-", "a PDF document"), (b"\x89PNG", "a picture"), (b"\xff\xd8\xff", "a picture"), (b"GIF8", "a picture"), (b"BM", "a picture"),
+    (b"PK\x03\x04", "a spreadsheet or an archive"), (b"\xd0\xcf\x11\xe0", "a spreadsheet of an older kind"), (b"\x1f\x8b", "a compressed file"),
+    (b"Rar!", "an archive"), (b"7z\xbc\xaf", "an archive"), (b"\x7fELF", "a program"), (b"<!DOCTYPE", "a web page"), (b"<html", "a web page"), (b"<?xml", "an XML document"),
+)  # fmt: skip
+
+
+def foreign(head: bytes) -> str:
+    """Return what a file is that begins so, as a sentence names it; empty where it may be text of ours."""
+    start = head.removeprefix(b"\xef\xbb\xbf").lstrip(b" \t\r\n")
+    for mark, name in _FOREIGN:
+        if start[: len(mark)].lower() == mark.lower() and (len(mark) > 2 or b"\x00" in head[:64]):
+            return name
+    if re.match(rb"\{|\[\s*[\[{\d\"]", start):  # “[Data]” begins many a scope's preamble
+        return "a bench file" if b'"format"' in head[:200] else "a JSON file"
+    return ""
+
+
 def read_text(path: Path, most: int = MOST_TEXT) -> str:
     """Return a file's UTF-8 text without its byte-order mark; raises Refusal where it cannot be had."""
     with open_regular(path, most) as stream:
         try:
-            return stream.read().decode("utf-8-sig")
+            read = stream.read()
+            return read.decode("utf-8-sig")
         except UnicodeDecodeError:
-            raise Refusal("this is not UTF-8 text", where=str(path)) from None
+            kind = foreign(read[:300])
+            raise Refusal(f"this is {kind}" if kind else "this is not UTF-8 text", where=str(path)) from None
         except OSError as error:
             raise Refusal(f"the file cannot be read ({error.strerror})", where=str(path)) from None
 

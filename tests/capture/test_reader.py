@@ -206,3 +206,16 @@ def test_a_mapping_takes_scale_and_offset_off(tmp_path: Path) -> None:
     path.write_text("t [s],CH1 [V],CH2 [mV]\n0,1,20\n1,2,120\n2,3,220\n")
     capture = read_capture(path, ["v_ab=CH1", "i_a=-CH2*10@20"])
     np.testing.assert_allclose(capture["i_a"], [0, -1, -2], atol=1e-12)
+
+
+@pytest.mark.parametrize(("head", "said"), [
+    (b"%PDF-1.7\n%\xe2\xe3\xcf", "a PDF document"), (b"\x89PNG\r\n\x1a\n\x00", "a picture"), (b"PK\x03\x04\x14\x00", "a spreadsheet or an archive"),
+    (b"<!doctype html><table>", "a web page"), (b'{"format": 5, "name": "x"}', "a bench file"), (b"[1, 2]", "a JSON file"), (b"\x1f\x8b\x08\x00", "a compressed file"),
+])  # fmt: skip
+def test_foreign_files_are_called_what_they_are(head: bytes, said: str, tmp_path: Path) -> None:
+    path = tmp_path / "x.csv"
+    path.write_bytes(head + b"\n" * 20)
+    with pytest.raises(Refusal, match=f"this is {said}, not a capture"):
+        read_capture(path)
+    path.write_text("[Data]\nTime [s],v_ab [V]\n" + "\n".join(f"{k * 1e-3:.3f},{k % 7}.5" for k in range(50)))
+    assert len(read_capture(path)) == 50

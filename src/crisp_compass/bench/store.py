@@ -12,14 +12,18 @@ from crisp_compass.bench.migrations import brought_up
 from crisp_compass.bench.models import FORMAT, Bench
 from crisp_compass.bench.plate import PLATES
 from crisp_compass.errors import Refusal
-from crisp_compass.files import read_text, shortened, sweep, write_atomically
+from crisp_compass.files import foreign, read_text, shortened, sweep, write_atomically
 
 
 def load_bench(path: Path | str) -> Bench:
     """Read a bench file; raises Refusal for missing, damaged or newer files (which stay untouched)."""
     where = str(path)
     sweep(Path(path))
-    return read_bench(parse_json(read_text(Path(path)), where, "bench file"), where)
+    text = read_text(Path(path))
+    if not text.lstrip("\ufeff \t\r\n").startswith(("{", "[")):  # something else altogether, not one of ours that was damaged
+        kind = foreign(text[:300].encode()) if text.strip() else "an empty file"
+        raise Refusal(f"this is {kind or 'no bench file'}", "choose a .bench.json file", where=where)
+    return read_bench(parse_json(text, where, "bench file"), where)
 
 
 def parse_json(text: str, where: str, what: str) -> Any:

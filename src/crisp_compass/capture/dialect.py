@@ -9,7 +9,7 @@ from pathlib import Path
 
 from crisp_compass.capture.signals import SIGNALS, TIME_NAMES
 from crisp_compass.errors import Refusal
-from crisp_compass.files import open_regular
+from crisp_compass.files import foreign, open_regular
 from crisp_compass.quantities import find_unit
 
 _HEAD_BYTES = 256 * 1024
@@ -68,6 +68,10 @@ def detect(path: Path) -> Dialect:
         head = stream.read(_HEAD_BYTES)
     if not head.strip(b"\xef\xbb\xbf \t\r\n"):
         raise Refusal("the file is empty", "a header row and samples are needed")
+    kind = foreign(head)
+    if kind:
+        remedy = "open it with File, Open bench" if kind == "a bench file" else "export the capture as CSV text"
+        raise Refusal(f"this is {kind}, not a capture", remedy)
     encoding = detect_encoding(head)
     text = head.decode(encoding, errors="ignore")
     if len(head) == _HEAD_BYTES and text.count("\n") < 2:
