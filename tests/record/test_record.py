@@ -9,6 +9,7 @@ import pickle
 import re
 import shutil
 import subprocess
+import warnings
 from pathlib import Path
 
 import pytest
@@ -19,6 +20,7 @@ from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.errors import Refusal
 from crisp_compass.record import pdf as pdf_record
 from crisp_compass.record.export import export_settings
+from crisp_compass.record.glyphs import BASE, families_for, printable
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.record.save import save_record
@@ -179,3 +181,13 @@ def test_hall_edges_for_both_directions_in_c(thruster: Path, tmp_path: Path) -> 
     assert "4*hall_1" in written["convention"]
     assert "hall_1_from" in export_settings(bench, "csv")
     assert "Edge errors from the best even grid" in write_report(bench, thruster.parent, "2026")
+
+
+def test_a_name_in_any_script_is_printed_or_spelled_out(winch: Path) -> None:
+    bench = load_bench(winch).model_copy(update={"name": "Łódź ポンプ Ünïcode", "evidence": {}})
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert write_pdf(bench, winch.parent, "now").startswith(b"%PDF")
+    assert printable("Łódź", [BASE]) == "Łódź"
+    families = families_for("ポ")
+    assert printable("aポ", families) == ("aポ" if len(families) > 1 else "a⟨U+30DD⟩")

@@ -7,13 +7,14 @@ import textwrap
 from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
-from matplotlib import rc_context
+from matplotlib import rc_context, rcParams
 from matplotlib.backends.backend_pdf import PdfPages
 from matplotlib.figure import Figure
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
 from crisp_compass.record.figures import draw
+from crisp_compass.record.glyphs import families_for, printable
 
 _SIZE = (8.27, 11.69)  # A4, inch
 _LEFT, _TOP, _BOTTOM, _LINE = 0.09, 0.93, 0.07, 0.0165
@@ -29,8 +30,9 @@ Line = tuple[list[tuple[float, str, bool, str]], int]
 def write_pdf(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> bytes:
     """Return the record as PDF; arguments as for :func:`crisp_compass.record.report.write_report`."""
     out = io.BytesIO()
+    families = families_for("".join([bench.name, bench.notes, bench.settings.plate.motor, *(e.text for e in bench.ledger)]))
     with (
-        rc_context({"pdf.fonttype": 42, "font.size": 9}),
+        rc_context({"pdf.fonttype": 42, "font.size": 9, "font.family": families}),
         PdfPages(out, metadata={"Title": f"{bench.name}, bench record"}) as pages,
     ):
         lines: list[Line] = [([(_LEFT, title_of(bench), True, _INK)], 2)]
@@ -93,9 +95,14 @@ def _text_pages(pages: PdfPages, lines: Sequence[Line]) -> None:
             _save(pages, figure)
             figure, y = _page(), _TOP
         y -= height * _LINE
-        for x, text, bold, colour in columns:
-            figure.text(x, y, text, weight="bold" if bold else "normal", color=colour, parse_math=False)
+        _print(figure, y, columns)
     _save(pages, figure)
+
+
+def _print(figure: Figure, y: float, columns: Sequence[tuple[float, str, bool, str]]) -> None:
+    for x, text, bold, colour in columns:
+        said = printable(text, list(rcParams["font.family"]))
+        figure.text(x, y, said, weight="bold" if bold else "normal", color=colour, parse_math=False)
 
 
 def _save(pages: PdfPages, figure: Figure) -> None:
@@ -116,8 +123,7 @@ def _exhibit_page(pages: PdfPages, exhibit: Exhibit) -> None:
         *_wrapped(f"{exhibit.file}, SHA-256 {exhibit.sha}", colour=_SOFT),
     ]:
         y -= height * _LINE
-        for x, text, bold, colour in columns:
-            figure.text(x, y, text, weight="bold" if bold else "normal", color=colour, parse_math=False)
+        _print(figure, y, columns)
     if exhibit.evaluated is not None:
         draw(figure, exhibit.evaluated)
         figure.subplots_adjust(left=0.12, right=0.95, bottom=y - 0.38, top=y - 0.06, wspace=0.34)
