@@ -24,6 +24,7 @@ from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.answer import Answer, Findings
+from crisp_compass.app.widgets.cell_map import round_ticks
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.wiring import TEXTS, WiringSketch
@@ -444,3 +445,10 @@ def test_an_empty_plot_has_no_figures_and_a_page_says_what_it_works_out(qtbot: Q
     assert head.text == "3 A"  # what stands stays until the new answer is there
     head.show_busy("")
     assert head._busy.isHidden()
+
+
+def test_a_map_has_round_ticks() -> None:
+    assert [t for _, t in round_ticks(np.geomspace(286, 1993, 40))] == ["300", "500", "1000"]
+    assert [t for _, t in round_ticks(np.linspace(0, 120, 20))] == ["0", "25", "50", "75", "100"]
+    places = {t: p for p, t in round_ticks(np.geomspace(10, 1000, 21))}
+    assert (places["10"], places["100"], places["1000"]) == pytest.approx((0, 10, 20))

@@ -7,13 +7,44 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PySide6.QtWidgets import QApplication, QWidget
 
 from crisp_compass.app.theme import THEME, font
 
 _LEFT, _RIGHT, _TOP, _BOTTOM = 74, 12, 26, 40
+#: How the kinds are hatched, in their order: the third and the fourth are told apart without colour too.
+_HATCHES = {2: Qt.BrushStyle.BDiagPattern, 3: Qt.BrushStyle.DiagCrossPattern}
 _STEPS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+
+
+def _said(value: float) -> str:
+    return f"{value:.3g}" if abs(value) < 1000 else f"{value:.0f}"
+
+
+def round_ticks(values: Sequence[float], most: int = 6) -> list[tuple[float, str]]:
+    """Return round numbers within rising ``values`` (n,) with their places, counted in cells from the middle of the first."""
+    x = np.asarray(values, dtype=np.float64)
+    if len(x) < 2 or not x[-1] > x[0]:
+        return [(0.0, _said(float(x[0])))] if len(x) else []
+    steps = np.diff(x)
+    even = bool(np.allclose(steps, steps[0], rtol=0.05))
+    decades = 10.0 ** np.arange(np.floor(np.log10(max(abs(x[0]), 1e-12))) - 1, np.ceil(np.log10(max(abs(x[-1]), 1e-12))) + 1)
+    for mantissas in ((1, 1.5, 2, 3, 4, 5, 6, 8), (1, 2, 3, 5), (1, 2, 5), (1, 3), (1,)):
+        if even:  # a linear axis: multiples of a round step
+            break
+        found = sorted({float(m * d) for d in decades for m in mantissas if x[0] <= m * d <= x[-1]})
+        if 2 <= len(found) <= most:
+            break
+    else:
+        found = []
+    if even or len(found) < 2:
+        raw = float(x[-1] - x[0]) / (most - 1)
+        power = 10.0 ** np.floor(np.log10(raw))
+        step = next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= raw)
+        found = [float(k * step) for k in range(int(np.ceil(x[0] / step - 1e-9)), int(np.floor(x[-1] / step + 1e-9)) + 1)]
+    places = np.interp(found, x, np.arange(len(x)))
+    return [(float(p), f"{v:.10g}".replace("-", "−")) for p, v in zip(places, found, strict=True)]
 
 
 class CellMap(QWidget):
@@ -27,6 +58,7 @@ class CellMap(QWidget):
         self._counts: NDArray[np.int64] = np.zeros((0, 0, len(kinds)), dtype=np.int64)
         self._x: Sequence[str] = ()
         self._y: Sequence[str] = ()
+        self._ticks: tuple[list[tuple[float, str]], list[tuple[float, str]]] = ([], [])
         self._titles = ("", "")
         self._point: tuple[float, float] | None = None
         self._cell: tuple[int, int] | None = None
@@ -39,10 +71,12 @@ class CellMap(QWidget):
         return QSize(460, 320)
 
     def set_axes(
-        self, titles: tuple[str, str], x: Sequence[str], y: Sequence[str], point: tuple[float, float] | None
+        self, titles: tuple[str, str], x: Sequence[float], y: Sequence[float], point: tuple[float, float] | None
     ) -> None:
-        """Name the levers and their cells; ``point`` is the working point in cells, counted from the middle of the first."""
-        self._titles, self._x, self._y, self._point = titles, tuple(x), tuple(y), point
+        """Name the levers and give the values of their cells; ``point`` is the working point in cells, counted from the middle of the first."""
+        self._titles, self._point = titles, point
+        self._x, self._y = (tuple(_said(v) for v in values) for values in (x, y))
+        self._ticks = (round_ticks(x), round_ticks(y))
         self.update()
 
     def show_counts(self, counts: NDArray[np.int64]) -> None:
@@ -117,10 +151,10 @@ class CellMap(QWidget):
                 if not total:
                     continue
                 left, top = area.left() + column * wide, area.bottom() - (row + 1) * high
-                for (_, token), count in zip(self._kinds, self._counts[column, row], strict=True):
+                for place, count in enumerate(self._counts[column, row]):
                     if count:
                         part = wide * int(count) / total
-                        painter.fillRect(QRectF(left, top, part + 0.5, high + 0.5), THEME.color(token))
+                        self._fill(painter, QRectF(left, top, part + 0.5, high + 0.5), place)
                         left += part
         if self._cell is not None:
             column, row = self._cell
@@ -128,11 +162,18 @@ class CellMap(QWidget):
             painter.setBrush(Qt.BrushStyle.NoBrush)
             painter.drawRect(QRectF(area.left() + column * wide, area.bottom() - (row + 1) * high, wide, high))
 
+    def _fill(self, painter: QPainter, box: QRectF, place: int) -> None:
+        """Fill a box with the colour of a kind, hatched where colour alone would have to tell it from another."""
+        painter.fillRect(box, THEME.color(self._kinds[place][1]))
+        hatch = _HATCHES.get(place)
+        if hatch is not None:
+            painter.fillRect(box, QBrush(THEME.color("sheet"), hatch))
+
     def _paint_legend(self, painter: QPainter) -> None:
         painter.setFont(font(11))
         x = float(_LEFT)
-        for name, token in self._kinds:
-            painter.fillRect(QRectF(x, 8, 12, 10), THEME.color(token))
+        for place, (name, _) in enumerate(self._kinds):
+            self._fill(painter, QRectF(x, 8, 12, 10), place)
             painter.setPen(THEME.color("ink"))
             painter.drawText(QPointF(x + 17, 17), name)
             x += 17 + painter.fontMetrics().horizontalAdvance(name) + 16
@@ -140,17 +181,18 @@ class CellMap(QWidget):
     def _paint_axes(self, painter: QPainter, area: QRectF) -> None:
         painter.setFont(font(11))
         painter.setPen(THEME.color("soft"))
-        for count, texts, across in ((5, self._x, True), (5, self._y, False)):
-            if not texts:
-                continue
-            for k in np.unique(np.linspace(0, len(texts) - 1, count).round().astype(int)):
-                at = (k + 0.5) / len(texts)
+        for count, ticks, across in ((len(self._x), self._ticks[0], True), (len(self._y), self._ticks[1], False)):
+            for place, text in ticks:
+                at = (place + 0.5) / count
                 if across:
-                    box = QRectF(area.left() + at * area.width() - 40, area.bottom() + 3, 80, 15)
-                    painter.drawText(box, int(Qt.AlignmentFlag.AlignCenter), texts[k])
+                    x = area.left() + at * area.width()
+                    painter.drawLine(QPointF(x, area.bottom()), QPointF(x, area.bottom() + 4))
+                    painter.drawText(QRectF(x - 40, area.bottom() + 4, 80, 15), int(Qt.AlignmentFlag.AlignCenter), text)
                 else:
-                    box = QRectF(18, area.bottom() - at * area.height() - 8, _LEFT - 24, 16)
-                    painter.drawText(box, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), texts[k])
+                    y = area.bottom() - at * area.height()
+                    painter.drawLine(QPointF(area.left() - 4, y), QPointF(area.left(), y))
+                    box = QRectF(18, y - 8, _LEFT - 26, 16)
+                    painter.drawText(box, int(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter), text)
         painter.drawText(
             QRectF(area.left(), self.height() - 19, area.width(), 16),
             int(Qt.AlignmentFlag.AlignCenter),

@@ -163,13 +163,14 @@ class FailedStartPage(PlayedPage):
         self.main_button.setEnabled(self.found is not None)
         if self.found is None:
             for bar, cause, change in self._lines:
-                bar.show_chance(0.0, best=False)
+                bar.hide()  # nothing is likely or unlikely yet
                 cause.setText("")
                 change.setText("")
             return
         ranked = rank(self._now, trials, self.found)
         for place, ((bar, cause, change), found) in enumerate(zip(self._lines, ranked, strict=False)):
             bar.show_chance(found.probability, best=place == 0)
+            bar.show()
             cause.setText(found.cause.text)
             change.setText(found.cause.change)
         best, equal = ranked[0], len(ties(ranked))

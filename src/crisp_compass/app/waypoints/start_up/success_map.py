@@ -214,8 +214,7 @@ class MapPage(Page):
         titles = tuple(
             f"{lever_title(k, study.drive)} [{u}]" for k, u in zip((made.across, made.up), units, strict=True)
         )
-        texts = [[f"{v:.3g}" if v < 1000 else f"{v:.0f}" for v in values] for values in (made.x_shown, made.y_shown)]
-        self.map.set_axes((titles[0], titles[1]), texts[0], texts[1], working_cell(made))
+        self.map.set_axes((titles[0], titles[1]), made.x_shown.tolist(), made.y_shown.tolist(), working_cell(made))
         self.map.show_counts(kind_counts(made))
 
     def _on_done(self, found: tuple[StartMap, Rate]) -> None:
