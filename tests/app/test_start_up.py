@@ -77,9 +77,12 @@ def test_the_estimator_page_shows_where_the_angle_is_good(pump: Window, qtbot: Q
     qtbot.waitUntil(lambda: page.found is not None, timeout=180000)
     assert page.answer.text.startswith("Good from")
     assert page.rows.texts["loop frequency"] == "110 Hz"
+    assert "flux observer is proposed" in page.answer.reason
+    # a wrong resistance shows while the rotor is dragged, not once the current lies along the back-EMF
+    assert "R in full 12" in page.rows.texts["angle at hand-over, dragged"]
+    assert "R in full 0.0" in page.rows.texts["angle at hand-over, closed"]
     page._fields["method"].moved.emit("flux")
     qtbot.waitUntil(lambda: page.answer._doubt.text().startswith("Flux observer"), timeout=180000)
-    assert "is proposed" in page.answer.reason
     before = page.found
     type_into(qtbot, page.number("r_doubt"), "60")
     qtbot.waitUntil(lambda: page.found is not before, timeout=180000)

@@ -85,7 +85,7 @@ def test_refusals_say_which() -> None:
 def test_bouncing_contacts_and_interference_move_no_edge(spikes: int) -> None:
     """One to three wrong samples after four edges of five, perhaps spikes anywhere: within 0.9° in 95 %, pairs as without."""
     rng, errors = np.random.default_rng(11), []
-    for seed in range(11):
+    for seed in range(7):
         order, inverted = tuple(int(x) for x in rng.permutation(3)), int(rng.integers(0, 8))
         spacing, sign, rate = int(rng.choice([60, 120])), int(rng.choice([-1, 1])), float(rng.choice([1.5e3, 8e3]))
         clean = read_halls(hall_turn(order, inverted, spacing, sign, seed=seed, rate=rate)[0])

@@ -32,7 +32,7 @@ def test_truth_lies_within_the_error_bar(r: float, inductance: float, extra: dic
 
 def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     rng = np.random.default_rng(2)
-    hits, n = 0, 36
+    hits, n = 0, 24
     for seed in range(n):
         r, tau = 10 ** rng.uniform(-2, 1), 10 ** rng.uniform(-4, -2)
         capture = steps(r, r * tau, seed=seed, noise=10 ** rng.uniform(-3.3, -2.3), per_tau=float(rng.uniform(8, 40)))

@@ -36,7 +36,7 @@ def test_truth_lies_within_the_error_bar(r: float, levels: list[float], extra: d
 
 def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     rng = np.random.default_rng(1)
-    hits, n = 0, 60
+    hits, n = 0, 40
     for seed in range(n):
         r = 10 ** rng.uniform(-2, 1)
         levels = list(np.linspace(-1, 1, int(rng.integers(4, 10))) * 10 ** rng.uniform(-0.5, 1))
@@ -109,7 +109,7 @@ def test_refusals(name: str) -> None:
 def test_any_shape_of_knee_leaves_the_bridge_calibrated() -> None:
     """Dead-time voltage as a step, a ramp or a smooth bend below a tenth of the largest current, one or two sides."""
     rng = np.random.default_rng(5)
-    hits, n = 0, 30
+    hits, n = 0, 20
     for k in range(n):
         r, top, loss = 10 ** rng.uniform(-1.5, 0.7), 10 ** rng.uniform(0, 1), rng.uniform(0.05, 0.4)
         knee = rng.uniform(0.02, 0.1) * top

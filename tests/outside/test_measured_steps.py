@@ -60,7 +60,7 @@ def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Runn
 
 @pytest.mark.parametrize("voltage", [True, False])
 def test_intervals_hold_over_starts_limits_and_dead_time(voltage: bool) -> None:
-    rng, held, count = np.random.default_rng(6), np.zeros(3), 24
+    rng, held, count = np.random.default_rng(6), np.zeros(3), 15
     for _ in range(count):
         capture, expected, truth = made_step(rng, voltage=voltage)
         found = fit_step(capture, expected)

@@ -460,7 +460,7 @@ def test_a_wrong_resistance_turns_the_angle_of_a_dragged_rotor_as_the_page_says(
 
 
 def test_causes_are_found_by_two_looks_and_ties_are_called_ties(bench: Bench) -> None:
-    likelihoods = cause_likelihoods(bench, draws=6)
+    likelihoods = cause_likelihoods(bench, draws=8)
     first = {s: rank(Seen(s), (), likelihoods)[0].cause.key for s in SYMPTOMS}
     assert first["wrong-way"] == "leads"
     assert first["howls"] == "gain"
@@ -473,7 +473,7 @@ def test_causes_are_found_by_two_looks_and_ties_are_called_ties(bench: Bench) ->
     # hidden causes of random severity, read to some 8 %: symptom and the two looks that the program asks for
     drive, _ = drive_for_start(bench)
     base, rated = with_floats(drive), study_of(bench).rated_torque
-    rng, found, alone, cases = np.random.default_rng(5), 0, 0, 24
+    rng, found, alone, cases = np.random.default_rng(5), 0, 0, 18
     hidden = [c for c in CAUSES if c.key in likelihoods.of]
     while cases:
         cause = hidden[rng.integers(len(hidden))]
@@ -490,7 +490,7 @@ def test_causes_are_found_by_two_looks_and_ties_are_called_ties(bench: Bench) ->
                 seen = replace(seen, **{name: read if isinstance(read, bool) else read * (1 + 0.08 * rng.standard_normal())})
         found += cause.key in [r.cause.key for r in rank(seen, (), likelihoods)[:3]]
     assert alone < found
-    assert found >= 21
+    assert found >= 16
 
 
 def test_the_climb_stops_where_the_current_does_not_fit(bench: Bench) -> None:
