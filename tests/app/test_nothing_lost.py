@@ -12,7 +12,7 @@ from pathlib import Path
 import pytest
 from loop_gaps import large_coast
 from PySide6.QtCore import QPoint, QPointF, Qt, qInstallMessageHandler
-from PySide6.QtGui import QWheelEvent
+from PySide6.QtGui import QAction, QWheelEvent
 from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMessageBox, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
@@ -587,3 +587,21 @@ def test_a_file_changed_on_disk_is_noticed_when_it_happens(
     window.files.save()
     window.disk.look()  # nothing comes of one's own saving
     assert window.disk.isHidden()
+
+
+def test_a_notice_moves_nothing_under_the_hand_and_goes_with_undo(window: Window, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.resize(1280, 800)
+    window.travel("current_loop")
+    QApplication.processEvents()
+    button = window.page.main_button
+    assert button is not None
+    before = button.mapTo(window, QPoint(0, 0))
+    window.document.set_field("current_loop", "bandwidth_hz", 900.0)
+    window.notice("Something was refused here.")
+    QApplication.processEvents()
+    assert window.notices.isVisible()
+    assert button.mapTo(window, QPoint(0, 0)) == before
+    undo = next(a for a in window.findChildren(QAction) if a.text().startswith("&Undo"))
+    undo.trigger()
+    assert not window.notices.isVisible()

@@ -100,6 +100,8 @@ class Menus(QObject):
         undo.setShortcut(QKeySequence.StandardKey.Undo)
         redo = window.document.undo_stack.createRedoAction(window, "&Redo")
         redo.setShortcuts([QKeySequence("Ctrl+Shift+Z"), QKeySequence("Ctrl+Y")])
+        for action in (undo, redo):  # what was said of a step goes with it
+            action.triggered.connect(window.notices.clear)
         edit.addActions([undo, redo])
         edit.addSeparator()
         self._add(

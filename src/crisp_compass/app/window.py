@@ -111,9 +111,11 @@ class Window(QMainWindow):
         column.setContentsMargins(0, 0, 0, 0)
         column.setSpacing(0)
         column.addWidget(self.course)
-        column.addLayout(middle, 1)
-        for line in (self.arrivals, self.disk, self.notices, self.bearing):
+        # above the page: a sentence that comes there moves nothing that the hand is on
+        for line in (self.arrivals, self.disk, self.notices):
             column.addWidget(line)
+        column.addLayout(middle, 1)
+        column.addWidget(self.bearing)
         self.setCentralWidget(central)
         self.statusBar().setSizeGripEnabled(False)
         self._status = Text()
