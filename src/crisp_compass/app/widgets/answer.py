@@ -66,7 +66,7 @@ class Answer(QWidget):
     def show_answer(self, answer: str, doubt: str = "", reason: str = "", *, stale: bool = False) -> None:
         """Put the texts in; ``stale`` shows the reason in ochre."""
         self._answer.setText(answer)
-        sheet = "font-size: 24px;" if len(answer) > 18 else ""
+        sheet = "font-size: 18px;" if len(answer) > 40 else "font-size: 24px;" if len(answer) > 18 else ""
         if self._answer.styleSheet() != sheet:
             self._answer.setStyleSheet(sheet)
         self._doubt.setText(doubt)

@@ -67,7 +67,7 @@ class FailedStartPage(PlayedPage):
             for column, widget in enumerate((bar, cause, change)):
                 grid.addWidget(widget, line, column)
             self._lines.append((bar, cause, change))
-        grid.setColumnMinimumWidth(1, 300)
+        grid.setColumnMinimumWidth(1, 230)
         self.log = Rows("Trials so far", prose=True)
         middle = QVBoxLayout()
         middle.setSpacing(8)
