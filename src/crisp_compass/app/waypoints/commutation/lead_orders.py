@@ -42,13 +42,13 @@ class _TrialRow:
 
     def __init__(self, page: OrdersPage, order: str, grid: QGridLayout, line: int) -> None:
         self.name = label(" ".join(order), "title")
-        self.forward = Choice("forward", _OPTIONS, width=140, compact=True)
-        self.backward = Choice("backward", _OPTIONS, width=140, compact=True)
+        self.forward = Choice("forward", _OPTIONS, width=108, compact=True)
+        self.backward = Choice("backward", _OPTIONS, width=108, compact=True)
         self.readings = tuple(
             NumberField(
                 name.rpartition("_")[2],
                 "A" if name.startswith("current") else "rpm",
-                width=78 if name.startswith("current") else 90,
+                width=66 if name.startswith("current") else 76,
                 optional=True,
                 compact=True,
                 hint="–",
