@@ -68,3 +68,14 @@ def test_intervals_hold_over_starts_limits_and_dead_time(voltage: bool) -> None:
             held[k] += estimate.low <= true <= estimate.high
         assert found.inductance.value == pytest.approx(truth[1], rel=0.12)
     assert (held >= 0.87 * count).all(), held
+
+
+def test_another_rule_at_the_limit_is_named_only_where_it_shows() -> None:
+    rng, said, own = np.random.default_rng(8), 0, 0
+    for _ in range(14):
+        capture, expected, _ = made_step(rng, voltage=False)
+        codes = {f.code for f in fit_step(capture, expected).findings}
+        own += "other-anti-windup" in codes and math.isinf(expected.v_limit)
+        said += "other-anti-windup" in codes
+    assert own == 0  # without a limit there is no rule to see
+    assert said > 0

@@ -34,6 +34,8 @@ _SLIPS = {
 _BEFORE = 30
 #: What other firmwares' integrators do at the limit (see ``respond``).
 _AT_THE_LIMIT = (0.0, 1.0, -1.0)
+#: Half the difference of squares, over the noise's, from which one of them is clearly likelier than another.
+_CLEARLY = 8.0
 #: How a leg's loss grows with a small current is not known: its knee (over a fiftieth of the larger level), and whether it is smooth; each as likely as another.
 _SHAPES = ((0.3, False), (1.0, False), (2.5, True), (6.0, True))
 
@@ -267,6 +269,8 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
             roughs.append((ran, roughly((0.01, 0.15))))
     base, rough = min(roughs, key=lambda pair: float(pair[1].cost))
     noise = max(math.sqrt(2 * float(rough.cost) / max(len(y) - len(lower), 1)), 1e-9 * abs(size))
+    if float(roughs[0][1].cost - rough.cost) < _CLEARLY * noise**2:  # not clearly another firmware's: it is taken for the design's
+        base, rough = roughs[0]
     shapes = []
     for knee, smooth in _SHAPES:
         ran = replace(base, smooth=smooth)
@@ -274,9 +278,9 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
         start = rough.x[:-1] if knee <= 1 else _with_loss(rough.x[:-1], prior)
         shapes.append((ran, fit(np.append(start, math.log(knee)), noise, math.log(knee))))
     for ran, other in roughs:
-        if ran is not base and float(other.cost - rough.cost) < 8 * noise**2:
+        if ran is not base and float(other.cost - rough.cost) < _CLEARLY * noise**2:
             shapes.append((ran, fit(other.x, noise)))
-    ran, best = min(shapes, key=lambda pair: float(pair[1].cost))
+    best = min((f for shape, f in shapes if shape.tracking == base.tracking), key=lambda f: float(f.cost))
     p, residual = best.x, best.fun[: len(y)]
     dof = max(len(y) - len(lower), 1)
     variance = float(np.sum(residual**2)) / dof
@@ -297,7 +301,7 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
     if rest > 0.05 * abs(size):
         text = f"The fit leaves {100 * rest / abs(size):.0f} % of the step unexplained: the gains that ran are not these, or something else moved (rotor, limit, second step)."
         findings.append(Finding("caution", "fit-poor", text))
-    chosen = ran.tracking
+    chosen = base.tracking
     if chosen is not None:
         does = "stands still" if chosen == 0 else "runs on" if chosen < 0 else "follows at once"
         findings.append(
@@ -310,7 +314,7 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
     # drawn from the level before the step
     shift = step_of.first + p[3] * abs(size)
     ideal = np.array([0.0, 0.0, expected.delay_samples, 0.0, 0.0] + [beside] * more + [0.0])
-    predicted = ran.model(expected, ideal) - step_of.first
+    predicted = step_of.model(expected, ideal) - step_of.first
     log_r = (float(p[0]), float(u[0]))
     if lost is not None and abs(lost.value) <= max(3 * lost.u, 0.02 * expected.r):
         # R and loss cannot be told apart: what both take together at the end still can
@@ -328,7 +332,7 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
 
 
 def _with_loss(p: FloatArray, prior: float) -> FloatArray:
-    """Return a start with a third of the loss that may be, its share taken off R."""
+    """Return a start with no less than a third of the loss that may be."""
     start = p.copy()
     start[4] = max(start[4], 0.3 * prior)
     return start
