@@ -448,7 +448,7 @@ def test_an_empty_plot_has_no_figures_and_a_page_says_what_it_works_out(qtbot: Q
 
 
 def test_a_map_has_round_ticks() -> None:
-    assert [t for _, t in round_ticks(np.geomspace(286, 1993, 40))] == ["300", "500", "1000"]
-    assert [t for _, t in round_ticks(np.linspace(0, 120, 20))] == ["0", "25", "50", "75", "100"]
-    places = {t: p for p, t in round_ticks(np.geomspace(10, 1000, 21))}
+    assert [t for _, t in round_ticks(np.geomspace(286, 1993, 40).tolist())] == ["300", "500", "1000"]
+    assert [t for _, t in round_ticks(np.linspace(0, 120, 20).tolist())] == ["0", "25", "50", "75", "100"]
+    places = {t: p for p, t in round_ticks(np.geomspace(10, 1000, 21).tolist())}
     assert (places["10"], places["100"], places["1000"]) == pytest.approx((0, 10, 20))

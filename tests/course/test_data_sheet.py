@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import pytest
@@ -41,7 +42,7 @@ def _settled(bench: Bench, *topics: str) -> Bench:
     return bench
 
 
-CASES = {
+CASES: dict[str, dict[str, Any]] = {
     "sinusoidal": {"r": 0.9, "inductance": 2.4e-3, "kt": 0.11, "kt_convention": "peak", "pole_pairs": 4, "inertia": 2e-5},
     "stepper": {"r": 1.1, "inductance": 2.7e-3, "holding_torque": 0.6, "rated_current": 2.1, "inertia": 3e-5},
     "brushed": {"r": 1.7, "inductance": 8e-4, "no_load_speed": 310.0, "no_load_current": 0.1, "rated_current": 2.0, "inertia": 2e-5},
@@ -54,7 +55,7 @@ def test_a_data_sheet_is_enough_for_gains_and_says_what_it_is(family: str) -> No
     bench = _settled(bench, "plate", "resistance", "inductance", "flux", "pwm", "current_loop")
     r = bench.settled["resistance"]
     assert r.origin == "data-sheet"
-    expected = CASES[family]["r"] / (2 if family == "sinusoidal" else 1)  # type: ignore[operator]
+    expected = CASES[family]["r"] / (2 if family == "sinusoidal" else 1)
     assert r.values["resistance"].value == pytest.approx(expected)
     assert r.values["resistance"].u == pytest.approx(0.1 / math.sqrt(3) * expected)
     assert bench.settled["current_loop"].origin == "measured"

@@ -487,7 +487,8 @@ def test_causes_are_found_by_two_looks_and_ties_are_called_ties(bench: Bench) ->
             name = look_next(seen, (), likelihoods)
             if name:
                 read = getattr(true, name)
-                seen = replace(seen, **{name: read if isinstance(read, bool) else read * (1 + 0.08 * rng.standard_normal())})
+                near = read if isinstance(read, bool) else read * (1 + 0.08 * rng.standard_normal())
+                seen = replace(seen, **{name: near})  # type: ignore[arg-type]
         found += cause.key in [r.cause.key for r in rank(seen, (), likelihoods)[:3]]
     assert alone < found
     assert found >= 16
