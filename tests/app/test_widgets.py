@@ -329,6 +329,10 @@ def test_mapping_dialog_makes_the_text_form(qtbot: QtBot, tmp_path: Path) -> Non
         dialog.choose("i_a", "CH2", scale=scale)
         dialog._check()
         assert dialog._error.text().startswith(f"i_a: “{scale}” ")
+    for standing in (("t=Time", "i_a=-CH2"), ("t=Time*0.001", "v_ab=CH1*20@0.5", "i_a=CH2*50")):  # opened again, it says what stood
+        again = MappingDialog(None, path, ("v_ab", "i_a"), "why.", before=standing)  # type: ignore[arg-type]
+        qtbot.addWidget(again)
+        assert again.mappings() == standing
     broken = MappingDialog(None, tmp_path / "none.csv", ("v_ab",), "why.")  # type: ignore[arg-type]
     qtbot.addWidget(broken)
     assert not broken.usable

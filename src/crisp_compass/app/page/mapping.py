@@ -95,7 +95,8 @@ class MappingDialog(QDialog):
             row.offset.setFixedWidth(90)
             if stands is not None:
                 row.flip.setChecked(stands.factor < 0)
-                row.scale.setText("" if abs(stands.factor) == 1 else f"{abs(stands.factor):.12g}")
+                # one as well: a channel in another unit than its signal needs a scale
+                row.scale.setText("" if signal == "t" and stands.factor == 1 else f"{abs(stands.factor):.12g}")
                 row.offset.setText(f"{stands.offset:.12g}" if stands.offset else "")
             for place, widget in enumerate(
                 (Text(signal), row.box, row.curve, row.said, row.flip, row.scale, row.offset)
