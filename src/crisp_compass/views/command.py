@@ -32,7 +32,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     boxes = (Box("The command input", _rows(mapped, evidence), _NOTE),)
     if evidence is None and mapped.by == "frequency":
         slope = (mapped.speed_high - mapped.speed_low) / (mapped.band_high - mapped.band_low) * RPM_PER_RAD_S
-        reason = f"From {show(mapped.band_low, 'Hz')} to {show(mapped.band_high, 'Hz')}. Drop a capture of the command (0/1 or volts). {_CAUTION}"
+        reason = f"From {show(mapped.band_low, 'Hz')} to {show(mapped.band_high, 'Hz')}. Drop a capture of the command (0/1 or volts). {_caution(mapped)}"
         return Said(f"{slope:.3g} rpm", "for each hertz of the command", reason, dial=_DIAL, boxes=boxes)
     if evidence is None:
         presumed = presumed_text(bench, "plate", "top_speed")
@@ -49,7 +49,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     return Said(
         f"{_asked(mapped, evidence) * RPM_PER_RAD_S:.0f} rpm",
         f"asked for by {100 * duty:.2f} % at {show(frequency, 'Hz', 4)}",
-        f"{evidence.method}. {_CAUTION}",
+        f"{evidence.method}. {_caution(mapped)}",
         findings=(found,) if level != "info" else (),
         dial=_DIAL,
         boxes=boxes,
@@ -62,15 +62,25 @@ def _asked(mapped: CommandMap, evidence: Evidence) -> float:
     return mapped.asked(frequency, duty)
 
 
+def _caution(mapped: CommandMap) -> str:
+    return _CAUTION if mapped.by == "duty" else _CAUTION.replace("the duty passes its lower end", "the frequency comes into its band")
+
+
 def _rows(mapped: CommandMap, evidence: Evidence | None) -> tuple[tuple[str, str], ...]:
-    rows = [
+    by_duty = [
         ("steps of the command", str(mapped.steps)),
         ("one step", f"{mapped.speed_step * RPM_PER_RAD_S:.3g} rpm"),
         ("ten times finer", f"{10 * mapped.steps} steps"),
         ("half speed, analogue", show(mapped.counterpart(mapped.speed_high / 2), "V")),
         ("below the lower duty", "the motor stands"),
-        ("outside the band, or level held", "nothing, or a fault"),
     ]
+    by_frequency = [
+        ("one hertz", f"{mapped.asked(mapped.band_low + 1.0, 0.5) * RPM_PER_RAD_S:.3g} rpm"),
+        ("half speed", show(0.5 * (mapped.band_low + mapped.band_high), "Hz")),
+        ("half speed, analogue", show(mapped.counterpart(mapped.speed_high / 2), "V")),
+    ]
+    rows = by_duty if mapped.by == "duty" else by_frequency
+    rows = [*rows, ("outside the band, or level held", "nothing, or a fault")]
     if evidence is not None:
         found = evidence.estimates
         rows += [

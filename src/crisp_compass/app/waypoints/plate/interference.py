@@ -83,10 +83,9 @@ class SpikeBars(QWidget):
 def _all_together(found: Interference) -> str:
     """Say what everything that is in place makes of the first reading."""
     last = found.last
-    if last is None or found.before is None:
+    if last is None or found.before is None or not last.on_top:
         return ""
-    what = "All that is in place" if last.on_top else last.remedy[:1].upper() + last.remedy[1:]
-    return f"{what}: from {show(found.before.peak, 'V')} to {show(last.peak, 'V')}, −{100 * last.total:.0f} %. ".replace("−-", "+")
+    return f"All that is in place: from {show(found.before.peak, 'V')} to {show(last.peak, 'V')}, −{100 * last.total:.0f} %. ".replace("−-", "+")
 
 
 class InterferencePage(Page):
