@@ -143,7 +143,7 @@ def test_the_open_page_comes_first_and_channels_are_questioned(
         drop(window, tmp_path / "two.csv")
         qtbot.waitUntil(lambda: window.intake.idle, timeout=180000)
     assert (len(asked), len(again)) == (1, 0)
-    assert "channels mapped as t = TIME; v_ab = CH1; i_a = CH2 × 10, 0.02 taken off" in window.statusBar().currentMessage()
+    assert "channels mapped as t = TIME; v_ab = CH1; i_a = CH2 × 10, zero at 0.02" in window.statusBar().currentMessage()
     window.travel("flux")  # there CH2 would be another voltage: what was said on Resistance is not taken over
     with answering(choose("Cancel")) as elsewhere:
         drop(window, tmp_path / "two.csv")
@@ -152,7 +152,7 @@ def test_the_open_page_comes_first_and_channels_are_questioned(
     window.travel("resistance")
     page = window.page
     assert isinstance(page, CapturePage)
-    assert "i_a = CH2 × 10, 0.02 taken off" in page.answer.reason  # at the capture, and in the ledger
+    assert "i_a = CH2 × 10, zero at 0.02" in page.answer.reason  # at the capture, and in the ledger
     assert "i_a = CH2 × 10" in window.document.bench.ledger[-1].text
     found = [e.estimates["resistance"].value for e in window.document.bench.evidence["resistance"]]
 

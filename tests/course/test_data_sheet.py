@@ -64,6 +64,10 @@ def test_a_data_sheet_is_enough_for_gains_and_says_what_it_is(family: str) -> No
     header = export_settings(bench, "c-header")
     assert "/* resistance: DATA SHEET, not measured: " in header
     assert '"origin": "data-sheet"' in export_settings(bench, "json")
+    assert "data sheet, not measured: " in export_settings(bench, "csv")
+    assert "stated-anew" not in {f.code for f in check_bench(bench)}
+    other = enter(bench, "plate", {"r": 2 * CASES[family]["r"]})  # the plate was read again
+    assert "stated-anew" in {f.code for f in check_bench(other)}
 
 
 def test_a_nameplate_is_a_circuit_with_a_wide_bar() -> None:

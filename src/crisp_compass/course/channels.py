@@ -52,12 +52,12 @@ def _parsed(columns: tuple[str, ...]) -> list[ColumnMapping]:
 
 
 def spoken(columns: tuple[str, ...]) -> str:
-    """Return mappings as people read them: ``i_a = −CH2 × 10, 0.02 taken off``."""
+    """Return mappings as people read them: ``i_a = −CH2 × 10, zero at 0.02``."""
     parts = []
     for m in _parsed(columns):
         sign = "−" if m.factor < 0 else ""
         factor = f" × {abs(m.factor):.6g}" if abs(m.factor) != 1 else ""
-        offset = f", {m.offset:.4g} taken off" if m.offset else ""
+        offset = f", zero at {m.offset:.4g}" if m.offset else ""
         parts.append(f"{m.name} = {sign}{m.source}{factor}{offset}")
     return "; ".join(parts)
 

@@ -180,6 +180,7 @@ def check_bench(bench: Bench) -> list[Finding]:
     if stated:
         text = f"Stated by the data sheet, not measured: {', '.join(stated)}. What rests on it is a start: measure it before the gains are final."
         findings.append(Finding("caution", "data-sheet-values", text))
+        findings += _stated_anew(bench)
     unsettled = [
         waypoint
         for waypoint in waypoints_of(bench)
@@ -198,6 +199,27 @@ def check_bench(bench: Bench) -> list[Finding]:
     findings.extend(check_findings(bench))
     findings.extend(standing_reminders(bench))
     return findings
+
+
+def _stated_anew(bench: Bench) -> list[Finding]:
+    """Say where a value is settled as stated, and plate or data sheet state another one now."""
+    found = []
+    for topic, settled in bench.settled.items():
+        if settled.origin != "data-sheet" or family_gap(bench, topic):
+            continue
+        try:
+            now = data_sheet_proposal(bench, topic)
+        except Refusal:
+            continue
+        if now is None or now.origin != "data-sheet":
+            continue
+        for name, then in settled.values.items():
+            fresh = now.values.get(name)
+            if fresh is not None and not math.isclose(fresh.value, then.value, rel_tol=1e-6):
+                text = f"{BY_KEY[topic].name}: {show(then.value, then.unit, 4)} is settled as stated, the plate says {show(fresh.value, fresh.unit, 4)} now. Settle it again."
+                found.append(Finding("caution", "stated-anew", text))
+                break
+    return found
 
 
 def _doubts(bench: Bench) -> list[Finding]:

@@ -145,10 +145,11 @@ def _csv(bench: Bench) -> str:
     writer.writerow(["topic", "name", "value", "unit", "u", "low95", "high95", "stale", "reason"])
     for topic, settled in own_settled(bench).items():
         stale = "yes" if stale_inputs(bench, topic) else "no"
+        said = f"data sheet, not measured: {settled.reason}" if settled.origin == "data-sheet" else settled.reason
         for name, q in settled.values.items():
             low, high = q.interval95 or ("", "")
             doubt = "" if q.u is None else repr(q.u)
-            row = [topic, name, repr(q.value), q.unit, doubt, low, high, stale, settled.reason]
+            row = [topic, name, repr(q.value), q.unit, doubt, low, high, stale, said]
             writer.writerow([row[0], row[1], row[2], *(csv_cell(c) for c in row[3:])])
         if settled.halls:
             for code, sector in settled.halls.states.items():

@@ -117,11 +117,12 @@ class CapturePage(Page):
         return of(self.seen, evidence) if of is not None and evidence is not None else None
 
     def stated(self) -> Proposal | None:
-        """Return what plate, data sheet or a typed reading says; nothing where a capture was settled before."""
-        done = self.seen.settled.get(self.key)
-        if not self.settles or (done is not None and done.origin == "measured"):
+        """Return what plate, data sheet or a typed reading says; nothing only stated where something measured is settled."""
+        if not self.settles or self.section != self.waypoint.sections[0].name:
             return None
-        return data_sheet_proposal(self.seen, self.key) if self.section == self.waypoint.sections[0].name else None
+        found, done = data_sheet_proposal(self.seen, self.key), self.seen.settled.get(self.key)
+        better = done is not None and done.origin == "measured"
+        return None if found is None or (better and found.origin != "measured") else found
 
     # ---- loading
 

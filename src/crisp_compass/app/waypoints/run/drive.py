@@ -220,7 +220,7 @@ class RunPage(Page):
             self.port.disarm()
         ran, self.running, self._token = self.running, False, None
         self._show()
-        if ran:
+        if ran and self.port is not None and not self.port.fault:  # a trip is not what was to be seen
             self.document.note_run()
 
     def leave(self) -> None:
