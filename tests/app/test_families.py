@@ -19,7 +19,7 @@ from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.waypoints import BY_KEY
-from hands import copy_bench, dropped, type_into
+from hands import copy_bench, dropped, press_main, type_into
 
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 
@@ -194,3 +194,30 @@ def test_the_leads_of_a_stepper_are_read_in_the_window(window: Window, qtbot: Qt
     assert window.notices.text
     window.document.undo_stack.undo()
     assert page.answer.text == "1–2"
+
+
+def test_from_an_empty_bench_by_what_the_data_sheet_states(window: Window, qtbot: QtBot) -> None:
+    window.travel("plate")
+    page = window.page
+    for name, text in (("r", "1.8"), ("inductance", "4.2m"), ("kt", "0.12")):
+        type_into(qtbot, page.number(name), text)  # type: ignore[arg-type]
+    press_main(qtbot, window)
+    for key in ("resistance", "flux"):
+        window.travel(key)
+        assert window.page.answer.text.startswith("≈ ")
+        press_main(qtbot, window)
+        assert window.document.bench.settled[key].origin == "data-sheet"
+    assert window.document.bench.settled["resistance"].values["resistance"].value == pytest.approx(0.9)  # line to line
+    window.travel("inductance")
+    assert window.page.answer.text == "≈ 2.10 mH"
+    for pair, text in (("uv", "3.9m"), ("vw", "4.4m"), ("wu", "4.2m")):
+        type_into(qtbot, window.page.number(pair), text)  # type: ignore[arg-type]
+    assert window.page.answer.text.startswith("Ld ")
+    press_main(qtbot, window)
+    first = window.document.bench.settled["inductance"]
+    assert first.origin == "measured"
+    type_into(qtbot, window.page.number("uv"), "4.0m")  # type: ignore[arg-type]
+    press_main(qtbot, window)  # a reading that was taken again can be settled again
+    assert window.document.bench.settled["inductance"].values["ld"].value != first.values["ld"].value
+    window.document.undo_stack.undo()
+    assert window.document.bench.settled["inductance"] == first
