@@ -52,8 +52,11 @@ class _Watch(QObject):
 
 def _faults(window: Window) -> tuple[int, list[tuple[str, ...]]]:
     """Return how many texts of the shown page were looked at, and what is wrong with them."""
-    for _ in range(4):
+    quiet = 0
+    while quiet < 4:  # a question is put after what is due to be painted, and its answer asks for a layout
         QApplication.processEvents()
+        quiet = quiet + 1 if QThreadPool.globalInstance().activeThreadCount() == 0 else 0
+        QThreadPool.globalInstance().waitForDone(20)
     page, wrong = window.page, []
     at = (page.key, page.section, f"{window.width()}x{window.height()}")
     texts = [
