@@ -14,7 +14,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.preparation.sensor_cable import FRAME, identify_cable, set_reading
+from crisp_compass.preparation.sensor_cable import FRAME, CableAnswer, identify_cable, set_reading
 
 _NAMES = (
     "brown",
@@ -154,6 +154,42 @@ def answer(bench: Bench, cable: Cable, text: str, wrong: float, rng: np.random.G
             shape = "flat"
         return set_reading(bench, name, scope=str(rng.choice(_SHAPES)) if slip else shape)
     return None
+
+
+def usual_cable(rng: np.random.Generator) -> Cable:
+    """Return the usual six wires: 0 V, supply, two channels and an index of push-pull outputs, a screen on the frame."""
+    roles = ["ground", "supply", "channel", "channel", "index", "screen"]
+    cable = Cable(dict(zip(list(rng.permutation(_NAMES)[:6]), roles, strict=True)), {FRAME: 0})
+    cable.resistors.append((1, 2, float(10 ** rng.uniform(2.7, 4.5))))
+    cable.junctions.add((1, 2))
+    for node, (name, role) in enumerate(cable.roles.items(), 1):
+        cable.node[name] = 0 if role == "screen" else node
+        if role in ("channel", "index"):
+            cable.junctions |= {(1, node), (node, 2)}
+            if rng.random() < 0.5:
+                cable.resistors.append((node, 1, float(10 ** rng.uniform(3.3, 5))))
+            cable.shapes[name] = "pulse" if role == "index" else "square"
+    return cable
+
+
+def follow(
+    cable: Cable, wrong: float, rng: np.random.Generator, bench: Bench | None = None
+) -> tuple[CableAnswer, int, str]:
+    """Return the last answer of following the advice, the readings it took, and what was doubted last."""
+    if bench is None:
+        bench = Bench()
+        for name in cable.roles:
+            bench = set_reading(bench, name)
+    found = identify_cable(bench.cable)
+    readings, doubted = 0, found.doubtful
+    while not found.complete:
+        following = answer(bench, cable, found.next_reading, wrong, rng)
+        if following is None:
+            break
+        bench, readings = following, readings + 1
+        found = identify_cable(bench.cable)
+        doubted = found.doubtful or doubted
+    return found, readings, doubted
 
 
 def attack(cables: int, wrong: float, seed: int) -> dict[str, int]:

@@ -124,6 +124,8 @@ ABSOLUTE_ZERO_C = -273.15
 #: Ω that stand for an open circuit, as a meter shows it, and what is typed for it.
 OPEN_CIRCUIT = 1e12
 _OPEN_WORDS = ("ol", "o.l", "o.l.", "0l", "0.l", "open", "∞", "inf", "overload")
+#: Narrow no-break space.
+THOUSANDS = "\u202f"
 _SPACES = "\u00a0\u2007\u2009\u202f '’"
 #: Digits with perhaps separators; the exponent; what follows. ``4R7`` and ``1k5`` hold the prefix in the number.
 _NUMBER = re.compile(
@@ -275,7 +277,20 @@ def significant(value: float, digits: int = 3) -> str:
     rounded = round(value, places)
     if rounded != 0:
         places = digits - 1 - math.floor(math.log10(abs(rounded)))
-    return f"{rounded:.{max(places, 0)}f}".replace("-", "−")
+    return grouped(rounded, max(places, 0))
+
+
+def grouped(value: float, places: int = 0) -> str:
+    """Print a number with ``places`` decimals, its thousands set off by a narrow blank from five digits on (ISO 80000-1, 7.3.1)."""
+    text = f"{value:.{places}f}"
+    if abs(value) >= 9999.5:
+        text = f"{value:,.{places}f}".replace(",", THOUSANDS)
+    return text.replace("-", "−")
+
+
+def counted(count: int, noun: str) -> str:
+    """Return a number with its noun: ``1 pole pair``, ``12 000 rows``."""
+    return f"{grouped(count)} {noun}{'' if count == 1 else 's'}"
 
 
 def show(value: float | None, unit: str, digits: int = 3) -> str:
@@ -286,7 +301,7 @@ def show(value: float | None, unit: str, digits: int = 3) -> str:
         return "open"
     unit = shown_unit(value, unit)
     if not unit and value == round(value):
-        return f"{round(value)}"
+        return grouped(value)
     number, prefix = split(value, unit, digits)
     label = prefix + unit_label(unit)
     return f"{number}°" if label == "°" else f"{number} {label}".rstrip()  # the degree sign stands close: ISO 80000-1
@@ -301,7 +316,7 @@ def shown_unit(value: float, unit: str) -> str:
 
 def unit_label(unit: str) -> str:
     """Return the unit as printed on screens (``°C`` for degC, ``°`` for deg)."""
-    return {"degC": "°C", "deg": "°"}.get(unit, unit)
+    return {"degC": "°C", "deg": "°", "A/(rad/s)": "A·s/rad"}.get(unit, unit)
 
 
 def split(value: float, unit: str, digits: int = 3) -> tuple[str, str]:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import numpy as np
 import pytest
-from attack_cable import Cable, attack
+from attack_cable import Cable, attack, follow, usual_cable
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CheckRecord
@@ -160,12 +161,35 @@ def test_colours_are_known_or_refused() -> None:
 # ---- the unknown cable
 
 
-def test_random_cables_are_never_fed_the_wrong_way_nor_decided_wrongly() -> None:
-    """A person follows the advice, one reading in ten is wrong; the cable is a circuit of its own (tools/attack_cable.py)."""
-    counts = attack(14, 0.1, seed=3)
-    assert (counts["feeds wrong"], counts["decided wrong"]) == (0, 0)
+@pytest.mark.parametrize(("wrong", "misjudged"), [(0.02, 0.02), (0.1, 0.06)])
+def test_random_cables_are_never_fed_the_wrong_way(wrong: float, misjudged: float) -> None:
+    """A person follows the advice, some readings are wrong; the cable is a circuit of its own (tools/attack_cable.py)."""
+    counts = attack(12, wrong, seed=3)
+    assert counts["feeds wrong"] == 0
     assert counts["feeds"] >= 4
-    assert counts["decided"] > 0.35 * counts["wires"]
+    assert counts["decided wrong"] <= misjudged * counts["wires"]
+    assert counts["decided"] > 0.45 * counts["wires"]
+
+
+def test_the_usual_six_wires_take_some_twenty_readings_and_a_wrong_one_is_doubted() -> None:
+    taken = []
+    for seed in range(8):
+        rng = np.random.default_rng((5, seed))
+        found, readings, doubted = follow(usual_cable(rng), 0.02, rng)
+        assert found.complete
+        taken.append(readings)
+    assert np.median(taken) <= 20
+    assert max(taken) <= 30
+    rng = np.random.default_rng(1)
+    cable = usual_cable(rng)
+    at = {role: name for name, role in cable.roles.items()}
+    bench = Bench()
+    for name in cable.roles:
+        bench = set_reading(bench, name)
+    bench = set_reading(bench, at["supply"], other=at["ground"], diode=0.55)  # the probes were exchanged
+    found, _, doubted = follow(cable, 0.0, rng, bench)
+    assert found.complete
+    assert f"diode {at['supply']} to {at['ground']} 550 mV: read it again" in doubted
 
 
 def test_two_joined_returns_do_not_make_the_supply_a_return() -> None:

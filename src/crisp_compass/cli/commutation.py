@@ -11,6 +11,7 @@ import typer
 from crisp_compass.cli.identify import CaptureFile, Columns, Json
 from crisp_compass.cli.output import command, emit, number
 from crisp_compass.errors import Refusal
+from crisp_compass.quantities import counted
 
 if TYPE_CHECKING:
     from crisp_compass.capture import Capture
@@ -73,7 +74,7 @@ def status(
         f"codes {' '.join(str(c) for c in found.sequence)}, {found.spacing_deg}° spacing, {found.cycles:.1f} electrical turns"
     ]
     if found.pole_pairs is not None:
-        text.append(f"{found.pole_pairs} pole pairs")
+        text.append(counted(found.pole_pairs, "pole pair"))
     method = "three halls alone, changes of code counted with their sense"
     emit("commutation status", json, method=method, findings=found.findings, keys=keys, text=text)
 

@@ -11,6 +11,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, IntArray
 from crisp_compass.identify.emf import GEOMETRY, EmfFit, fit_emf
 from crisp_compass.identify.flux import HAND_STOP, voltages_of
+from crisp_compass.quantities import counted
 
 Counts = IntArray | FloatArray
 
@@ -56,7 +57,7 @@ def turns_of(
         by_emf = abs(float(slope)) * 2 * math.pi * p
         # turns counted decide where the two differ: the pole pairs may be wrong, and are then named
         if by_hand is None or abs(by_emf - by_hand) < 4 * by_hand_u:
-            return by_emf, 2 * math.pi * p * u, f"turns by back-EMF and {int(p)} pole pairs"
+            return by_emf, 2 * math.pi * p * u, f"turns by back-EMF and {counted(int(p), 'pole pair')}"
     return by_hand, by_hand_u, "" if by_hand is None else f"{revolutions:g} turns counted"
 
 

@@ -22,7 +22,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.preparation.checks import check_findings
-from crisp_compass.quantities import show, significant
+from crisp_compass.quantities import grouped, show, significant
 
 
 @dataclass(frozen=True)
@@ -266,7 +266,7 @@ def _consistency(bench: Bench) -> list[Finding]:
                 Finding(
                     "caution",
                     "top-speed-beyond-supply",
-                    f"At top speed the back-EMF peaks at {show(emf, 'V')}, above the modulator's {show(limit.value, 'V')}: {reach:.0f} rpm is the end without field weakening.",
+                    f"At top speed the back-EMF peaks at {show(emf, 'V')}, above the modulator's {show(limit.value, 'V')}: {grouped(reach)} rpm is the end without field weakening.",
                 )
             )
     if top and p and loop_hz:

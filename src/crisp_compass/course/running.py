@@ -10,6 +10,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.estimates import Finding
+from crisp_compass.quantities import grouped
 
 _CAUTION = Finding(
     "caution",
@@ -38,7 +39,7 @@ def slow_hold(bench: Bench) -> tuple[float, float] | None:
 
 def _slow_text(asked: float, hand_over: float) -> str:
     return (
-        f"{asked * RPM_PER_RAD_S:.0f} rpm is asked for, below the hand-over at {hand_over * RPM_PER_RAD_S:.0f} rpm, where the back-EMF "
+        f"{grouped(asked * RPM_PER_RAD_S)} rpm is asked for, below the hand-over at {grouped(hand_over * RPM_PER_RAD_S)} rpm, where the back-EMF "
         "is too small to tell the angle"
     )
 

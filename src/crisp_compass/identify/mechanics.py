@@ -32,7 +32,7 @@ from crisp_compass.identify.cogging import find_cogging
 from crisp_compass.identify.relaxation import relax, relax_back
 from crisp_compass.identify.run_up import RunUp, prepare_run_up
 from crisp_compass.identify.steps import run_covariance
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 
 @dataclass(frozen=True)
@@ -114,9 +114,9 @@ def fit_mechanics(capture: Capture, *, kt: float | None = None, inertia: float |
         findings.append(Finding("info", "cogging", text))
     top = float(np.nanmax(np.abs(data.w))) * 60 / (2 * math.pi)
     kind = "run-up and coast" if data.driven else "coast with known inertia"
-    method = f"{kind} up to {top:.0f} rpm; speed driven by the measured current, friction and inertia fitted together"
+    method = f"{kind} up to {grouped(top)} rpm; speed driven by the measured current, friction and inertia fitted together"
     if not data.driven:
-        method = f"{kind} from {top:.0f} rpm; both frictions fitted together to the falling speed"
+        method = f"{kind} from {grouped(top)} rpm; both frictions fitted together to the falling speed"
     return MechanicsResult(estimates, method, tuple(findings), data.t, data.w, model, residual, data.i, data.coasting)
 
 

@@ -23,7 +23,7 @@ from crisp_compass.conversions import (
 )
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 #: Factors between two readings of one constant, with the slip of the pen that makes them.
 SLIPS: tuple[tuple[float, str], ...] = (
@@ -172,7 +172,7 @@ def supply_checks(
         if abs(math.log(ratio)) > 0.12:
             slip = likeliest_slip(ratio, 0.06)
             hint = f" That is about {slip}." if slip else ""
-            text = f"At {show(volts, 'V')} the constants give {expected * RPM_PER_RAD_S:.0f} rpm without load, the plate says {no_load_speed * RPM_PER_RAD_S:.0f}: a factor of {ratio:.3g}.{hint}"
+            text = f"At {show(volts, 'V')} the constants give {grouped(expected * RPM_PER_RAD_S)} rpm without load, the plate says {no_load_speed * RPM_PER_RAD_S:.0f}: a factor of {ratio:.3g}.{hint}"
             found.append(Finding("caution", "no-load-speed", text))
     if stall_current and r_phase:
         expected = volts / (2 * r_phase)
@@ -237,7 +237,7 @@ def induction_plate(
     pairs = math.floor(60 * frequency / rpm + 1e-9) if rpm > 0 else 0
     if pairs < 1 or pairs > 60:
         raise Refusal(
-            f"{rpm:.0f} rpm at {frequency:g} Hz fits no number of poles",
+            f"{grouped(rpm)} rpm at {frequency:g} Hz fits no number of poles",
             "the rated speed lies just below 60·f divided by the pole pairs",
         )
     sync = 2 * math.pi * frequency / pairs

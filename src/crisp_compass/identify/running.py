@@ -12,6 +12,7 @@ from crisp_compass.capture.levels import find_levels
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
+from crisp_compass.quantities import counted
 
 
 @dataclass(frozen=True)
@@ -100,7 +101,7 @@ def fit_running(
         )
     order = np.argsort(w)
     model = np.column_stack(list(columns.values())) @ fit.values
-    method = f"v_q over speed at {count} steady speeds, {int(p)} pole pairs; slope is the flux"
+    method = f"v_q over speed at {count} steady speeds, {counted(int(p), 'pole pair')}; slope is the flux"
     return RunningResult(estimates, method, tuple(findings), w[order], v[order], model[order], (v - model)[order])
 
 

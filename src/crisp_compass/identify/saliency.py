@@ -23,7 +23,7 @@ from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import circuit_factor
-from crisp_compass.quantities import show
+from crisp_compass.quantities import counted, show
 
 _LEAST = 6
 _MOST_POLE_PAIRS = 60
@@ -114,7 +114,7 @@ def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> Saliency
     line = np.linspace(float(np.min(angle)), float(np.max(angle)), 400)
     residual = inductance - _design(angle, p, columns) @ fit.coefficients
     kind = "mean and second harmonic" if columns == 3 else "mean, second and fourth harmonic"
-    method = f"{int(used.sum())} inductance readings over the rotor angle, {int(p)} pole pairs; {kind} of the electrical angle"
+    method = f"{int(used.sum())} inductance readings over the rotor angle, {counted(int(p), 'pole pair')}; {kind} of the electrical angle"
     return SaliencyResult(
         estimates, method, tuple(findings), angle, inductance, residual, used, line, _design(line, p, columns) @ fit.coefficients
     )  # fmt: skip

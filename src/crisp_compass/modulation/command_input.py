@@ -12,6 +12,7 @@ from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray
+from crisp_compass.quantities import grouped
 
 
 @dataclass(frozen=True)
@@ -156,7 +157,7 @@ class CommandMap:
                 f"{frequency:.4g} Hz lies outside the legal band of {self.band_low:.4g} to {self.band_high:.4g} Hz: nothing happens, or a fault shows.",
             )
         if self.by == "frequency":
-            return "info", f"It asks for {self.asked(frequency, duty) * 30 / math.pi:.0f} rpm."
+            return "info", f"It asks for {grouped(self.asked(frequency, duty) * 30 / math.pi)} rpm."
         if duty < self.duty_low:
             return (
                 "caution",
@@ -167,7 +168,7 @@ class CommandMap:
                 "caution",
                 f"A duty of {100 * duty:.1f} % is above the {100 * self.duty_high:.1f} % of the highest speed: it is held there, or the speed is not allowed.",
             )
-        return "info", f"It asks for {self.speed(duty) * 30 / math.pi:.0f} rpm."
+        return "info", f"It asks for {grouped(self.speed(duty) * 30 / math.pi)} rpm."
 
 
 def command_map(

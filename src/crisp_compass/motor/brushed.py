@@ -11,7 +11,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import brushed_plate, idle_current_check, power_check
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, waiting
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 
 def outlook(bench: Bench, _: Best) -> PlateOutlook:
@@ -30,7 +30,7 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     stall = plate.v_bus / m.r
     rows = [
         ("Ke = Kt", show(m.ke, "N·m/A", 4)), ("Kv", show(RPM_PER_RAD_S / m.ke, "rpm/V", 4)), ("R with brushes", show(m.r, "Ω")),
-        ("stalled", f"{show(stall, 'A')}, {show(stall * m.ke, 'N·m')}"), ("free at the supply", f"{plate.v_bus / m.ke * RPM_PER_RAD_S:.0f} rpm"),
+        ("stalled", f"{show(stall, 'A')}, {show(stall * m.ke, 'N·m')}"), ("free at the supply", f"{grouped(plate.v_bus / m.ke * RPM_PER_RAD_S)} rpm"),
     ]  # fmt: skip
     if m.friction is not None:
         rows.append(("friction torque", show(m.friction, "N·m")))
@@ -58,7 +58,7 @@ def _by_constants(bench: Bench, axes: tuple[tuple[str, str], tuple[str, str]]) -
     ke, stall = fluxes[0], plate.v_bus / r
     rows = [
         ("Ke = Kt", show(ke, "N·m/A", 4)), ("Kv", show(RPM_PER_RAD_S / ke, "rpm/V", 4)), ("R between the terminals", show(r, "Ω")),
-        ("stalled", f"{show(stall, 'A')}, {show(stall * ke, 'N·m')}"), ("free at the supply", f"{plate.v_bus / ke * RPM_PER_RAD_S:.0f} rpm"),
+        ("stalled", f"{show(stall, 'A')}, {show(stall * ke, 'N·m')}"), ("free at the supply", f"{grouped(plate.v_bus / ke * RPM_PER_RAD_S)} rpm"),
     ]  # fmt: skip
     findings = list(power_check(plate.rated_power, plate.rated_torque, plate.rated_speed))
     findings += idle_current_check(plate.no_load_current, plate.rated_current)

@@ -15,7 +15,7 @@ from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.identify import plate as by_plate
 from crisp_compass.identify.plate import induction_plate, power_check
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Winding, waiting
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 
 def outlook(bench: Bench, _: Best) -> PlateOutlook:
@@ -34,7 +34,7 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
         return waiting("Induction motor", refusal.sentence, axes)
     findings = [*m.findings, *power_check(plate.rated_power, plate.rated_torque, plate.rated_speed)]
     rows = [
-        ("synchronous speed", f"{m.sync_speed * RPM_PER_RAD_S:.0f} rpm"),
+        ("synchronous speed", f"{grouped(m.sync_speed * RPM_PER_RAD_S)} rpm"),
         ("slip", f"{100 * m.slip:.2f} %, {m.slip_hz:.2f} Hz"),
     ]
     rows += _connection_rows(plate)
@@ -53,7 +53,7 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
         ]
     x, y = _kloss(m)
     doubt = f"{m.poles} poles at {plate.mains_hz:g} Hz, slip {100 * m.slip:.2f} %"
-    reason = f"The field turns at {m.sync_speed * RPM_PER_RAD_S:.0f} rpm; at rated load the rotor lags it by {m.slip_hz:.2f} Hz."
+    reason = f"The field turns at {grouped(m.sync_speed * RPM_PER_RAD_S)} rpm; at rated load the rotor lags it by {m.slip_hz:.2f} Hz."
     torque = show(m.torque, "N·m") if m.torque else f"{m.poles} poles"
     return PlateOutlook(
         torque, f"rated torque; {doubt}" if m.torque else doubt, reason, "What the plate implies", tuple(rows), *axes,

@@ -23,7 +23,7 @@ from crisp_compass.identify.plate import (
 from crisp_compass.identify.running import flux_from_no_load
 from crisp_compass.modulation.pwm import linear_limit
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Rows
-from crisp_compass.quantities import show
+from crisp_compass.quantities import counted, grouped, show
 
 
 def conventions(flux: float, pole_pairs: int) -> Rows:
@@ -59,7 +59,7 @@ def outlook(bench: Bench, best: Best) -> PlateOutlook:
     reach = limit / (flux * plate.pole_pairs) if flux else None
     top_rpm = plate.top_speed * RPM_PER_RAD_S
     if reach and reach < plate.top_speed:
-        text = f"Back-EMF reaches the modulator's limit at {reach * RPM_PER_RAD_S:.0f} rpm, below the top speed of {top_rpm:.0f} rpm."
+        text = f"Back-EMF reaches the modulator's limit at {grouped(reach * RPM_PER_RAD_S)} rpm, below the top speed of {grouped(top_rpm)} rpm."
         findings.append(Finding("caution", "top-speed-beyond-supply", text))
     findings += synchronous(plate)
     if flux and plate.rated_torque:
@@ -77,10 +77,10 @@ def outlook(bench: Bench, best: Best) -> PlateOutlook:
         else " Its back-EMF is trapezoidal: the conventions hold for the fundamental."
     )
     if reach:
-        answer = f"{reach * RPM_PER_RAD_S:.0f} rpm"
+        answer = f"{grouped(reach * RPM_PER_RAD_S)} rpm"
         doubt = f"maximum speed at {show(plate.v_bus, 'V')}: back-EMF alone reaches the modulator's limit ({source} {show(flux, 'Wb')})"
     else:
-        answer = f"{show(plate.v_bus, 'V')}, {plate.pole_pairs} pole pairs"
+        answer = f"{show(plate.v_bus, 'V')}, {counted(plate.pole_pairs, 'pole pair')}"
         doubt = "Enter the data sheet's Kv or Kt to see how fast this supply can turn the motor."
     return PlateOutlook(
         answer, doubt, reason + shape, "The same constant in every convention", conventions(flux, plate.pole_pairs) if flux else (),
@@ -98,10 +98,10 @@ def synchronous(plate: MagnetPlate) -> list[Finding]:
     whole = max(round(pairs), 1)
     rpm = plate.rated_speed * RPM_PER_RAD_S
     if abs(pairs / whole - 1) > 0.004:
-        text = f"{plate.rated_hz:g} Hz at {rpm:.0f} rpm would be {pairs:.3g} pole pairs, which is not whole: a magnet motor turns with its field. A speed a few per cent low means slip: is it an induction motor?"
+        text = f"{plate.rated_hz:g} Hz at {grouped(rpm)} rpm would be {pairs:.3g} pole pairs, which is not whole: a magnet motor turns with its field. A speed a few per cent low means slip: is it an induction motor?"
         return [Finding("stop", "pole-pairs-not-whole", text)]
     if whole != plate.pole_pairs:
-        text = f"{plate.rated_hz:g} Hz at {rpm:.0f} rpm are {whole} pole pairs, the plate's field says {plate.pole_pairs}: poles were counted, or one of the figures is another motor's."
+        text = f"{plate.rated_hz:g} Hz at {grouped(rpm)} rpm are {counted(whole, 'pole pair')}, the plate's field says {plate.pole_pairs}: poles were counted, or one of the figures is another motor's."
         return [Finding("caution", "pole-pairs-differ", text)]
     return []
 

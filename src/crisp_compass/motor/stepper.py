@@ -11,7 +11,7 @@ from crisp_compass.bench.plate import StepperPlate, rated_peak
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.plate import microstep_torque, stepper_plate
 from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Rows, waiting
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 
 def outlook(bench: Bench, _: Best) -> PlateOutlook:
@@ -33,8 +33,8 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
     if m.flux:
         rows.append(("flux by holding torque", show(m.flux, "Wb")))
     if m.corner_steps:
-        rows.append(("step rate at full current", f"{m.corner_steps:.0f} /s"))
-        rows.append(("that is", f"{60 * m.corner_steps / plate.steps_per_turn:.0f} rpm"))
+        rows.append(("step rate at full current", f"{grouped(m.corner_steps)} /s"))
+        rows.append(("that is", f"{grouped(60 * m.corner_steps / plate.steps_per_turn)} rpm"))
     rows += [(f"torque of 1/{n} step", f"{100 * microstep_torque(n):.1f} %") for n in (4, 8, 16, 32)]
     x = y = limit = NONE
     mark = None
@@ -42,7 +42,7 @@ def outlook(bench: Bench, _: Best) -> PlateOutlook:
         x = np.linspace(0.1, 3.0, 200) * m.corner_steps
         y = np.minimum(plate.v_bus / plate.r * (1 - np.exp(-1 / (x * m.time_constant))), amps)
         limit, mark = np.full(len(x), amps), m.corner_steps
-    answer = f"{m.corner_steps:.0f} steps/s" if m.corner_steps else f"{m.step_deg:.3g}° a step"
+    answer = f"{grouped(m.corner_steps)} steps/s" if m.corner_steps else f"{m.step_deg:.3g}° a step"
     doubt = (
         f"is where {show(plate.v_bus, 'V')} no longer drives {show(amps, 'A')} into one full step (back-EMF aside)"
         if m.corner_steps

@@ -13,7 +13,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import drive_match, rectified
 from crisp_compass.modulation.pwm import linear_limit
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 if TYPE_CHECKING:
     from crisp_compass.course.known import Constant
@@ -135,7 +135,7 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
         per_volt = limit / (flux * pole_pairs_of(plate))
         reach = (bus.low * per_volt, bus.high * per_volt)
         if reach[0] < plate.top_speed:
-            text = f"At {show(bus.low, 'V')} the back-EMF reaches the modulator's limit at {reach[0] * RPM_PER_RAD_S:.0f} rpm, below the top speed of {plate.top_speed * RPM_PER_RAD_S:.0f} rpm."
+            text = f"At {show(bus.low, 'V')} the back-EMF reaches the modulator's limit at {grouped(reach[0] * RPM_PER_RAD_S)} rpm, below the top speed of {grouped(plate.top_speed * RPM_PER_RAD_S)} rpm."
             findings.append(Finding("caution", "top-speed-beyond-supply", text))
         # coasting or field weakening lost at top speed: diodes rectify the line peak
         back = (math.sqrt(3) if plate.windings == 3 else 1.0) * flux * pole_pairs_of(plate) * plate.top_speed
@@ -166,5 +166,5 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
         rows.append(("drive, peak", f"{show(peak, 'A')} peak"))
     if supply.source == "mains":
         rows.append(("link ripple", f"{2 * supply.mains_hz} Hz single-phase, {6 * supply.mains_hz} Hz three-phase"))
-    rows.append((f"{show(supply.command_volts / 2, 'V')} command", f"{half:.0f} rpm"))
+    rows.append((f"{show(supply.command_volts / 2, 'V')} command", f"{grouped(half)} rpm"))
     return SupplyOutlook(bus, reach, limits, tuple(rows), tuple(findings))

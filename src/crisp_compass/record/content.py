@@ -27,7 +27,7 @@ from crisp_compass.preparation.checks import judge_all
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.wiring import COLOURS, consequence
-from crisp_compass.quantities import show, show_with_error
+from crisp_compass.quantities import grouped, show, show_with_error
 from crisp_compass.sensorless.start import as_table
 from crisp_compass.studies.failed_start import CAUSES
 from crisp_compass.studies.failed_start import SYMPTOMS as START_SYMPTOMS
@@ -202,7 +202,7 @@ def _lead_orders(bench: Bench) -> Section | None:
         ):
             if symptom or current is not None:
                 drawn = "–" if current is None else show(current, "A")
-                turned = "–" if speed is None else f"{speed * RPM_PER_RAD_S:.0f} rpm"
+                turned = "–" if speed is None else f"{grouped(speed * RPM_PER_RAD_S)} rpm"
                 rows.append((order, way, SEEN[symptom], drawn, turned))
     head = ("leads", "commanded", "seen", "supply current", "speed")
     return Section("Lead orders tried", (Table(head, tuple(rows)),)) if rows else None
@@ -236,7 +236,7 @@ def _start(bench: Bench) -> Section | None:
     if by_injection(standing(bench)):
         return _injected_start(bench)
     cells = tuple(
-        (f"{i:.4g} A", f"{rpm:.0f} rpm", show(span, "s"), f"{end:.3g} s", "on" if on else "off")
+        (f"{i:.4g} A", f"{grouped(rpm)} rpm", show(span, "s"), f"{end:.3g} s", "on" if on else "off")
         for i, rpm, span, end, on in as_table(rows)
     )
     head = ("current, peak", "speed at its end", "duration", "running time", "estimator")
@@ -253,7 +253,7 @@ def _injected_start(bench: Bench) -> Section | None:
     rows = (
         ("injected along d", f"±{show(j.volts, 'V')} each period"), ("followed with", show(j.natural / (2 * math.pi), "Hz")),
         ("axis counts after", show(j.settle, "s")), ("pole told by", f"±{show(j.pole_current, 'A')} peak, {show(j.pole_time, 's')} each"),
-        ("injection alone up to", f"{j.fades * rpm:.0f} rpm"), ("back-EMF alone from", f"{j.gone * rpm:.0f} rpm"),
+        ("injection alone up to", f"{grouped(j.fades * rpm)} rpm"), ("back-EMF alone from", f"{grouped(j.gone * rpm)} rpm"),
     )  # fmt: skip
     return Section("Start by injection", (Table(("what", "figure"), rows),))
 
@@ -300,7 +300,7 @@ def _cable(bench: Bench) -> Section | None:
         return None
     answer = identify_cable(bench.cable)
     rows = tuple((w.name, w.role or " or ".join(w.roles), "; ".join(w.reasons)) for w in answer.wires)
-    note = "" if answer.complete else f"Not finished. {answer.next_reading}"
+    note = " ".join(x for x in ("" if answer.complete else f"Not finished. {answer.next_reading}", answer.doubtful) if x)
     return Section("Sensor cable", (Table(("wire", "it is", "because"), rows, note),))
 
 

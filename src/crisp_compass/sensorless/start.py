@@ -12,6 +12,7 @@ import numpy as np
 
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.quantities import grouped
 
 #: Load angle usual for a ramp [rad], and the share of the acceleration limit that is proposed.
 USUAL_LOAD_ANGLE, SHARE_OF_LIMIT = math.radians(50.0), 0.5
@@ -266,7 +267,7 @@ def judge_rows(shaft: Shaft, rows: Sequence[Row], load_angle: float, lowest: flo
             text = f"Row {number}: {a:.4g} rad/s² cannot be followed with {row.current:.3g} A; at most {max(most, 0.0):.4g} rad/s²."
             found.append(Finding("stop", "ramp-too-steep", text))
         if row.estimator and row.speed < lowest:
-            text = f"Row {number}: the estimator is on at {row.speed * 30 / math.pi:.0f} rpm; it is good from {lowest * 30 / math.pi:.0f} rpm."
+            text = f"Row {number}: the estimator is on at {grouped(row.speed * 30 / math.pi)} rpm; it is good from {grouped(lowest * 30 / math.pi)} rpm."
             found.append(Finding("caution", "estimator-too-early", text))
         speed = row.speed
     return found

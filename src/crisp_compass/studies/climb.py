@@ -15,6 +15,7 @@ from crisp_compass.course.sensorless import plant_of, shaft_of
 from crisp_compass.course.waypoints.start_up import FEW_SAMPLES, StartDesign, design_start
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.quantities import grouped
 from crisp_compass.sensorless.design import Doubts, Plant, accuracy
 
 #: The first speed held, of the hand-over speed; current read beyond this share over the expected one stops the climb (common practice).
@@ -113,7 +114,7 @@ def _judge(
     found: list[Finding] = []
     for stage in stages:
         if stage.reserve < LEAST_RESERVE:
-            text = f"At {stage.speed * rpm:.0f} rpm only {100 * stage.reserve:.0f} % of the {available:.3g} V are left: the current loop cannot hold there. More link voltage, or a lower top speed."
+            text = f"At {grouped(stage.speed * rpm)} rpm only {100 * stage.reserve:.0f} % of the {available:.3g} V are left: the current loop cannot hold there. More link voltage, or a lower top speed."
             found.append(Finding("stop" if stage.reserve < 0 else "caution", "no-voltage-left", text))
             break
     low = next((s for s in stages if s.samples < FEW_SAMPLES), None)
@@ -122,7 +123,7 @@ def _judge(
             Finding(
                 "caution",
                 "few-samples-per-turn",
-                f"From {low.speed * rpm:.0f} rpm on there are fewer than {FEW_SAMPLES:.0f} samples a turn.",
+                f"From {grouped(low.speed * rpm)} rpm on there are fewer than {grouped(FEW_SAMPLES)} samples a turn.",
             )
         )
     reached = 0.0
@@ -130,12 +131,12 @@ def _judge(
         expected = expected_current(stages, point.speed)
         over = point.current / expected - 1 if expected > 0 else 0.0
         if over > OVER:
-            text = f"At {point.speed * rpm:.0f} rpm {point.current:.3g} A were read, {100 * over:.0f} % more than expected: stop the climb; look for friction, a slipping estimate (L, dead time) or a heavier load."
+            text = f"At {grouped(point.speed * rpm)} rpm {point.current:.3g} A were read, {100 * over:.0f} % more than expected: stop the climb; look for friction, a slipping estimate (L, dead time) or a heavier load."
             found.append(Finding("stop", "current-above-expected", text))
         ripple = expected_ripple(stages, point.speed)
         if point.ripple is not None and point.ripple > _WANDERS * max(ripple, math.radians(0.3)):
             slow = over > 0.05
-            text = f"At {point.speed * rpm:.0f} rpm the angle wanders by {math.degrees(point.ripple):.1f}° rms, expected {math.degrees(ripple):.1f}°: "
+            text = f"At {grouped(point.speed * rpm)} rpm the angle wanders by {math.degrees(point.ripple):.1f}° rms, expected {math.degrees(ripple):.1f}°: "
             text += (
                 "raise the loop's frequency, it lags the speed loop."
                 if slow

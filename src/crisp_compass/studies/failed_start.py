@@ -13,7 +13,7 @@ from crisp_compass.bench.records import LedgerEntry, StartSymptom, StartTrial
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import NO_FAULT, SPEED, START_COLUMNS, Drive
 from crisp_compass.plant.simulation import Simulation, with_floats
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.start import BEYOND, drive_for_start, hand_over_of, longest
 from crisp_compass.studies.start_map import StartStudy, study_of, with_levers
 
@@ -413,7 +413,7 @@ def said(seen: Seen) -> str:
     """Return what was seen as a line of the log."""
     parts = [SYMPTOMS[seen.symptom]]
     if seen.speed is not None:
-        parts.append(f"{seen.speed * 30 / math.pi:.0f} rpm")
+        parts.append(f"{grouped(seen.speed * 30 / math.pi)} rpm")
     if seen.current is not None:
         parts.append(show(seen.current, "A"))
     if seen.voltage is not None:

@@ -14,6 +14,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.speed import tune_speed
 from crisp_compass.plant.parameters import HALLS, SPEED, Drive
 from crisp_compass.plant.simulation import Simulation, Trace
+from crisp_compass.quantities import grouped
 from crisp_compass.studies.untuned_drive import untuned_drive
 
 
@@ -54,7 +55,7 @@ def edge_cost(bench: Bench, edges_deg: FloatArray, speed: float) -> EdgeCost:
     top = 0.85 * drive.inverter.v_supply * drive.control.volts_per_bus / (m.pole_pairs * m.psi)
     if not 0 < speed <= top:
         raise Refusal(
-            f"{speed * 30 / math.pi:.0f} rpm cannot be run", f"use up to {top * 30 / math.pi:.0f} rpm on this bus"
+            f"{grouped(speed * 30 / math.pi)} rpm cannot be run", f"use up to {grouped(top * 30 / math.pi)} rpm on this bus"
         )
     turn = 2 * math.pi / (m.pole_pairs * speed)
     start = max(1.5 * speed / drive.control.ramp, 60 * turn, 0.3)

@@ -24,6 +24,7 @@ from crisp_compass.course.machine import known_halls, machine_of
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.control.six_step import six_step
 from crisp_compass.plant.parameters import AnyMachine, Load
+from crisp_compass.quantities import grouped
 
 ORDERS: tuple[str, ...] = ("ABC", "ACB", "BAC", "BCA", "CAB", "CBA")
 SEEN: dict[Symptom, str] = {
@@ -217,7 +218,7 @@ def _uneven(first: Trial, second: Trial) -> str:
     """Return the two speeds where they differ by more than a tenth, in rpm, or an empty text."""
     for a, b in ((first.speed_forward, second.speed_forward), (first.speed_backward, second.speed_backward)):
         if a and b and abs(a / b - 1) > 0.1:
-            return f"{a * RPM_PER_RAD_S:.0f} and {b * RPM_PER_RAD_S:.0f} rpm"
+            return f"{grouped(a * RPM_PER_RAD_S)} and {grouped(b * RPM_PER_RAD_S)} rpm"
     return ""
 
 

@@ -14,6 +14,7 @@ from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import NO_FAULT, SPEED, Drive
 from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.quantities import grouped
 from crisp_compass.studies.start import MOST_PERIODS, drive_for_start, hand_over_of
 
 #: Speed of the reversal, of the hand-over speed; of the flying start, of top speed.
@@ -135,27 +136,27 @@ def _mode(lowest: float | None, design: StartDesign, current: float, *, injects:
     if lowest >= design.hand_over:
         return (
             "sensorless",
-            f"{lowest * rpm:.0f} rpm lie above the hand-over speed: the estimate is there whenever it is needed.",
+            f"{grouped(lowest * rpm)} rpm lie above the hand-over speed: the estimate is there whenever it is needed.",
         )
     if injects and design.injection.works:
         return (
             "injection",
-            f"{lowest * rpm:.0f} rpm lie below the hand-over speed, where injection tells the angle: {design.injection.reason}.",
+            f"{grouped(lowest * rpm)} rpm lie below the hand-over speed, where injection tells the angle: {design.injection.reason}.",
         )
     if lowest >= 0.25 * design.hand_over:
         text = "with the forced current set here" if current > 0 else "with a forced current, which is not set yet"
         return (
             "forced angle",
-            f"{lowest * rpm:.0f} rpm lie below the hand-over speed: {text}, as long as the load stays below its torque; volts per hertz would do the same without holding the current.",
+            f"{grouped(lowest * rpm)} rpm lie below the hand-over speed: {text}, as long as the load stays below its torque; volts per hertz would do the same without holding the current.",
         )
     if design.injection.works:
         return (
             "injection",
-            f"{lowest * rpm:.0f} rpm are next to standstill: injection can find the angle there, {design.injection.reason}.",
+            f"{grouped(lowest * rpm)} rpm are next to standstill: injection can find the angle there, {design.injection.reason}.",
         )
     return (
         "sensor",
-        f"{lowest * rpm:.0f} rpm are next to standstill and injection is {design.injection.reason.split(':')[0]}: under load that takes a sensor.",
+        f"{grouped(lowest * rpm)} rpm are next to standstill and injection is {design.injection.reason.split(':')[0]}: under load that takes a sensor.",
     )
 
 

@@ -13,7 +13,7 @@ from crisp_compass.course.pwm_outlook import bench_command_map
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.command_input import CommandMap, CommandSignal
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 _CAUTION = (
@@ -47,7 +47,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     level, text = mapped.judge(frequency, duty)
     found = Finding("stop" if level == "stop" else "caution", "command", text)
     return Said(
-        f"{_asked(mapped, evidence) * RPM_PER_RAD_S:.0f} rpm",
+        f"{grouped(_asked(mapped, evidence) * RPM_PER_RAD_S)} rpm",
         f"asked for by {100 * duty:.2f} % at {show(frequency, 'Hz', 4)}",
         f"{evidence.method}. {_caution(mapped)}",
         findings=(found,) if level != "info" else (),

@@ -14,7 +14,7 @@ from crisp_compass.commutation.encoder import EncoderResult
 from crisp_compass.commutation.speed_resolution import speed_resolution
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.motor import family_of, pole_pairs_of
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
 _NOTE = "Speed step: one count in one loop period, no filter. Timing one count with the timer clock is finer at low speed."
@@ -48,7 +48,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     if angle is not None:
         caption = f"At the index the rotor's flux lies at {angle:.1f}°"
     return Said(
-        f"{counts.value:.0f} counts" if counts else "Undetermined",
+        f"{grouped(counts.value)} counts" if counts else "Undetermined",
         doubt,
         f"{reason[:1].upper()}{reason[1:]}{evidence.method[:1].upper() if not reason else evidence.method[:1]}{evidence.method[1:]}.",
         "Settle encoder…",
@@ -70,7 +70,7 @@ def _rows(bench: Bench, evidence: Evidence, counts: float) -> tuple[tuple[str, s
         ("one count, mechanical", show(2 * math.pi / counts, "rad")),
         ("one count, electrical", show(2 * math.pi * p / counts, "rad")),
         (f"speed step at {show(loop, 'Hz')}", f"{fine.counting * RPM_PER_RAD_S:.1f} rpm"),
-        ("timing is finer below", f"{fine.alike * RPM_PER_RAD_S:.0f} rpm"),
+        ("timing is finer below", f"{grouped(fine.alike * RPM_PER_RAD_S)} rpm"),
         ("edges at top speed", show(counts * top / (2 * math.pi), "Hz")),
         ("input follows up to", show(fine.top, "rad/s")),
     ]

@@ -16,7 +16,7 @@ from crisp_compass.identify.armature import ArmatureResult
 from crisp_compass.identify.flux import FluxResult
 from crisp_compass.identify.running import RunningResult
 from crisp_compass.motor import family_of
-from crisp_compass.quantities import show, show_with_error
+from crisp_compass.quantities import counted, show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
 _HINT = "Drop a coasting or hand-turned capture here (one to three of v_ab, v_bc, v_ca), or v_q, i_q and speed of a drive that runs at several speeds."
@@ -51,7 +51,7 @@ def _parts(bench: Bench, evidence: Evidence) -> list[str]:
     """Return what else the capture tells, piece by piece."""
     found, parts = evidence.estimates, []
     if "pole_pairs" in found:
-        parts.append(f"{found['pole_pairs'].value:.0f} pole pairs seen")
+        parts.append(f"{counted(round(found['pole_pairs'].value), 'pole pair')} seen")
     if "kt" in found:
         parts.append(f"Kt {show(found['kt'].value, 'N·m/A')}{'' if 'ke' in found else ' peak'}")
         said = presumed_text(

@@ -10,7 +10,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.sensorless.observe import Observed
 from crisp_compass.views.picture import Box, Curve, DialView, Pane, Said, View
 
@@ -25,15 +25,15 @@ def said(_: Bench, evidence: Evidence | None, __: object) -> Said:
     found = evidence.estimates
     top, since, share = found["end_speed"], found["valid_from"], found["valid_share"]
     rows = [
-        ("mean speed while valid", f"{found['speed'].value * RPM_PER_RAD_S:.0f} rpm"),
-        ("speed at the end", f"{top.value * RPM_PER_RAD_S:.0f} rpm"),
+        ("mean speed while valid", f"{grouped(found['speed'].value * RPM_PER_RAD_S)} rpm"),
+        ("speed at the end", f"{grouped(top.value * RPM_PER_RAD_S)} rpm"),
         ("torque current there", show(found["end_current"].value, "A")),
         ("valid", f"{100 * share.value:.1f} % of the rows"),
     ]
     if "angle_error" in found:
         rows.append(("angle error, rms", f"{math.degrees(found['angle_error'].value):.2f}°"))
     return Said(
-        f"Valid from {show(since.value, 's')}", f"up to {top.value * RPM_PER_RAD_S:.0f} rpm", f"{evidence.method[:1].upper()}{evidence.method[1:]}.",
+        f"Valid from {show(since.value, 's')}", f"up to {grouped(top.value * RPM_PER_RAD_S)} rpm", f"{evidence.method[:1].upper()}{evidence.method[1:]}.",
         dial=_DIAL, boxes=(Box("What the estimator saw", tuple(rows)),),
     )  # fmt: skip
 

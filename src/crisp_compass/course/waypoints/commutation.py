@@ -22,7 +22,7 @@ from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 
 _Encoder = TypeVar("_Encoder", EncoderResult, AbsoluteResult)
 #: What an encoder's capture settles of what it tells.
@@ -150,7 +150,7 @@ def _encoder_proposal(_: Bench, evidence: Evidence) -> Proposal | None:
     values = {k: evidence.estimates[k] for k in _KEPT if k in evidence.estimates}
     if "counts_per_rev" not in values:
         return None
-    what = f"{values['counts_per_rev'].value:.0f} counts"
+    what = f"{grouped(values['counts_per_rev'].value)} counts"
     return Proposal(values, what, "hand turn, counts and index agree", evidence.method)
 
 
@@ -167,7 +167,7 @@ def _hall_headline(evidence: Evidence) -> str:
 
 def _counts_headline(evidence: Evidence) -> str:
     found = evidence.estimates.get("counts_per_rev")
-    return f"{found.value:.0f} counts a turn" if found else ""
+    return f"{grouped(found.value)} counts a turn" if found else ""
 
 
 def _pole_headline(evidence: Evidence) -> str:
@@ -265,7 +265,7 @@ def _headline(settled: Settled) -> str:
     if settled.halls:
         return f"{settled.halls.spacing_deg}° halls"
     counts = settled.values.get("counts_per_rev")
-    return f"{counts.value:.0f} counts" if counts else ""
+    return f"{grouped(counts.value)} counts" if counts else ""
 
 
 def _has_angle_sensor(bench: Bench) -> bool:

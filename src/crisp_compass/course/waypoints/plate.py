@@ -12,7 +12,7 @@ from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.motor.family import PlateOutlook
 from crisp_compass.plausible import limits
-from crisp_compass.quantities import show
+from crisp_compass.quantities import counted, show
 
 
 def plate_outlook(bench: Bench) -> PlateOutlook:
@@ -46,7 +46,7 @@ def propose(bench: Bench) -> Proposal:
     values = plate_values(bench)
     return Proposal(
         values,
-        f"{show(bench.settings.plate.v_bus, 'V')}, {values['pole_pairs'].value:.0f} pole pairs",
+        f"{show(bench.settings.plate.v_bus, 'V')}, {counted(round(values['pole_pairs'].value), 'pole pair')}",
         "from the motor plate and the bench supply",
     )
 

@@ -243,7 +243,7 @@ WAYPOINT = Waypoint(
     },
     needs=("plate", "flux", "circuit", "pwm", "current_loop"),
     applies=closes_loops,
-    headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)").replace("A/(rad/s)", "As/rad"),
+    headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
     sections=(Section("Design"), Section("Outer loop", lambda bench: bench.settings.plate.windings == 1)),
 )

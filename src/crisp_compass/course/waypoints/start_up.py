@@ -31,7 +31,7 @@ from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.sensorless.design import (
     KINDS,
     Doubts,
@@ -150,8 +150,8 @@ def _inside_voltage(motor: Plant, current: float, hand_over: float, volts: float
         middle = 0.5 * (low + high)
         low, high = (middle, high) if _needed_voltage(motor, current, middle) <= volts else (low, middle)
     raise Refusal(
-        f"hand-over at {hand_over * 30 / math.pi:.0f} rpm needs more than the {volts:.3g} V there are",
-        f"at most {low * 30 / math.pi:.0f} rpm can be reached with {show(current, 'A')}, or less doubt of R and dead time",
+        f"hand-over at {grouped(hand_over * 30 / math.pi)} rpm needs more than the {volts:.3g} V there are",
+        f"at most {grouped(low * 30 / math.pi)} rpm can be reached with {show(current, 'A')}, or less doubt of R and dead time",
         field="start_up.hand_over",
     )
 
@@ -166,7 +166,7 @@ def _speed_findings(
         text = f"At top speed there are only {samples:.1f} samples to an electrical turn; {needed / 1e3:.3g} kHz instead of {1e-3 / ts:.3g} kHz would give {FEW_SAMPLES:.0f}."
         found.append(Finding("stop" if samples < TOO_FEW_SAMPLES else "caution", "few-samples-per-turn", text))
     if hand_over < lowest:
-        text = f"At {hand_over * rpm:.0f} rpm the back-EMF is less than 3 times the voltage error of {show(voltage_error(motor, doubts, current), 'V')}; from {lowest * rpm:.0f} rpm it is more."
+        text = f"At {grouped(hand_over * rpm)} rpm the back-EMF is less than 3 times the voltage error of {show(voltage_error(motor, doubts, current), 'V')}; from {grouped(lowest * rpm)} rpm it is more."
         found.append(Finding("caution", "hand-over-early", text))
     share = hand_over / top
     if share > 0.5:
@@ -211,9 +211,9 @@ def propose(bench: Bench) -> Proposal:
     if stop is not None:
         raise Refusal(stop.text.rstrip("."))
     share = design.hand_over / bench.settings.plate.top_speed
-    what = f"hand-over at {design.hand_over * 30 / math.pi:.0f} rpm"
+    what = f"hand-over at {grouped(design.hand_over * 30 / math.pi)} rpm"
     if by_injection(bench):
-        what = f"by injection of {show(design.injection.firmware.volts, 'V')}, back-EMF from {design.hand_over * 30 / math.pi:.0f} rpm"
+        what = f"by injection of {show(design.injection.firmware.volts, 'V')}, back-EMF from {grouped(design.hand_over * 30 / math.pi)} rpm"
     reason = f"back-EMF {design.hand_over * design.estimator.psi * pole_pairs_of(bench.settings.plate) / design.error:.1f} times its error, {share * 100:.0f} % of top speed"
     return Proposal(
         start_values(bench, design), what, reason, f"{bench.settings.start_up.method} observer", inputs(bench)
@@ -268,7 +268,7 @@ OBSERVED = CaptureKind(
     "observed_run",
     "start_up",
     _read,
-    lambda evidence: f"valid up to {evidence.estimates['end_speed'].value * 30 / math.pi:.0f} rpm",
+    lambda evidence: f"valid up to {grouped(evidence.estimates['end_speed'].value * 30 / math.pi)} rpm",
     title=", measured run",
     section="Measured run",
     signals=("v_ab", "v_bc", "i_a", "i_b", "angle"),
@@ -282,7 +282,7 @@ OBSERVED = CaptureKind(
 
 
 def _headline(settled: Settled) -> str:
-    return f"from {settled.values['hand_over'].value * 30 / math.pi:.0f} rpm"
+    return f"from {grouped(settled.values['hand_over'].value * 30 / math.pi)} rpm"
 
 
 WAYPOINT = Waypoint(

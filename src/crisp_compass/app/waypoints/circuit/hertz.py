@@ -17,7 +17,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import READY
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.hertz import HertzOutlook, hertz_outlook
 from crisp_compass.views.picture import DialView
 
@@ -90,7 +90,7 @@ class HertzPage(Page):
         law, p = found.law, pole_pairs_of(self.seen.settings.plate)
         knee = law.knee / (2 * math.pi)
         rated = self.seen.settings.plate
-        reach = f"the bus ends at {knee:.1f} Hz, {knee * 60 / p:.0f} rpm; above it torque falls"
+        reach = f"the bus ends at {knee:.1f} Hz, {grouped(knee * 60 / p)} rpm; above it torque falls"
         trip = f" The run trips: {found.fault}." if found.fault else ""
         self.answer.show_answer(
             f"{show(law.boost, 'V')} + {show(law.volts_per_rad * 2 * math.pi, 'V')} per Hz",
@@ -100,9 +100,9 @@ class HertzPage(Page):
         )
         synchronous = found.reference * RPM_PER_RAD_S
         self.rows.show_rows([
-            ("frequency", f"{found.reference * p / (2 * math.pi):.1f} Hz"), ("turns at most", f"{synchronous:.0f} rpm"),
-            ("load from then on", show(found.load, "N·m")), ("falls, not compensated", f"{found.fall[0] * RPM_PER_RAD_S:.0f} rpm"),
-            ("falls, as set", f"{found.fall[1] * RPM_PER_RAD_S:.0f} rpm"), ("rated current", f"{show(rated.rated_current, 'A')} {rated.current_base}"),
+            ("frequency", f"{found.reference * p / (2 * math.pi):.1f} Hz"), ("turns at most", f"{grouped(synchronous)} rpm"),
+            ("load from then on", show(found.load, "N·m")), ("falls, not compensated", f"{grouped(found.fall[0] * RPM_PER_RAD_S)} rpm"),
+            ("falls, as set", f"{grouped(found.fall[1] * RPM_PER_RAD_S)} rpm"), ("rated current", f"{show(rated.rated_current, 'A')} {rated.current_base}"),
         ], note="Half the torque of rated current. Slip compensation near 100 % runs away with a rotor colder than settled; with a warmer one the speed falls.")  # fmt: skip
         self.show_dial(
             DialView(

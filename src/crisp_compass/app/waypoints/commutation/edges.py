@@ -19,7 +19,7 @@ from crisp_compass.course.machine import known_halls, unsettled_inputs
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import READY
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.hall_edges import EdgeCost, default_edge_speed, edge_cost
 from crisp_compass.views.picture import DialView, Sector
 
@@ -99,7 +99,7 @@ class EdgesPage(Page):
             f"falls to {after} once the edges are corrected"
             if after != before
             else "correcting the edges gains nothing at this speed",
-            f"Simulated at {cost.speed * RPM_PER_RAD_S:.0f} rpm against 0.3 of rated torque. {unsettled_inputs(self.seen)}".strip(),
+            f"Simulated at {grouped(cost.speed * RPM_PER_RAD_S)} rpm against 0.3 of rated torque. {unsettled_inputs(self.seen)}".strip(),
         )
         self.rows.show_rows(
             [

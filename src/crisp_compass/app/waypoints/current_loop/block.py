@@ -17,7 +17,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.block import BlockOutlook, block_outlook
 from crisp_compass.views.picture import DialView
 
@@ -106,11 +106,11 @@ class BlockPage(Page):
         start = ""
         if advance and rest < found.load:
             start = f" From rest it gives {show(rest, 'N·m')} at the worst angle with this advance: let the advance grow with speed for a heavier load."
-        gained = f", at {reached:.0f} rpm with {advance:.0f}° advance" if advance else ""
+        gained = f", at {grouped(reached)} rpm with {advance:.0f}° advance" if advance else ""
         self.answer.show_answer(
             f"{show(found.block.mean, 'N·m/A')} per DC ampere",
             f"torque ripple {ripple:.0f} % peak to peak, field orientation {smooth:.0f} %",
-            f"Back-EMF {found.origin}: {harmonics}. Under {show(found.load, 'N·m')} the supply turns it at {plain:.0f} rpm{gained}.{start}",
+            f"Back-EMF {found.origin}: {harmonics}. Under {show(found.load, 'N·m')} the supply turns it at {grouped(plain)} rpm{gained}.{start}",
             stale=bool(start),
         )
         # the same heat in the copper: two phases with I against three with a peak of I·2/√3

@@ -17,7 +17,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import unsettled_inputs
 from crisp_compass.plant.simulation import READY
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.stepping import Stepping, stepping_outlook
 from crisp_compass.views.picture import DialView
 
@@ -79,14 +79,14 @@ class SteppingPage(Page):
         if found.useful is not None:
             first, last = found.useful
             low = float(np.min(found.pull_out[first : last + 1]))
-            band = f"up to {rpm[last]:.0f} rpm" if first == 0 else f"from {rpm[first]:.0f} to {rpm[last]:.0f} rpm"
+            band = f"up to {grouped(rpm[last])} rpm" if first == 0 else f"from {grouped(rpm[first])} to {grouped(rpm[last])} rpm"
             lost = [
-                f"at {rpm[a]:.0f} rpm" if a == b else f"from {rpm[a]:.0f} to {rpm[b]:.0f} rpm"
+                f"at {grouped(rpm[a])} rpm" if a == b else f"from {grouped(rpm[a])} to {grouped(rpm[b])} rpm"
                 for a, b in found.bands(kept=False)
             ]
             text = f"; it loses step without load {' and '.join(lost)}" if lost else ""
             short = found.first_unreached
-            doubt = f"This ramp does not bring it to {short * RPM_PER_RAD_S:.0f} rpm from rest: a resonance is passed too slowly; try finer steps or another ramp. " if short is not None else ""
+            doubt = f"This ramp does not bring it to {grouped(short * RPM_PER_RAD_S)} rpm from rest: a resonance is passed too slowly; try finer steps or another ramp. " if short is not None else ""
             self.answer.show_answer(
                 show(low, "N·m"),
                 f"the least torque at which it falls out {band}{text}",
@@ -108,7 +108,7 @@ class SteppingPage(Page):
                 ("at rest: torque", show(found.idle[0], "N·m")),
                 ("at rest: heat", show(found.idle[1], "W")),
                 ("rotor swings at", show(found.resonance / (2 * math.pi), "Hz")),
-                ("excited at full steps of", f"{found.resonance / (2 * math.pi):.0f} /s"),
+                ("excited at full steps of", f"{grouped(found.resonance / (2 * math.pi))} /s"),
                 ("one full step", f"{math.degrees(found.full_step):.3g}°"),
                 ("full steps a turn", f"{per_turn:.0f}"),
             ],

@@ -18,7 +18,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import edited_text
 from crisp_compass.course.torque_speed import WeakeningOutlook, weakening_outlook
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
 
 _CAUTION = "In field weakening a drive that loses control gives the bus the whole back-EMF: the parts must stand it, or it must never run there."
@@ -80,13 +80,13 @@ class WeakeningPage(Page):
         curve, limits = outlook.curve, outlook.limits
         top = outlook.top_speed * RPM_PER_RAD_S
         reach = (
-            f"{show(outlook.at_top, 'N·m')} at {top:.0f} rpm"
+            f"{show(outlook.at_top, 'N·m')} at {grouped(top)} rpm"
             if math.isfinite(outlook.at_top) and outlook.at_top > 0
-            else f"none at {top:.0f} rpm"
+            else f"none at {grouped(top)} rpm"
         )
         self.answer.show_answer(
-            f"{show(float(curve.torque[0]), 'N·m')} up to {curve.base * RPM_PER_RAD_S:.0f} rpm",
-            f"{reach}; maximum speed with i_d = 0: {curve.no_weakening * RPM_PER_RAD_S:.0f} rpm",
+            f"{show(float(curve.torque[0]), 'N·m')} up to {grouped(curve.base * RPM_PER_RAD_S)} rpm",
+            f"{reach}; maximum speed with i_d = 0: {grouped(curve.no_weakening * RPM_PER_RAD_S)} rpm",
             edited_text(self.document.bench, "plate") or _CAUTION,
             stale=bool(edited_text(self.document.bench, "plate")),
         )
@@ -94,11 +94,11 @@ class WeakeningPage(Page):
         def seconds(value: float) -> str:
             return show(value, "s") if math.isfinite(value) else "never"
 
-        end = f"{curve.top * RPM_PER_RAD_S:.0f} rpm" if math.isfinite(curve.top) else "no end"
+        end = f"{grouped(curve.top * RPM_PER_RAD_S)} rpm" if math.isfinite(curve.top) else "no end"
         self.rows.show_rows([
             ("voltage limit, phase peak", show(limits.v_limit, "V")), ("current limit, peak", show(limits.i_limit, "A")),
             ("most torque per ampere, i_d", show(curve.mtpa_d, "A")), ("and i_q", show(curve.mtpa_q, "A")),
-            ("base speed", f"{curve.base * RPM_PER_RAD_S:.0f} rpm"), ("torque ends at", end),
+            ("base speed", f"{grouped(curve.base * RPM_PER_RAD_S)} rpm"), ("torque ends at", end),
             ("characteristic current", show(curve.characteristic, "A")), ("to rated current, at rest", seconds(outlook.rise)),
             ("the same at top speed", seconds(outlook.rise_top)),
             ("voltage must lead by", f"{math.degrees(outlook.advance):.1f}° at top speed"),

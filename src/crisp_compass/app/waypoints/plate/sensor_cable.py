@@ -163,7 +163,8 @@ class CablePage(Page):
                 "All known", f"{decided} wires decided", "Write them into the wiring chart before the cable is moved."
             )
         else:
-            self.answer.show_answer(f"{decided} of {len(names)}", "wires decided", f"Next: {answer.next_reading}")
+            said = " ".join(x for x in (f"Next: {answer.next_reading}", answer.doubtful) if x)
+            self.answer.show_answer(f"{decided} of {len(names)}", "wires decided", said)
         self._fill(
             bench,
             {

@@ -14,7 +14,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.supply import supply_outlook
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
 
 _BY_SOURCE = {
@@ -80,11 +80,11 @@ class SupplyPage(Page):
         limits = outlook.limits
         if outlook.reach:
             low, high = (r * RPM_PER_RAD_S for r in outlook.reach)
-            text = f"{low:.0f} to {high:.0f} rpm" if high > 1.001 * low else f"{high:.0f} rpm"
+            text = f"{grouped(low)} to {grouped(high)} rpm" if high > 1.001 * low else f"{grouped(high)} rpm"
             self.answer.show_answer(
                 text,
                 f"maximum speed by back-EMF alone, without field weakening; {outlook.bus.text}",
-                f"First run: {show(limits.current.value, 'A')} peak, {limits.speed.value * RPM_PER_RAD_S:.0f} rpm, supply limit {show(limits.supply.value, 'A')}.",
+                f"First run: {show(limits.current.value, 'A')} peak, {grouped(limits.speed.value * RPM_PER_RAD_S)} rpm, supply limit {show(limits.supply.value, 'A')}.",
             )
         else:
             self.answer.show_answer(
@@ -134,5 +134,5 @@ class SupplyPage(Page):
             return
         self.done.emit(
             f"Run limits set: {show(limits.current.value, 'A')} peak, trip at {show(2 * limits.current.value, 'A')}, "
-            f"{limits.speed.value * RPM_PER_RAD_S:.0f} rpm"
+            f"{grouped(limits.speed.value * RPM_PER_RAD_S)} rpm"
         )

@@ -30,7 +30,7 @@ from crisp_compass.drive.simulated import PHASES, SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.preparation.checks import blocking_checks
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
 
 FRAME_MS = 33
@@ -319,7 +319,7 @@ class RunPage(Page):
         rpm = self.port.speed * RPM_PER_RAD_S
         wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
         state = (
-            f"reference {wanted:.0f} rpm, simulated".replace("-", "−")
+            f"reference {grouped(wanted)} rpm, simulated".replace("-", "−")
             if self.running
             else "simulated drive, fault"
             if fault

@@ -16,7 +16,7 @@ from crisp_compass.course.waypoints.speed_loop import (
     sensor_delay,
     sensor_lowest_speed,
 )
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.step_prediction import predict_speed_step
 from crisp_compass.views.picture import DialView
 
@@ -62,7 +62,7 @@ class SpeedLoopPage(LoopPage):
         droop = armature_droop(self.seen)
         cold, hot = (d * RPM_PER_RAD_S for d in (droop.cold, droop.hot))
         return (
-            f" The speed is told by the armature's voltage: at rated current it falls by {cold:.0f} rpm, by {hot:.0f} rpm with copper at "
+            f" The speed is told by the armature's voltage: at rated current it falls by {grouped(cold)} rpm, by {grouped(hot)} rpm with copper at "
             f"{show(droop.temperature, 'degC')}."
         )
 
@@ -96,8 +96,8 @@ class SpeedLoopPage(LoopPage):
         if bench.settings.sensor.kind == "halls":
             lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
-            reach = f"down to {lowest:.0f} rpm" if lowest < 1e6 else "at no speed"
-            text += f" Designed for halls at {wanted:.0f} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
+            reach = f"down to {grouped(lowest)} rpm" if lowest < 1e6 else "at no speed"
+            text += f" Designed for halls at {grouped(wanted)} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
         if in_blocks(bench):
             text += f" Amperes are those through two phases; their torque rests on a back-EMF {waveform(bench)[1]}."
         none = bench.settings.sensor.kind == "none"
@@ -108,7 +108,7 @@ class SpeedLoopPage(LoopPage):
         self._fields["compensation"].setVisible(armature)
         if armature:
             text += self._armature_text()
-        kp = show(design.kp, "A/(rad/s)").replace("A/(rad/s)", "A·s/rad")
+        kp = show(design.kp, "A/(rad/s)")
         self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", figures, text)
         caption = "Torque current stands 90° ahead of the rotor"
         self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8)))

@@ -14,7 +14,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.outer_loop import HEADROOM, outer_loop, standing_reminders
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
 
 _STEPS = "Trims to neutral first. Open the limits only for tuning, with the shaft uncoupled and a stop within reach, and put them back."
@@ -84,7 +84,7 @@ class OuterLoopPage(Page):
         gain = f"{found.gain * per:.4g} rpm/V" if voltage else f"{found.gain:.4g} A/V"
         self.rows.show_rows([
             ("gain of the controller", gain), ("command at rest", show(found.offset, "V")),
-            ("largest command reaches", f"{found.reach * per:.0f} rpm" if voltage else "–"), ("wanted", f"{top:.0f} rpm"),
+            ("largest command reaches", f"{grouped(found.reach * per)} rpm" if voltage else "–"), ("wanted", f"{grouped(top)} rpm"),
             ("Kp in V per rad/s", f"{found.kp:.4g}"), ("Ki in V per rad", f"{found.ki:.4g}"),
         ])  # fmt: skip
         self.show_dial(DialView())

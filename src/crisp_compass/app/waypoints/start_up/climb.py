@@ -17,6 +17,7 @@ from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.quantities import grouped
 from crisp_compass.studies.climb import OVER, Climb, add_point, climb_of, expected_current
 from crisp_compass.views.picture import DialView
 
@@ -104,8 +105,8 @@ class ClimbPage(PlayedPage):
         else:
             stage = next(s for s in found.stages if s.speed == found.next_speed)
             self.answer.show_answer(
-                f"Next: {stage.speed * RPM_PER_RAD_S:.0f} rpm",
-                f"Expect {stage.current:.3g} A peak, stop above {(1 + OVER) * stage.current:.3g} A; {100 * stage.reserve:.0f} % of the voltage left, {stage.samples:.0f} samples a turn",
+                f"Next: {grouped(stage.speed * RPM_PER_RAD_S)} rpm",
+                f"Expect {stage.current:.3g} A peak, stop above {(1 + OVER) * stage.current:.3g} A; {100 * stage.reserve:.0f} % of the voltage left, {grouped(stage.samples)} samples a turn",
                 "Hold each speed until the current is steady, enter what is read, then go on.",
             )
         self._fill(found)

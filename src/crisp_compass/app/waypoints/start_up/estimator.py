@@ -17,7 +17,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.sensorless import by_injection
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.sensorless.design import SOURCES, Accuracy
 from crisp_compass.studies.estimators import NAMES, EstimatorOutlook, estimator_outlook
 from crisp_compass.views.picture import DialView
@@ -112,22 +112,22 @@ class EstimatorPage(PlayedPage):
             plot.fit()
         design, from_speed = found.design, found.good[method]
         answer = (
-            f"Good from {from_speed * RPM_PER_RAD_S:.0f} rpm" if math.isfinite(from_speed) else "Good at no speed"
+            f"Good from {grouped(from_speed * RPM_PER_RAD_S)} rpm" if math.isfinite(from_speed) else "Good at no speed"
         )
         other = "" if found.proposed == method else f" The {NAMES[found.proposed]} is proposed: {found.reason}."
         same = f"Proposed: {found.reason}." if found.proposed == method else ""
         self.answer.show_answer(
             answer,
-            f"{NAMES[method][:1].upper()}{NAMES[method][1:]}, everything unknown at once; hand-over at {design.hand_over * RPM_PER_RAD_S:.0f} rpm. {same}".strip(),
+            f"{NAMES[method][:1].upper()}{NAMES[method][1:]}, everything unknown at once; hand-over at {grouped(design.hand_over * RPM_PER_RAD_S)} rpm. {same}".strip(),
             other.strip()
-            or f"Back-EMF 3 times its error of {show(design.error, 'V')} from {design.lowest * RPM_PER_RAD_S:.0f} rpm.",
+            or f"Back-EMF 3 times its error of {show(design.error, 'V')} from {grouped(design.lowest * RPM_PER_RAD_S)} rpm.",
             stale=bool(other) or not math.isfinite(from_speed),
         )
         self.findings.show_findings(design.findings)
         e = design.estimator
         k = f"{e.correction:.4g} /s" if method == "flux" else "–"
         self.rows.show_rows([
-            ("loop Kp = 2ζω", f"{e.kp:,.0f} /s"), ("loop Ki = ω²", f"{e.ki:,.0f} /s²"), ("loop frequency", show(design.natural / (2 * math.pi), "Hz")),
+            ("loop Kp = 2ζω", f"{grouped(e.kp)} /s"), ("loop Ki = ω²", f"{grouped(e.ki)} /s²"), ("loop frequency", show(design.natural / (2 * math.pi), "Hz")),
             ("filter of the back-EMF", show(e.filter / (2 * math.pi), "Hz")), ("flux correction k", k),
             *self._at_hand_over(own, found),
             ("lag in the ramp, α/ω²", f"{math.degrees(design.lag):.1f}°"), ("flux wrong at hand-over", f"{math.degrees(found.flux_error):.1f}°"),

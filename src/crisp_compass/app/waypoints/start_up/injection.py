@@ -16,7 +16,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.sensorless.injection_design import MOST_NOISE
 from crisp_compass.studies.injection import InjectionOutlook, injection_outlook
 from crisp_compass.views.picture import DialView
@@ -127,6 +127,6 @@ class InjectionPage(PlayedPage):
                 ("played, creeping", f"{_degrees(found.creep)} at {show(found.load, 'N·m')}"),
                 ("axis counts after", show(j.settle, "s")), ("pole told", f"{show(j.pole_current, 'A')}, {show(2 * j.pole_time, 's')}"),
                 ("loop closed after", show(found.closed, "s") if found.closed is not None else "never"),
-                ("alone up to", f"{j.fades * rpm:.0f} rpm"), ("back-EMF alone from", f"{j.gone * rpm:.0f} rpm"),
+                ("alone up to", f"{grouped(j.fades * rpm)} rpm"), ("back-EMF alone from", f"{grouped(j.gone * rpm)} rpm"),
             ]  # fmt: skip
         self.rows.show_rows(rows, note=note)

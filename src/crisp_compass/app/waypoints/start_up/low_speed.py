@@ -16,7 +16,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.sensorless import by_injection
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.low_speed import LowSpeed, electrical_hertz, forced_phases, forced_rms, low_speed_outlook
 from crisp_compass.views.picture import DialView
 
@@ -103,10 +103,10 @@ class LowSpeedPage(PlayedPage):
         flying = f"caught in {show(found.caught, 's')}" if found.caught is not None else f"not: {found.flying_fault}"
         needs = "not with this estimator" if found.needs is None else f"{show(found.needs, 's')} at zero current"
         rows = [
-            ("estimate takes over at", f"{up * RPM_PER_RAD_S:.0f} rpm = {show(electrical_hertz(up, p), 'Hz')}"),
+            ("estimate takes over at", f"{grouped(up * RPM_PER_RAD_S)} rpm = {show(electrical_hertz(up, p), 'Hz')}"),
             (
                 "injection again below" if injects else "forced again below",
-                f"{down * RPM_PER_RAD_S:.0f} rpm = {show(electrical_hertz(down, p), 'Hz')}" if down else "never",
+                f"{grouped(down * RPM_PER_RAD_S)} rpm = {show(electrical_hertz(down, p), 'Hz')}" if down else "never",
             ),
         ]
         if found.current:

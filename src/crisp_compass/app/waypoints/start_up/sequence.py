@@ -20,7 +20,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.sensorless import by_injection, shaft_of
 from crisp_compass.errors import Refusal
 from crisp_compass.plant import state
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.record.start_rows import rows_c, rows_json
 from crisp_compass.sensorless.start import Row, as_csv, as_table, judge_rows, parse_rows
 from crisp_compass.studies.start import OUTCOMES, STARTED, StartOutlook, start_outlook
@@ -169,7 +169,7 @@ class SequencePage(PlayedPage):
             when = f", closed after {played.closed:.2f} s" if played.closed is not None else ""
             verdict = f"starts from all {found.tried} rotor angles, constants exact{when}"
         if self.pasted is None:
-            answer = f"Hand-over at {design.hand_over * RPM_PER_RAD_S:.0f} rpm"
+            answer = f"Hand-over at {grouped(design.hand_over * RPM_PER_RAD_S)} rpm"
             share = design.hand_over / self.seen.settings.plate.top_speed
             text = (
                 f"{verdict}. Back-EMF {design.hand_over * design.estimator.psi * shaft.pole_pairs / design.error:.1f} times its error of {show(design.error, 'V')}, "
@@ -202,7 +202,7 @@ class SequencePage(PlayedPage):
                     ("3  closed", f"at rest, then {ramp:.4g} rad/s² up"),
                     (
                         "4  back-EMF",
-                        f"from {j.fades / j.gone * design.hand_over * RPM_PER_RAD_S:.0f}, alone from {design.hand_over * RPM_PER_RAD_S:.0f} rpm",
+                        f"from {grouped(j.fades / j.gone * design.hand_over * RPM_PER_RAD_S)}, alone from {grouped(design.hand_over * RPM_PER_RAD_S)} rpm",
                     ),
                 ],
                 heading="What the firmware does",
@@ -213,7 +213,7 @@ class SequencePage(PlayedPage):
         for number, (current, speed, duration, end, on) in enumerate(as_table(self._shown_rows()), 1):
             name = "align" if speed == 0 else "estimate" if on else "ramp"
             rows.append(
-                (f"{number}  {name}", f"{current:.3g} A  {speed:.0f} rpm  {show(duration, 's')} → {end:.2f} s")
+                (f"{number}  {name}", f"{current:.3g} A  {grouped(speed)} rpm  {show(duration, 's')} → {end:.2f} s")
             )
         plan = design.plan
         settled = "still swings" if plan.swing.settled is None else show(plan.swing.settled, "s")

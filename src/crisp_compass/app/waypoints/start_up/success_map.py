@@ -23,7 +23,7 @@ from crisp_compass.capture import CancelledError, Progress
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
-from crisp_compass.quantities import show
+from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.batch import Cancelled
 from crisp_compass.studies.start import OUTCOMES, Played
 from crisp_compass.studies.start_map import (
@@ -119,7 +119,7 @@ class MapPage(Page):
             s = self.seen.settings.start_up
             self.answer.show_answer(
                 "Not run yet",
-                f"{self.cells**2 * self.draws:,} starts over {_TITLES[s.across].split(',')[0]} and {_TITLES[s.up].split(',')[0]}",
+                f"{grouped(self.cells**2 * self.draws)} starts over {_TITLES[s.across].split(',')[0]} and {_TITLES[s.up].split(',')[0]}",
                 "Run map tries them on all processors; everything else is drawn from what is not known.",
             )
 
@@ -198,7 +198,7 @@ class MapPage(Page):
     def _on_progress(self, part: float) -> None:
         self.answer.show_answer(
             f"{100 * part:.0f} %",
-            f"of {self.cells**2 * self.draws:,} starts",
+            f"of {grouped(self.cells**2 * self.draws)} starts",
             "The map fills evenly while it is computed.",
         )
 
