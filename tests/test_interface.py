@@ -7,11 +7,15 @@ import importlib
 import inspect
 import pkgutil
 import re
+import tomllib
 from dataclasses import is_dataclass
+from importlib import metadata
 from pathlib import Path
 from types import ModuleType
 
 import pytest
+from packaging.requirements import Requirement
+from packaging.utils import canonicalize_name
 
 import crisp_compass
 
@@ -110,3 +114,18 @@ def test_no_registry_host_or_machine_path_in_the_set_up_files() -> None:
     for name in ("pyproject.toml", "requirements.lock", "Makefile", "tools/setup.sh", ".ci/run"):
         text = (root / name).read_text(encoding="utf-8")
         assert not re.search(r"https?://|/opt/|/root/|/work/", text), name
+
+
+def test_installing_the_package_stays_within_the_lock() -> None:
+    """All that the package needs, and all that this needs in turn, is pinned to what the lock says."""
+    root = Path(crisp_compass.__file__).parents[2]
+    lock = dict(line.split("==") for line in (root / "requirements.lock").read_text().split() if "==" in line)
+    locked = {canonicalize_name(name): version for name, version in lock.items()}
+    stated = tomllib.loads((root / "pyproject.toml").read_text())["project"]["dependencies"]
+    pinned = {canonicalize_name(r.name): str(r.specifier) for r in map(Requirement, stated)}
+    assert {name: f"=={locked[name]}" for name in pinned} == pinned
+    for name in pinned:
+        for text in metadata.requires(name) or []:
+            needed = Requirement(text)
+            if needed.marker is None or needed.marker.evaluate({"extra": ""}):
+                assert canonicalize_name(needed.name) in pinned, f"{name} needs {needed.name}"
