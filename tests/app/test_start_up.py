@@ -153,7 +153,7 @@ def test_climb_low_speed_and_a_measured_run(pump: Window, qtbot: QtBot, tmp_path
     page = pump.page
     assert isinstance(page, ClimbPage)
     qtbot.waitUntil(lambda: page.found is not None, timeout=180000)
-    assert page.answer.text == "Next: 16089 rpm"  # the measured run went to 12,000
+    assert page.answer.text == "Next: 16\u202f089 rpm"  # the measured run went to 12,000
     type_into(qtbot, page.number("climb_speed"), "16000")
     type_into(qtbot, page.number("climb_current"), "0.9")
     page.on_main()

@@ -224,7 +224,8 @@ def induction(
     """Circuit of an induction motor from a no-load and a locked test, or its rotor time constant from the decay after cut-off."""
     from crisp_compass.capture import read_capture
     from crisp_compass.estimates import Estimate
-    from crisp_compass.identify.induction import check_pole_pairs, fit_decay, fit_induction
+    from crisp_compass.identify.decay import fit_decay
+    from crisp_compass.identify.induction import check_pole_pairs, fit_induction
     from crisp_compass.identify.resistance import fit_resistance
 
     check_pole_pairs(pole_pairs)

@@ -6,7 +6,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.capture import Capture
-from crisp_compass.identify.induction import DecayResult
+from crisp_compass.identify.decay import DecayResult
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 

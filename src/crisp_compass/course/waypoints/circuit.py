@@ -16,7 +16,7 @@ from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.circuit import family_of_capture
-from crisp_compass.identify.induction import fit_decay
+from crisp_compass.identify.decay import fit_decay
 from crisp_compass.identify.phasors import SteadyState, steady_state
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
