@@ -211,7 +211,7 @@ class Roles:
     # ---- what they decide
 
     def _judge(self) -> None:
-        """Find for every wire and role the best likelihood of an assignment with it, and for every wire the nearest rival."""
+        """Find for every wire and role the best chance of an assignment with it, and for every wire the nearest rival."""
         n, kinds = len(self.names), len(KINDS) - 1
         likely: list[FloatArray] = []
         whole: list[IntArray] = []
@@ -230,8 +230,8 @@ class Roles:
             grown = np.repeat(top, n * kinds, axis=0).reshape(m, n, kinds, n)
             for k in range(n):
                 grown[:, k, :, k] = np.arange(kinds)
-            likely.append(changed.ravel())
             whole.append(grown.reshape(-1, n))
+            likely.append(changed.ravel() + _PRIOR[whole[-1]].sum(axis=1) + _usual({r: (whole[-1] == KINDS.index(r)).sum(axis=1) for r in "GSTI"}))
             outputs.append(np.full(m * n * kinds, kind))
         self._likely, self._whole, self._outputs = np.concatenate(likely), np.concatenate(whole), np.concatenate(outputs)
         self.best = int(self._likely.argmax())
@@ -341,8 +341,12 @@ def _mutual(shares: FloatArray, table: FloatArray) -> FloatArray:
 
 
 def _counted(roles: IntArray, last: int, kinds: int) -> FloatArray:
-    """Return what the numbers of wires with one role make likely, by the role of the last wire (m, kinds): one supply, a 0 V, a return for each thermistor."""
+    """Return what the numbers of wires with one role make likely, by the role of the last wire (m, kinds)."""
     before = {r: (np.delete(roles, last, axis=1) == KINDS.index(r)).sum(axis=1)[:, None] for r in "GSTI"}
-    count = {r: before[r] + (np.arange(kinds) == KINDS.index(r)) for r in before}
+    return _usual({r: before[r] + (np.arange(kinds) == KINDS.index(r)) for r in before})
+
+
+def _usual(count: dict[str, IntArray]) -> FloatArray:
+    """Return the log chance of numbers of wires with one role: one supply, a 0 V, a return for each thermistor, one index."""
     found = np.where(count["S"] == 1, 0.0, -3.0) + np.where(count["G"] >= 1, 0.0, -5.0)
     return np.asarray(found + np.where(count["T"] % 2 == 0, 0.0, -3.0) + np.where(count["I"] > 1, -1.5, 0.0))
