@@ -106,9 +106,7 @@ def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
     assert next_bearing(bench).waypoint == "current_loop"
     assert "stale-current-loop" in [f.code for f in check_bench(bench)]
     # R moved from 408.0 to 412.7 mΩ and Ki is 2πf·R: 1.1 %
-    assert "Ki q would move by 1.1 %" in stale_effect(
-        bench, "current_loop"
-    ) or "Ki d would move by 1.1 %" in stale_effect(bench, "current_loop")
+    assert "Ki q would move by 1.1 % and ki d by 1.1 %" in stale_effect(bench, "current_loop")
     fresh = design_current(bench)
     again = settle(
         bench,
@@ -235,3 +233,22 @@ def test_the_fuzzer_asks_what_there_is_to_ask(winch: Path, tmp_path: Path) -> No
     damaged = tmp_path / "damaged.csv"
     damaged.write_text((winch.parent / "winch-staircase.csv").read_text()[:700] + "\n1e400;x\n")
     fuzz.one_capture(damaged, fit=True)
+
+
+@pytest.mark.parametrize(
+    ("demo", "key", "topic", "moves"),
+    [
+        ("pump", "pwm.dead_time_voltage", "start_up", "Floor would move by"),
+        ("hatch", "mechanics.inertia", "speed_loop", "filter by"),
+        ("hoist", "resistance.resistance", "circuit", "Rotor time constant would move by"),
+        ("winch", "plate.v_bus", "pwm", "Nothing settled here would move"),
+    ],
+)
+def test_every_waypoint_says_what_settling_again_would_move(demo: str, key: str, topic: str, moves: str) -> None:
+    bench = load_bench(Path(__file__).parents[2] / "demo" / demo / f"{demo}.bench.json")
+    source, _, name = key.partition(".")
+    values = bench.settled[source].values
+    more = values[name].model_copy(update={"value": 1.1 * values[name].value})
+    settled = bench.settled[source].model_copy(update={"values": {**values, name: more}})
+    said = stale_effect(bench.model_copy(update={"settled": {**bench.settled, source: settled}}), topic)
+    assert moves in said, said

@@ -16,8 +16,8 @@ from crisp_compass.course.course import State, first_step_of, headline, missing,
 from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.known import CONSTANTS, WAYPOINT_OF, side_by_side
 from crisp_compass.course.outer_loop import standing_reminders
-from crisp_compass.course.waypoint import Waypoint
-from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.course.waypoint import Proposal, Waypoint
+from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
@@ -96,7 +96,7 @@ def describe_input(key: str) -> str:
         "loop_hz": "loop rate",
         "bandwidth_hz": "current bandwidth",
     }
-    return shown.get(name, name.replace("_", " ") if name else topic)
+    return shown.get(name, name.removesuffix("_hz").replace("_", " ") if name else topic)
 
 
 #: Fields as people say them, and their units; what is not here is said by its own name.
@@ -284,20 +284,31 @@ def stale_effect(bench: Bench, topic: Topic) -> str:
     first = stale[0]
     now = "withdrawn" if first.now is None else show(first.now, first.unit, 4)
     text = f"Uses an outdated {describe_input(first.key)}: {show(first.then, first.unit, 4)} then, {now} now"
-    propose = BY_KEY[topic].propose
-    if propose is None:
-        return f"{text}."
     try:
-        fresh = propose(bench).values
+        proposed = _proposed(bench, topic)
     except Refusal:  # an input is withdrawn: there is nothing to compare with
         return f"{text}."
+    if proposed is None:
+        return f"{text}."
     old = bench.settled[topic].values
-    changes = [
-        (abs(fresh[k].value / old[k].value - 1), k) for k in old if k in fresh and k.startswith("k") and old[k].value
-    ]
-    moved = max(changes, default=(0.0, ""))
-    return (
-        f"{text}. {moved[1].replace('_', ' ').capitalize()} would move by {significant(100 * moved[0], 2)} %."
-        if moved[0] > 1e-6
-        else f"{text}."
-    )
+    moved = sorted(((abs(q.value / old[k].value - 1), k) for k, q in proposed.values.items() if k in old and old[k].value), reverse=True)
+    said = [f"{describe_input(f'{topic}.{k}')} would move by {significant(100 * share, 2)} %" for share, k in moved if share > 1e-6]
+    if not said:
+        # what a capture says is worked out anew only where the capture is read again
+        return f"{text}. Nothing settled here would move." if BY_KEY[topic].propose is not None else f"{text}."
+    more = f", {len(said) - 2} more by less" if len(said) > 2 else ""
+    joined = " and ".join(x.replace(" would move", "", 1) if k else x for k, x in enumerate(said[:2]))
+    return f"{text}. {joined[:1].upper()}{joined[1:]}{more}."
+
+
+def _proposed(bench: Bench, topic: Topic) -> Proposal | None:
+    """Return what settling a topic now would settle: by design, or by its newest capture that settles anything."""
+    waypoint = BY_KEY[topic]
+    if waypoint.propose is not None:
+        return waypoint.propose(bench)
+    for evidence in reversed(bench.evidence.get(topic, ())):
+        of = KINDS[evidence.kind].propose if evidence.kind in KINDS else None
+        found = of(bench, evidence) if of is not None else None
+        if found is not None:
+            return found
+    return None
