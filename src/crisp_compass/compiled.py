@@ -24,7 +24,7 @@ FAST = {"contract", "reassoc", "arcp", "nsz"}
 def _sources() -> str:
     """Return a mark of the kernels' sources: a compiled kernel holds what it calls from other files, and would not notice their change."""
     here = Path(__file__).parent
-    files = [here / "compiled.py", here / "kernel_cache.py", *(p for part in ("plant", "sensorless") for p in (here / part).rglob("*.py"))]
+    files = [here / "compiled.py", here / "kernel_cache.py", *(p for part in ("plant", "sensing", "sensorless") for p in (here / part).rglob("*.py"))]
     stamps = sorted(f"{p.relative_to(here)} {p.stat().st_mtime_ns} {p.stat().st_size}" for p in files)
     return sha256("\n".join(stamps).encode()).hexdigest()[:12]
 

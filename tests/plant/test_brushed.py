@@ -22,7 +22,6 @@ from crisp_compass.loops.speed import ArmatureSensor, SpeedPlant, relay_swing, t
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,
-    ARMATURE,
     CURRENT,
     OFF,
     SPEED,
@@ -34,6 +33,7 @@ from crisp_compass.plant.parameters import (
     Sensing,
 )
 from crisp_compass.plant.simulation import Simulation
+from crisp_compass.sensing.sensor import ARMATURE
 from crisp_compass.studies.scenarios import open_simulation
 
 HATCH = "demo/hatch/hatch.bench.json"

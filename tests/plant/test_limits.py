@@ -14,19 +14,9 @@ from scipy.integrate import solve_ivp
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import SpeedPlant, edge_delay, lowest_speed, tune_speed
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import (
-    CURRENT,
-    HALLS,
-    OFF,
-    SPEED,
-    Control,
-    Drive,
-    Inverter,
-    Load,
-    Machine,
-    Sensing,
-)
+from crisp_compass.plant.parameters import CURRENT, OFF, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation
+from crisp_compass.sensing.sensor import HALLS
 from steps_at_the_limit import full_voltage_time, random_steps
 
 CLEAN = Sensing(full_scale=1e6)

@@ -11,20 +11,9 @@ from scipy.integrate import solve_ivp
 from crisp_compass.errors import Refusal
 from crisp_compass.plant import state
 from crisp_compass.plant.bench_tests import back_emf, coast
-from crisp_compass.plant.parameters import (
-    ALIGN,
-    CURRENT,
-    ENCODER,
-    HALLS,
-    SPEED,
-    Control,
-    Drive,
-    Inverter,
-    Load,
-    Machine,
-    Sensing,
-)
+from crisp_compass.plant.parameters import ALIGN, CURRENT, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation, join
+from crisp_compass.sensing.sensor import ENCODER, HALLS
 
 MACHINE = Machine(0.41, 0.98e-3, 1.21e-3, 0.0168, 7.0)
 LOAD = Load(1.9e-4, 1.6e-4, 9e-3)

@@ -14,7 +14,8 @@ import json, sys
 import numpy as np
 from crisp_compass.loops.step_fit import RunningLoop, respond
 from crisp_compass.plant.control.six_step import six_step
-from crisp_compass.plant.parameters import CURRENT, HALLS, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import CURRENT, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.sensing.sensor import HALLS
 from crisp_compass.plant.simulation import Simulation
 control = Control(ts=5e-5, kp_d=7.4, ki_d=3100.0, kp_q=9.1, ki_q=3100.0, kp_speed=0.2, ki_speed=8.0, speed_filter=2500.0, i_limit=8.0, i_trip=14.0,
                   v_min=30.0, ramp=1500.0, stall_time=0.3, decouple=1.0, ld=0.98e-3, lq=1.21e-3, psi=0.0168, delay_samples=1.8, volts_per_bus=0.5)

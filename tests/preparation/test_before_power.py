@@ -26,6 +26,7 @@ from crisp_compass.preparation.interference import add_spike, drop_spike, judge_
 from crisp_compass.preparation.sensor_cable import FRAME, drop_wire, identify_cable, set_reading
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.preparation.wiring import consequence, default_leads, leads_of, set_lead, swap_leads
+from crisp_compass.sensing import SENSORS
 
 WHEN = "2026-05-12T15:00:00"
 
@@ -301,3 +302,12 @@ def test_bus_of_every_source(winch: Path) -> None:
     assert "drive-small" in [f.code for f in small.findings]
     huge = supply_outlook(_plate(bench, "supply", drive_continuous=100.0, drive_peak=200.0))
     assert "drive-large" in [f.code for f in huge.findings]
+
+
+@pytest.mark.parametrize("kind", sorted(SENSORS))
+def test_chart_and_texts_are_of_the_sensor_that_the_bench_has(kind: str) -> None:
+    bench = _plate(Bench(), "sensor", kind=kind)
+    assert [lead.name for lead in leads_of(bench)][4:] == [name for name, _ in SENSORS[kind].leads]
+    said = " ".join(consequence(swap_leads(bench, 0, 1, WHEN)).texts)
+    for other, word in (("incremental", "encoder"), ("halls", "hall"), ("tachometer", "tachometer")):
+        assert (word in said) == (SENSORS[kind].called.startswith(word) or (other, kind) == ("incremental", "absolute"))

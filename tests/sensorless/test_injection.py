@@ -21,9 +21,10 @@ from crisp_compass.course.waypoints.start_up import design_start, propose
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import OBSERVER, SPEED, Control, Drive, Inverter, Load, Machine, Sensing, Start
+from crisp_compass.plant.parameters import SPEED, Control, Drive, Inverter, Load, Machine, Sensing, Start
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.record.content import content_of
+from crisp_compass.sensing.sensor import OBSERVER
 from crisp_compass.sensorless.design import Doubts, Plant, estimator_for, loop_frequency
 from crisp_compass.sensorless.estimator import ANGLE, OUT_ANGLE, Estimator, estimate
 from crisp_compass.sensorless.injection import AXIS_VALID, SEEN_INJECTED, Injected, seek_axis, track

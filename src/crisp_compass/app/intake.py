@@ -21,6 +21,7 @@ from crisp_compass.capture.preview import header_of
 from crisp_compass.course.captures import Evaluated, add_evidence, evaluate, guess_kind, without
 from crisp_compass.course.channels import remember, remembered
 from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.course.waypoints.commutation import uses_halls
 from crisp_compass.errors import Refusal
 
 
@@ -162,7 +163,7 @@ def _topic_of(bench: Bench, arrival: Arrival, capture: Capture) -> str:
             if not here:
                 raise
             topic = here  # the open page says what is wrong, or asks for the channels
-    if topic == "commutation" and "hall_1" in capture and bench.settings.sensor.kind != "halls":
+    if topic == "commutation" and "hall_1" in capture and not uses_halls(bench):
         raise Refusal(
             "the capture holds hall signals, but the plate says encoder",
             "set the angle sensor on the plate to halls first",

@@ -11,6 +11,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from crisp_compass.errors import Refusal
+from crisp_compass.sensing import SENSORS
 
 
 @dataclass(frozen=True)
@@ -31,7 +32,7 @@ class Directions:
 
 
 def judge_directions(
-    commanded: float, seen: float, measured: float, observed: float | None = None, sensor: str = "encoder"
+    commanded: float, seen: float, measured: float, observed: float | None = None, sensor: str = "incremental"
 ) -> Directions:
     """Judge the signs of a slow turn.
 
@@ -46,7 +47,7 @@ def judge_directions(
     observed
         The speed that the drive's observer estimates, where it has one.
     sensor
-        ``encoder`` or ``halls``: what is measured with, for the words.
+        Its kind: what is measured with, for the words.
 
     Raises
     ------
@@ -64,18 +65,13 @@ def judge_directions(
     encoder = (measured > 0) == (seen > 0)
     current = observed is None or observed == 0 or observed * way > 0
     what, lead_fixes = _VERDICTS[phases, agrees]
-    name, fix = _SENSORS[sensor]
+    name, fix = SENSORS[sensor].sequence, SENSORS[sensor].turn_round
     return Directions(
         phases, encoder, agrees, current, what.format(sensor=name), tuple(m.format(fix=fix) for m in lead_fixes)
     )
 
 
 _SWAP = "exchange two motor leads (power off, link discharged)"
-#: What the sensor is called, and what turns its sense round.
-_SENSORS: dict[str, tuple[str, str]] = {
-    "encoder": ("encoder", "exchange the channels A and B of the encoder, or set its count direction in the drive"),
-    "halls": ("hall sequence", "exchange two hall wires and capture the hall table anew"),
-}
 _VERDICTS: dict[tuple[bool, bool], tuple[str, tuple[str, ...]]] = {
     (True, True): ("Phase order and {sensor} are right: the loop can be closed.", ()),
     (True, False): (

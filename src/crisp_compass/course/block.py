@@ -10,6 +10,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.loops.block import Waveform, block_torque, with_signs
 from crisp_compass.motor import flat_top, pole_pairs_of
 from crisp_compass.plant.parameters import Trapezoid
+from crisp_compass.sensing import SENSORS
 
 #: Back-EMF of a trapezoid flat over 120° (Fourier: sin(n·π/6)/n², over the fundamental's).
 _FLAT = {
@@ -21,7 +22,7 @@ _FLAT = {
 def in_blocks(bench: Bench) -> bool:
     """Tell whether the firmware commutates in six steps, which takes a sensor."""
     plate = bench.settings.plate
-    sensed = bench.settings.sensor.kind != "none"
+    sensed = SENSORS[bench.settings.sensor.kind].tells_angle
     return sensed and plate.windings == 3 and not plate.cage and bench.settings.current_loop.commutation == "block"
 
 

@@ -11,6 +11,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.motor import flux_of, winding_of
 from crisp_compass.plant.parameters import START_ROWS, Start
+from crisp_compass.sensing import SENSORS
 from crisp_compass.sensorless.design import KINDS, Doubts, Plant, estimator_for
 from crisp_compass.sensorless.estimator import Estimator
 from crisp_compass.sensorless.injection import Injected
@@ -30,7 +31,7 @@ FADES_AT = 0.5
 def without_sensor(bench: Bench) -> bool:
     """Tell whether the rotor's angle of this bench is estimated: three phases, magnets, no sensor."""
     plate = bench.settings.plate
-    return bench.settings.sensor.kind == "none" and plate.windings == 3 and not plate.cage
+    return not SENSORS[bench.settings.sensor.kind].leads and plate.windings == 3 and not plate.cage
 
 
 def plant_of(bench: Bench) -> Plant:

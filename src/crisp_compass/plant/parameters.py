@@ -6,10 +6,10 @@ import math
 from typing import Any, NamedTuple
 
 from crisp_compass.errors import Refusal
+from crisp_compass.sensing.sensor import ENCODER
 from crisp_compass.sensorless.estimator import Estimator
 from crisp_compass.sensorless.injection import Injected
 
-ENCODER, HALLS, ARMATURE, OBSERVER = 0, 1, 2, 3
 OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE = 0, 1, 2, 3, 4, 5, 6
 MOST_DELAY = 20

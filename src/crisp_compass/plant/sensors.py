@@ -8,7 +8,7 @@ import numpy as np
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import HALLS, Drive
+from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     EDGE_ANGLE,
@@ -21,6 +21,7 @@ from crisp_compass.plant.state import (
     THETA,
     TWO_PI,
 )
+from crisp_compass.sensing.sensor import HALLS
 
 _TABLE = np.random.default_rng(20).standard_normal(1 << 14)
 _PER_TURN = 1 / TWO_PI

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Lead, LedgerEntry
 from crisp_compass.errors import Refusal
+from crisp_compass.sensing import SENSORS
 
 #: Code → (name, sRGB); green-yellow carries two colours.
 COLOURS: dict[str, tuple[str, str]] = {
@@ -23,17 +24,7 @@ MOTOR = ("U", "V", "W")
 #: Leads of the windings by how many carry current, and the terminals they belong on.
 WINDINGS = {3: MOTOR, 2: ("A+", "A−", "B+", "B−"), 1: ("M+", "M−")}
 HALLS = ("H1", "H2", "H3")
-_TERMINALS = {
-    "U": "A",
-    "V": "B",
-    "W": "C",
-    "PE": "PE",
-    "H1": "hall_1",
-    "H2": "hall_2",
-    "H3": "hall_3",
-    "+5 V": "+5 V",
-    "0 V": "0 V",
-}
+_TERMINALS = {"U": "A", "V": "B", "W": "C", "PE": "PE"}
 
 
 def colour_code(text: str) -> str:
@@ -51,20 +42,17 @@ def colour_code(text: str) -> str:
 def default_leads(bench: Bench) -> tuple[Lead, ...]:
     """Return the leads that this motor and sensor have, to be filled in."""
     names = [*WINDINGS[bench.settings.plate.windings], "PE"]
-    names += (
-        [*HALLS, "+5 V", "0 V"]
-        if bench.settings.sensor.kind == "halls"
-        else ["tacho +", "tacho −"]
-        if bench.settings.sensor.kind == "tachometer"
-        else ["enc A", "enc B", "enc Z", "+5 V", "0 V"]
-    )
     own = {n: n for k in (1, 2) for n in WINDINGS[k]} | _TERMINALS
-    return tuple(Lead(name=n, terminal=own.get(n, n.replace("enc ", "enc_").lower())) for n in names)
+    sensor = SENSORS[bench.settings.sensor.kind].leads
+    return tuple(Lead(name=n, terminal=t) for n, t in [*((n, own[n]) for n in names), *sensor])
 
 
 def leads_of(bench: Bench) -> tuple[Lead, ...]:
-    """Return the chart as kept, or the empty one."""
-    return bench.leads or default_leads(bench)
+    """Return the chart as kept, of the leads that this motor and sensor have: those of another sensor are left out."""
+    kept, own = {lead.name: lead for lead in bench.leads}, default_leads(bench)
+    others = {name for sensor in SENSORS.values() for name, _ in sensor.leads} | {n for names in WINDINGS.values() for n in names}
+    further = (lead for lead in bench.leads if lead.name not in others | {lead.name for lead in own})
+    return (*(kept.get(lead.name, lead) for lead in own), *further)
 
 
 def set_lead(bench: Bench, index: int, **fields: str) -> Bench:
@@ -111,26 +99,18 @@ def consequence(bench: Bench) -> Consequence:
         )
     parity = _parity(phases)
     shift = 120 * phases[0] if parity > 0 else 0
-    encoder = bench.settings.sensor.is_encoder
+    sensor = SENSORS[bench.settings.sensor.kind]
     if phases == (0, 1, 2):
         texts.append("U, V, W lie on A, B, C: the field A → B → C turns the shaft the motor's positive way.")
     elif parity > 0:
         texts.append(
             f"The three leads are turned on by one: same direction, but the rotor's zero lies {shift}° of electrical angle away."
         )
-        texts.append(
-            "Find the encoder's zero again."
-            if encoder
-            else "Read the hall table again: every sector moves by a third of an electrical turn."
-        )
+        texts += _said(sensor.turned)
     else:
         texts.append("Two phases are exchanged: the field A → B → C turns the shaft backwards.")
-        texts.append(
-            "Invert the encoder's direction too, or the loop runs away; find its zero again."
-            if encoder
-            else "The hall sequence runs backwards against the field: read the table again before enabling."
-        )
-    halls = None if encoder else _order(leads, HALLS, ("hall_1", "hall_2", "hall_3"))
+        texts += _said(sensor.mirrored)
+    halls = _order(leads, HALLS, ("hall_1", "hall_2", "hall_3")) if sensor.edges else None
     if halls is not None and halls != (0, 1, 2):
         if _parity(halls) > 0:
             texts.append("The hall leads are turned on by one: the table moves by 120°.")
@@ -143,13 +123,17 @@ def consequence(bench: Bench) -> Consequence:
     return Consequence(parity, shift, tuple(texts))
 
 
+def _said(text: str) -> tuple[str, ...]:
+    return (text,) if text else ()
+
+
 def _of_windings(bench: Bench, leads: tuple[Lead, ...]) -> Consequence:
     """Say what exchanged and turned-over windings do.
 
     With the currents I·cos θ and I·sin θ in A and B, turning one winding over or exchanging both mirrors the field: the shaft turns
     backwards; two of these together turn it by 90° or 180° instead.
     """
-    names = WINDINGS[bench.settings.plate.windings]
+    names, sensor = WINDINGS[bench.settings.plate.windings], SENSORS[bench.settings.sensor.kind]
     places = {lead.name: lead.terminal.strip().upper().replace("-", "−") for lead in leads}
     found = [places.get(n, "") for n in names]
     if sorted(found) != sorted(names):
@@ -168,7 +152,7 @@ def _of_windings(bench: Bench, leads: tuple[Lead, ...]) -> Consequence:
             if back
             else "M+ and M− lie as named: a positive voltage turns the shaft forwards."
         )
-        return Consequence(-1 if back else 1, 0, (text,))
+        return Consequence(-1 if back else 1, 0, (text, *(_said(sensor.mirrored) if back else ())))
     exchanged = pairs[0][0][0] == "B"
     mirrored = (over[0] != over[1]) != exchanged
     what = [
@@ -187,7 +171,7 @@ def _of_windings(bench: Bench, leads: tuple[Lead, ...]) -> Consequence:
         return Consequence(
             -1,
             0,
-            (f"{begin}the shaft turns backwards.", "Invert the encoder's direction too, or the loop runs away."),
+            (f"{begin}the shaft turns backwards.", *_said(sensor.mirrored)),
         )
     shift = 180 if over[0] and over[1] and not exchanged else 90
     return Consequence(
@@ -195,7 +179,7 @@ def _of_windings(bench: Bench, leads: tuple[Lead, ...]) -> Consequence:
         shift,
         (
             f"{begin}same direction, the rotor's zero lies {shift}° of electrical angle away.",
-            "Find the encoder's zero again.",
+            *_said(sensor.turned),
         ),
     )
 

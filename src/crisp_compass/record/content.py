@@ -26,7 +26,7 @@ from crisp_compass.motor import constants_of
 from crisp_compass.preparation.checks import judge_all
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
-from crisp_compass.preparation.wiring import COLOURS, consequence
+from crisp_compass.preparation.wiring import COLOURS, consequence, leads_of
 from crisp_compass.quantities import grouped, show, show_with_error
 from crisp_compass.sensorless.start import as_table
 from crisp_compass.studies.failed_start import CAUSES
@@ -287,9 +287,9 @@ def _wiring(bench: Bench) -> Section | None:
         return None
     rows = tuple(
         (lead.name, COLOURS[lead.colour][0] if lead.colour else "–", lead.pin or "–", lead.terminal or "–")
-        for lead in bench.leads
+        for lead in leads_of(bench)
     )
-    swatches = tuple(COLOURS[lead.colour][1] if lead.colour else "" for lead in bench.leads)
+    swatches = tuple(COLOURS[lead.colour][1] if lead.colour else "" for lead in leads_of(bench))
     return Section(
         "Wiring", (Table(("lead", "colour", "pin", "terminal"), rows, " ".join(consequence(bench).texts), swatches),)
     )

@@ -14,6 +14,7 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.course.waypoints.speed_loop import armature_tells
 
 
 @dataclass(frozen=True)
@@ -28,7 +29,7 @@ class Handed:
 
 
 def _armature(bench: Bench) -> bool:
-    return bench.settings.sensor.kind == "none" and bench.settings.plate.windings == 1
+    return armature_tells(bench)
 
 
 def _forced(bench: Bench) -> bool:

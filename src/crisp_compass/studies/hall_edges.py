@@ -12,9 +12,10 @@ from crisp_compass.conversions import kt_from_flux
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.speed import tune_speed
-from crisp_compass.plant.parameters import HALLS, SPEED, Drive
+from crisp_compass.plant.parameters import SPEED, Drive
 from crisp_compass.plant.simulation import Simulation, Trace
 from crisp_compass.quantities import grouped
+from crisp_compass.sensing.sensor import HALLS
 from crisp_compass.studies.untuned_drive import untuned_drive
 
 

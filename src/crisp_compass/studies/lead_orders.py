@@ -21,6 +21,7 @@ from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair
 from crisp_compass.commutation.lead_fix import lead_fixes
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.machine import known_halls, machine_of
+from crisp_compass.course.waypoints.commutation import uses_halls
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.control.six_step import six_step
 from crisp_compass.plant.parameters import AnyMachine, Load
@@ -225,12 +226,12 @@ def _uneven(first: Trial, second: Trial) -> str:
 def turn_round(bench: Bench) -> str:
     """Return how to turn the motor round without breaking commutation, shortest first, in words."""
     halls = known_halls(bench)
-    if bench.settings.sensor.kind == "halls" and halls is not None:
+    if uses_halls(bench) and halls is not None:
         table = {code: s.drive for code, s in halls.states.items()}
         ways = [m for m in lead_fixes(table, table) if m.direction < 0 and not m.inverted]
         wires = f", or {ways[0].text.partition(' (')[0]} together" if ways else ""
         return f"To turn it round: reverse in the firmware{wires}; leads or halls alone break commutation."
-    if bench.settings.sensor.kind == "halls":
+    if uses_halls(bench):
         return "To turn it round: reverse in the firmware, or exchange two leads and their two hall wires together, never one alone."
     return "To turn it round: invert the direction in the drive, or exchange two leads and invert the count, then take the zero anew."
 

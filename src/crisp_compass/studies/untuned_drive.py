@@ -17,7 +17,8 @@ from crisp_compass.course.waypoints.run import build_drive, sensing_of, sensor_o
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import tune_speed
-from crisp_compass.plant.parameters import ARMATURE, Control, Drive, Inverter
+from crisp_compass.plant.parameters import Control, Drive, Inverter
+from crisp_compass.sensing.sensor import ARMATURE
 
 
 def untuned_drive(bench: Bench) -> Drive:

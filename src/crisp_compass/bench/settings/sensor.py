@@ -2,11 +2,18 @@
 
 from __future__ import annotations
 
-from typing import ClassVar, Literal
+from typing import Annotated, ClassVar
 
-from pydantic import Field
+from pydantic import AfterValidator, Field, WithJsonSchema
 
 from crisp_compass.bench.base import TopicSettings
+from crisp_compass.sensing import SENSORS
+
+
+def _known(kind: str) -> str:
+    if kind not in SENSORS:
+        raise ValueError(f"no sensor is called {kind}; there are {', '.join(sorted(SENSORS))}")
+    return kind
 
 
 class SensorSettings(TopicSettings):
@@ -15,10 +22,10 @@ class SensorSettings(TopicSettings):
 
     presumable: ClassVar[tuple[str, ...]] = ("counts_per_rev",)
 
-    kind: Literal["none", "halls", "incremental", "absolute", "tachometer"] = "incremental"
+    kind: Annotated[str, AfterValidator(_known), WithJsonSchema({"type": "string", "enum": sorted(SENSORS)})] = "incremental"
     counts_per_rev: int = Field(default=4096, ge=4, le=2**31, description="encoder counts a turn, ×4")
 
     @property
     def is_encoder(self) -> bool:
         """Whether the angle is counted or read as a word."""
-        return self.kind in ("incremental", "absolute")
+        return SENSORS[self.kind].counted

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 from typing import TypeVar
 
@@ -23,6 +24,7 @@ from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.quantities import grouped, show
+from crisp_compass.sensing import SENSORS
 
 _Encoder = TypeVar("_Encoder", EncoderResult, AbsoluteResult)
 #: What an encoder's capture settles of what it tells.
@@ -125,17 +127,23 @@ def hall_edges(bench: Bench) -> FloatArray | None:
 
 def uses_halls(bench: Bench) -> bool:
     """Tell whether halls tell the angle."""
-    return bench.settings.sensor.kind == "halls" and "halls" in bench.settings.plate.sensors
+    return bool(SENSORS[bench.settings.sensor.kind].edges) and bench.settings.sensor.kind in bench.settings.plate.sensors
 
 
 def uses_encoder(bench: Bench) -> bool:
     """Tell whether an encoder tells the angle."""
-    return bench.settings.sensor.is_encoder
+    return SENSORS[bench.settings.sensor.kind].counted
 
 
-def _holds(bench: Bench, section: str) -> bool:
-    of = {k.key for k in WAYPOINT.captures if k.section == section}
-    return any(e.kind in of for e in bench.evidence.get("commutation", ()))
+def _of_sensor(section: str) -> Callable[[Bench], bool]:
+    """Return whether a section's captures prove the bench's sensor, or some of them are there."""
+
+    def shown(bench: Bench) -> bool:
+        of = {k.key for k in WAYPOINT.captures if k.section == section}
+        proven = SENSORS[bench.settings.sensor.kind].proven_by
+        return bool(of & {*proven, *(e.kind for e in bench.evidence.get("commutation", ()))})
+
+    return shown
 
 
 def _hall_proposal(_: Bench, evidence: Evidence) -> Proposal | None:
@@ -270,7 +278,7 @@ def _headline(settled: Settled) -> str:
 
 def _has_angle_sensor(bench: Bench) -> bool:
     """Tell whether there is a sensor to be put right, or a capture of one; without any the firmware starts by itself."""
-    return bench.settings.sensor.kind != "none" or bool(bench.evidence.get("commutation"))
+    return bool(SENSORS[bench.settings.sensor.kind].leads) or bool(bench.evidence.get("commutation"))
 
 
 WAYPOINT = Waypoint(
@@ -285,13 +293,11 @@ WAYPOINT = Waypoint(
     headline=_headline,
     captures=(POLE_SEARCH, ALIGNMENT, ABSOLUTE, ENCODER, HAND_TURN),
     sections=(
-        Section("Hand turn", lambda bench: uses_halls(bench) or _holds(bench, "Hand turn")),
+        Section("Hand turn", _of_sensor("Hand turn")),
         Section("Edges", uses_halls),
-        Section("Encoder", lambda bench: uses_encoder(bench) or _holds(bench, "Encoder")),
-        Section("Alignment", lambda bench: uses_encoder(bench) or _holds(bench, "Alignment")),
-        Section(
-            "Pole search", lambda bench: three_phases(bench) and (uses_encoder(bench) or _holds(bench, "Pole search"))
-        ),
+        Section("Encoder", _of_sensor("Encoder")),
+        Section("Alignment", _of_sensor("Alignment")),
+        Section("Pole search", lambda bench: three_phases(bench) and _of_sensor("Pole search")(bench)),
         Section("Sense and offset"),
         Section("Lead orders", three_phases),
     ),

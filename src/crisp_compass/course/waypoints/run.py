@@ -27,21 +27,9 @@ from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.full_bridge import lost_voltage
 from crisp_compass.motor import flux_of, winding_of
-from crisp_compass.plant.parameters import (
-    ARMATURE,
-    ENCODER,
-    HALLS,
-    HERTZ,
-    OBSERVER,
-    SPEED,
-    AnyMachine,
-    Control,
-    Drive,
-    Inverter,
-    Load,
-    Machine,
-    Sensing,
-)
+from crisp_compass.plant.parameters import HERTZ, SPEED, AnyMachine, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.sensing import SENSORS
+from crisp_compass.sensing.sensor import ARMATURE, OBSERVER
 
 
 def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
@@ -52,15 +40,11 @@ def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
     return min(max(low.value / inductance, 0.01), 1.0), knee.value
 
 
-#: Counts a turn of what knows no steps: a tachometer.
-_STEPLESS = float(1 << 22)
-
-
 def sensor_of(bench: Bench) -> int:
     """Return what tells the plant's firmware angle or speed; without a sensor an estimator does, or a brushed motor's armature voltage."""
     if without_sensor(bench):
         return OBSERVER
-    return {"halls": HALLS, "none": ARMATURE}.get(bench.settings.sensor.kind, ENCODER)
+    return SENSORS[bench.settings.sensor.kind].kernel
 
 
 def plate_needs_angle(bench: Bench) -> bool:
@@ -73,14 +57,14 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
 
     Raises Refusal where there is none.
     """
-    sensor = bench.settings.sensor
-    if sensor.kind not in ("none", *bench.settings.plate.sensors):
+    sensor, counts = SENSORS[bench.settings.sensor.kind], bench.settings.sensor.counts_per_rev
+    if sensor.key not in ("none", *bench.settings.plate.sensors):
         raise Refusal(
-            f"{bench.settings.plate.called} takes no {sensor.kind} as angle sensor",
+            f"{bench.settings.plate.called} takes no {sensor.called} as angle sensor",
             "choose another one on the plate",
             field="sensor.kind",
         )
-    if sensor.kind == "none" and plate_needs_angle(bench):
+    if not sensor.tells_angle and plate_needs_angle(bench):
         raise Refusal(
             "the bench has no angle sensor",
             "choose one on the plate: this kind of motor is not run closed-loop without",
@@ -90,7 +74,7 @@ def sensing_of(bench: Bench, full_scale: float) -> Sensing:
         step=2 * full_scale / CONVERTER_STEPS,
         noise=full_scale * NOISE_OF_SCALE,
         angle_sensor=float(sensor_of(bench)),
-        counts_per_rev=float(sensor.counts_per_rev) if sensor.kind != "tachometer" else _STEPLESS,
+        counts_per_rev=float(counts) if sensor.steps is None else sensor.steps,
     )
 
 

@@ -35,6 +35,8 @@ from crisp_compass.loops.speed import (
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
+from crisp_compass.sensing import SENSORS
+from crisp_compass.sensing.sensor import ARMATURE
 
 #: Times the gain that a calm loop on the armature's voltage bears (6 dB), least corner of a filter that is looked at [Hz], and the swing of the current that nobody sees, of
 #: the rated one.
@@ -75,10 +77,14 @@ def design_speed(bench: Bench) -> SpeedDesign:
     return found
 
 
+def armature_tells(bench: Bench) -> bool:
+    """Tell whether the armature's voltage tells the speed of this motor: it has brushes and no sensor."""
+    return SENSORS[bench.settings.sensor.kind].kernel == ARMATURE and bench.settings.plate.windings == 1
+
+
 def armature_sensor(bench: Bench) -> ArmatureSensor | None:
     """Return what the armature's voltage shows besides the speed, where it tells the speed; None with any other sensor."""
-    plate = bench.settings.plate
-    if bench.settings.sensor.kind != "none" or plate.windings != 1:
+    if not armature_tells(bench):
         return None
     at, ke = winding_of(bench), flux_of(bench)
     left = (1 - bench.settings.speed_loop.compensation) * at.r
@@ -194,22 +200,25 @@ def armature_droop(bench: Bench) -> Droop:
     return Droop(falls[0], falls[1], hot)
 
 
+def timed_by_edges(bench: Bench) -> bool:
+    """Tell whether the speed comes from the time between a sensor's edges."""
+    return SENSORS[bench.settings.sensor.kind].edges > 0
+
+
 def sensor_delay(bench: Bench) -> float:
     """Return how late the speed is [s] at the lowest speed wanted: with halls edges are timed, six an electrical turn; without a sensor the
     phase-locked loop's integrator follows by 2ζ/ω_n, ζ = 1 (its closed loop is ω_n²/(s² + 2ζω_n·s + ω_n²))."""
     loop = settled_value(bench, "start_up.loop_hz") if without_sensor(bench) else None
     if loop is not None:
         return 1 / (math.pi * loop.value)
-    if bench.settings.sensor.kind != "halls":
-        return 0.0
-    return edge_delay(6 * pole_pairs_of(bench.settings.plate), lowest_wanted_speed(bench))
+    edges = SENSORS[bench.settings.sensor.kind].edges
+    return edge_delay(edges * pole_pairs_of(bench.settings.plate), lowest_wanted_speed(bench)) if edges else 0.0
 
 
 def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
     """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
-    if bench.settings.sensor.kind != "halls":
-        return 0.0
-    return lowest_speed(plant_of(bench), design.kp, design.ki, 6 * pole_pairs_of(bench.settings.plate))
+    edges = SENSORS[bench.settings.sensor.kind].edges
+    return lowest_speed(plant_of(bench), design.kp, design.ki, edges * pole_pairs_of(bench.settings.plate)) if edges else 0.0
 
 
 def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:

@@ -13,7 +13,7 @@ from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, ARMATURE, CURRENT, OFF, SPEED, Brushed, Drive
+from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
@@ -38,6 +38,7 @@ from crisp_compass.plant.state import (
     V_BUS,
     VQ,
 )
+from crisp_compass.sensing.sensor import ARMATURE
 
 
 @inlined

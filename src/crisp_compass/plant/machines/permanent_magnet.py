@@ -16,7 +16,7 @@ from crisp_compass.plant.control.field_oriented import firmware, speed_step
 from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, OBSERVER, OFF, SPEED, STEP, Drive, Machine
+from crisp_compass.plant.parameters import ALIGN, OFF, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -46,6 +46,7 @@ from crisp_compass.plant.state import (
     VD,
     VQ,
 )
+from crisp_compass.sensing.sensor import OBSERVER
 from crisp_compass.sensorless.estimator import EMF, OUT_ANGLE, VALID
 
 

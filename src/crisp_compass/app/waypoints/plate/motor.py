@@ -25,19 +25,13 @@ from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import FAMILIES, pole_pairs_of
+from crisp_compass.sensing import SENSORS
 from crisp_compass.views.picture import DialView
 
 _FAMILIES = {
     "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
     "brushed": "brushed",
 }  # fmt: skip
-_SENSORS = {
-    "none": "none",
-    "incremental": "encoder",
-    "absolute": "absolute encoder",
-    "halls": "halls",
-    "tachometer": "tachometer",
-}
 _KV = {"line-peak": "V line peak", "line-rms": "V line rms", "six-step-dc": "V DC, six-step"}
 _KT = {"peak": "A peak", "rms": "A rms", "six-step-dc": "A DC, six-step"}
 _EVERY = 3
@@ -72,7 +66,7 @@ class PlatePage(Page):
         Pick("current_base", "given as", {"peak": "peak", "rms": "rms"}, width=76, tip="How the plate means its current"),
         Entry("top_speed", "Top speed", "rpm", width=104, tip="Highest speed of the shaft that will be asked for; 50 Hz is read as electrical"),
         Pick("connection", "Winding", {"star": "star", "delta": "delta"}, width=80, tip="How the three phases are joined inside"),
-        Pick("sensor.kind", "Angle sensor", _SENSORS, width=132),
+        Pick("sensor.kind", "Angle sensor", {k: s.label for k, s in SENSORS.items()}, width=132),
         Entry("sensor.counts_per_rev", "Counts/turn, ×4", width=108, kind="counts", tip="10000, or 2500 ppr (lines, pulses): each gives four counts"),
         Entry("kv", "Kv", "rpm/V", width=112, tip="Speed constant from the data sheet, in the convention beside it"),
         Pick("kv_convention", "per", _KV, width=134, tip="Which volts the Kv counts"),
@@ -162,7 +156,7 @@ class PlatePage(Page):
         self._fields["rated_voltage"].set_title(voltage)
         sensor, sensors = self._fields["sensor.kind"], PLATES[family].sensors
         if isinstance(sensor, Choice):
-            sensor.set_options({k: _SENSORS[k] for k in sensors}, self.document.bench.settings.sensor.kind)
+            sensor.set_options({k: SENSORS[k].label for k in sensors}, self.document.bench.settings.sensor.kind)
 
     def _on_family(self, family: str) -> None:
         """Take the kind of motor with what its rated current means. One step to undo."""

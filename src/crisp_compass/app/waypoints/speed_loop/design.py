@@ -7,14 +7,17 @@ from crisp_compass.app.page.loop_page import LoopPage, figure
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks, waveform
+from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints.speed_loop import (
     armature_droop,
     armature_findings,
+    armature_tells,
     design_speed,
     filter_of,
     lowest_wanted_speed,
     sensor_delay,
     sensor_lowest_speed,
+    timed_by_edges,
 )
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.step_prediction import predict_speed_step
@@ -78,7 +81,7 @@ class SpeedLoopPage(LoopPage):
         self._fields["bandwidth_hz"].setVisible(by_bandwidth)
         self._fields["a"].setVisible(not by_bandwidth)
         bench = self.seen
-        self._fields["lowest_speed"].setVisible(bench.settings.sensor.kind == "halls")
+        self._fields["lowest_speed"].setVisible(timed_by_edges(bench))
         design = design_speed(bench)
         time, plain, filtered = predict_speed_step(design)
         self.step.set("no filter", time, plain)
@@ -93,16 +96,15 @@ class SpeedLoopPage(LoopPage):
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
             f"integral time {show(design.integral_time, 's')}."
         )
-        if bench.settings.sensor.kind == "halls":
+        if timed_by_edges(bench):
             lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
             reach = f"down to {grouped(lowest)} rpm" if lowest < 1e6 else "at no speed"
             text += f" Designed for halls at {grouped(wanted)} rpm, where an edge comes every {show(sensor_delay(bench), 's')}; calm {reach}."
         if in_blocks(bench):
             text += f" Amperes are those through two phases; their torque rests on a back-EMF {waveform(bench)[1]}."
-        none = bench.settings.sensor.kind == "none"
-        armature = none and bench.settings.plate.windings == 1
-        if none and not armature and sensor_delay(bench) > 0:
+        armature = armature_tells(bench)
+        if without_sensor(bench) and sensor_delay(bench) > 0:
             text += f" The estimated speed comes {show(sensor_delay(bench), 's')} late."
         self.number("filter_hz").edit.setPlaceholderText(f"{filter_of(bench):.3g}")
         self._fields["compensation"].setVisible(armature)

@@ -1,0 +1,53 @@
+"""A kind of sensor that is registered from outside: every page opens, the drive runs, header and record are written."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+pytest.importorskip("PySide6")
+from PySide6.QtCore import QSettings, QThreadPool
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.main import make_application
+from crisp_compass.app.window import Window
+from crisp_compass.bench.entered import enter
+from crisp_compass.bench.plate import MagnetPlate
+from crisp_compass.bench.store import load_bench, save_bench
+from crisp_compass.course.course import waypoints_of
+from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.preparation.wiring import leads_of
+from crisp_compass.record.export import export_settings
+from crisp_compass.record.report import write_report
+from crisp_compass.sensing import SENSORS
+from crisp_compass.sensing.sensor import Sensor
+
+RESOLVER = Sensor(
+    "resolver", "resolver", "resolver", leads=(("sin +", "sin+"), ("sin −", "sin−")), steps=65536.0, turned="Zero it again.",
+    sequence="resolver", turn_round="exchange its sine leads", proven_by=("alignment",),
+)  # fmt: skip
+
+
+def test_a_sensor_is_one_module(qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(SENSORS, "resolver", RESOLVER)
+    monkeypatch.setattr(MagnetPlate, "sensors", (*MagnetPlate.sensors, "resolver"))
+    bench = enter(load_bench(winch), "sensor", {"kind": "resolver"})
+    save_bench(bench, tmp_path / "b.bench.json")
+    assert load_bench(tmp_path / "b.bench.json").settings.sensor.kind == "resolver"
+    assert "sin +" in [lead.name for lead in leads_of(bench)]
+    assert build_drive(bench).sensing.counts_per_rev == 65536
+    make_application()
+    window = Window(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+    qtbot.addWidget(window)
+    window.open(tmp_path / "b.bench.json")
+    window.travel("plate")
+    assert window.page._fields["sensor.kind"].box.findText("resolver") >= 0
+    for waypoint in waypoints_of(bench):
+        for section in waypoint.sections:
+            if section.applies(bench):
+                window.travel(waypoint.key, section.name)
+                assert window.page.answer.text
+    qtbot.waitUntil(lambda: QThreadPool.globalInstance().activeThreadCount() == 0, timeout=180000)
+    assert all(export_settings(bench, form) for form in ("c-header", "json", "csv"))
+    assert "sin +" in write_report(bench, tmp_path, "now")
