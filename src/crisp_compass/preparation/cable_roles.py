@@ -21,50 +21,58 @@ from crisp_compass.estimates import FloatArray
 IntArray = npt.NDArray[np.int64]
 
 ROLES = ("screen", "ground", "supply", "thermistor", "channel", "index")
-#: Ω: below it is a connection, above the second it is open, between lies a component.
-JOINED, OPEN = 5.0, 200e3
+#: Ω: below it is a connection, up to the second a resistor that conducts in the diode test (at 1 mA), above the third it is open.
+JOINED, SMALL, OPEN = 5.0, 1200.0, 200e3
 #: V: a junction in the meter's diode test; above it blocks.
 DIODE = (0.15, 1.2)
 SUPPLY_CURRENT = (2e-3, 60e-3)
 FRAME = "frame"
 #: Log odds that decide what may be fed, those that decide a wire which is only looked at, and the share of readings taken to be wrong.
-DECISIVE, ENOUGH, WRONG = 6.5, 4.0, 0.03
+DECISIVE, ENOUGH, WRONG = 8.0, 4.0, 0.03
 #: Repeats of one reading that are asked for, the assignments that are kept a kind of output, those whose neighbours are looked at.
 _REPEATS, _BEAM, _LOOKED = 4, 500, 40
 #: The chance from which one assignment is taken for the likeliest, the information [nats] that is worth a reading before, and the expected part of what is missing that makes asking worth it.
 _LEADS, _TELLING, _WORTH = 0.5, 0.03, 0.8
+#: The chance below which a reading is doubted, by the roles that all others give its wires.
+_AGAINST = 0.07
 #: A look at a running shaft costs more than touching two wires.
 _LOOK_COST = 1.6
 
 # Roles inside: G 0 V, S supply, C channel, I index, T thermistor with a return of its own, H thermistor to the 0 V, X screen;
-# F is the motor's frame. Chances of (joined, component, open) for two wires, and of (joined, conducts, blocks) for the diode
-# test from the first to the second; what stands in no table is open and blocks.
+# F is the motor's frame.
 KINDS = "GSCITHXF"
 _FRAME = KINDS.index("F")
 ROLE_OF = {"G": "ground", "S": "supply", "C": "channel", "I": "index", "T": "thermistor", "H": "thermistor", "X": "screen"}
 _ROLE_NUMBER = np.array([ROLES.index(ROLE_OF[r]) for r in KINDS[:-1]])
-_OHMS = {
-    "GG": (1, 0, 0), "SS": (1, 0, 0), "XX": (0.9, 0, 0.1), "XF": (1, 0, 0), "GF": (0.2, 0, 0.8), "GX": (0.2, 0, 0.8), "GS": (0, 1, 0),
-    "GC": (0, 0.6, 0.4), "SC": (0, 0.6, 0.4), "CC": (0, 0.5, 0.5), "TT": (0, 0.6, 0.4), "GH": (0, 0.97, 0.03), "SH": (0, 0.9, 0.1), "CH": (0, 0.6, 0.4),
-    "HH": (0, 0.5, 0.5),
+#: What is between two wires (common practice): chances of a connection, a resistor small enough to conduct in the diode test, a junction from
+#: the first to the second, one from the second to the first, neither; and of a larger resistor beside a junction or neither.
+_BETWEEN = {
+    "GG": (1, 0, 0, 0, 0, 0), "SS": (1, 0, 0, 0, 0, 0), "XX": (0.9, 0, 0, 0, 0.1, 0), "XF": (1, 0, 0, 0, 0, 0), "GF": (0.2, 0, 0, 0, 0.8, 0),
+    "GX": (0.2, 0, 0, 0, 0.8, 0), "GS": (0, 0.06, 0.91, 0, 0.03, 0.97), "GC": (0, 0.03, 0.94, 0, 0.03, 0.6), "CC": (0, 0.02, 0, 0, 0.98, 0.5),
+    "TT": (0, 0.15, 0, 0, 0.85, 0.6), "GH": (0, 0.15, 0, 0, 0.85, 0.97), "SH": (0, 0.1, 0, 0, 0.9, 0.9), "CH": (0, 0.03, 0, 0, 0.97, 0.6),
+    "HH": (0, 0.02, 0, 0, 0.98, 0.5),
 }  # fmt: skip
-_DIODE = {
-    "GG": (1, 0, 0), "SS": (1, 0, 0), "XX": (0.9, 0, 0.1), "GX": (0.2, 0, 0.8), "XG": (0.2, 0, 0.8), "GS": (0, 0.97, 0.03), "SG": (0, 0.05, 0.95),
-    "GC": (0, 0.97, 0.03), "CG": (0, 0.03, 0.97), "CS": (0, 0.5, 0.5), "SC": (0, 0.05, 0.95), "CC": (0, 0.02, 0.98), "TT": (0, 0.15, 0.85),
-    "GH": (0, 0.15, 0.85), "HG": (0, 0.15, 0.85), "SH": (0, 0.1, 0.9), "HS": (0, 0.1, 0.9),
-}  # fmt: skip
+#: Outputs either all have a junction to the supply (push-pull) or none has (open collector).
+_TO_SUPPLY = ((0, 0.05, 0.92, 0, 0.03, 0.6), (0, 0.06, 0.01, 0, 0.93, 0.6))
 SHAPES = ("flat", "square", "square-with-pull-up", "opposite", "pulse", "sine")
 _SCOPE = {"C": (0.3, 0.3, 0.3, 0.05, 0.02, 0.05), "I": (0.3, 0, 0, 0, 0.7, 0)}
 _IDLE = (0.985, 0.005, 0.005, 0, 0.005, 0)
 
 
-def _table(chances: dict[str, tuple[float, float, float]], *, ordered: bool) -> FloatArray:
-    """Return the chances (8, 8, 3) of what is between two roles."""
-    table = np.zeros((len(KINDS), len(KINDS), 3))
+def _table(to_supply: tuple[float, ...]) -> FloatArray:
+    """Return the chances (8, 8, 8) of what is between two roles: a connection, a small resistor, then a junction, one the other way and
+    neither, each beside a larger resistor and alone."""
+    table = np.zeros((len(KINDS), len(KINDS), 8))
+    known = _BETWEEN | {"CS": to_supply}
     for i, first in enumerate(KINDS.replace("I", "C")):
         for j, second in enumerate(KINDS.replace("I", "C")):
-            entry = chances.get(first + second) or (None if ordered else chances.get(second + first)) or (0, 0, 1)
-            table[i, j] = [0.994 * p + 0.006 / 3 for p in entry]  # no cable is quite as a table has it
+            if first + second in known:
+                joined, small, there, back, none, beside = known[first + second]
+            else:
+                joined, small, back, there, none, beside = known.get(second + first, (0, 0, 0, 0, 1, 0))
+            parts = [x * y for x in (there, back, none) for y in (beside, 1 - beside)]
+            # no cable is quite as a table has it
+            table[i, j] = [0.994 * p + 0.006 / 8 for p in (joined, small, *parts)]
     return table
 
 
@@ -72,16 +80,19 @@ def _table(chances: dict[str, tuple[float, float, float]], *, ordered: bool) -> 
 _PRIOR = np.log(np.array([0.16, 0.11, 0.40, 0.08, 0.08, 0.05, 0.12]))
 _LOOK_TABLE = np.array([[(1 - WRONG) * _SCOPE.get(r, _IDLE)[k] + WRONG / 6 for k in range(6)] for r in KINDS])
 _CURRENT_TABLE = np.array([[0.85, 0.15] if r == "S" else [0.15, 0.85] for r in KINDS])
-OHM_CHANCES = _table(_OHMS, ordered=False)
-#: Outputs either all have a diode to the supply (push-pull) or none has (open collector).
-DIODE_CHANCES = np.array([_table(_DIODE | {"CS": (0.0, share, 1 - share)}, ordered=True) for share in (0.97, 0.01)])
-#: Chance of what a meter shows (second), by what there is (first).
-_SHOWN = np.where(np.eye(3) > 0, 1 - WRONG, WRONG / 2)
+_TABLES = np.array([_table(of) for of in _TO_SUPPLY])
+#: The same seen from the second wire.
+_TURNED = [0, 1, 4, 5, 2, 3, 6, 7]
+#: Class of the ohmmeter and of the diode test, by what is between two wires.
+_OHM_OF, _DIODE_OF = [0, 1, 2, 3, 2, 3, 2, 3], [0, 1, 1, 1, 2, 2, 2, 2]
+#: Chance of what a meter shows (second), by what there is (first): a reading is right or says one of the others.
+_OHM_SHOWN = np.where(np.eye(4) > 0, 1 - WRONG, WRONG / 3)[_OHM_OF]
+_DIODE_SHOWN = np.where(np.eye(3) > 0, 1 - WRONG, WRONG / 2)[_DIODE_OF]
 
 
 def ohm_class(r: float) -> int:
-    """Return 0 for a connection, 1 for a component, 2 for open."""
-    return 0 if r < JOINED else 1 if r < OPEN else 2
+    """Return 0 for a connection, 1 for a small resistor, 2 for a larger one, 3 for open."""
+    return 0 if r < JOINED else 1 if r < SMALL else 2 if r < OPEN else 3
 
 
 def diode_class(v: float) -> int:
@@ -151,31 +162,24 @@ class Roles:
         self.pair = np.zeros((2, n, n, len(KINDS), len(KINDS)))
         self.alone = np.zeros((n, len(KINDS)))
         self.alone[:, _FRAME] = -1e9
-        self.ohm_shown, self.diode_shown, self.frame_shown = np.ones((n, n, 3)), np.ones((n, n, 3)), np.ones((n, 3))
+        self.shown, self.frame_shown = np.ones((n, n, 8)), np.ones((n, 8))
         self.ohm_taken, self.diode_taken, self.frame_taken = np.zeros((n, n)), np.zeros((n, n)), np.zeros(n)
         self.looked = np.zeros(n)
         for pair, values in self.readings.ohms.items():
             inside = [at[x] for x in pair if x in at]
-            shown = np.prod(_SHOWN[:, [ohm_class(v) for v in values]], axis=1)
-            table = np.log(OHM_CHANCES @ shown)
+            shown = np.prod(_OHM_SHOWN[:, [ohm_class(v) for v in values]], axis=1)
             if len(inside) == 2:
-                a, b = inside
-                self.pair[:, a, b] += table
-                self.pair[:, b, a] += table.T
-                self.ohm_shown[a, b] = self.ohm_shown[b, a] = shown
-                self.ohm_taken[a, b] = self.ohm_taken[b, a] = len(values)
+                self._note(inside[0], inside[1], shown)
+                self.ohm_taken[inside[0], inside[1]] = self.ohm_taken[inside[1], inside[0]] = len(values)
             elif FRAME in pair and inside:
-                self.alone[inside[0]] += table[:, _FRAME]
+                self.alone[inside[0]] += np.log(_TABLES[0, :, _FRAME] @ shown)
                 self.frame_shown[inside[0]], self.frame_taken[inside[0]] = shown, len(values)
         for (first, second), values in self.readings.diode.items():
             if first in at and second in at:
-                a, b = at[first], at[second]
-                shown = np.prod(_SHOWN[:, [diode_class(v) for v in values]], axis=1)
-                for outputs in (0, 1):
-                    table = np.log(DIODE_CHANCES[outputs] @ shown)
-                    self.pair[outputs, a, b] += table
-                    self.pair[outputs, b, a] += table.T
-                self.diode_shown[a, b], self.diode_taken[a, b] = shown, len(values)
+                self._note(at[first], at[second], np.prod(_DIODE_SHOWN[:, [diode_class(v) for v in values]], axis=1))
+                self.diode_taken[at[first], at[second]] = len(values)
+        for a, b in zip(*np.nonzero(self.ohm_taken + self.diode_taken + self.diode_taken.T), strict=True):
+            self.pair[:, a, b] = np.log(_TABLES @ self.shown[a, b])
         for name, shapes in self.readings.scope.items():
             self.looked[at[name]] = len(shapes)
             for shape in shapes:
@@ -187,6 +191,11 @@ class Roles:
         for k, wire in enumerate(wires):
             if wire.known:
                 self.alone[k] += [0.0 if ROLE_OF.get(r) == wire.known else -1e6 for r in KINDS]
+
+    def _note(self, a: int, b: int, shown: FloatArray) -> None:
+        """Weigh what is between two wires by what was shown from the first to the second."""
+        self.shown[a, b] *= shown
+        self.shown[b, a] *= shown[_TURNED]
 
     def _beam(self, pair: FloatArray) -> tuple[IntArray, FloatArray]:
         """Return the likeliest assignments (m, n) and their log weights (m,), grown from the wire with most readings."""
@@ -251,17 +260,21 @@ class Roles:
         needed = DECISIVE if ROLES[top] in ("ground", "supply") else ENOUGH
         return tuple(role for r, role in enumerate(ROLES) if self.by_role[k, r] > self.by_role[k, top] - needed)
 
+    def against(self, kind: str, first: str, second: str, value: float) -> bool:
+        """Tell whether the roles that are likeliest speak against a reading."""
+        a, b = (_FRAME if n == FRAME else int(self.guess[self.names.index(n)]) for n in (first, second))
+        of, shown = (_OHM_OF, ohm_class(value)) if kind == "ohms" else (_DIODE_OF, diode_class(value))
+        return float(_TABLES[self.outputs, a, b] @ (np.array(of) == shown)) < _AGAINST
+
     # ---- what to ask
 
     def _told(self, roles: IntArray, outputs: IntArray) -> dict[str, FloatArray]:
-        """Return what each reading would show by assignments (m, n): chances of its classes, (m, n, n, 3), (m, n, 3) or (m, n, 6)."""
+        """Return what each reading would show by assignments (m, n): chances of its classes, (m, n, n, 4 or 3), (m, n, 4) or (m, n, 6)."""
         a, b = roles[:, :, None], roles[:, None, :]
-        truth = {
-            "ohms": OHM_CHANCES[a, b] * self.ohm_shown,
-            "diode": DIODE_CHANCES[outputs[:, None, None], a, b] * self.diode_shown,
-            "frame": OHM_CHANCES[roles, _FRAME] * self.frame_shown,
-        }
-        told = {kind: (t / t.sum(axis=-1, keepdims=True)) @ _SHOWN for kind, t in truth.items()}
+        between = _TABLES[outputs[:, None, None], a, b] * self.shown
+        between /= between.sum(axis=-1, keepdims=True)
+        frame = _TABLES[0, roles, _FRAME] * self.frame_shown
+        told = {"ohms": between @ _OHM_SHOWN, "diode": between @ _DIODE_SHOWN, "frame": frame / frame.sum(axis=-1, keepdims=True) @ _OHM_SHOWN}
         return told | {"scope": _LOOK_TABLE[roles]}
 
     def following(self, *, fed: bool) -> Ask | None:
@@ -315,12 +328,12 @@ class Roles:
         both = shares.transpose(1, 3, 0, 2, 4)  # (n, n, 2, 8, 8)
         single = np.array([both[k, k].diagonal(axis1=1, axis2=2).sum(axis=0) for k in range(n)])
         found = {}
-        for kind, table, shown in (("ohms", np.stack([OHM_CHANCES] * 2), self.ohm_shown), ("diode", DIODE_CHANCES, self.diode_shown)):
-            t = table[None, None] * shown[:, :, None, None, None, :]
-            t = (t / t.sum(axis=-1, keepdims=True)) @ _SHOWN
-            found[kind] = _mutual(both.reshape(n, n, -1), t.reshape(n, n, -1, 3))
-        t = OHM_CHANCES[:, _FRAME][None] * self.frame_shown[:, None, :]
-        found["frame"] = _mutual(single, (t / t.sum(axis=-1, keepdims=True)) @ _SHOWN)
+        t = _TABLES[None, None] * self.shown[:, :, None, None, None, :]
+        t /= t.sum(axis=-1, keepdims=True)
+        for kind, shows in (("ohms", _OHM_SHOWN), ("diode", _DIODE_SHOWN)):
+            found[kind] = _mutual(both.reshape(n, n, -1), (t @ shows).reshape(n, n, -1, shows.shape[1]))
+        t = _TABLES[0, :, _FRAME][None] * self.frame_shown[:, None, :]
+        found["frame"] = _mutual(single, (t / t.sum(axis=-1, keepdims=True)) @ _OHM_SHOWN)
         found["scope"] = _mutual(single, np.broadcast_to(_LOOK_TABLE, (n, *_LOOK_TABLE.shape)))
         return found
 

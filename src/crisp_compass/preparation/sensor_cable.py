@@ -17,17 +17,13 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CableAgain, CableWire
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.cable_roles import (
-    DIODE_CHANCES,
     FRAME,
     JOINED,
-    KINDS,
-    OHM_CHANCES,
     ROLES,
     Ask,
     Readings,
     Roles,
     diode_class,
-    ohm_class,
 )
 from crisp_compass.quantities import show
 
@@ -35,8 +31,6 @@ __all__ = ["FRAME", "ROLE_NAMES", "CableAnswer", "drop_wire", "identify_cable", 
 ROLE_NAMES = {
     "screen": "screen", "ground": "0 V", "supply": "supply", "thermistor": "thermistor", "channel": "channel", "index": "index",
 }  # fmt: skip
-#: The chance below which a reading is doubted, by the roles that all others give its wires.
-_AGAINST = 0.06
 _SAID = {
     "square": "square wave while the shaft turns", "square-with-pull-up": "square wave with a pull-up: an open collector",
     "opposite": "the opposite of another channel", "sine": "sine while the shaft turns", "pulse": "one short pulse a turn", "flat": "flat on the scope",
@@ -167,17 +161,14 @@ def _asked(ask: Ask, readings: Readings, feed: Feed | None) -> str:
 
 def _doubtful(readings: Readings, found: Roles) -> str:
     """Name the readings that all others speak against: likelier a slipped probe than a cable; empty where there is none."""
-    at = {name: k for k, name in enumerate(found.names)}
-    kind = {name: int(found.guess[k]) for name, k in at.items()} | {FRAME: KINDS.index("F")}
-    diodes = DIODE_CHANCES[found.outputs]
     doubted = []
     for pair, values in readings.ohms.items():
-        a, b = sorted(pair, key=lambda n: at.get(n, len(at)))
-        if a in kind and b in kind:
-            doubted += [f"{a}–{b} {show(v, 'Ω')}" for v in values if OHM_CHANCES[kind[a], kind[b], ohm_class(v)] < _AGAINST]
+        a, b = sorted(pair, key=lambda n: n == FRAME)
+        if {a, b} <= {*found.names, FRAME}:
+            doubted += [f"{a}–{b} {show(v, 'Ω')}" for v in values if found.against("ohms", a, b, v)]
     for (a, b), values in readings.diode.items():
-        if a in kind and b in kind:
-            shown = [v for v in values if diodes[kind[a], kind[b], diode_class(v)] < _AGAINST]
+        if {a, b} <= set(found.names):
+            shown = [v for v in values if found.against("diode", a, b, v)]
             doubted += [f"diode {a} to {b} {'blocks' if diode_class(v) == 2 else show(v, 'V', 2)}" for v in shown]
     if not doubted:
         return ""
