@@ -21,8 +21,8 @@ from crisp_compass.app.main import make_application
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.window import Window
 from crisp_compass.bench import load_bench
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.waypoints.current_loop import design_current
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.plant import state
 from crisp_compass.plant.kernels import kernel_of
 from crisp_compass.plant.parameters import SPEED

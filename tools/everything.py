@@ -22,9 +22,9 @@ from crisp_compass.course.bridge import plan_bench_pwm, usable_voltage
 from crisp_compass.course.captures import headline_of
 from crisp_compass.course.circuit import hertz_law, wrong_rotor
 from crisp_compass.course.course import headline, state_of, waiting_text
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
 from crisp_compass.course.known import CONSTANTS, side_by_side
-from crisp_compass.course.machine import known_halls
 from crisp_compass.course.number_formats import format_picture, read_picture
 from crisp_compass.course.open_points import next_bearing, open_points, stale_effect
 from crisp_compass.course.outer_loop import outer_loop
@@ -38,11 +38,11 @@ from crisp_compass.course.repeats import repeats_mean
 from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.course.torque_speed import weakening_outlook
 from crisp_compass.course.waypoints import WAYPOINTS
+from crisp_compass.course.waypoints.commutation import known_halls
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.course.waypoints.plate import plate_outlook, plate_values
 from crisp_compass.course.waypoints.pwm import pwm_values
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed, sensor_lowest_speed, speed_values
 from crisp_compass.course.waypoints.start_up import design_start
 from crisp_compass.course.waypoints.start_up import propose as start_proposal

@@ -12,8 +12,8 @@ from pathlib import Path
 import numpy as np
 
 from crisp_compass.bench import load_bench
+from crisp_compass.course.drive import build_drive, running_mode
 from crisp_compass.course.sensorless import firmware_of
-from crisp_compass.course.waypoints.run import build_drive, running_mode
 from crisp_compass.loops.current import limit_tracking
 from crisp_compass.plant import state
 from crisp_compass.plant.kernels import kernel_of

@@ -26,9 +26,9 @@ from crisp_compass.capture import Capture, read_capture
 from crisp_compass.capture.mapping import propose_channels
 from crisp_compass.capture.preview import preview
 from crisp_compass.course.course import State, headline, state_of
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.waypoints import BY_KEY
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.flux import fit_flux
 from crisp_compass.record.report import write_report

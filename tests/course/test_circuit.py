@@ -21,9 +21,9 @@ from crisp_compass.course.circuit import (
     wrong_rotor,
 )
 from crisp_compass.course.course import waypoints_of
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.waypoints.plate import plate_outlook
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.preparation.supply import supply_outlook

@@ -16,6 +16,7 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import add_evidence, drop_evidence, evaluate, guess_kind
 from crisp_compass.course.course import State, headline, state_of, waypoints_of
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.known import meter_phases, side_by_side
 from crisp_compass.course.open_points import next_bearing
 from crisp_compass.course.repeats import repeats_mean
@@ -23,7 +24,6 @@ from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.course.waypoints.plate import plate_outlook
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.motor import pole_pairs_of
 
 WHEN = "2026-05-12T15:00:00"

@@ -12,8 +12,8 @@ import pytest
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.rules import settle
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.waypoints import BY_KEY
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.plant import state
 from crisp_compass.plant.control.block import block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.rotor_field import rotor_firmware

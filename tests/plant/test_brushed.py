@@ -11,9 +11,9 @@ from scipy.integrate import solve_ivp
 
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.entered import enter
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.outer_loop import outer_loop
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import armature_droop, armature_findings, design_speed, filter_of
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray

@@ -12,8 +12,8 @@ from crisp_compass.bench import load_bench
 from crisp_compass.bench.entered import enter
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.course import sections_of
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.waypoints import BY_KEY
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.estimates import FloatArray
 from crisp_compass.modulation.full_bridge import Decay, leg_duties, winding_ripple
 from crisp_compass.plant import state

@@ -16,7 +16,7 @@ from crisp_compass.bench.entered import enter
 from crisp_compass.bench.plate import MagnetPlate
 from crisp_compass.bench.store import load_bench, save_bench
 from crisp_compass.course.course import waypoints_of
-from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.drive import build_drive
 from crisp_compass.preparation.wiring import leads_of
 from crisp_compass.record.export import export_settings
 from crisp_compass.record.report import write_report

@@ -15,8 +15,8 @@ from scipy.integrate import solve_ivp
 from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.entered import enter, presumed_for
 from crisp_compass.bench.rules import settle
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.sensorless import firmware_of
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.start_up import design_start, propose
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains

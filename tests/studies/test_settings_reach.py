@@ -12,11 +12,11 @@ from crisp_compass.bench import Bench, Quantity, load_bench, settle
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.course.bridge import bench_window, plan_bench_pwm, usable_voltage
 from crisp_compass.course.captures import add_evidence, evaluate, set_instrument
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.known import best_source, meter_phases, side_by_side
 from crisp_compass.course.torque_speed import weakening_outlook
 from crisp_compass.course.waypoints.current_loop import current_values, design_current, expected_step
 from crisp_compass.course.waypoints.pwm import pwm_values
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import largest_linear_step
 from crisp_compass.preparation.checks import record_reading, record_typed

@@ -10,7 +10,7 @@ import pytest
 
 from crisp_compass.bench import load_bench
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.machine import machine_of, unsettled_inputs
+from crisp_compass.course.drive import machine_of, unsettled_inputs
 from crisp_compass.errors import Refusal
 from crisp_compass.studies.hall_edges import edge_cost
 from crisp_compass.studies.untuned_drive import untuned_drive

@@ -21,8 +21,6 @@ from crisp_compass.quantities import show
 
 #: What a no-load current usually is of the rated one (common practice).
 _USUAL = (0.25, 0.60)
-#: Part of the voltage that the flux may take before it is weakened; the rest is for torque.
-FLUX_SHARE = 0.95
 
 
 def newest(bench: Bench, kind: str) -> Evidence | None:

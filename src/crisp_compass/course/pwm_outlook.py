@@ -10,7 +10,7 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.bridge import bench_window, plan_bench_pwm
-from crisp_compass.course.machine import machine_of
+from crisp_compass.course.drive import machine_of
 from crisp_compass.estimates import FloatArray
 from crisp_compass.modulation.command_input import CommandMap, command_map
 from crisp_compass.modulation.losses import DeadTimeEffect, Losses, dead_time_effect, losses

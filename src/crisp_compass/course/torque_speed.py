@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.bridge import plan_bench_pwm, usable_voltage
-from crisp_compass.course.machine import machine_of
+from crisp_compass.course.drive import machine_of
 from crisp_compass.loops.weakening import Limits, TorqueSpeed, best_point, torque_speed, voltage_at
 
 

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.waypoints.run import build_drive, running_mode
+from crisp_compass.course.drive import build_drive, running_mode
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray

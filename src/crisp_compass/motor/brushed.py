@@ -10,7 +10,8 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import brushed_plate, idle_current_check, power_check
-from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, waiting
+from crisp_compass.motor.family import NONE, Best, Constants, Family, PlateOutlook, waiting
+from crisp_compass.plant.parameters import AnyMachine, Brushed
 from crisp_compass.quantities import grouped, show
 
 
@@ -100,6 +101,19 @@ def _two_points(plate: BrushedPlate, constant: str) -> list[tuple[str, float]]:
     return [("plate, two points", m.r if constant == "resistance" else m.ke)]
 
 
+def brush_drop(bench: Bench) -> float:
+    """Return the drop of the brushes [V] that the newest levels of an armature tell; 0 where none do."""
+    told = [
+        e.estimates["voltage_offset"] for e in bench.evidence.get("resistance", ()) if "voltage_offset" in e.estimates
+    ]
+    return max(told[-1].value, 0.0) if told else 0.0
+
+
+def _machine(bench: Bench, of: Constants | None) -> AnyMachine:
+    assert of is not None
+    return Brushed(of.r, of.ld, of.lq, of.psi, drop=brush_drop(bench))
+
+
 FAMILY = Family(
     ("brushed",),
     (
@@ -111,6 +125,7 @@ FAMILY = Family(
     lambda plate: int(plate.pole_pairs),
     stated,
     captures="brushed",
+    machine=_machine,
     phase="the armature",
     first_steps={
         "resistance": "Hold the shaft, take DC levels of the armature in both directions (v_m, i_m) and drop the capture on the window.",

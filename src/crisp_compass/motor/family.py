@@ -9,8 +9,10 @@ from typing import Any
 import numpy as np
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.plate import Plate
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.estimates import Finding, FloatArray
+from crisp_compass.plant.parameters import AnyMachine, Machine
 
 Rows = tuple[tuple[str, str], ...]
 NONE: FloatArray = np.empty(0)
@@ -74,6 +76,29 @@ FLUX_KEYS = ("flux.flux_linkage",)
 
 
 @dataclass(frozen=True)
+class Constants:
+    """What a machine with magnets or brushes is made of: R [Ω], Ld, Lq [H], flux linkage or Ke [Wb], pole pairs; the share of the
+    inductance that stays in saturated iron and the current [A] around which it falls."""
+
+    r: float
+    ld: float
+    lq: float
+    psi: float
+    pole_pairs: float
+    iron: tuple[float, float] = (1.0, 1.0)
+
+
+def synchronous(plate: Plate, of: Constants, detent: float = 0.0) -> Machine:
+    """Return the plant's machine with magnets of these constants."""
+    return Machine(of.r, of.ld, of.lq, of.psi, of.pole_pairs, *of.iron, torque_factor=plate.torque_factor, detent=detent)
+
+
+def _synchronous(bench: Bench, of: Constants | None) -> AnyMachine:
+    assert of is not None
+    return synchronous(bench.settings.plate, of)
+
+
+@dataclass(frozen=True)
 class Family:
     """One family of motors.
 
@@ -104,6 +129,12 @@ class Family:
         What the loops see of it, from what is settled (raises Refusal naming what is not), and the values that this rests on.
     flux, flux_keys
         The flux linkage [Wb] that makes its torque, and the values that this rests on.
+    machine
+        The plant's machine from its constants; where a circuit of its own makes it, these are None and it asks the bench.
+    own_circuit
+        Whether it is made of a circuit of its own.
+    believed
+        What its firmware knows of it beside the usual constants, as fields of the plant's ``Control``.
     """
 
     keys: tuple[str, ...]
@@ -119,4 +150,7 @@ class Family:
     winding_keys: tuple[str, ...] = WINDING_KEYS
     flux: Callable[[Bench], float] = lambda bench: need(bench, FLUX_KEYS[0])
     flux_keys: tuple[str, ...] = FLUX_KEYS
+    machine: Callable[[Bench, Constants | None], AnyMachine] = _synchronous
+    own_circuit: bool = False
+    believed: Callable[[Bench], Mapping[str, float]] = lambda _: {}
     encoder_rows: Callable[[Any, float], Rows] = lambda plate, counts: ()

@@ -14,8 +14,12 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.identify import plate as by_plate
 from crisp_compass.identify.plate import induction_plate, power_check
-from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Winding, waiting
+from crisp_compass.motor.family import NONE, Best, Constants, Family, PlateOutlook, Winding, waiting
+from crisp_compass.plant.parameters import AnyMachine, Induction
 from crisp_compass.quantities import grouped, show
+
+#: Part of the voltage that the flux may take before it is weakened; the rest is for torque.
+FLUX_SHARE = 0.95
 
 
 def outlook(bench: Bench, _: Best) -> PlateOutlook:
@@ -130,6 +134,25 @@ def _flux(bench: Bench) -> float:
     return need(bench, "circuit.magnetizing_inductance") * need(bench, "circuit.magnetizing_current")
 
 
+def _machine(bench: Bench, _: Constants | None) -> AnyMachine:
+    """Return the plant's machine from the settled circuit; raises Refusal where it is not settled."""
+    lm, rr, leakage = (
+        need(bench, f"circuit.{k}") for k in ("magnetizing_inductance", "rotor_resistance", "leakage_inductance")
+    )
+    r, plate = need(bench, "resistance.resistance"), bench.settings.plate
+    assert isinstance(plate, InductionPlate)
+    return Induction(r, leakage, leakage, _flux(bench), float(pole_pairs(plate)), lm, rr)
+
+
+def _believed(bench: Bench) -> dict[str, float]:
+    """Return what the firmware believes of the rotor, and the stator's own resistance: the loops see both in series."""
+    lm, rr, current, r = (
+        need(bench, k)
+        for k in ("circuit.magnetizing_inductance", "circuit.rotor_resistance", "circuit.magnetizing_current", "resistance.resistance")
+    )
+    return {"lm": lm, "rotor_rate": rr / lm, "i_flux": current, "flux_share": FLUX_SHARE, "r": r}
+
+
 _HINT = "Drop a no-load test (shaft free, rated voltage and frequency) and a locked test (rated current, a quarter of rated frequency) here: v_ab, v_bc, i_a, i_b."
 
 FAMILY = Family(
@@ -143,6 +166,9 @@ FAMILY = Family(
     pole_pairs,
     lambda plate, constant, resistance: [],
     captures="induction",
+    machine=_machine,
+    own_circuit=True,
+    believed=_believed,
     hints={
         "resistance": "Drop DC levels between A and B here (v_ab and i_a, C open), or take the three pairs with a meter.",
         "circuit": _HINT,

@@ -10,7 +10,8 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import StepperPlate, rated_peak
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.plate import microstep_torque, stepper_plate
-from crisp_compass.motor.family import NONE, Best, Family, PlateOutlook, Rows, waiting
+from crisp_compass.motor.family import NONE, Best, Constants, Family, PlateOutlook, Rows, synchronous, waiting
+from crisp_compass.plant.parameters import AnyMachine
 from crisp_compass.quantities import grouped, show
 
 
@@ -72,6 +73,13 @@ def stated(plate: StepperPlate, constant: str, resistance: float | None) -> list
     return []
 
 
+def _machine(bench: Bench, of: Constants | None) -> AnyMachine:
+    plate = bench.settings.plate
+    assert of is not None
+    assert isinstance(plate, StepperPlate)
+    return synchronous(plate, of, plate.detent_torque)
+
+
 FAMILY = Family(
     ("stepper",),
     (
@@ -90,6 +98,7 @@ FAMILY = Family(
     lambda plate: int(plate.pole_pairs),
     stated,
     encoder_rows=encoder_rows,
+    machine=_machine,
     captures="stepper",
     phase="one winding",
     first_steps={

@@ -6,8 +6,8 @@ from __future__ import annotations
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.parameters import Control
 from crisp_compass.record.c_estimator import estimator_sources

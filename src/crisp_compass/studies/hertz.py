@@ -10,7 +10,7 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak, torque_constant
 from crisp_compass.course.circuit import Hertz, hertz_law, rated_hertz
-from crisp_compass.course.waypoints.run import hertz_drive
+from crisp_compass.course.drive import hertz_drive
 from crisp_compass.estimates import FloatArray
 from crisp_compass.motor import flux_of, pole_pairs_of
 from crisp_compass.plant.parameters import HERTZ

@@ -20,8 +20,8 @@ from crisp_compass.bench.records import LedgerEntry, Symptom, Trial
 from crisp_compass.commutation.halls import PAIR_ANGLES, best_pair
 from crisp_compass.commutation.lead_fix import lead_fixes
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.machine import known_halls, machine_of
-from crisp_compass.course.waypoints.commutation import uses_halls
+from crisp_compass.course.drive import machine_of
+from crisp_compass.course.waypoints.commutation import known_halls, uses_halls
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.control.six_step import six_step
 from crisp_compass.plant.parameters import AnyMachine, Load

@@ -6,8 +6,8 @@ from collections.abc import Callable
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
+from crisp_compass.course.drive import build_drive, running_mode
 from crisp_compass.course.waypoints.commutation import hall_edges
-from crisp_compass.course.waypoints.run import build_drive, running_mode
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import CURRENT, locked_rotor

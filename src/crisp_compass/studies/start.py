@@ -9,8 +9,8 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.drive import with_biased_iron
 from crisp_compass.course.sensorless import by_injection, driving_load, shaft_of, start_of, without_sensor
-from crisp_compass.course.waypoints.run import with_biased_iron
 from crisp_compass.course.waypoints.start_up import StartDesign, design_start
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray

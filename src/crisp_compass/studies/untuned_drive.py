@@ -12,8 +12,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.bridge import usable_voltage
-from crisp_compass.course.machine import machine_of
-from crisp_compass.course.waypoints.run import build_drive, sensing_of, sensor_of
+from crisp_compass.course.drive import build_drive, machine_of, sensing_of, sensor_of
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import current_gains, limit_tracking
 from crisp_compass.loops.speed import tune_speed

@@ -12,7 +12,7 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.capture import Capture
 from crisp_compass.commutation.alignment import alignment_current, propose_fields
 from crisp_compass.commutation.pole_search import Larger, search_pole
-from crisp_compass.course.machine import machine_of
+from crisp_compass.course.drive import machine_of
 from crisp_compass.estimates import FloatArray
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.standstill import Pulses, pulse_currents

@@ -125,6 +125,13 @@ def hall_edges(bench: Bench) -> FloatArray | None:
     return np.sort(np.radians([s.from_deg % 360 for s in settled.halls.states.values()]))
 
 
+def known_halls(bench: Bench) -> HallRecord | None:
+    """Return the newest captured hall table, or the settled one, or None."""
+    captured = [e.halls for e in bench.evidence.get("commutation", ()) if e.halls is not None]
+    settled = bench.settled.get("commutation")
+    return captured[-1] if captured else settled.halls if settled else None
+
+
 def uses_halls(bench: Bench) -> bool:
     """Tell whether halls tell the angle."""
     return bool(SENSORS[bench.settings.sensor.kind].edges) and bench.settings.sensor.kind in bench.settings.plate.sensors

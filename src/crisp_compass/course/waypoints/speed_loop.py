@@ -13,7 +13,6 @@ from crisp_compass.bench.plate import torque_constant as torque_constant_of_plat
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
-from crisp_compass.course.machine import brush_drop
 from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -33,6 +32,7 @@ from crisp_compass.loops.speed import (
     tune_speed,
 )
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
+from crisp_compass.motor.brushed import brush_drop
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 from crisp_compass.sensing import SENSORS

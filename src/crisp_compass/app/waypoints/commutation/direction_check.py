@@ -16,7 +16,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.commutation.direction_check import COMBINATIONS, Directions, judge_directions
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.machine import unsettled_inputs
+from crisp_compass.course.drive import unsettled_inputs
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY, Trace
 from crisp_compass.studies.wrong_angle import WrongAngle, run_wrong_angle

@@ -15,7 +15,8 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.records import HallRecord
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.machine import known_halls, unsettled_inputs
+from crisp_compass.course.drive import unsettled_inputs
+from crisp_compass.course.waypoints.commutation import known_halls
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import READY

@@ -17,7 +17,7 @@ from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import button, frame, label
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.records import Trial
-from crisp_compass.course.machine import known_halls
+from crisp_compass.course.waypoints.commutation import known_halls
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import show
 from crisp_compass.studies.lead_orders import (

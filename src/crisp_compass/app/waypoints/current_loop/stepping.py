@@ -15,7 +15,7 @@ from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.machine import unsettled_inputs
+from crisp_compass.course.drive import unsettled_inputs
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.stepping import Stepping, stepping_outlook
