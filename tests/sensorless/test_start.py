@@ -344,7 +344,7 @@ def test_the_design_says_the_number_that_would_work(bench: Bench) -> None:
 
     design = design_start(bench)
     assert 0.05 < design.hand_over / bench.settings.plate.top_speed < 0.15
-    with pytest.raises(Refusal, match="at most [0-9]+ rpm"):
+    with pytest.raises(Refusal, match=r"at most [0-9\u202f]+ rpm"):
         design_start(changed(hand_over=4400.0))
     with pytest.raises(Refusal, match=r"at least [0-9.]+ A"):
         design_start(changed(ramp_current=0.08))
