@@ -119,7 +119,7 @@ def test_no_registry_host_or_machine_path_in_the_set_up_files() -> None:
 def test_installing_the_package_stays_within_the_lock() -> None:
     """All that the package needs, and all that this needs in turn, is pinned to what the lock says."""
     root = Path(crisp_compass.__file__).parents[2]
-    lock = dict(line.split("==") for line in (root / "requirements.lock").read_text().split() if "==" in line)
+    lock = dict(re.findall(r"^(\S+)==(\S+)", (root / "requirements.lock").read_text(), re.MULTILINE))
     locked = {canonicalize_name(name): version for name, version in lock.items()}
     stated = tomllib.loads((root / "pyproject.toml").read_text())["project"]["dependencies"]
     pinned = {canonicalize_name(r.name): str(r.specifier) for r in map(Requirement, stated)}

@@ -27,7 +27,7 @@ stamp=".venv/ready-$(cat pyproject.toml requirements.lock | sha256sum | cut -c1-
 if [ ! -e "$stamp" ]; then
   echo "Setting up the Python environment in .venv (a few minutes the first time)"
   [ -x .venv/bin/python ] || "$python" -m venv .venv
-  .venv/bin/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+  .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r requirements.lock
   .venv/bin/python -m pip install --quiet --disable-pip-version-check --no-deps --editable .
   rm -f .venv/ready-*
   touch "$stamp"

@@ -1,3 +1,3 @@
 """Crisp Compass: the navigator of the motor bench."""
 
-__version__ = "0.1.0"
+__version__ = "0.2.0"

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 
 class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunction
     """Input was refused: what is wrong, where, and what would help.
@@ -42,7 +44,7 @@ class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunct
     def sentence(self) -> str:
         """One line: place, problem and remedy."""
         text = self.problem + (f"; {self.remedy}" if self.remedy else "")
-        text = " ".join(text.split())
+        text = re.sub(r"[ \t\r\n\f\v]+", " ", text).strip()  # a no-break blank within a number stays
         return f"{self.where}: {text}." if self.where else f"{text}."
 
     def __str__(self) -> str:

@@ -20,7 +20,7 @@ app = typer.Typer(
     name="crisp-compass",
     help="The navigator of the motor bench. Without a command the window opens, with FILE.bench.json on that bench.",
     no_args_is_help=True,
-    add_completion=False,
+    add_completion=True,
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
 )
