@@ -8,7 +8,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.course.known import best_value
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.block import Waveform, block_torque, with_signs
-from crisp_compass.motor import flat_top, pole_pairs_of
+from crisp_compass.motor import family_of, flat_top, pole_pairs_of
 from crisp_compass.plant.parameters import Trapezoid
 from crisp_compass.sensing import SENSORS
 
@@ -21,9 +21,8 @@ _FLAT = {
 
 def in_blocks(bench: Bench) -> bool:
     """Tell whether the firmware commutates in six steps, which takes a sensor."""
-    plate = bench.settings.plate
     sensed = SENSORS[bench.settings.sensor.kind].tells_angle
-    return sensed and plate.windings == 3 and not plate.cage and bench.settings.current_loop.commutation == "block"
+    return sensed and family_of(bench).blocks and bench.settings.current_loop.commutation == "block"
 
 
 def waveform(bench: Bench) -> tuple[Waveform, str]:

@@ -10,13 +10,8 @@ from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import Budget, PwmFigures, TimerSettings, plan_pwm
 from crisp_compass.modulation.sampling import SamplingWindow, sampling_limit, sampling_window, window_needed
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of, three_phases
 from crisp_compass.typed import Motor
-
-
-def three_phases(bench: Bench) -> bool:
-    """Tell whether three legs feed the motor."""
-    return bench.settings.plate.windings == 3
 
 
 def bench_window(bench: Bench) -> SamplingWindow:

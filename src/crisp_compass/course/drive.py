@@ -8,7 +8,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import block_machine, in_blocks
-from crisp_compass.course.bridge import three_phases, usable_voltage
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.circuit import hertz_law
 from crisp_compass.course.known import Constant, best_value
 from crisp_compass.course.sensorless import (
@@ -25,7 +25,7 @@ from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.full_bridge import lost_voltage
-from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
+from crisp_compass.motor import family_of, flux_of, pole_pairs_of, three_phases, turns_field, winding_of
 from crisp_compass.motor.family import Constants
 from crisp_compass.plant.parameters import HERTZ, SPEED, AnyMachine, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.sensing import SENSORS
@@ -53,7 +53,7 @@ def sensor_of(bench: Bench) -> int:
 
 def plate_needs_angle(bench: Bench) -> bool:
     """Tell whether the loops of this motor need a sensor's angle: a stepper's and an induction motor's do."""
-    return bench.settings.plate.windings > 1 and closes_loops(bench) and not without_sensor(bench)
+    return turns_field(bench) and closes_loops(bench) and not without_sensor(bench)
 
 
 def sensing_of(bench: Bench, full_scale: float) -> Sensing:

@@ -17,7 +17,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.agreement import Agreement, Source, auto_tune_did_not_run, combine_kinds, heated
 from crisp_compass.identify.meter import MeterPhases, of_three_pairs
 from crisp_compass.identify.plate import likeliest_slip
-from crisp_compass.motor import family_of
+from crisp_compass.motor import family_of, three_phases
 from crisp_compass.preparation.checks import solve_bench_pairs
 from crisp_compass.quantities import show
 
@@ -111,7 +111,7 @@ def _from_meter(bench: Bench, constant: Constant) -> list[Source]:
 def from_lcr(bench: Bench, constant: Constant) -> list[Source]:
     """Return an inductance of the axis from three pairs read with an LCR meter; empty where one is missing."""
     typed = bench.settings.inductance
-    if constant not in ("ld", "lq") or bench.settings.plate.windings != 3:
+    if constant not in ("ld", "lq") or not three_phases(bench):
         return []
     if typed.uv is None or typed.vw is None or typed.wu is None:
         return []

@@ -21,6 +21,7 @@ from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
+from crisp_compass.motor import family_of
 from crisp_compass.preparation.checks import check_findings
 from crisp_compass.quantities import grouped, show, significant
 
@@ -232,7 +233,7 @@ def _doubts(bench: Bench) -> list[Finding]:
                     text = f"{BY_KEY[topic].name}: {note.text}"
                     found[text] = Finding(note.level, note.code, text)
     done = bench.settled.get("inductance")
-    if done is not None and done.origin == "measured" and bench.settings.plate.windings == 3 and not bench.settings.plate.cage:
+    if done is not None and done.origin == "measured" and family_of(bench).blocks:
         shown = bench.evidence.get("inductance", ())
         if shown and shown[-1].kind == "steps" and done.values["ld"].value == done.values["lq"].value:
             text = "Inductance: read at one rotor angle, it stands for Ld and Lq; a second capture 90° (electrical) on, or three pairs with an LCR meter, tells them apart."

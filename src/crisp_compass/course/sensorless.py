@@ -9,7 +9,7 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.bridge import usable_voltage
-from crisp_compass.motor import flux_of, winding_of
+from crisp_compass.motor import family_of, flux_of, winding_of
 from crisp_compass.plant.parameters import START_ROWS, Start
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensorless.design import KINDS, Doubts, Plant, estimator_for
@@ -30,8 +30,7 @@ FADES_AT = 0.5
 
 def without_sensor(bench: Bench) -> bool:
     """Tell whether the rotor's angle of this bench is estimated: three phases, magnets, no sensor."""
-    plate = bench.settings.plate
-    return not SENSORS[bench.settings.sensor.kind].leads and plate.windings == 3 and not plate.cage
+    return not SENSORS[bench.settings.sensor.kind].leads and family_of(bench).blocks
 
 
 def plant_of(bench: Bench) -> Plant:

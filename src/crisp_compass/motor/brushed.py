@@ -115,7 +115,8 @@ def _machine(bench: Bench, of: Constants | None) -> AnyMachine:
 
 
 FAMILY = Family(
-    ("brushed",),
+    {"brushed": "brushed"},
+    4,
     (
         ("family", "v1", "i1", "n1", "v2", "i2", "n2"),
         ("r", "inductance", "ke", "no_load_speed", "no_load_current", "rated_voltage", "rated_current"),
@@ -125,6 +126,9 @@ FAMILY = Family(
     lambda plate: int(plate.pole_pairs),
     stated,
     captures="brushed",
+    star=False,
+    turns_field=False,
+    leads=(("M+", "M+"), ("M−", "M−")),
     machine=_machine,
     phase="the armature",
     first_steps={

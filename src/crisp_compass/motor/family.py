@@ -105,7 +105,9 @@ class Family:
     Attributes
     ----------
     keys
-        What ``plate.family`` may say for it.
+        What ``plate.family`` may say for it, each with how a choice shows it.
+    place
+        Where it stands in a choice: the smaller comes first.
     rows
         Fields of its plate, in the rows in which people fill them in; ``sensor.kind`` and the like belong to other topics.
     outlook
@@ -132,12 +134,20 @@ class Family:
     machine
         The plant's machine from its constants; where a circuit of its own makes it, these are None and it asks the bench.
     own_circuit
-        Whether it is made of a circuit of its own.
+        Whether a rotor with a circuit of its own makes its flux: the firmware's frame is not the rotor's then.
+    star, turns_field, blocks, open_loop
+        Whether three legs feed a star; whether the firmware turns a field (a commutator does it otherwise); whether it may be commutated
+        in six steps and its angle estimated; whether it is stepped in open loop.
+    leads
+        Its leads on the wiring chart, each with the drive's terminal that it belongs on.
+    voltage, speed_by
+        What the plate's voltage is called, and what tells the speed that the supply allows.
     believed
         What its firmware knows of it beside the usual constants, as fields of the plant's ``Control``.
     """
 
-    keys: tuple[str, ...]
+    keys: Mapping[str, str]
+    place: int
     rows: tuple[tuple[str, ...], ...]
     outlook: Callable[[Bench, Best], PlateOutlook]
     pole_pairs: Callable[[Any], int]
@@ -152,5 +162,12 @@ class Family:
     flux_keys: tuple[str, ...] = FLUX_KEYS
     machine: Callable[[Bench, Constants | None], AnyMachine] = _synchronous
     own_circuit: bool = False
+    star: bool = True
+    turns_field: bool = True
+    blocks: bool = False
+    open_loop: bool = False
+    leads: tuple[tuple[str, str], ...] = (("U", "A"), ("V", "B"), ("W", "C"))
+    voltage: str = "Voltage"
+    speed_by: str = "Kv or Kt"
     believed: Callable[[Bench], Mapping[str, float]] = lambda _: {}
     encoder_rows: Callable[[Any, float], Rows] = lambda plate, counts: ()

@@ -156,7 +156,8 @@ def _believed(bench: Bench) -> dict[str, float]:
 _HINT = "Drop a no-load test (shaft free, rated voltage and frequency) and a locked test (rated current, a quarter of rated frequency) here: v_ab, v_bc, i_a, i_b."
 
 FAMILY = Family(
-    ("induction",),
+    {"induction": "induction"},
+    3,
     (
         ("family", "rated_voltage", "mains_hz", "rated_current", "current_base", "connection"),
         ("rated_power", "rated_speed", "rated_torque", "power_factor", "efficiency"),
@@ -168,6 +169,8 @@ FAMILY = Family(
     captures="induction",
     machine=_machine,
     own_circuit=True,
+    voltage="Voltage, line rms",
+    speed_by="voltage, frequency and rated speed",
     believed=_believed,
     hints={
         "resistance": "Drop DC levels between A and B here (v_ab and i_a, C open), or take the three pairs with a meter.",

@@ -158,7 +158,8 @@ def stated(plate: Any, constant: str, resistance: float | None) -> list[tuple[st
 
 
 FAMILY = Family(
-    ("sinusoidal", "trapezoidal"),
+    {"sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal"},
+    1,
     (
         ("family", "pole_pairs", "connection", "rated_current", "current_base", "top_speed", "sensor.kind", "sensor.counts_per_rev"),
         ("kv", "kv_convention", "kt", "kt_convention", "r", "inductance", "winding_base"),
@@ -167,4 +168,5 @@ FAMILY = Family(
     outlook,
     lambda plate: int(plate.pole_pairs),
     stated,
+    blocks=True,
 )  # fmt: skip

@@ -81,7 +81,8 @@ def _machine(bench: Bench, of: Constants | None) -> AnyMachine:
 
 
 FAMILY = Family(
-    ("stepper",),
+    {"stepper": "stepper, two-phase"},
+    2,
     (
         (
             "family",
@@ -100,6 +101,10 @@ FAMILY = Family(
     encoder_rows=encoder_rows,
     machine=_machine,
     captures="stepper",
+    star=False,
+    open_loop=True,
+    leads=tuple((n, n) for n in ("A+", "A−", "B+", "B−")),
+    voltage="Voltage, phase",
     phase="one winding",
     first_steps={
         "resistance": "Hold the shaft, take DC levels of one winding (v_a, i_a) and drop the capture on the window.",

@@ -12,7 +12,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S, peak_from_rms
 from crisp_compass.estimates import Finding
 from crisp_compass.identify.plate import drive_match, rectified
 from crisp_compass.modulation.pwm import linear_limit
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of, three_phases
 from crisp_compass.quantities import grouped, show
 
 if TYPE_CHECKING:
@@ -123,22 +123,22 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     peak = supply.drive_peak * factor if supply.drive_peak else None
     findings = drive_match(rated_peak(bench.settings.plate), continuous, peak)
     reach = None
-    hertz = getattr(plate, "mains_hz", None) if plate.cage else None
+    hertz = getattr(plate, "mains_hz", None)
     if (
         hertz and plate.rated_voltage and plate.rated_speed
     ):  # full flux ends where the link's voltage over frequency does
         synchronous = 2 * math.pi * hertz / pole_pairs_of(plate)
         per_volt = linear_limit(1.0, bench.settings.pwm.scheme) / (math.sqrt(2 / 3) * plate.rated_voltage)
         reach = (bus.low * per_volt * synchronous, bus.high * per_volt * synchronous)
-    if flux and not plate.cage:  # an induction motor that is off induces nothing for long
-        limit = linear_limit(1.0, bench.settings.pwm.scheme) if plate.windings == 3 else 1.0
+    if flux and not family_of(bench).own_circuit:  # an induction motor that is off induces nothing for long
+        limit = linear_limit(1.0, bench.settings.pwm.scheme) if three_phases(bench) else 1.0
         per_volt = limit / (flux * pole_pairs_of(plate))
         reach = (bus.low * per_volt, bus.high * per_volt)
         if reach[0] < plate.top_speed:
             text = f"At {show(bus.low, 'V')} the back-EMF reaches the modulator's limit at {grouped(reach[0] * RPM_PER_RAD_S)} rpm, below the top speed of {grouped(plate.top_speed * RPM_PER_RAD_S)} rpm."
             findings.append(Finding("caution", "top-speed-beyond-supply", text))
         # coasting or field weakening lost at top speed: diodes rectify the line peak
-        back = (math.sqrt(3) if plate.windings == 3 else 1.0) * flux * pole_pairs_of(plate) * plate.top_speed
+        back = (math.sqrt(3) if three_phases(bench) else 1.0) * flux * pole_pairs_of(plate) * plate.top_speed
         if back > 1.2 * bus.high:
             text = f"If the drive trips at top speed the motor's diodes see {show(back, 'V')} line peak: more than the bus; check the capacitors' rating."
             findings.append(Finding("caution", "back-emf-high", text))

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Lead, LedgerEntry
 from crisp_compass.errors import Refusal
+from crisp_compass.motor import all_leads, family_of, three_phases
 from crisp_compass.sensing import SENSORS
 
 #: Code → (name, sRGB); green-yellow carries two colours.
@@ -21,10 +22,7 @@ COLOURS: dict[str, tuple[str, str]] = {
 }  # fmt: skip
 _NAMES = {name: code for code, (name, _) in COLOURS.items()} | {"gray": "GY", "purple": "VT", "green/yellow": "GNYE"}
 MOTOR = ("U", "V", "W")
-#: Leads of the windings by how many carry current, and the terminals they belong on.
-WINDINGS = {3: MOTOR, 2: ("A+", "A−", "B+", "B−"), 1: ("M+", "M−")}
 HALLS = ("H1", "H2", "H3")
-_TERMINALS = {"U": "A", "V": "B", "W": "C", "PE": "PE"}
 
 
 def colour_code(text: str) -> str:
@@ -41,16 +39,15 @@ def colour_code(text: str) -> str:
 
 def default_leads(bench: Bench) -> tuple[Lead, ...]:
     """Return the leads that this motor and sensor have, to be filled in."""
-    names = [*WINDINGS[bench.settings.plate.windings], "PE"]
-    own = {n: n for k in (1, 2) for n in WINDINGS[k]} | _TERMINALS
+    motor = family_of(bench).leads
     sensor = SENSORS[bench.settings.sensor.kind].leads
-    return tuple(Lead(name=n, terminal=t) for n, t in [*((n, own[n]) for n in names), *sensor])
+    return tuple(Lead(name=n, terminal=t) for n, t in [*motor, ("PE", "PE"), *sensor])
 
 
 def leads_of(bench: Bench) -> tuple[Lead, ...]:
     """Return the chart as kept, of the leads that this motor and sensor have: those of another sensor are left out."""
     kept, own = {lead.name: lead for lead in bench.leads}, default_leads(bench)
-    others = {name for sensor in SENSORS.values() for name, _ in sensor.leads} | {n for names in WINDINGS.values() for n in names}
+    others = {name for sensor in SENSORS.values() for name, _ in sensor.leads} | all_leads()
     further = (lead for lead in bench.leads if lead.name not in others | {lead.name for lead in own})
     return (*(kept.get(lead.name, lead) for lead in own), *further)
 
@@ -89,7 +86,7 @@ def consequence(bench: Bench) -> Consequence:
     """Compare the chart with U, V, W on A, B, C (windings of their own: each end on its terminal) and the sensor's leads on their
     own inputs."""
     leads = leads_of(bench)
-    if bench.settings.plate.windings != 3:
+    if not three_phases(bench):
         return _of_windings(bench, leads)
     phases = _order(leads, MOTOR, ("A", "B", "C"))
     texts = []
@@ -133,7 +130,7 @@ def _of_windings(bench: Bench, leads: tuple[Lead, ...]) -> Consequence:
     With the currents I·cos θ and I·sin θ in A and B, turning one winding over or exchanging both mirrors the field: the shaft turns
     backwards; two of these together turn it by 90° or 180° instead.
     """
-    names, sensor = WINDINGS[bench.settings.plate.windings], SENSORS[bench.settings.sensor.kind]
+    names, sensor = [name for name, _ in family_of(bench).leads], SENSORS[bench.settings.sensor.kind]
     places = {lead.name: lead.terminal.strip().upper().replace("-", "−") for lead in leads}
     found = [places.get(n, "") for n in names]
     if sorted(found) != sorted(names):

@@ -18,7 +18,7 @@ from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.number_format import Forms, Scales, to_forms
-from crisp_compass.motor import winding_of
+from crisp_compass.motor import family_of, winding_of
 from crisp_compass.record.c_firmware import firmware_sources
 from crisp_compass.safe_text import c_comment, c_float
 
@@ -53,7 +53,7 @@ def controller_sources(bench: Bench) -> list[SourceFile]:
     said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
     fixed_note = f"{note}\n * {c_comment(said)} Check it against the converters." if said else note
     further = [SourceFile(name, text) for name, text in firmware_sources(bench, note)]
-    if bench.settings.plate.cage:  # its decoupling is another: cc_rotor takes the place of the float controller
+    if family_of(bench).own_circuit:  # its decoupling is another: cc_rotor takes the place of the float controller
         further += [
             SourceFile("cc_current_fixed.h", _fixed_header(fixed_note, scales)),
             SourceFile("cc_current_fixed.c", _fixed_source(fixed_note, axes, tracks)),

@@ -8,7 +8,7 @@ from crisp_compass.bench.rules import need
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.drive import build_drive
 from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.plant.parameters import Control
 from crisp_compass.record.c_estimator import estimator_sources
 from crisp_compass.safe_text import c_float
@@ -19,7 +19,7 @@ def firmware_sources(bench: Bench, note: str) -> list[tuple[str, str]]:
 
     Raises Refusal where something is not settled.
     """
-    if bench.settings.plate.cage:
+    if family_of(bench).own_circuit:
         return _rotor(bench, note)
     if without_sensor(bench):
         return estimator_sources(bench, note)

@@ -9,7 +9,7 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
-from crisp_compass.course.bridge import three_phases, usable_voltage
+from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.known import best_value
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import AxisLoop, CurrentDesign, limit_tracking
@@ -17,7 +17,7 @@ from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.modulation.full_bridge import leg_duties, winding_ripple
 from crisp_compass.modulation.pwm import samples_per_turn, turn_verdict
 from crisp_compass.modulation.vectors import duties
-from crisp_compass.motor import pole_pairs_of, winding_of
+from crisp_compass.motor import pole_pairs_of, three_phases, turns_field, winding_of
 from crisp_compass.plant.parameters import (
     CURRENT,
     Control,
@@ -53,7 +53,7 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
         duty = duties(scheme, limit, plate.v_bus, turned)
     else:
         volts = [limit * np.cos(turned), limit * np.sin(turned)]
-        if plate.windings == 1:
+        if not turns_field(bench):
             angle = np.linspace(-limit, limit, len(angle))
             volts = [angle]
         legs = ("A+", "A−", "B+", "B−")[: 2 * len(volts)]
@@ -65,7 +65,7 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
     speed = np.linspace(0.08, 1.2, 120) * plate.top_speed
     steps = loop_hz / (speed * pole_pairs_of(plate) / (2 * math.pi))
     verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * pole_pairs_of(plate) / (2 * math.pi)))
-    if plate.windings == 1:  # the commutator turns the field, so the loop need not
+    if not turns_field(bench):  # the commutator turns the field, so the loop need not
         verdict = Finding("info", "no-turn", "")
     return PwmPicture(angle, legs, duty, speed, steps, verdict, ripple)
 

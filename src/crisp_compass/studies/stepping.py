@@ -20,6 +20,7 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, FloatArray
+from crisp_compass.motor import family_of
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import STEP, AnyMachine, Drive
 from crisp_compass.plant.simulation import Simulation
@@ -158,7 +159,7 @@ def stepping_outlook(bench: Bench) -> Stepping:
     Raises Refusal where the motor is not known far enough, or is no two-phase one.
     """
     drive = untuned_drive(bench)
-    if bench.settings.plate.windings != 2:
+    if not family_of(bench).open_loop:
         raise Refusal(
             "only a two-phase stepper is stepped", "set the kind of motor on the plate", field="plate.family"
         )

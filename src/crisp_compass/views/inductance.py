@@ -14,7 +14,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.inductance import InductanceResult
 from crisp_compass.identify.saliency import SaliencyResult
 from crisp_compass.identify.saturation import SaturationResult
-from crisp_compass.motor import family_of
+from crisp_compass.motor import family_of, three_phases
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
@@ -39,7 +39,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
             show(done.values["ld"].value, "H") if done else "No capture yet",
             "",
             family.hints.get("inductance", _HINT),
-            dial=_dial(bench.settings.plate.windings == 3, ""),
+            dial=_dial(three_phases(bench), ""),
         )
     if evidence.kind == "lcr_angle":
         return _saliency(evidence)
@@ -69,7 +69,7 @@ def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
         button or "Settle…",
         can_settle=bool(button),
         findings=tuple(findings),
-        dial=_dial(bench.settings.plate.windings == 3, axis),
+        dial=_dial(three_phases(bench), axis),
     )
 
 

@@ -9,7 +9,7 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.known import meter_phases
 from crisp_compass.identify.resistance import ResistanceResult
-from crisp_compass.motor import family_of
+from crisp_compass.motor import family_of, three_phases
 from crisp_compass.quantities import show, show_with_error
 from crisp_compass.views.picture import Curve, DialView, Pane, Said, View
 
@@ -21,7 +21,7 @@ _PAIR = DialView(caption="Current in at A, out at B", current=(330.0, 0.8))
 
 def said(bench: Bench, evidence: Evidence | None, _: object) -> Said:
     """Return the resistance with its bar, its temperature and what the meter says."""
-    settings, family, line = bench.settings.resistance, family_of(bench), bench.settings.plate.windings == 3
+    settings, family, line = bench.settings.resistance, family_of(bench), three_phases(bench)
     done = bench.settled.get("resistance")
     settled = done.values.get("resistance") if done else None
     meter = meter_phases(bench)

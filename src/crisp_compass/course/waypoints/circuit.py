@@ -18,13 +18,14 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.circuit import family_of_capture
 from crisp_compass.identify.decay import fit_decay
 from crisp_compass.identify.phasors import SteadyState, steady_state
+from crisp_compass.motor import family_of
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
 def closes_loops(bench: Bench) -> bool:
     """Tell whether the firmware controls currents: volts over frequency does not."""
-    return not (bench.settings.plate.cage and bench.settings.circuit.firmware == "volts-per-hertz")
+    return not (family_of(bench).own_circuit and bench.settings.circuit.firmware == "volts-per-hertz")
 
 
 _SIGNALS = ("v_ab", "v_bc", "i_a", "i_b")
@@ -154,7 +155,7 @@ WAYPOINT = Waypoint(
         rotor_resistance="rotor_resistance", magnetizing_current="magnetizing_current",
     ),
     needs=("plate", "resistance"),
-    applies=lambda bench: bench.settings.plate.cage,
+    applies=lambda bench: family_of(bench).own_circuit,
     headline=lambda settled: f"LM {show(settled.values['magnetizing_inductance'].value, 'H')}",
     captures=(NO_LOAD, LOCKED, DECAY),
     sections=(

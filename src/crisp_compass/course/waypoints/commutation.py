@@ -18,11 +18,10 @@ from crisp_compass.commutation.alignment import AlignmentResult, read_alignment
 from crisp_compass.commutation.encoder import EncoderResult, read_encoder
 from crisp_compass.commutation.halls import HallTable, read_halls
 from crisp_compass.commutation.pole_search import PoleSearch, search_pole
-from crisp_compass.course.bridge import three_phases
 from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.estimates import Estimate, Finding, FloatArray
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import pole_pairs_of, three_phases
 from crisp_compass.quantities import grouped, show
 from crisp_compass.sensing import SENSORS
 

@@ -23,7 +23,7 @@ from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign, limit_tracking, tune_current
 from crisp_compass.loops.step_fit import RunningLoop, StepFit, fit_step
-from crisp_compass.motor import family_of, winding_of
+from crisp_compass.motor import family_of, turns_field, winding_of
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
@@ -178,9 +178,9 @@ WAYPOINT = Waypoint(
     sections=(
         *(Section(n) for n in ("Design", "Measured step", "Trials", "Number format")),
         Section(
-            "Torque and speed", lambda bench: bench.settings.plate.windings > 1 and not bench.settings.plate.cage
+            "Torque and speed", lambda bench: turns_field(bench) and not family_of(bench).own_circuit
         ),
-        Section("Six-step", lambda bench: bench.settings.plate.windings == 3 and not bench.settings.plate.cage),
-        Section("Open-loop stepping", lambda bench: bench.settings.plate.windings == 2),
+        Section("Six-step", lambda bench: family_of(bench).blocks),
+        Section("Open-loop stepping", lambda bench: family_of(bench).open_loop),
     ),
 )

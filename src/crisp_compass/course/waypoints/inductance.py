@@ -19,7 +19,7 @@ from crisp_compass.estimates import Result
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.saliency import SaliencyResult, fit_saliency
 from crisp_compass.identify.saturation import SaturationResult, fit_saturation
-from crisp_compass.motor import family_of, pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of, three_phases
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
@@ -28,7 +28,7 @@ def _steps(bench: Bench, capture: Capture) -> Result:
     """Fit one R and one L; where that leaves too much unexplained, try saturating iron."""
     family = family_of(bench).captures
     result = fit_inductance(capture, family=family)
-    if bench.settings.plate.windings != 3 or not any(f.code == "model-does-not-fit" for f in result.findings):
+    if not three_phases(bench) or not any(f.code == "model-does-not-fit" for f in result.findings):
         return result
     try:
         curve = fit_saturation(capture)
@@ -67,7 +67,7 @@ def inductance_values(bench: Bench) -> dict[str, Quantity]:
     if axis is None:
         curve = {k: found[k] for k in ("saturated_inductance", "saturation_current") if newest.kind == "saturation"}
         one = found["inductance"]
-        if newest.kind == "steps" and bench.settings.plate.windings == 3:
+        if newest.kind == "steps" and three_phases(bench):
             one = _of_one_angle(one)
         return {"ld": one, "lq": one, **curve}
     axes = {AXIS[e.kind]: e.estimates["inductance"] for e in items if e.kind in AXIS}

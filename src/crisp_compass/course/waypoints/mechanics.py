@@ -14,14 +14,14 @@ from crisp_compass.course.known import best_source
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.identify.mechanics import MechanicsResult, fit_mechanics
-from crisp_compass.motor import pole_pairs_of
+from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
 
 def torque_constant_of(bench: Bench) -> tuple[float, float, str] | None:
     """Return Kt [N·m per A peak], its relative standard uncertainty and where it is from; None where nothing tells it."""
-    if bench.settings.plate.cage:
+    if family_of(bench).own_circuit:
         return _by_magnetizing(bench)
     flux = best_source(bench, "flux_linkage")
     if flux is None:

@@ -70,7 +70,7 @@ WAYPOINT = Waypoint(
     propose=propose,
     sections=(
         *(Section(n) for n in ("Motor", "Drive and supply", "Wiring")),
-        Section("Leads", lambda bench: bench.settings.plate.windings == 2),
+        Section("Leads", lambda bench: family_of(bench).open_loop),
         *(Section(n) for n in ("Sensor cable", "Checks", "Interference")),
     ),
 )

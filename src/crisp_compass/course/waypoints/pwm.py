@@ -6,12 +6,13 @@ from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.conversions import FAMILIES
-from crisp_compass.course.bridge import plan_bench_pwm, three_phases
+from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.modulation.command_input import CommandSignal, read_command
 from crisp_compass.modulation.pwm import PwmFigures
+from crisp_compass.motor import three_phases
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 

@@ -16,7 +16,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Result
 from crisp_compass.identify.inductance import fit_inductance
 from crisp_compass.identify.resistance import ResistanceResult, fit_resistance
-from crisp_compass.motor import family_of
+from crisp_compass.motor import family_of, three_phases
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 
@@ -162,7 +162,7 @@ WAYPOINT = Waypoint(
     captures=(BRIDGE_STAIRCASE, STAIRCASE, WINDING_STAIRCASE, ARMATURE_STAIRCASE),
     sections=(
         Section("Capture"),
-        Section("Meter", lambda bench: bench.settings.plate.windings == 3),
+        Section("Meter", three_phases),
         Section("Side by side"),
     ),
 )

@@ -31,7 +31,7 @@ from crisp_compass.loops.speed import (
     speed_gains,
     tune_speed,
 )
-from crisp_compass.motor import family_of, flux_of, pole_pairs_of, winding_of
+from crisp_compass.motor import family_of, flux_of, pole_pairs_of, turns_field, winding_of
 from crisp_compass.motor.brushed import brush_drop
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
@@ -79,7 +79,7 @@ def design_speed(bench: Bench) -> SpeedDesign:
 
 def armature_tells(bench: Bench) -> bool:
     """Tell whether the armature's voltage tells the speed of this motor: it has brushes and no sensor."""
-    return SENSORS[bench.settings.sensor.kind].kernel == ARMATURE and bench.settings.plate.windings == 1
+    return SENSORS[bench.settings.sensor.kind].kernel == ARMATURE and not turns_field(bench)
 
 
 def armature_sensor(bench: Bench) -> ArmatureSensor | None:
@@ -254,5 +254,5 @@ WAYPOINT = Waypoint(
     applies=closes_loops,
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
-    sections=(Section("Design"), Section("Outer loop", lambda bench: bench.settings.plate.windings == 1)),
+    sections=(Section("Design"), Section("Outer loop", lambda bench: not turns_field(bench))),
 )

@@ -7,6 +7,7 @@ from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.bench.records import Evidence
 from crisp_compass.course.captures import Evaluated
+from crisp_compass.motor import family_of, three_phases
 from crisp_compass.views.inductance import SHOWN
 from crisp_compass.views.picture import Said
 
@@ -41,7 +42,7 @@ class InductancePage(CapturePage):
     def said(self, evidence: Evidence | None) -> Said:
         self.shown.setVisible(len(self.kinds) > 1)
         for pair in self.fields:
-            self._fields[pair.setting].setVisible(self.seen.settings.plate.windings == 3 and not self.seen.settings.plate.cage)
+            self._fields[pair.setting].setVisible(three_phases(self.seen) and not family_of(self.seen).own_circuit)
         if evidence is not None:
             self.shown.show_value(evidence.kind)
         return super().said(evidence)

@@ -24,14 +24,10 @@ from crisp_compass.bench.profile import differences, load_profile, make_profile,
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
-from crisp_compass.motor import FAMILIES, pole_pairs_of
+from crisp_compass.motor import FAMILIES, labels, pole_pairs_of
 from crisp_compass.sensing import SENSORS
 from crisp_compass.views.picture import DialView
 
-_FAMILIES = {
-    "sinusoidal": "PM, sinusoidal", "trapezoidal": "PM, trapezoidal", "stepper": "stepper, two-phase", "induction": "induction",
-    "brushed": "brushed",
-}  # fmt: skip
 _KV = {"line-peak": "V line peak", "line-rms": "V line rms", "six-step-dc": "V DC, six-step"}
 _KT = {"peak": "A peak", "rms": "A rms", "six-step-dc": "A DC, six-step"}
 _EVERY = 3
@@ -120,7 +116,7 @@ class PlatePage(Page):
         self._build_fields()
 
     def _build_fields(self) -> None:
-        family = self._fields["family"] = Choice("Motor", _FAMILIES, width=142)
+        family = self._fields["family"] = Choice("Motor", labels(), width=142)
         family.setParent(self)
         family.moved.connect(self._on_family)
         for field, group in _GROUPS.items():  # labels that only their place tells apart
@@ -152,7 +148,7 @@ class PlatePage(Page):
         for line, row in zip(self._lines[_EVERY - len(rows) :], rows, strict=True):
             for field in row:
                 line.add(self._fields[field])
-        voltage = {"induction": "Voltage, line rms", "stepper": "Voltage, phase"}.get(family, "Voltage")
+        voltage = FAMILIES[family].voltage
         self._fields["rated_voltage"].set_title(voltage)
         sensor, sensors = self._fields["sensor.kind"], PLATES[family].sensors
         if isinstance(sensor, Choice):

@@ -13,6 +13,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.errors import Refusal
+from crisp_compass.motor import family_of
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
@@ -90,7 +91,7 @@ class SupplyPage(Page):
             self.answer.show_answer(
                 show(limits.current.value, "A"),
                 "peak current for a first run",
-                f"Enter {'voltage, frequency and rated speed' if bench.settings.plate.cage else 'Kv or Kt'} on the motor's plate to see how far the bus reaches.",
+                f"Enter {family_of(bench).speed_by} on the motor's plate to see how far the bus reaches.",
             )
         said = presumed_text(bench, "plate", "v_bus", "rated_current", "top_speed")
         if said:

@@ -11,9 +11,10 @@ from crisp_compass.app.waypoints.pwm.schemes import NAMES
 from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.bridge import plan_bench_pwm, three_phases
+from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.modulation.pwm import PwmFigures
+from crisp_compass.motor import three_phases, turns_field
 from crisp_compass.quantities import show, significant
 from crisp_compass.studies.step_prediction import pwm_picture
 from crisp_compass.views.picture import DialView
@@ -73,7 +74,7 @@ class PwmPage(Page):
         picture = pwm_picture(bench, figures.loop_hz, figures.v_limit)
         said = presumed_text(self.document.bench, "plate", "v_bus", "top_speed")
         star = three_phases(bench)
-        turns = bench.settings.plate.windings > 1
+        turns = turns_field(bench)
         self.steps.setVisible(turns)
         self.duty.set_axes(("electrical angle", "°") if turns else ("armature voltage", "V"), ("duty", ""))
         self._fields["scheme"].setVisible(star)

@@ -29,6 +29,7 @@ from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.simulated import PHASES, SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
+from crisp_compass.motor import family_of
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
@@ -295,7 +296,7 @@ class RunPage(Page):
         estimated, seen = without_sensor(self.seen), math.degrees(last["theta_seen"]) % 360
         if estimated and caption and round(last["phase"]) in PHASES:
             caption += f"   {PHASES[round(last['phase'])]}"
-        frame = seen if self.seen.settings.plate.cage or estimated else None
+        frame = seen if family_of(self.seen).own_circuit or estimated else None
         held = seen if estimated else theta  # the frame in which the firmware's voltages are told
         self.show_dial(DialView(
             caption=caption, rotor=theta, frame=frame, current=(theta + ahead, i_size / limit_i) if i_size > 0.01 * limit_i else None,
