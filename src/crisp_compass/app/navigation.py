@@ -99,7 +99,8 @@ class Navigator(QObject):
         for layout in (page.layout(), page.body.inside.layout()):  # a page just opened has no places yet
             if layout is not None:
                 layout.activate()
-        stops = [w for w in page.findChildren(QWidget) if w.focusPolicy() & focus and w.isVisible()]
+        here = page.window()  # an open dialog is a child of the page, but a window of its own
+        stops = [w for w in page.findChildren(QWidget) if w.focusPolicy() & focus and w.isVisible() and w.window() is here]
         places = {w: w.mapTo(page, QPoint(0, 0)) for w in stops}
         stops.sort(key=lambda w: (places[w].y() // 20, places[w].x()))
         chain = [w for w in (*before, *stops, *after) if w.focusPolicy() != Qt.FocusPolicy.NoFocus]
