@@ -7,7 +7,7 @@ bin=.venv/bin
 "$bin/python" -c "from crisp_compass.plant.simulation import warm_up; warm_up()" &
 compiling=$!
 echo "== lint ==";    "$bin/ruff" check src tests demo tools
-echo "== types ==";   "$bin/mypy"; MYPYPATH=src:tests "$bin/mypy" --config-file tools/mypy-tests.ini tests
+echo "== types ==";   "$bin/mypy"
 echo "== borders =="; "$bin/lint-imports" --no-cache
 wait "$compiling" || true
 echo "== tests ==";   exec env QT_QPA_PLATFORM=offscreen "$bin/python" -m pytest -n 2 --dist worksteal --durations=12 "$@"

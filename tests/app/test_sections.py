@@ -18,7 +18,6 @@ from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
 from crisp_compass.app.waypoints.flux.capture import FluxPage
 from crisp_compass.app.waypoints.inductance.capture import InductancePage
 from crisp_compass.app.waypoints.mechanics.capture import MechanicsPage
-from crisp_compass.app.waypoints.plate import motor as plate_module
 from crisp_compass.app.waypoints.plate.checks import ChecksPage
 from crisp_compass.app.waypoints.plate.interference import InterferencePage
 from crisp_compass.app.waypoints.plate.motor import PlatePage
@@ -195,7 +194,7 @@ def test_a_profile_marks_what_it_changes(
             dialog.table.item(row, 0).setCheckState(Qt.CheckState.Checked)
         return 1
 
-    monkeypatch.setattr(plate_module.ProfileDialog, "exec", accept)
+    monkeypatch.setattr(ProfileDialog, "exec", accept)
     page.open_profile(tmp_path / "winch.motor.json")
     assert seen
     assert seen[0] > 6

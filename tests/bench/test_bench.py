@@ -15,12 +15,13 @@ from random_benches import random_bench
 from crisp_compass.bench import Bench, Quantity, load_bench, save_bench, settle, stale_inputs
 from crisp_compass.bench.models import FORMAT
 from crisp_compass.bench.readings import parse_reading
-from crisp_compass.bench.store import dump_bench, write_atomically
+from crisp_compass.bench.store import dump_bench
 from crisp_compass.course.course import State, state_of
 from crisp_compass.course.open_points import check_bench, next_bearing, stale_effect
 from crisp_compass.course.waypoints import BY_KEY, current_loop
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.errors import Refusal
+from crisp_compass.files import write_atomically
 
 ROOT = Path(__file__).resolve().parents[2]
 

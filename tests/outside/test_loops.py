@@ -14,7 +14,7 @@ from crisp_compass.loops.current import axis_loop, largest_linear_step, placed_g
 from crisp_compass.loops.number_format import Scales, from_integers, to_forms
 from crisp_compass.loops.sampled import discretise, margins
 from crisp_compass.loops.speed import tune_speed
-from crisp_compass.modulation.pwm import VOLTAGE_PER_BUS
+from crisp_compass.modulation.vectors import VOLTAGE_PER_BUS
 from crisp_compass.quantities import parse
 
 with warnings.catch_warnings():
