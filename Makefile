@@ -1,4 +1,4 @@
-.PHONY: setup demo test bench accuracy fuzz schema
+.PHONY: setup demo test bench accuracy fuzz schema mutants
 setup:
 	@tools/setup.sh
 demo: setup
@@ -12,6 +12,9 @@ bench: setup
 accuracy: setup
 	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 .venv/bin/python tools/calibrate.py --captures 300 --write docs/accuracy.md
 	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 .venv/bin/python tools/attack_commutation.py --write docs/commutation-accuracy.md
+COUNT ?= 300
+mutants: setup
+	@.venv/bin/python tools/mutants.py --count $(COUNT)
 MINUTES ?= 2
 fuzz: setup
 	@OMP_NUM_THREADS=1 OPENBLAS_NUM_THREADS=1 POLARS_MAX_THREADS=1 .venv/bin/python tools/fuzz.py --minutes $(MINUTES)
