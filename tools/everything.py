@@ -54,7 +54,7 @@ from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.preparation.wiring import consequence
 from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.content import content_of
-from crisp_compass.record.export import FORMATS, export_settings
+from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.studies.block import block_outlook
@@ -129,7 +129,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),
     "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": lambda b: content_of(b, NOWHERE, "now"),
     "evidence": lambda b: [headline_of(e) for items in b.evidence.values() for e in items],
-    "exports": lambda b: [export_settings(b, f) for f in FORMATS], "controller": controller_sources, "profile": make_profile,
+    "exports": lambda b: [export_settings(b, f) for f in FORMS], "controller": controller_sources, "profile": make_profile,
     "start": design_start, "start firmware": firmware_of, "start proposal": start_proposal,
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
 }  # fmt: skip

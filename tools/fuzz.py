@@ -32,7 +32,7 @@ from crisp_compass.capture import read_capture
 from crisp_compass.course.captures import evaluate, guess_kind
 from crisp_compass.course.open_points import open_points
 from crisp_compass.errors import Refusal
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import export_settings
 
 SLOW_S = 5.0
 _TOKENS = (

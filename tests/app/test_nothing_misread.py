@@ -203,7 +203,7 @@ def test_logic_is_no_back_emf(tmp_path: Path) -> None:
 
 
 def test_nothing_of_a_bench_becomes_code(winch: Path, tmp_path: Path) -> None:
-    from crisp_compass.record.export import export_settings
+    from crisp_compass.record.formats import export_settings
     from crisp_compass.safe_text import csv_cell
 
     evil = "x */ #error gone ??/\n\\ \u202e\u2066 //*/ /* "

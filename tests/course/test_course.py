@@ -23,7 +23,7 @@ from crisp_compass.course.waypoints.plate import plate_values
 from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.errors import Refusal
 from crisp_compass.record.c_controller import controller_sources
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import export_settings
 from crisp_compass.studies.scenarios import SCENARIOS, open_simulation, run_scenario
 from crisp_compass.studies.step_prediction import (
     bode,

@@ -22,7 +22,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.identify.meter import of_three_pairs
 from crisp_compass.identify.nameplate import nameplate_circuit
 from crisp_compass.identify.saliency import fit_saliency
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import export_settings
 from crisp_compass.typed import Motor, read
 
 WHEN = "2026-01-01T10:00:00"

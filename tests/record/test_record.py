@@ -16,10 +16,12 @@ import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
 from crisp_compass.bench.records import CurrentTrial, Trial
+from crisp_compass.cli.main import run
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.errors import Refusal
 from crisp_compass.record import pdf as pdf_record
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import FORMS, export_settings
+from crisp_compass.record.formats.form import Form, own_settled
 from crisp_compass.record.glyphs import BASE, families_for, printable
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
@@ -191,3 +193,12 @@ def test_a_name_in_any_script_is_printed_or_spelled_out(winch: Path) -> None:
     assert printable("Łódź", [BASE]) == "Łódź"
     families = families_for("ポ")
     assert printable("aポ", families) == ("aポ" if len(families) > 1 else "a⟨U+30DD⟩")
+
+
+def test_a_format_is_one_module(winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Registered from outside, it is written by the command, named in the refusal, and has its button in the window."""
+    monkeypatch.setitem(FORMS, "lines", Form("lines", "lines", ".txt", "settings", 9, lambda bench: "\n".join(own_settled(bench))))
+    assert run(["export", str(winch), "-o", str(tmp_path / "s.txt"), "--format", "lines"]) == 0
+    assert "current_loop" in (tmp_path / "s.txt").read_text()
+    with pytest.raises(Refusal, match="no format"):
+        export_settings(load_bench(winch), "punched cards")

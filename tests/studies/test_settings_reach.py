@@ -21,7 +21,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import largest_linear_step
 from crisp_compass.preparation.checks import record_reading, record_typed
 from crisp_compass.preparation.supply import supply_outlook
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import export_settings
 from crisp_compass.record.handed import handed_settings
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.step_band import Spread, current_band

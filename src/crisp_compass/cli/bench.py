@@ -66,7 +66,7 @@ def check(bench: BenchFile, json: Json = False) -> None:
 def export(
     bench: BenchFile,
     output: Annotated[str, typer.Option("-o", "--output", help="File to write; a folder for c-controller.")],
-    format: Annotated[str, typer.Option(help="c-header, json, csv or c-controller.")] = "c-header",
+    format: Annotated[str, typer.Option(help="One of c-header, json, csv, c-controller.")] = "c-header",
     force: Force = False,
     json: Json = False,
 ) -> None:
@@ -74,7 +74,7 @@ def export(
     from crisp_compass.bench import load_bench
     from crisp_compass.course.open_points import check_bench
     from crisp_compass.files import write_atomically
-    from crisp_compass.record.export import export_settings
+    from crisp_compass.record.formats import export_settings
 
     loaded = load_bench(bench)
     if format == "c-controller":

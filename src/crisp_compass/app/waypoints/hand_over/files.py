@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PySide6.QtCore import QSize, Signal
@@ -17,7 +18,8 @@ from crisp_compass.course.open_points import open_points, presumed_text
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.record.c_controller import controller_sources
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import FORMS, export_settings
+from crisp_compass.record.formats.form import Form
 from crisp_compass.record.save import save_record
 
 
@@ -42,25 +44,18 @@ class HandOverPage(Page):
         self._report.refused.connect(self.refuse)
         self._report.busy.connect(self._on_writing)
         self.buttons: dict[str, QPushButton] = {}
-        for key, text in (
-            ("record", "Save record…"),
-            ("json", "Save JSON…"),
-            ("csv", "Save CSV…"),
-            ("controller", "Save controller…"),
-        ):
+        self.forms = list(FORMS.values())
+        others = ((form.key, f"Save {form.label}…") for form in self.forms[1:])
+        for key, text in (("record", "Save record…"), *others, ("controller", "Save controller…")):
             self.buttons[key] = QPushButton(text)
         self.buttons["record"].clicked.connect(
             lambda: self._ask("record", ".html", "Record (*.html *.pdf)", self.save_record)
         )
-        self.buttons["json"].clicked.connect(
-            lambda: self._ask("settings", ".json", "JSON (*.json)", lambda p: self.save_settings(p, "json"))
-        )
-        self.buttons["csv"].clicked.connect(
-            lambda: self._ask("settings", ".csv", "CSV (*.csv)", lambda p: self.save_settings(p, "csv"))
-        )
+        for form in self.forms[1:]:
+            self.buttons[form.key].clicked.connect(partial(self._ask_settings, form))
         self.buttons["controller"].setToolTip("C source of the current controller, in float and in fixed point")
         self.buttons["controller"].clicked.connect(self._ask_folder)
-        self.finish("Save C header…", *self.buttons.values())
+        self.finish(f"Save {self.forms[0].label}…", *self.buttons.values())
 
     def refresh(self) -> None:
         bench = self.document.bench
@@ -68,8 +63,8 @@ class HandOverPage(Page):
         count = sum(len(s.values) for s in bench.settled.values())
         assert self.main_button is not None
         self.main_button.setEnabled(bool(bench.settled))
-        for key in ("json", "csv"):
-            self.buttons[key].setEnabled(bool(bench.settled))
+        for form in self.forms[1:]:
+            self.buttons[form.key].setEnabled(bool(bench.settled))
         self.buttons["controller"].setEnabled("current_loop" in bench.settled)
         points = f"{len(found)} open point{'s' if len(found) != 1 else ''}" if found else "no open points"
         self.answer.show_answer(
@@ -78,12 +73,9 @@ class HandOverPage(Page):
             "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
         )
         self.findings.show_findings(found)
-        exportable = bool(bench.settled)
-        for widget in (self.main_button, *(self.buttons[key] for key in ("json", "csv", "controller"))):
-            widget.setEnabled(widget.isEnabled() and exportable)
         text = (
-            export_settings(bench, "c-header")
-            if exportable
+            self.forms[0].write(bench)
+            if bench.settled
             else "Nothing is settled yet: the header will appear here."
         )
         if text != self.preview.toPlainText():
@@ -122,7 +114,10 @@ class HandOverPage(Page):
             save(path)
 
     def on_main(self) -> None:
-        self._ask("motor", ".h", "C header (*.h)", lambda p: self.save_settings(p, "c-header"))
+        self._ask_settings(self.forms[0])
+
+    def _ask_settings(self, form: Form) -> None:
+        self._ask(form.stem, form.suffix, f"{form.label} (*{form.suffix})", lambda p: self.save_settings(p, form.key))
 
     def save_settings(self, path: Path, form: str) -> None:
         """Write the settings in one of the export forms."""

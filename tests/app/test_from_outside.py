@@ -1,4 +1,4 @@
-"""A kind of sensor that is registered from outside: every page opens, the drive runs, header and record are written."""
+"""A sensor and a format that are registered from outside: every page opens, the drive runs, header and record are written."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from PySide6.QtCore import QSettings, QThreadPool
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.main import make_application
+from crisp_compass.app.waypoints.hand_over.files import HandOverPage
 from crisp_compass.app.window import Window
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.plate import MagnetPlate
@@ -18,7 +19,8 @@ from crisp_compass.bench.store import load_bench, save_bench
 from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.drive import build_drive
 from crisp_compass.preparation.wiring import leads_of
-from crisp_compass.record.export import export_settings
+from crisp_compass.record.formats import FORMS, export_settings
+from crisp_compass.record.formats.form import Form
 from crisp_compass.record.report import write_report
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensing.sensor import Sensor
@@ -27,6 +29,20 @@ RESOLVER = Sensor(
     "resolver", "resolver", "resolver", leads=(("sin +", "sin+"), ("sin −", "sin−")), steps=65536.0, turned="Zero it again.",
     sequence="resolver", turn_round="exchange its sine leads", proven_by=("alignment",),
 )  # fmt: skip
+
+
+def test_a_format_has_its_button(qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setitem(FORMS, "lines", Form("lines", "lines", ".txt", "settings", 9, lambda bench: bench.name))
+    make_application()
+    window = Window(QSettings(str(tmp_path / "s.ini"), QSettings.Format.IniFormat))
+    qtbot.addWidget(window)
+    window.open(winch)
+    window.travel("hand_over")
+    page = window.page
+    assert isinstance(page, HandOverPage)
+    assert page.buttons["lines"].text() == "Save lines…"
+    page.save_settings(tmp_path / "s.txt", "lines")
+    assert (tmp_path / "s.txt").read_text() == load_bench(winch).name
 
 
 def test_a_sensor_is_one_module(qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -1,55 +1,29 @@
-"""Settings as C header, JSON or CSV. Every number carries its unit and, where known, its uncertainty."""
+"""Settings as a C header."""
 
 from __future__ import annotations
 
-import csv
-import io
-import json
 import math
 
 from crisp_compass import __version__
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.records import Settled
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.course.circuit import hertz_law
-from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.open_points import check_bench
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls
-from crisp_compass.record.content import HALL_CONVENTION
+from crisp_compass.record.formats.form import Form, own_settled
 from crisp_compass.record.handed import handed_settings
-from crisp_compass.safe_text import c_comment, c_identifier, csv_cell
+from crisp_compass.safe_text import c_comment, c_identifier
 
-FORMATS = ("c-header", "json", "csv")
 _UNIT_WORDS = {
     "Ω": "OHM", "H": "H", "Wb": "WB", "V": "V", "A": "A", "Hz": "HZ", "s": "S", "rad/s": "RAD_S", "rad/s²": "RAD_S2", "rad": "RAD", "V/A": "V_PER_A",
     "V/(A·s)": "V_PER_AS", "A/(rad/s)": "A_PER_RAD_S", "A/rad": "A_PER_RAD", "kg·m²": "KG_M2", "N·m": "NM",
     "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "degC": "DEGC", "": "",
 }  # fmt: skip
 _COUNTS = {"pole_pairs", "period_counts", "dead_time_counts", "counts_per_rev", "direction", "bits", "turn_bits"}
-
-
-def export_settings(bench: Bench, form: str) -> str:
-    """Return the settled settings as text in ``form``: ``c-header``, ``json`` or ``csv``.
-
-    Raises Refusal for an unknown form or a bench on which nothing is settled.
-    """
-    if form not in FORMATS:
-        raise Refusal(
-            f"there is no format “{form}”", f"use one of {', '.join(FORMATS)}, c-controller", where="--format"
-        )
-    if not bench.settled:
-        raise Refusal("nothing is settled on this bench", "settle at least one value before handing over")
-    return {"c-header": _c_header, "json": _json, "csv": _csv}[form](bench)
-
-
-def own_settled(bench: Bench) -> dict[str, Settled]:
-    """Return what is settled of the legs that this motor and firmware have: another kind's values are not handed over."""
-    own = {w.key for w in waypoints_of(bench)}
-    return {topic: settled for topic, settled in bench.settled.items() if topic in own}
 
 
 def _hertz_lines(bench: Bench) -> list[str]:
@@ -120,47 +94,4 @@ def _c_header(bench: Bench) -> str:
     return "\n".join([*lines, f"#endif /* {guard} */", ""])
 
 
-def _json(bench: Bench) -> str:
-    data = {
-        "bench": bench.name,
-        "settings": {
-            topic: {
-                "values": {n: q.model_dump(mode="json", exclude_none=True) for n, q in s.values.items()},
-                "reason": s.reason,
-                "when": s.when,
-                "stale": bool(stale_inputs(bench, topic)),
-                "origin": s.origin,
-                **({"halls": {**s.halls.model_dump(mode="json"), "convention": HALL_CONVENTION}} if s.halls else {}),
-            }
-            for topic, s in own_settled(bench).items()
-        },
-        "firmware": {f"{h.topic}.{h.name}": {"value": h.value, "unit": h.unit, "text": h.text} for h in handed_settings(bench)},
-    }
-    return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
-
-
-def _csv(bench: Bench) -> str:
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["topic", "name", "value", "unit", "u", "low95", "high95", "stale", "reason"])
-    for topic, settled in own_settled(bench).items():
-        stale = "yes" if stale_inputs(bench, topic) else "no"
-        said = f"data sheet, not measured: {settled.reason}" if settled.origin == "data-sheet" else settled.reason
-        for name, q in settled.values.items():
-            low, high = q.interval95 or ("", "")
-            doubt = "" if q.u is None else repr(q.u)
-            row = [topic, name, repr(q.value), q.unit, doubt, low, high, stale, said]
-            writer.writerow([row[0], row[1], row[2], *(csv_cell(c) for c in row[3:])])
-        if settled.halls:
-            for code, sector in settled.halls.states.items():
-                for part, angle in (
-                    ("from", sector.from_deg),
-                    ("center", sector.center_deg),
-                    ("to", sector.to_deg),
-                ):
-                    row = [topic, f"hall_{code}_{part}", f"{angle:.3f}", "deg", "", "", "", stale, sector.drive]
-                    writer.writerow(row)
-    for h in handed_settings(bench):
-        stale = "yes" if h.topic in bench.settled and stale_inputs(bench, h.topic) else "no"
-        writer.writerow([h.topic, h.name, repr(h.value), h.unit, "", "", "", stale, h.text])
-    return out.getvalue()
+FORM = Form("c-header", "C header", ".h", "motor", 1, _c_header)
