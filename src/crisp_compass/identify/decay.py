@@ -2,8 +2,8 @@
 
 The flux that the rotor keeps is Λ0·e^(−t/Tr)·e^(jθ(t)), and the voltage its derivative, so a falling speed biases nothing. Beside it
 there may be a part that fades slower or stays (the remanence of the iron) or one that is soon gone (eddy currents, deep bars): a
-second exponential on the same shaft, taken in where the voltage shows it (G. R. Slemon, Electric Machines and Drives, 1992, 5.6,
-from memory, for the decay; the second part is a description, no circuit).
+second exponential on the same shaft, taken in where the voltage shows it.
+The decay by the rotor's own resistance and inductance is common practice; the second part is a description, no circuit.
 """
 
 from __future__ import annotations

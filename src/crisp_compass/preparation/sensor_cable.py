@@ -31,6 +31,8 @@ __all__ = ["FRAME", "ROLE_NAMES", "CableAnswer", "drop_wire", "identify_cable", 
 ROLE_NAMES = {
     "screen": "screen", "ground": "0 V", "supply": "supply", "thermistor": "thermistor", "channel": "channel", "index": "index",
 }  # fmt: skip
+#: Wires that are weighed at once.
+_MOST = 40
 _SAID = {
     "square": "square wave while the shaft turns", "square-with-pull-up": "square wave with a pull-up: an open collector",
     "opposite": "the opposite of another channel", "sine": "sine while the shaft turns", "pulse": "one short pulse a turn", "flat": "flat on the scope",
@@ -74,8 +76,12 @@ class CableAnswer:
 
 def identify_cable(wires: tuple[CableWire, ...]) -> CableAnswer:
     """Reason from the readings on each wire. ``ohms`` may name other wires and ``frame``; ``known`` roles stand."""
-    if len(wires) < 3:
-        text = "Enter every wire of the cable by its colour: at least 0 V, supply and one channel."
+    if not 3 <= len(wires) <= _MOST:
+        text = (
+            "Enter every wire of the cable by its colour: at least 0 V, supply and one channel."
+            if len(wires) < 3
+            else f"More than {_MOST} wires: read the cable connector by connector, each on a bench of its own."
+        )
         return CableAnswer(tuple(WireRole(w.name, (w.known,) if w.known else ROLES, ()) for w in wires), text, False)
     readings = Readings(wires)
     found = Roles(wires, readings)
