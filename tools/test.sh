@@ -3,6 +3,8 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 bin=.venv/bin
+# as the program itself does: small systems, and two workers already
+export OPENBLAS_NUM_THREADS=1 OMP_NUM_THREADS=1
 # the simulated drive compiles on the other processor meanwhile; whatever is not ready then, the tests compile themselves
 "$bin/python" -c "from crisp_compass.plant.simulation import warm_up; warm_up()" &
 compiling=$!

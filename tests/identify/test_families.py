@@ -310,7 +310,7 @@ def test_running_data_tell_friction_too_where_nothing_else_is_driven() -> None:
 def test_a_second_part_of_the_fading_flux_is_taken_out(kind: str) -> None:
     """Remanence, a slower or a faster exponential of 1 to 8 % on the same shaft, which sags: it moved Tr by 14, 8 and 2 % before."""
     errors, held = [], 0
-    for seed in range(16):
+    for seed in range(10):
         rng = np.random.default_rng((["stays", "slow", "soon gone"].index(kind), seed))
         tr, f = float(np.exp(rng.uniform(np.log(0.06), np.log(0.6)))), rng.uniform(20, 60)
         rate = f * rng.uniform(25, 120)
@@ -329,4 +329,4 @@ def test_a_second_part_of_the_fading_flux_is_taken_out(kind: str) -> None:
         errors.append(abs(found.value / tr - 1))
         held += found.low <= tr <= found.high
     assert np.median(errors) < 0.01
-    assert held >= 13
+    assert held >= 8

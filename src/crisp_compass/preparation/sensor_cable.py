@@ -25,7 +25,7 @@ from crisp_compass.preparation.cable_roles import (
     Roles,
     diode_class,
 )
-from crisp_compass.quantities import show
+from crisp_compass.quantities import counted, show
 
 __all__ = ["FRAME", "ROLE_NAMES", "CableAnswer", "drop_wire", "identify_cable", "set_reading"]
 ROLE_NAMES = {
@@ -107,7 +107,7 @@ def _reasons(wire: CableWire, readings: Readings, wires: tuple[CableWire, ...]) 
     out = sum(any(diode_class(v) == 1 for v in readings.diode.get((wire.name, o), [])) for o in others)
     into = sum(any(diode_class(v) == 1 for v in readings.diode.get((o, wire.name), [])) for o in others)
     if out or into:
-        said.append(f"diodes lead from it to {out} and to it from {into} others")
+        said.append(f"diodes lead from it to {counted(out, 'other')}, to it from {into}")
     joined = [o for o in others if any(r < JOINED for r in readings.ohms.get(frozenset((wire.name, o)), []))]
     if joined:
         said.append(f"joined to {', '.join(joined)}")

@@ -19,6 +19,7 @@ class WiringChart(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._leads: tuple[Lead, ...] = ()
+        self._from = "motor"
         self._terminals: tuple[str, ...] = ()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumHeight(220)
@@ -27,8 +28,9 @@ class WiringChart(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(460, 340)
 
-    def show_leads(self, leads: Sequence[Lead], terminals: Sequence[str]) -> None:
-        """Show a chart; ``terminals`` gives the order on the drive's side."""
+    def show_leads(self, leads: Sequence[Lead], terminals: Sequence[str], *, sensor: bool = True) -> None:
+        """Show a chart; ``terminals`` gives the order on the drive's side, ``sensor`` tells whether there are leads of one."""
+        self._from = "motor and sensor" if sensor else "motor"
         self._leads, self._terminals = tuple(leads), tuple(terminals)
         self.setAccessibleName("Wiring: " + "; ".join(f"{w.name} {w.colour} to {w.terminal}" for w in leads))
         self.update()
@@ -53,7 +55,7 @@ class WiringChart(QWidget):
         self._box(
             painter,
             QRectF(area.left() + 14, top - 6, left - area.left() - 14, step * len(self._leads) + 6),
-            "motor and sensor",
+            self._from,
         )
         self._box(painter, QRectF(right, top - 6, area.right() - 14 - right, step * len(self._leads) + 6), "drive")
         places = {name: k for k, name in enumerate(self._terminals)}

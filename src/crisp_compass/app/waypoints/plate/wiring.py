@@ -23,6 +23,7 @@ from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.records import Lead
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.wiring import COLOURS, consequence, default_leads, leads_of, set_lead, swap_leads
+from crisp_compass.sensing import SENSORS
 from crisp_compass.views.picture import DialView
 
 _FIELDS = ("name", "colour", "pin", "terminal")
@@ -75,7 +76,8 @@ class WiringPage(Page):
         bench = self.document.bench
         leads = leads_of(bench)
         self.table.show_rows([[_cell(lead, field) for field in _FIELDS] for lead in leads])
-        self.chart.show_leads(leads, [lead.terminal for lead in default_leads(bench)])
+        sensor = bool(SENSORS[bench.settings.sensor.kind].leads)
+        self.chart.show_leads(leads, [lead.terminal for lead in default_leads(bench)], sensor=sensor)
         meaning = consequence(bench)
         answer = {1: "Forward", -1: "Backward", 0: "Not known"}[meaning.direction]
         colours = sum(1 for lead in leads if lead.colour)
