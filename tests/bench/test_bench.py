@@ -107,7 +107,7 @@ def test_stale_is_visible_and_says_what_would_change(winch: Path) -> None:
     assert next_bearing(bench).waypoint == "current_loop"
     assert "stale-current-loop" in [f.code for f in check_bench(bench)]
     # R moved from 408.0 to 412.7 mΩ and Ki is 2πf·R: 1.1 %
-    assert "Ki q would move by 1.1 % and ki d by 1.1 %" in stale_effect(bench, "current_loop")
+    assert "Ki q and ki d would move by 1.1 %" in stale_effect(bench, "current_loop")
     fresh = design_current(bench)
     again = settle(
         bench,
@@ -239,7 +239,7 @@ def test_the_fuzzer_asks_what_there_is_to_ask(winch: Path, tmp_path: Path) -> No
 @pytest.mark.parametrize(
     ("demo", "key", "topic", "moves"),
     [
-        ("pump", "pwm.dead_time_voltage", "start_up", "Floor would move by"),
+        ("pump", "pwm.dead_time_voltage", "start_up", "Floor and acceleration would move by"),
         ("hatch", "mechanics.inertia", "speed_loop", "filter by"),
         ("hoist", "resistance.resistance", "circuit", "Rotor time constant would move by"),
         ("winch", "plate.v_bus", "pwm", "Nothing settled here would move"),

@@ -293,13 +293,18 @@ def stale_effect(bench: Bench, topic: Topic) -> str:
         return f"{text}."
     old = bench.settled[topic].values
     moved = sorted(((abs(q.value / old[k].value - 1), k) for k, q in proposed.values.items() if k in old and old[k].value), reverse=True)
-    said = [f"{describe_input(f'{topic}.{k}')} would move by {significant(100 * share, 2)} %" for share, k in moved if share > 1e-6]
-    if not said:
+    moved = [(share, describe_input(f"{topic}.{k}")) for share, k in moved if share > 1e-6]
+    if not moved:
         # what a capture says is worked out anew only where the capture is read again
         return f"{text}. Nothing settled here would move." if BY_KEY[topic].propose is not None else f"{text}."
-    more = f", {len(said) - 2} more by less" if len(said) > 2 else ""
-    joined = " and ".join(x.replace(" would move", "", 1) if k else x for k, x in enumerate(said[:2]))
-    return f"{text}. {joined[:1].upper()}{joined[1:]}{more}."
+    (most, name), second = moved[0], moved[1] if len(moved) > 1 else (0.0, "")
+    told = significant(100 * most, 2)
+    said = f"{name} would move by {told} %"
+    if significant(100 * second[0], 2) == told:
+        said = f"{name} and {second[1]} would move by {told} %"
+    elif second[0] > 0.1 * most:
+        said += f", {second[1]} by {significant(100 * second[0], 2)} %"
+    return f"{text}. {said[:1].upper()}{said[1:]}."
 
 
 def _proposed(bench: Bench, topic: Topic) -> Proposal | None:
