@@ -8,9 +8,11 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import logging
 import pickle
 from typing import Any
 
+_LOG = logging.getLogger(__name__)
 #: Bytes of the checksum.
 _MARK = 32
 
@@ -34,6 +36,7 @@ def harden() -> None:
             whole = file.read()
         data, mark = whole[:-_MARK], whole[-_MARK:]
         if hashlib.sha256(data).digest() != mark:
+            _LOG.warning("a damaged kernel is compiled again: %s", name)
             raise OSError("the kernel is damaged")  # which the cache takes for “not there”
         return pickle.loads(data)
 

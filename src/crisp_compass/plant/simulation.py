@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import logging
 import math
 import os
 import shutil
@@ -179,6 +180,9 @@ def join(traces: list[Trace]) -> Trace:
     return Trace({name: np.concatenate([t.columns[name] for t in traces]) for name in traces[0].columns})
 
 
+_LOG = logging.getLogger(__name__)
+#: Seconds after which compiling apart is given up.
+_PATIENCE = 300
 #: Cleared while the kernels are being compiled in the background; whoever must not wait asks it first.
 READY = threading.Event()
 READY.set()
@@ -192,6 +196,7 @@ def prepare() -> None:
     cache = Path(os.environ["NUMBA_CACHE_DIR"])
     _sweep(cache)
     if not any(cache.rglob("permanent_magnet.run-*.nbi")):
+        began = time.monotonic()
         ask = "from crisp_compass.plant.simulation import warm_up; warm_up({})"
         parts = [
             subprocess.Popen(
@@ -201,9 +206,11 @@ def prepare() -> None:
         ]
         for part in parts:
             try:
-                part.wait(timeout=300)
+                part.wait(timeout=_PATIENCE)
             except subprocess.TimeoutExpired:
+                _LOG.warning("compiling the kernels in a process of their own took more than %d s: given up", _PATIENCE)
                 part.kill()
+        _LOG.info("kernels compiled in %.0f s", time.monotonic() - began)
     warm_up()
 
 

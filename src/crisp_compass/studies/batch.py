@@ -8,6 +8,7 @@ place alone, so the answers are the same whatever the number of workers and wher
 from __future__ import annotations
 
 import contextlib
+import logging
 import multiprocessing
 import os
 import threading
@@ -24,6 +25,7 @@ from crisp_compass.errors import Refusal
 Task = TypeVar("Task")
 Answer = TypeVar("Answer")
 Work = Callable[[Task, int], Answer]
+_LOG = logging.getLogger(__name__)
 #: How often a task is tried again after its worker died.
 _TRIES = 3
 #: Workers for each processor: more only wait for each other.
@@ -208,6 +210,7 @@ def _in_processes(
             raise
         except BrokenProcessPool:  # a worker was killed: what is done stays, the rest is asked again
             close_pool()
+            _LOG.warning("a worker was killed; %d of %d tasks are done, the rest is asked again", len(answers), len(tasks))
             if attempt == _TRIES - 1:
                 raise Refusal(
                     "the workers end again and again before they answer", "use --workers 1, or more memory"
