@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import UNITS, check_bounds, editable, parse, show, show_with_error, split
+from crisp_compass.quantities import UNITS, check_bounds, editable, grouped, parse, show, show_with_error, split
 
 READS = [
     ("5.6m", "H", 5.6e-3), ("460 mΩ", "Ω", 0.46), ("460mohm", "Ω", 0.46), ("43k", "Hz", 43e3), ("43k", "rpm", 43e3 * math.pi / 30),
@@ -90,3 +90,9 @@ def test_error_bar_sets_the_digits() -> None:
     # never further from the value than the bar, however many digits that takes
     assert show_with_error(17.9234567e-3, 1.2e-8, "Wb")[0] == "17.923457 mWb"
     assert split(314.159265, "rpm")[1] == ""
+
+
+def test_a_number_keeps_its_blank_and_a_refusal_stays_one_line() -> None:
+    said = Refusal(f"at most {grouped(42017)} rpm\u2028here\x85now").sentence
+    assert said == "at most 42\u202f017 rpm here now."
+    assert (grouped(9999), grouped(-12345.6, 1)) == ("9999", "−12\u202f345.6")

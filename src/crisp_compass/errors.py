@@ -44,7 +44,7 @@ class Refusal(Exception):  # noqa: N818 - a refusal is an answer, not a malfunct
     def sentence(self) -> str:
         """One line: place, problem and remedy."""
         text = self.problem + (f"; {self.remedy}" if self.remedy else "")
-        text = re.sub(r"[ \t\r\n\f\v]+", " ", text).strip()  # a no-break blank within a number stays
+        text = re.sub(r"[^\S\u00a0\u2007\u202f]+", " ", text).strip()  # a no-break blank within a number stays
         return f"{self.where}: {text}." if self.where else f"{text}."
 
     def __str__(self) -> str:

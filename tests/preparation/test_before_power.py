@@ -310,3 +310,18 @@ def test_chart_and_texts_are_of_the_sensor_that_the_bench_has(kind: str) -> None
     said = " ".join(consequence(swap_leads(bench, 0, 1, WHEN)).texts)
     for other, word in (("incremental", "encoder"), ("halls", "hall"), ("tachometer", "tachometer")):
         assert (word in said) == (SENSORS[kind].called.startswith(word) or (other, kind) == ("incremental", "absolute"))
+
+
+def test_what_is_written_of_another_sensor_is_not_lost() -> None:
+    bench = set_lead(_plate(Bench(), "sensor", kind="incremental"), 4, colour="green")
+    halls = set_lead(_plate(bench, "sensor", kind="halls"), 4, colour="blue")
+    assert [(lead.name, lead.colour) for lead in leads_of(halls)][4] == ("H1", "BU")
+    back = _plate(halls, "sensor", kind="incremental")
+    assert [(lead.name, lead.colour) for lead in leads_of(back)][4] == ("enc A", "GN")
+
+
+def test_a_cable_of_too_many_wires_is_read_in_parts() -> None:
+    bench = Bench()
+    for k in range(41):
+        bench = set_reading(bench, f"w{k}")
+    assert "connector by connector" in identify_cable(bench.cable).next_reading

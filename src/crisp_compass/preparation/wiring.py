@@ -52,13 +52,19 @@ def leads_of(bench: Bench) -> tuple[Lead, ...]:
     return (*(kept.get(lead.name, lead) for lead in own), *further)
 
 
+def _with(bench: Bench, leads: list[Lead]) -> tuple[Lead, ...]:
+    """Return a changed chart with what is written of another sensor's leads: it is not shown, and not lost."""
+    shown = {lead.name for lead in leads}
+    return (*leads, *(lead for lead in bench.leads if lead.name not in shown))
+
+
 def set_lead(bench: Bench, index: int, **fields: str) -> Bench:
     """Return the bench with one lead's text changed; a colour is checked."""
     leads = list(leads_of(bench))
     if "colour" in fields:
         fields["colour"] = colour_code(fields["colour"])
     leads[index] = leads[index].model_copy(update={k: v.strip() for k, v in fields.items()})
-    return bench.model_copy(update={"leads": tuple(leads)})
+    return bench.model_copy(update={"leads": _with(bench, leads)})
 
 
 def swap_leads(bench: Bench, first: int, second: int, when: str) -> Bench:
@@ -70,7 +76,7 @@ def swap_leads(bench: Bench, first: int, second: int, when: str) -> Bench:
     leads[first] = a.model_copy(update={"terminal": b.terminal})
     leads[second] = b.model_copy(update={"terminal": a.terminal})
     line = LedgerEntry(when=when, kind="wiring", text=f"leads {a.name} and {b.name} exchanged, power off")
-    return bench.model_copy(update={"leads": tuple(leads), "ledger": (*bench.ledger, line)})
+    return bench.model_copy(update={"leads": _with(bench, leads), "ledger": (*bench.ledger, line)})
 
 
 @dataclass(frozen=True)

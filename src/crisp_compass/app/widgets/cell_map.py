@@ -11,6 +11,7 @@ from PySide6.QtGui import QBrush, QKeyEvent, QMouseEvent, QPainter, QPaintEvent,
 from PySide6.QtWidgets import QApplication, QWidget
 
 from crisp_compass.app.theme import THEME, font
+from crisp_compass.quantities import grouped
 
 _LEFT, _RIGHT, _TOP, _BOTTOM = 74, 12, 26, 40
 #: How the kinds are hatched, in their order: the third and the fourth are told apart without colour too.
@@ -19,7 +20,11 @@ _STEPS = {Qt.Key.Key_Left: (-1, 0), Qt.Key.Key_Right: (1, 0), Qt.Key.Key_Up: (0,
 
 
 def _said(value: float) -> str:
-    return f"{value:.3g}" if abs(value) < 1000 else f"{value:.0f}"
+    return f"{value:.3g}" if abs(value) < 1000 else grouped(value)
+
+
+def _tick(value: float) -> str:
+    return grouped(value) if abs(value) >= 1e4 else f"{value:.10g}".replace("-", "−")
 
 
 def round_ticks(values: Sequence[float], most: int = 6) -> list[tuple[float, str]]:
@@ -44,7 +49,7 @@ def round_ticks(values: Sequence[float], most: int = 6) -> list[tuple[float, str
         step = next(m * power for m in (1, 2, 2.5, 5, 10) if m * power >= raw)
         found = [float(k * step) for k in range(int(np.ceil(x[0] / step - 1e-9)), int(np.floor(x[-1] / step + 1e-9)) + 1)]
     places = np.interp(found, x, np.arange(len(x)))
-    return [(float(p), f"{v:.10g}".replace("-", "−")) for p, v in zip(places, found, strict=True)]
+    return [(float(p), _tick(v)) for p, v in zip(places, found, strict=True)]
 
 
 class CellMap(QWidget):
