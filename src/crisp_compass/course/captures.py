@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 import os
 from collections.abc import Collection, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -86,6 +87,25 @@ def evaluate(
     kinds = kinds_of(bench, topic)
     if not kinds:
         raise Refusal(f"the leg {BY_KEY[topic].name} takes no capture")
+    with ThreadPoolExecutor(1) as beside:  # hashing leaves the interpreter to the fit
+        digest = beside.submit(sha256_of, file)
+        found, capture, result = _fitted(bench, kinds, file, columns, kind, progress, capture)
+        sha = digest.result()
+    try:
+        evidence = _evidence(bench, found, file, base, when, tuple(columns), capture, result, sha)
+    except ValidationError:  # an estimate that no motor can have: a unit or a factor slipped
+        raise Refusal(
+            "what the capture says is not possible for a motor",
+            "check the channels' units and factors",
+            where=str(file),
+        ) from None
+    return Evaluated(found, capture, result, evidence)
+
+
+def _fitted(
+    bench: Bench, kinds: Sequence[CaptureKind], file: Path, columns: Sequence[str], kind: str | None, progress: Progress | None,
+    capture: Capture | None,
+) -> tuple[CaptureKind, Capture, Any]:  # fmt: skip
     if capture is None:
         capture = read_capture(file, columns, need_time=not any(k.table for k in kinds), progress=progress)
     family_of_capture(capture, family_of(bench).captures)
@@ -99,19 +119,12 @@ def evaluate(
         found = KINDS[kind]
     elif found.refine is not None:
         found = KINDS[found.refine(capture, result)]
-    try:
-        evidence = _evidence(bench, found, file, base, when, tuple(columns), capture, result)
-    except ValidationError:  # an estimate that no motor can have: a unit or a factor slipped
-        raise Refusal(
-            "what the capture says is not possible for a motor",
-            "check the channels' units and factors",
-            where=str(file),
-        ) from None
-    return Evaluated(found, capture, result, evidence)
+    return found, capture, result
 
 
 def _evidence(
     bench: Bench, kind: CaptureKind, file: Path, base: Path, when: str, columns: tuple[str, ...], capture: Capture, result: Any,
+    sha: str,
 ) -> Evidence:  # fmt: skip
     """Return the evidence record of a result; raises ValidationError where an estimate is beyond all ranges."""
     if kind.quantities is not None:
@@ -119,7 +132,7 @@ def _evidence(
     else:
         estimates = {k: to_quantity(e) for k, e in result.estimates.items()}
     return Evidence(
-        file=os.path.relpath(file.resolve(), base.resolve()), sha256=sha256_of(file), kind=kind.key, columns=columns, when=when,
+        file=os.path.relpath(file.resolve(), base.resolve()), sha256=sha, kind=kind.key, columns=columns, when=when,
         method=result.method, estimates=_trusted(bench, kind, estimates),
         findings=tuple(FoundNote(**f.__dict__) for f in result.findings), halls=kind.halls(result) if kind.halls else None,
     )  # fmt: skip

@@ -133,12 +133,17 @@ def fit_emf(
     values = np.column_stack([voltages[n] for n in names])
     geometry = np.array([rows[n] for n in names])
     vectorial = len(names) > 1 and np.linalg.matrix_rank(geometry, tol=1e-6) == 2
-    start = _circle_start(time, values, geometry) if vectorial else None
+    size = _first_block(time, values, geometry) if vectorial and len(time) > 2 * _LONG and _even(time) else 1
+    index, t, v = np.arange(len(time)), time, values
+    if size > 1:  # a long record is averaged before it is integrated
+        index, t, v = index[size // 2 : len(t) // size * size : size], _averaged(t, size), _averaged(v, size)
+    start = _circle_start(t, v, geometry) if vectorial else None
     if start is not None:
-        index, theta = np.arange(len(time)), start
+        theta = start
     else:
         vectorial = False
         index, theta = _crossing_start(time, values[:, int(np.argmax(np.ptp(values, axis=0)))], source)
+        t, v = time[index], values[index]
     turns = float(np.ptp(theta)) / (2 * math.pi)
     if turns < 1.0:
         raise Refusal(
@@ -146,17 +151,11 @@ def fit_emf(
             "turn it further, or start the capture at higher speed",
             where=source,
         )
-    t, v = time[index], values[index]
-    size, attenuation = _block(t, theta), 1.0
-    if size > 1:
-        count = len(t) // size
-        t, theta = (x[: count * size].reshape(count, size).mean(axis=1) for x in (t, theta))
-        v = v[: count * size].reshape(count, size, -1).mean(axis=1)
-        omega = np.gradient(theta, t)
-        # averaging over a block lowers a sine by sin(x)/x of half the block's angle
-        loss = np.sinc(omega * float(np.median(np.diff(t))) / (2 * math.pi))
-        attenuation = float(np.sum(omega**2 * loss) / np.sum(omega**2))
-        index = index[size // 2 : count * size : size]
+    again = _block(t, theta)
+    if again > 1:
+        index = index[again // 2 : len(t) // again * again : again]
+        t, theta, v = _averaged(t, again), _averaged(theta, again), _averaged(v, again)
+    attenuation = _attenuation(t, theta) if size * again > 1 else 1.0
     if len(t) > _MAX_SAMPLES:
         stride = -(-len(t) // _MAX_SAMPLES)
         index, t, v, theta = index[::stride], t[::stride], v[::stride], theta[::stride]
@@ -177,12 +176,45 @@ def fit_emf(
     return fit
 
 
-def _block(t: FloatArray, theta: FloatArray) -> int:
-    """Samples to average: at least 250 blocks an electrical turn are left."""
+#: Samples that a record is averaged down to before its angle is sought, where its turns allow it.
+_LONG = 250_000
+
+
+def _first_block(time: FloatArray, values: FloatArray, geometry: FloatArray) -> int:
+    """Samples that a long record can be averaged over, from a coarse look at its angle; 1 where that shows no circle."""
+    coarse = len(time) // _LONG
+    t = _averaged(time, coarse)
+    theta = _circle_start(t, _averaged(values, coarse), geometry)
+    if theta is None or float(np.percentile(np.abs(np.diff(theta)), 99)) > 2 * math.pi / 8:
+        return 1  # so few samples a turn tell no speed
+    return _block(t, theta, float(np.median(np.diff(time))))
+
+
+def _even(t: FloatArray) -> bool:
+    steps = np.diff(t)
+    return float(np.max(steps)) < 1.5 * float(np.median(steps))
+
+
+def _averaged(values: FloatArray, size: int) -> FloatArray:
+    """Return the means of whole blocks of samples, along the first axis."""
+    count = len(values) // size
+    columns = values[: count * size].reshape(count, size, -1)
+    share = np.full(size, 1.0 / size)  # a product is several times faster than a mean over short rows
+    return np.stack([columns[:, :, c] @ share for c in range(columns.shape[2])], axis=1).reshape(count, *values.shape[1:])
+
+
+def _attenuation(t: FloatArray, theta: FloatArray) -> float:
+    """Return what averaging over blocks of the spacing of ``t`` leaves of a sine: sin(x)/x of half the block's angle."""
+    omega = np.gradient(theta, t)
+    loss = np.sinc(omega * float(np.median(np.diff(t))) / (2 * math.pi))
+    return float(np.sum(omega**2 * loss) / np.sum(omega**2))
+
+
+def _block(t: FloatArray, theta: FloatArray, interval: float | None = None) -> int:
+    """Samples (``interval`` s apart, else those of ``t``) to average: at least 250 blocks an electrical turn are left."""
     fastest = float(np.percentile(np.abs(np.gradient(theta, t)), 99))
-    interval = float(np.median(np.diff(t)))
-    even = float(np.max(np.diff(t))) < 1.5 * interval
-    return max(1, int(2 * math.pi / fastest / interval / 250)) if even and fastest > 0 else 1
+    interval = float(np.median(np.diff(t))) if interval is None else interval
+    return max(1, int(2 * math.pi / fastest / interval / 250)) if fastest > 0 and _even(t) else 1
 
 
 #: Samples that the circle of the flux is fitted to, at most.
@@ -268,7 +300,7 @@ def _crossing_time(time: FloatArray, v: FloatArray, a: int, b: int) -> float:
 
 @dataclass
 class _State:
-    """Everything one Gauss–Newton step needs."""
+    """What a Gauss–Newton step starts from: the samples, and the motion's spline basis over them."""
 
     t: FloatArray
     v: FloatArray
@@ -276,7 +308,6 @@ class _State:
     geometry: FloatArray
     basis: scipy.sparse.csr_array
     slope: scipy.sparse.csr_array
-    spline: FloatArray
 
 
 def _spline(t: FloatArray, pieces: int) -> tuple[scipy.sparse.csr_array, scipy.sparse.csr_array]:
@@ -321,93 +352,128 @@ def _orders(t: FloatArray, theta: FloatArray) -> tuple[int, ...]:
     return orders or (1,)
 
 
-def _design(state: _State, theta: FloatArray, omega: FloatArray, channel: int) -> tuple[FloatArray, FloatArray]:
-    """Return the waveform columns (m, k) of one channel over ω, and their derivative by θ."""
-    mx, my = state.geometry[channel]
-    columns = [-mx * np.sin(theta) + my * np.cos(theta)]
-    slopes = [-mx * np.cos(theta) - my * np.sin(theta)]
-    if channel > 0:
-        columns.append(-mx * np.cos(theta) - my * np.sin(theta))
-        slopes.append(mx * np.sin(theta) - my * np.cos(theta))
-    for h in state.orders[1:]:
-        columns += [np.cos(h * theta), np.sin(h * theta)]
-        slopes += [-h * np.sin(h * theta), h * np.cos(h * theta)]
-    return np.column_stack(columns), np.column_stack(slopes)
+@dataclass(frozen=True)
+class _Waves:
+    """cos hθ and sin hθ of every odd order, (m, orders): what the columns of all channels are made of."""
+
+    cos: FloatArray
+    sin: FloatArray
+    orders: FloatArray
+
+    @classmethod
+    def of(cls, orders: tuple[int, ...], theta: FloatArray) -> _Waves:
+        """Return the waves at angles (m,); powers of one complex exponential cost a tenth of as many sines."""
+        first = np.exp(1j * theta)
+        twice, power = first * first, first
+        cos, sin = np.empty((len(theta), len(orders)), order="F"), np.empty((len(theta), len(orders)), order="F")
+        reached = 1
+        for k, h in enumerate(orders):
+            while reached < h:
+                power, reached = power * twice, reached + 2
+            cos[:, k], sin[:, k] = power.real, power.imag
+        return cls(cos, sin, np.array(orders, dtype=np.float64))
+
+    def design(self, row: FloatArray, *, first: bool) -> FloatArray:
+        """Return the waveform columns (m, k) over ω of the channel that lies on a row of the geometry."""
+        return self._columns(row, first, self.cos, self.sin)
+
+    def slope(self, row: FloatArray, *, first: bool) -> FloatArray:
+        """Return the derivative by θ of :meth:`design`."""
+        return self._columns(row, first, -self.orders * self.sin, self.orders * self.cos)
+
+    def _columns(self, row: FloatArray, first: bool, cos: FloatArray, sin: FloatArray) -> FloatArray:
+        own = 1 if first else 2  # θ is counted from the first channel's fundamental, so that one has no second part
+        out = np.empty((len(cos), own + 2 * (cos.shape[1] - 1)), order="F")
+        out[:, 0] = row[1] * cos[:, 0] - row[0] * sin[:, 0]
+        if not first:
+            out[:, 1] = -row[0] * cos[:, 0] - row[1] * sin[:, 0]
+        out[:, own::2], out[:, own + 1 :: 2] = cos[:, 1:], sin[:, 1:]
+        return out
 
 
-def _linear(state: _State, theta: FloatArray, omega: FloatArray) -> tuple[list[FloatArray], FloatArray]:
-    """Solve waveforms and offsets for a given motion; return coefficients per channel and the model (m, c)."""
-    coefficients, model = [], np.empty_like(state.v)
-    for channel in range(state.v.shape[1]):
-        shape, _ = _design(state, theta, omega, channel)
-        design = np.column_stack([shape * omega[:, None], np.ones_like(theta)])
+@dataclass(frozen=True)
+class _Trial:
+    """A motion, and the waveforms that suit it best: ``designs`` holds each channel's linear columns (m, k + 1)."""
+
+    spline: FloatArray
+    omega: FloatArray
+    waves: _Waves
+    designs: list[FloatArray]
+    coefficients: list[FloatArray]
+    model: FloatArray
+    cost: float
+
+
+def _linear(state: _State, spline: FloatArray, weights: FloatArray) -> _Trial:
+    """Solve waveforms and offsets for a given motion."""
+    theta, omega = state.basis @ spline, state.slope @ spline
+    waves = _Waves.of(state.orders, theta)
+    designs, coefficients, model = [], [], np.empty_like(state.v)
+    for channel, row in enumerate(state.geometry):
+        shape = waves.design(row, first=channel == 0)
+        design = np.ones((len(theta), shape.shape[1] + 1), order="F")
+        np.multiply(shape, omega[:, None], out=design[:, :-1])
         norm = np.linalg.norm(design, axis=0)
         norm[norm == 0] = 1.0
-        scaled = design / norm
-        gram = scaled.T @ scaled + 1e-12 * np.eye(len(norm))
-        coefficients.append(np.linalg.solve(gram, scaled.T @ state.v[:, channel]) / norm)
-        model[:, channel] = design @ coefficients[-1]
-    return coefficients, model
+        gram = (design.T @ design) / np.outer(norm, norm) + 1e-12 * np.eye(len(norm))
+        solved = np.linalg.solve(gram, (design.T @ state.v[:, channel]) / norm) / norm
+        designs.append(design)
+        coefficients.append(solved)
+        model[:, channel] = design @ solved
+    return _Trial(
+        spline, omega, waves, designs, coefficients, model, float(np.sum(((state.v - model) * weights) ** 2))
+    )
 
 
-def _step(
-    state: _State, theta: FloatArray, omega: FloatArray, coefficients: list[FloatArray], weights: FloatArray
-) -> tuple[FloatArray, FloatArray]:
+def _step(state: _State, trial: _Trial, weights: FloatArray) -> tuple[FloatArray, FloatArray]:
     """Return the normal matrix and the right side of all parameters (spline first, then each channel's)."""
     k = state.basis.shape[1]
-    sizes = [len(c) for c in coefficients]
-    total = k + sum(sizes)
+    total = k + sum(len(c) for c in trial.coefficients)
     gram, right = np.zeros((total, total)), np.zeros(total)
     position = k
-    for channel, solved in enumerate(coefficients):
-        shape, slope = _design(state, theta, omega, channel)
-        wave, wave_slope = shape @ solved[:-1], slope @ solved[:-1]
+    for channel, (row, design, solved) in enumerate(
+        zip(state.geometry, trial.designs, trial.coefficients, strict=True)
+    ):
+        weight = weights[channel]
+        wave = trial.waves.design(row, first=channel == 0) @ solved[:-1]
+        wave_slope = trial.waves.slope(row, first=channel == 0) @ solved[:-1]
         motion = (
-            scipy.sparse.diags_array(omega * wave_slope) @ state.basis + scipy.sparse.diags_array(wave) @ state.slope
-        ) * weights[channel]
-        linear = np.column_stack([shape * omega[:, None], np.ones_like(theta)]) * weights[channel]
-        residual = (state.v[:, channel] - linear @ solved / weights[channel]) * weights[channel]
+            scipy.sparse.diags_array(weight * trial.omega * wave_slope) @ state.basis
+            + scipy.sparse.diags_array(weight * wave) @ state.slope
+        )
+        residual = (state.v[:, channel] - trial.model[:, channel]) * weight
         own = slice(position, position + len(solved))
         gram[:k, :k] += (motion.T @ motion).toarray()
-        cross = motion.T @ linear
+        cross = motion.T @ (design * weight)
         gram[:k, own], gram[own, :k] = cross, cross.T
-        gram[own, own] = linear.T @ linear
+        gram[own, own] = weight**2 * (design.T @ design)
         right[:k] += motion.T @ residual
-        right[own] = linear.T @ residual
+        right[own] = weight * (design.T @ residual)
         position += len(solved)
     return gram, right
 
 
-def _solve_motion(state: _State, weights: FloatArray) -> tuple[float, list[FloatArray], FloatArray]:
-    """Iterate to the least weighted squares; return cost, coefficients and model."""
+def _solve_motion(state: _State, spline: FloatArray, weights: FloatArray) -> _Trial:
+    """Iterate from a motion to the least weighted squares."""
     k = state.basis.shape[1]
     damping = 1e-3
-
-    def evaluate(spline: FloatArray) -> tuple[float, list[FloatArray], FloatArray, FloatArray, FloatArray]:
-        theta, omega = state.basis @ spline, state.slope @ spline
-        coefficients, model = _linear(state, theta, omega)
-        return float(np.sum(((state.v - model) * weights) ** 2)), coefficients, model, theta, omega
-
-    cost, coefficients, model, theta, omega = evaluate(state.spline)
+    best = _linear(state, spline, weights)
     for _ in range(25):
-        gram, right = _step(state, theta, omega, coefficients, weights)
-        reduced, target = _eliminate(gram, right, k)
+        reduced, target = _eliminate(*_step(state, best, weights), k)
         for _ in range(6):
             lifted = reduced + damping * np.diag(np.diag(reduced)) + 1e-12 * np.trace(reduced) / k * np.eye(k)
-            candidate = state.spline + np.linalg.solve(lifted, target)
-            trial = evaluate(candidate)
-            if trial[0] <= cost:
+            trial = _linear(state, best.spline + np.linalg.solve(lifted, target), weights)
+            if trial.cost <= best.cost:
                 break
             damping *= 8
         else:
             break
-        gain = (cost - trial[0]) / max(cost, 1e-300)
-        state.spline = candidate
-        cost, coefficients, model, theta, omega = trial
+        gain = (best.cost - trial.cost) / max(best.cost, 1e-300)
+        best = trial
         damping = max(damping / 10, 1e-9)
         if gain < 1e-7:
             break
-    return cost, coefficients, model
+    return best
 
 
 def _eliminate(gram: FloatArray, right: FloatArray, k: int) -> tuple[FloatArray, FloatArray]:
@@ -427,7 +493,7 @@ def _refine(
     turns = float(np.ptp(theta)) / (2 * math.pi)
     weights = 1 / np.array([max(noise(v[:, c]), 1e-4 * float(np.ptp(v[:, c])), 1e-12) for c in range(v.shape[1])])
     orders = _orders(t, theta)
-    best: tuple[float, _State, list[FloatArray], FloatArray] | None = None
+    best: tuple[float, _State, _Trial] | None = None
     pieces = max(3, min(12, int(turns / 3)))
     most = int(min(max(pieces_per_turn * turns, 64 if pieces_per_turn > 1 else 3), len(t) / 10, 600))
     worse = 0
@@ -438,19 +504,19 @@ def _refine(
         if float(np.std(theta - basis @ spline)) > _START_MISFIT and 2 * pieces <= most:
             pieces *= 2
             continue
-        state = _State(t, v, orders, geometry, basis, slope, spline)
-        cost, coefficients, model = _solve_motion(state, weights)
+        state = _State(t, v, orders, geometry, basis, slope)
+        trial = _solve_motion(state, spline, weights)
         count = v.size
-        criterion = count * math.log(max(cost, 1e-300) / count) + basis.shape[1] * math.log(count)
+        criterion = count * math.log(max(trial.cost, 1e-300) / count) + basis.shape[1] * math.log(count)
         if best is None or criterion < best[0] - 2:
-            best, worse = (criterion, state, coefficients, model), 0
+            best, worse = (criterion, state, trial), 0
         else:
             worse += 1
             if worse == 2:
                 break
         pieces *= 2
     assert best is not None
-    return _result(best[1], best[2], best[3], names, index, weights, vectorial, attenuation, ratios)
+    return _result(best[1], best[2], names, index, weights, vectorial, attenuation, ratios)
 
 
 def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
@@ -459,13 +525,12 @@ def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
 
 
 def _result(
-    state: _State, coefficients: list[FloatArray], model: FloatArray, names: tuple[str, ...], index: IntArray,
-    weights: FloatArray, vectorial: bool,
-    attenuation: float, wanted: tuple[int, ...],
+    state: _State, trial: _Trial, names: tuple[str, ...], index: IntArray,
+    weights: FloatArray, vectorial: bool, attenuation: float, wanted: tuple[int, ...],
 ) -> EmfFit:  # fmt: skip
-    theta, omega = state.basis @ state.spline, state.slope @ state.spline
-    gram, _ = _step(state, theta, omega, coefficients, weights)
-    residual = state.v - model
+    theta, omega = state.basis @ trial.spline, trial.omega
+    gram, _ = _step(state, trial, weights)
+    residual = state.v - trial.model
     dof = max(residual.size - len(gram), 1)
     scale = 1 / np.sqrt(np.maximum(np.diag(gram), 1e-300))
     covariance = np.linalg.pinv(gram * np.outer(scale, scale), rcond=1e-13) * np.outer(scale, scale)
@@ -478,14 +543,14 @@ def _result(
     psi, phase, gradients = np.empty(c), np.zeros(c), np.zeros((c, len(gram)))
     ratios: dict[int, list[complex]] = {h: [] for h in wanted if h in state.orders}
     ratio_u: dict[int, list[float]] = {h: [] for h in ratios}
-    for channel, solved in enumerate(coefficients):
+    for channel, solved in enumerate(trial.coefficients):
         own = 1 if channel == 0 else 2
         first = solved[:own]
         psi[channel] = float(np.linalg.norm(first)) / attenuation
         gradients[channel, position : position + own] = first / (psi[channel] * attenuation**2)
         phase[channel] = 0.0 if own == 1 else math.atan2(first[1], first[0])
         fundamental = psi[channel] * attenuation * reach[channel]
-        wave, _ = _design(state, round_turn, np.ones_like(round_turn), channel)
+        wave = _Waves.of(state.orders, round_turn).design(state.geometry[channel], first=channel == 0)
         peak = np.abs(wave @ solved[:-1] + _rest_of_wave(round_turn, theta, omega, residual[:, channel]))
         crest[channel] = float(np.max(peak)) / fundamental
         # angle of the channel's fundamental cosine, so that harmonics of all channels can be compared
@@ -506,5 +571,5 @@ def _result(
     return EmfFit(
         index, state.t, theta, omega, names, psi, np.sqrt(np.maximum(np.diag(psi_covariance), 0.0)), psi_covariance, phase,
         {h: np.array(x) for h, x in ratios.items()}, {h: np.array(x) for h, x in ratio_u.items()},
-        np.array([solved[-1] for solved in coefficients]), crest, model, residual, vectorial,
+        np.array([solved[-1] for solved in trial.coefficients]), crest, trial.model, residual, vectorial,
     )  # fmt: skip
