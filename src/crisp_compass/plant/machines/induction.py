@@ -50,6 +50,20 @@ from crisp_compass.plant.state import (
 
 
 @inlined
+def _fed(
+    va: float, vb: float, ia: float, ib: float, third: float, over_root: float, over_knee: float
+) -> tuple[float, float]:
+    """Return the voltage at the winding: what the inverter sets, less the loss of its dead time against the current."""
+    if third <= 0.0:
+        return va, vb
+    half = 0.5 * SQRT3 * ib
+    ea = min(1.0, max(-1.0, ia * over_knee))
+    eb = min(1.0, max(-1.0, (half - 0.5 * ia) * over_knee))
+    ec = min(1.0, max(-1.0, (-half - 0.5 * ia) * over_knee))
+    return va - third * (2.0 * ea - eb - ec), vb - over_root * (eb - ec)
+
+
+@inlined
 def advance_induction(
     x: FloatArray, drive: Drive, va: float, vb: float, active: bool, load: float, holds: float, span: float
 ) -> None:
@@ -65,53 +79,48 @@ def advance_induction(
     h = span / steps
     decay, first, second = decay_weights(rate, h)
     knee = max(inv.knee, loss * first * over_l, 1e-9)
-    over_knee = 1.0 / knee
+    over_knee, third, over_root = 1.0 / knee, loss / 3.0, loss / SQRT3
     shrink = math.exp(-fade * h)
+    half, lift, pull = 0.5 * h, 0.5 * h * rr, 1.5 * p
     for _ in range(steps):
-        a0, b0, fa0, fb0, w0 = ia, ib, fa, fb, w
-        n_a = n_b = k_w0 = k_w = 0.0
-        for stage in range(2):
-            we = p * w
-            g_a = g_b = 0.0
-            if active:
-                ua, ub = va, vb
-                if loss > 0.0:
-                    half = 0.5 * SQRT3 * ib
-                    ea = min(1.0, max(-1.0, ia * over_knee))
-                    eb = min(1.0, max(-1.0, (half - 0.5 * ia) * over_knee))
-                    ec = min(1.0, max(-1.0, (-half - 0.5 * ia) * over_knee))
-                    ua -= loss * (2.0 * ea - eb - ec) / 3.0
-                    ub -= loss * (eb - ec) / SQRT3
-                g_a = (ua + fade * fa + we * fb) * over_l
-                g_b = (ub + fade * fb - we * fa) * over_l
-            torque = 1.5 * p * (fa * ib - fb * ia)
-            k_w = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
-            if stage == 0:
-                n_a, n_b, k_w0 = g_a, g_b, k_w
-                if active:
-                    ia, ib = decay * a0 + first * g_a, decay * b0 + first * g_b
-                w = w0 + h * k_w
-                if w0 * w < 0.0:
-                    w = 0.0
-                turn = h * p * (w0 + 0.5 * h * k_w)
-                square = turn * turn
-                sin_t = shrink * turn * (1.0 - square * (1.0 / 6.0) * (1.0 - square * (1.0 / 20.0)))
-                cos_t = shrink * (1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0))))
-                # the trapezoidal rule on what the current adds, carried along by decay and turn
-                ka, kb = fa0 + 0.5 * h * rr * a0, fb0 + 0.5 * h * rr * b0
-                fa0, fb0 = ka * cos_t - kb * sin_t, ka * sin_t + kb * cos_t
-                fa, fb = fa0 + 0.5 * h * rr * ia, fb0 + 0.5 * h * rr * ib
-            elif active:
-                ia, ib = ia + second * (g_a - n_a), ib + second * (g_b - n_b)
-        if not active and (ia != 0.0 or ib != 0.0):  # diodes return the current to the supply until it is gone
+        w0 = w
+        # both stages of Heun's rule written out: as a loop of two the compiler keeps its branches
+        g_a = g_b = 0.0
+        if active:
+            u_a, u_b = _fed(va, vb, ia, ib, third, over_root, over_knee)
+            g_a = (u_a + fade * fa + p * w * fb) * over_l
+            g_b = (u_b + fade * fb - p * w * fa) * over_l
+        torque = pull * (fa * ib - fb * ia)
+        k_w0 = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
+        turn = h * p * (w0 + half * k_w0)
+        square = turn * turn
+        sin_t = shrink * turn * (1.0 - square * (1.0 / 6.0) * (1.0 - square * (1.0 / 20.0)))
+        cos_t = shrink * (1.0 - square * (0.5 - square * (1.0 / 24.0 - square * (1.0 / 720.0))))
+        # the trapezoidal rule on what the current adds to the flux, carried along by decay and turn
+        ka, kb = fa + lift * ia, fb + lift * ib
+        base_a, base_b = ka * cos_t - kb * sin_t, ka * sin_t + kb * cos_t
+        if active:
+            ia, ib = decay * ia + first * g_a, decay * ib + first * g_b
+        fa, fb = base_a + lift * ia, base_b + lift * ib
+        w = w0 + h * k_w0
+        if w0 * w < 0.0:
+            w = 0.0
+        torque = pull * (fa * ib - fb * ia)
+        k_w = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
+        if active:
+            u_a, u_b = _fed(va, vb, ia, ib, third, over_root, over_knee)
+            n_a = (u_a + fade * fa + p * w * fb) * over_l
+            n_b = (u_b + fade * fb - p * w * fa) * over_l
+            ia, ib = ia + second * (n_a - g_a), ib + second * (n_b - g_b)
+        elif ia != 0.0 or ib != 0.0:  # diodes return the current to the supply until it is gone
             size = math.sqrt(ia * ia + ib * ib)
             left = max(size - h * (0.6 * x[V_BUS] + m.r * size) * over_l, 0.0)
             ia, ib = ia * left / size, ib * left / size
-        fa, fb = fa0 + 0.5 * h * rr * ia, fb0 + 0.5 * h * rr * ib
-        w = w0 + 0.5 * h * (k_w0 + k_w)
+        fa, fb = base_a + lift * ia, base_b + lift * ib
+        w = w0 + half * (k_w0 + k_w)
         if w0 * w < 0.0:
             w = 0.0
-        th += 0.5 * h * (w0 + w)
+        th += half * (w0 + w)
     x[I_ALPHA], x[I_BETA], x[PSI_ALPHA], x[PSI_BETA], x[OMEGA], x[THETA] = ia, ib, fa, fb, w, th
     x[TORQUE] = 1.5 * p * (fa * ib - fb * ia)
     orient(x)
