@@ -6,13 +6,13 @@
 
 int main(int argc, char **argv)
 {
-    cc_estimator_state s = {0};
+    cc_estimator_state s;
     const long n = argc > 1 ? atol(argv[1]) : 0;
     struct timespec a, b;
     double *x = malloc((size_t)n * 4 * sizeof *x);
     FILE *f = fopen("rows", "rb");
     if (!x || !f || fread(x, sizeof *x, (size_t)n * 4, f) != (size_t)n * 4) return 1;
-    s.spread = 1.0;
+    cc_estimator_init(&s, 0, 0);
     clock_gettime(CLOCK_MONOTONIC, &a);
     for (long k = 0; k < n; k++) cc_estimator_step(&s, x[4 * k], x[4 * k + 1], x[4 * k + 2], x[4 * k + 3]);
     clock_gettime(CLOCK_MONOTONIC, &b);

@@ -47,12 +47,14 @@ from crisp_compass.course.waypoints.speed_loop import armature_droop, design_spe
 from crisp_compass.course.waypoints.start_up import design_start
 from crisp_compass.course.waypoints.start_up import propose as start_proposal
 from crisp_compass.errors import Refusal
+from crisp_compass.firmware.folder import files_of
+from crisp_compass.firmware.plan import plan_of
+from crisp_compass.firmware.vectors import Vectors
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.stepper_leads import connected, pairs
 from crisp_compass.preparation.supply import supply_outlook
 from crisp_compass.preparation.wiring import consequence
-from crisp_compass.record.c_controller import controller_sources
 from crisp_compass.record.content import content_of
 from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.pdf import write_pdf
@@ -129,7 +131,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),
     "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": lambda b: content_of(b, NOWHERE, "now"),
     "evidence": lambda b: [headline_of(e) for items in b.evidence.values() for e in items],
-    "exports": lambda b: [export_settings(b, f) for f in FORMS], "controller": controller_sources, "profile": make_profile,
+    "exports": lambda b: [export_settings(b, f) for f in FORMS], "firmware": lambda b: files_of(plan_of(b), [Vectors("start", "", 0.0, 0.1, ())], "now"), "profile": make_profile,
     "start": design_start, "start firmware": firmware_of, "start proposal": start_proposal,
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
 }  # fmt: skip

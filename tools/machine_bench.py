@@ -31,7 +31,9 @@ from crisp_compass.plant.parameters import (
     Trapezoid,
 )
 from crisp_compass.plant.simulation import Simulation
-from crisp_compass.record.c_estimator import estimator_sources
+from crisp_compass.firmware.folder import files_of
+from crisp_compass.firmware.plan import plan_of
+from crisp_compass.firmware.vectors import Vectors
 from crisp_compass.sensorless.estimator import SEEN, clear, over_rows
 from crisp_compass.studies.batch import processors
 from crisp_compass.studies.start_map import start_map, study_of
@@ -90,7 +92,8 @@ def estimator_against_c() -> None:
     rows = [np.column_stack([x.real, x.imag]) for x in (v, i[1:])]
     source = Path(__file__).resolve().parent / "estimator.c"
     with tempfile.TemporaryDirectory() as folder:
-        for name, text in estimator_sources(bench, "bench"):
+        for source_file in files_of(plan_of(bench), [Vectors("start", "", 0.0, 0.1, ())], "now"):
+            name, text = Path(source_file.name).name, source_file.text
             double = re.sub(r"\b(sin|cos|atan2|sqrt|fabs|floor)f\b", r"\1", re.sub(r"\bfloat\b", "double", text))
             (Path(folder) / name).write_text(re.sub(r"(\d)f\b", r"\1", double))
         np.column_stack(rows).astype(np.float64).tofile(Path(folder) / "rows")

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import math
-import shutil
-import subprocess
+import re
 from pathlib import Path
 
 import numpy as np
@@ -223,19 +222,25 @@ def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, wi
     window.travel("hand_over")
     hand = window.page
     assert isinstance(hand, HandOverPage)
-    with answering(choose("Cancel")) as asked:  # nobody has entered the full scale and the word's length
-        hand.save_controller(tmp_path)
-    assert len(asked) == 1
-    assert not list(tmp_path.glob("cc_current_*"))
-    with answering(choose("Write all the same")):
-        hand.save_controller(tmp_path)
-    assert "Presumed: " in (tmp_path / "cc_current_fixed.c").read_text()
-    assert "Presumed" not in (tmp_path / "cc_current_float.c").read_text()
-    names = sorted(p.name for p in tmp_path.glob("cc_current_*"))
-    assert names == ["cc_current_fixed.c", "cc_current_fixed.h", "cc_current_float.c", "cc_current_float.h"]
-    if shutil.which("gcc"):
-        for name in names[::2]:
-            subprocess.run(["gcc", "-std=c99", "-Wall", "-Wextra", "-Werror", "-c", name], cwd=tmp_path, check=True)
+    folder = tmp_path / "fw"
+    with qtbot.waitSignal(hand.written, timeout=120_000) as told:
+        hand.save_firmware(folder)
+        assert hand.buttons["firmware"].text() == "Making firmware…"
+    assert re.match(r"\d+ files written to ", told.args[0])
+    own, drive = folder / "hardware" / "cc_hardware.c", folder / "src" / "cc_drive.c"
+    own.write_text("mine")
+    drive.write_text("changed by hand")
+    with answering(choose("Keep")) as asked:
+        hand.save_firmware(folder)
+        qtbot.waitUntil(lambda: bool(asked), timeout=120_000)
+    assert "src/cc_drive.c in fw were changed by hand" in asked[0].text()  # type: ignore[attr-defined]
+    assert drive.read_text() == "changed by hand"
+    with answering(choose("Replace")), qtbot.waitSignal(hand.written, timeout=120_000) as told:
+        hand.save_firmware(folder)
+    assert told.args[0].endswith("hardware/cc_hardware.c left as it is.")
+    assert own.read_text() == "mine"
+    assert "cc_step" in drive.read_text()
+
 
 
 def test_torque_over_speed(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:

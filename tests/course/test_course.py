@@ -22,7 +22,7 @@ from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.course.waypoints.plate import plate_values
 from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.errors import Refusal
-from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.firmware.plan import plan_of
 from crisp_compass.record.formats import export_settings
 from crisp_compass.studies.scenarios import SCENARIOS, open_simulation, run_scenario
 from crisp_compass.studies.step_prediction import (
@@ -206,7 +206,7 @@ def test_another_kind_of_motor_gets_nothing_of_the_old_one(bench: Bench, tmp_pat
     assert with_family(other, "sinusoidal").settings == bench.settings  # nothing that was said is lost on the way
     capture = Path("demo/winch/winch-staircase.csv").resolve()
     for act in (
-        lambda: design_current(other), lambda: design_speed(other), lambda: build_drive(other), lambda: controller_sources(other),
+        lambda: design_current(other), lambda: design_speed(other), lambda: build_drive(other), lambda: plan_of(other),
         lambda: evaluate(other, "flux", capture, base=tmp_path, when=WHEN),
         lambda: settle(other, "flux", {"flux_linkage": Quantity(value=0.1, unit="Wb")}, reason="x", when=WHEN),
     ):  # fmt: skip

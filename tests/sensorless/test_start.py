@@ -77,7 +77,7 @@ from crisp_compass.studies.start import (
     outcome_of,
 )
 from crisp_compass.studies.start_map import Cell, binomial, quick_attempt, start_map, study_of, success_rate
-from outside.test_formats import _run, _write
+from firmware.sources import run_rows, write_sources
 
 TS = 5e-5
 
@@ -526,18 +526,17 @@ def test_the_estimator_in_c_is_the_kernel(bench: Bench, tmp_path: Path, method: 
     bench = enter(bench, "start_up", {"method": method})
     found = propose(bench)
     bench = settle(bench, "start_up", found.values, reason="test", when="t", rests_on=found.rests_on)
-    _write(bench, tmp_path)
+    write_sources(bench, tmp_path)
     main = """#include "cc_estimator.h"
-#include "cc_start.h"
 #include <stdio.h>
 int main(void) {
-    cc_estimator_state s = {0}; float va, vb, ia, ib;
-    s.spread = 1.0f;
+    cc_estimator_state s; float va, vb, ia, ib;
+    cc_estimator_init(&s, 0.0f, 0.0f);
     while (scanf("%f %f %f %f", &va, &vb, &ia, &ib) == 4) {
         cc_estimator_step(&s, va, vb, ia, ib);
         printf("%.9g %.9g %.9g %d\\n", (double)s.out_angle, (double)s.speed, (double)s.emf, s.valid);
     }
-    return START_ROWS[0].estimator;
+    return 0;
 }
 """
     _, o, _ = firmware_of(bench)
@@ -553,7 +552,7 @@ int main(void) {
     )
     v = np.diff(o.psi * frame + o.lq * i) / o.ts + o.r * (i[1:] + i[:-1]) / 2
     rows = np.column_stack([v.real, v.imag, i[1:].real, i[1:].imag])
-    theirs = _run(tmp_path, "cc_estimator.c", main, rows)
+    theirs = run_rows(tmp_path, "cc_estimator.c", main, rows)
     s = np.zeros(SEEN)
     clear(s, 0.0, 0.0)
     ours = np.empty((count, 4))
@@ -572,12 +571,12 @@ int main(void) {
 
 def _in_integers(folder: Path, rows: np.ndarray, ours: np.ndarray) -> None:
     header = (folder / "cc_estimator_fixed.h").read_text(encoding="utf-8")
-    v_base, i_base = (float(x) for x in re.findall(r"stand for ([0-9.]+) V and ([0-9.]+) A", header)[0])
+    v_base, i_base = (float(re.findall(rf"BASE_{x} \(([0-9.]+)f", header)[0]) for x in "VA")
     main = """#include "cc_estimator_fixed.h"
 #include <stdio.h>
 int main(void) {
-    cc_estimator_fixed_state s = {0}; double va, vb, ia, ib;
-    s.spread = CC_SPREAD_LOST;
+    cc_estimator_fixed_state s; double va, vb, ia, ib;
+    cc_estimator_fixed_init(&s, 0, 0);
     while (scanf("%lf %lf %lf %lf", &va, &vb, &ia, &ib) == 4) {
         cc_estimator_fixed_step(&s, (int32_t)va, (int32_t)vb, (int32_t)ia, (int32_t)ib);
         printf("%u %d %d %d\\n", s.out_angle, s.speed, s.emf, s.valid);
@@ -586,7 +585,7 @@ int main(void) {
 }
 """
     scaled = np.round(rows * 2**24 / np.array([v_base, v_base, i_base, i_base]))
-    theirs = _run(folder, "cc_estimator_fixed.c", main, scaled)
+    theirs = run_rows(folder, "cc_estimator_fixed.c cc_fixed_math.c", main, scaled)
     both = (theirs[:, 3] > 0.5) & (ours[:, 3] > 0.5)
     angle = theirs[:, 0] * 2 * math.pi / 2**32
     off = np.remainder(angle - ours[:, 0] + math.pi, 2 * math.pi) - math.pi

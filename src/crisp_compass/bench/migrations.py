@@ -32,7 +32,20 @@ def brought_up(data: dict[str, Any], version: int) -> dict[str, Any]:
         data = _from_format_3(data)
     if version < 5:
         data = {**_from_format_4(data), "format": 5}
+    if version < 6:
+        data = {**_from_format_5(data), "format": 6}
     return data
+
+
+def _from_format_5(data: dict[str, Any]) -> dict[str, Any]:
+    """Format 6 takes full scales from bus and trip level where nobody entered them; before, 40 A and 60 V were presumed whatever they are."""
+    settings, entered = data.get("settings"), data.get("entered")
+    loop = settings.get("current_loop") if isinstance(settings, dict) else None
+    if not isinstance(settings, dict) or not isinstance(loop, dict):
+        return data
+    said = entered.get("current_loop", ()) if isinstance(entered, dict) else ()
+    kept = {k: v for k, v in loop.items() if (k, v) not in (("i_base", 40.0), ("v_base", 60.0)) or (isinstance(said, list) and k in said)}
+    return {**data, "settings": {**settings, "current_loop": kept}}
 
 
 def _from_format_1(data: dict[str, Any]) -> dict[str, Any]:

@@ -25,13 +25,13 @@ from crisp_compass.bench.registry import rules
 from crisp_compass.bench.settings import Settings
 from crisp_compass.quantities import UNITS
 
-FORMAT = 5
+FORMAT = 6
 
 
 class Bench(Frozen):
     """A whole bench."""
 
-    format: Literal[5] = 5
+    format: Literal[6] = 6
     name: Name = "Untitled bench"
     notes: Long = ""
     settings: Settings = Settings()

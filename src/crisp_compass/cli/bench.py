@@ -65,45 +65,50 @@ def check(bench: BenchFile, json: Json = False) -> None:
 @command
 def export(
     bench: BenchFile,
-    output: Annotated[str, typer.Option("-o", "--output", help="File to write; a folder for c-controller.")],
-    format: Annotated[str, typer.Option(help="One of c-header, json, csv, c-controller.")] = "c-header",
+    output: Annotated[str, typer.Option("-o", "--output", help="File to write; a folder for firmware.")],
+    format: Annotated[str, typer.Option(help="One of c-header, json, csv, firmware.")] = "c-header",
     force: Force = False,
     json: Json = False,
 ) -> None:
-    """Write the settled settings for firmware or other tools."""
+    """Write the settled settings, or the whole firmware as a folder of C that compiles as it is."""
     from crisp_compass.bench import load_bench
     from crisp_compass.course.open_points import check_bench
     from crisp_compass.files import write_atomically
     from crisp_compass.record.formats import export_settings
 
     loaded = load_bench(bench)
-    if format == "c-controller":
-        _controller(loaded, bench, output, force=force)
+    findings = []
+    if format == "firmware":
+        text = _firmware(loaded, bench, output, force=force)
+        findings += [Finding("caution", "left-out", sentence) for sentence in text[1:]]
     else:
         path = new_file(output, bench, force=force)
         try:
-            text = export_settings(loaded, format)
+            written = export_settings(loaded, format)
         except Refusal as refusal:
             raise refusal.at(bench) from None
-        write_atomically(path, text)
-    findings = [f for f in check_bench(loaded) if f.level != "info"]
-    emit("export", json, findings=findings, keys={"format": format, "output": output}, text=[f"Written to {output}"])
+        write_atomically(path, written)
+        text = [f"Written to {output}"]
+    findings += [f for f in check_bench(loaded) if f.level != "info"]
+    emit("export", json, findings=findings, keys={"format": format, "output": output}, text=text[:1])
 
 
-def _controller(loaded: Bench, bench: str, output: str, *, force: bool) -> None:
-    """Write the controller's files into a folder."""
-    from crisp_compass.files import write_atomically
-    from crisp_compass.record.c_controller import controller_sources
+def _firmware(loaded: Bench, bench: str, output: str, *, force: bool) -> list[str]:
+    """Write the folder of firmware; return what was done, then why anything was left out."""
+    from crisp_compass.firmware.save import make_firmware, write_files
 
     folder = Path(output)
-    if not folder.is_dir():
-        raise Refusal("this is no folder", "make it first; several files go into it", where=output)
+    if folder.exists() and not folder.is_dir():
+        raise Refusal("this is no folder", "name a folder; several files go into it", where=output)
     try:
-        sources = controller_sources(loaded)
+        made = make_firmware(loaded, datetime.now().isoformat(" ", "minutes"))
     except Refusal as refusal:
         raise refusal.at(bench) from None
-    for path, source in zip(new_files(folder, [s.name for s in sources], force=force), sources, strict=True):
-        write_atomically(path, source.text)
+    fresh, kept = made.fresh(folder), made.kept(folder)
+    new_files(folder, [s.name for s in fresh], force=force)
+    write_files(folder, fresh)
+    told = f"{len(fresh)} files written to {output}" + (f"; {', '.join(kept)} left as it is" if kept else "")
+    return [told, *made.left_out]
 
 
 @command

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -9,9 +10,11 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.waypoints.current_loop import design_current
+from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.number_format import Forms, QGain, Read, Scales, from_integers, to_forms
 from crisp_compass.motor import winding_of
+from crisp_compass.quantities import show
 
 BITS = (12, 16, 24, 32)
 _STEPS = 60
@@ -35,10 +38,41 @@ class ReadPicture:
     response: FloatArray
 
 
+#: Figures of a decade that a full scale is rounded up to.
+_ROUND = (1.0, 1.2, 1.5, 2.0, 2.5, 3.0, 4.0, 5.0, 6.0, 8.0, 10.0)
+#: Room above the trip level: what is read there must still be told apart from the end of the scale.
+_ROOM = 1.25
+
+
+def proposed_scales(bench: Bench) -> tuple[float, float]:
+    """Return full scales of current [A] and voltage [V] as round figures above the trip level and the bus."""
+    return _rounded_up(_ROOM * bench.settings.run.i_trip), _rounded_up(bench.settings.plate.v_bus)
+
+
+def _rounded_up(value: float) -> float:
+    decade = 10.0 ** math.floor(math.log10(value))
+    return float(f"{next(r for r in _ROUND if r * decade >= value * (1 - 1e-12)) * decade:.6g}")
+
+
 def bench_scales(bench: Bench) -> Scales:
-    """Return the page's scales at the settled loop rate; raises Refusal where PWM is not settled."""
-    settings = bench.settings.current_loop
-    return Scales(settings.i_base, settings.v_base, need(bench, "pwm.loop_hz"), settings.bits)
+    """Return the page's scales, proposed where the fields are empty, at the settled loop rate.
+
+    Raises Refusal where PWM is not settled, or a scale ends below what the bench has: the bus, the trip level.
+    """
+    settings, run = bench.settings.current_loop, bench.settings.run
+    i_base, v_base = proposed_scales(bench)
+    scales = Scales(settings.i_base or i_base, settings.v_base or v_base, need(bench, "pwm.loop_hz"), settings.bits)
+    v_bus = bench.settings.plate.v_bus
+    for field, have, least, unit, what in (
+        ("v_base", scales.v_base, v_bus, "V", "the bus"), ("i_base", scales.i_base, run.i_trip, "A", "the trip level"),
+    ):  # fmt: skip
+        if have < least:
+            raise Refusal(
+                f"a full scale of {show(have, unit)} ends below {what} of {show(least, unit)}",
+                "choose a larger one, or empty the field",
+                field=f"current_loop.{field}",
+            )
+    return scales
 
 
 def format_picture(bench: Bench) -> FormatPicture:

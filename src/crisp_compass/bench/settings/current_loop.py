@@ -13,7 +13,7 @@ from crisp_compass.bench.ranges import Ampere, Loop, Volt
 class CurrentSettings(TopicSettings):
     """Design crossover in Hz, whole delay in periods, size of the shown step in A."""
 
-    presumable: ClassVar[tuple[str, ...]] = ("i_base", "v_base", "bits")
+    presumable: ClassVar[tuple[str, ...]] = ("bits",)
     settles: ClassVar[tuple[str, ...]] = (
         "method",
         "bandwidth_hz",
@@ -39,8 +39,10 @@ class CurrentSettings(TopicSettings):
     trial_kp: float | None = Field(default=None, ge=1e-9, le=1e7, description="V/A that ran when a step was captured")
     trial_ki: float | None = Field(default=None, ge=1e-9, le=1e11, description="V/(A·s) that ran then")
     trial_current: Ampere | None = Field(default=None, description="A, test current of the drive's own tuning")
-    i_base: Ampere = Field(default=40.0, description="A at full scale of the firmware's word")
-    v_base: Volt = Field(default=60.0, description="V at full scale")
+    i_base: Ampere | None = Field(
+        default=None, description="A at full scale of the firmware's word; from the trip level if empty"
+    )
+    v_base: Volt | None = Field(default=None, description="V at full scale; from the bus if empty")
     bits: int = Field(default=16, ge=8, le=32)
     kp_integer: int | None = Field(default=None, ge=1, le=2**40, description="Kp as found in the firmware")
     kp_shift: int = Field(default=0, ge=0, le=31)

@@ -49,9 +49,9 @@ from crisp_compass.plant.state import (
 _MAGNETIZED_AT, _LEAST = 0.9, 0.05
 #: Volts over frequency: part of the line's flux below which the rotor follows no more. Behind the stator's leakage it falls to 0.71 at
 #: the pull-out torque and on from there; looked at from the frequency at which the line gives so many times the magnetizing current's drop.
-_FOLLOWS, _TELLS = 0.6, 3.0
+FOLLOWS, TELLS = 0.6, 3.0
 #: Rate [1/s] of the filter on the slip that volts over frequency compensates: slower than the rotor's own swing.
-_SLIP_RATE = 10.0
+SLIP_RATE = 10.0
 
 
 @inlined
@@ -158,11 +158,11 @@ def _hertz(x: FloatArray, drive: Drive, target: float) -> tuple[float, float]:
     active = in_phase - c.r * (alpha * alpha + beta * beta) / max(x[VD], 1e-3)
     sense = 1.0 if x[REF] >= 0.0 else -1.0
     wanted = c.slip_share * c.rotor_rate * active / max(c.i_flux, 1e-9) * sense if x[REF] != 0.0 else 0.0
-    x[SLIP] += c.ts * _SLIP_RATE * (wanted - x[SLIP])
+    x[SLIP] += c.ts * SLIP_RATE * (wanted - x[SLIP])
     turning = drive.machine.pole_pairs * x[REF] + x[SLIP]
     behind = math.hypot(x[VD] - c.r * in_phase + turning * c.lq * across, c.r * across + turning * c.lq * in_phase)
     line = min(c.volts_per_rad * abs(turning), x[VD])
-    lost = line > _TELLS * c.r * c.i_flux and behind < _FOLLOWS * line
+    lost = line > TELLS * c.r * c.i_flux and behind < FOLLOWS * line
     x[OUT_OF_STEP] = 1.0 if lost or math.hypot(alpha, beta) > c.i_limit else 0.0
     x[FIELD] += turning * c.ts
     size = float(min(c.boost + c.volts_per_rad * abs(turning), x[V_BUS] * c.volts_per_bus))

@@ -23,7 +23,7 @@ def export_settings(bench: Bench, form: str) -> str:
     Raises Refusal for an unknown form or a bench on which nothing is settled.
     """
     if form not in FORMS:
-        raise Refusal(f"there is no format “{form}”", f"use one of {', '.join(FORMS)}, c-controller", where="--format")
+        raise Refusal(f"there is no format “{form}”", f"use one of {', '.join(FORMS)}, firmware", where="--format")
     if not bench.settled:
         raise Refusal("nothing is settled on this bench", "settle at least one value before handing over")
     return FORMS[form].write(bench)

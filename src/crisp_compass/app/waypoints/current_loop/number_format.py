@@ -10,10 +10,10 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.course.number_formats import BITS, format_picture, read_picture
+from crisp_compass.course.number_formats import BITS, bench_scales, format_picture, read_picture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.loops.number_format import Forms, Read
+from crisp_compass.loops.number_format import Forms, Read, Scales
 from crisp_compass.quantities import show, significant
 
 
@@ -26,10 +26,10 @@ class FormatPage(Page):
     question = "What are the gains in the firmware's own numbers?"
     fields = (
         Entry(
-            "i_base", "Full scale", "A", width=96, tip="Current that the largest integer stands for", group="Current"
+            "i_base", "Full scale", "A", width=96, tip="Current that the largest integer stands for; a round figure above the trip level if empty", group="Current"
         ),
         Entry(
-            "v_base", "Full scale", "V", width=96, tip="Voltage that the largest integer stands for", group="Voltage"
+            "v_base", "Full scale", "V", width=96, tip="Voltage that the largest integer stands for; a round figure above the bus if empty", group="Voltage"
         ),
         Pick("bits", "Word", {str(b): f"{b} bits" for b in BITS}, width=92),
         Entry("kp_integer", "Kp found", width=92, tip="Integer in the firmware"),
@@ -71,7 +71,7 @@ class FormatPage(Page):
         bench = self.seen
         self.check_ready(self.waiting, self.stack)
         picture = format_picture(bench)
-        self._show_forms(picture.forms)
+        self._show_forms(picture.forms, bench_scales(bench))
         self.step.set("designed", picture.time, picture.designed)
         found = list(picture.forms.findings)
         try:
@@ -91,7 +91,7 @@ class FormatPage(Page):
         self.step.fit()
         self.findings.show_findings([f for f in found if f.level != "info"])
 
-    def _show_forms(self, forms: Forms) -> None:
+    def _show_forms(self, forms: Forms, scales: Scales) -> None:
         self.answer.show_answer(
             f"Kp {forms.kp_q.integer} >> {forms.kp_q.shift}",
             f"Ki {forms.ki_q.integer} >> {forms.ki_q.shift}, sampling period inside",
@@ -101,7 +101,7 @@ class FormatPage(Page):
             ("Kp", show(forms.kp, "V/A", 5)), ("Ki", show(forms.ki, "V/(A·s)", 5)), ("Ki·Ts, each sample", show(forms.ki_ts, "V/A", 5)),
             ("series: Ti", show(forms.ti, "s", 5)), ("incremental: b0", show(forms.b0, "V/A", 5)), ("incremental: b1", show(forms.b1, "V/A", 5)),
             ("per unit: Kp", significant(forms.kp_pu, 5)), ("per unit: Ki·Ts", significant(forms.ki_ts_pu, 5)),
-        ], note="u = Kp·e + I, I += Ki·Ts·e; series Kp·(1 + 1/(Ti·s)); incremental u += b0·e + b1·e before.")  # fmt: skip
+        ], note=f"Full scale {show(scales.i_base, 'A')} and {show(scales.v_base, 'V')}. u = Kp·e + I, I += Ki·Ts·e; series Kp·(1 + 1/(Ti·s)); incremental u += b0·e + b1·e before.")  # fmt: skip
         self.integers.show_rows([
             ("Kp", f"{forms.kp_q.integer} >> {forms.kp_q.shift}"), ("rounded by", _percent(forms.kp_q.error)),
             ("Ki·Ts", f"{forms.ki_q.integer} >> {forms.ki_q.shift}"), ("rounded by", _percent(forms.ki_q.error)),

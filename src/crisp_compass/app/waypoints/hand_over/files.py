@@ -14,10 +14,11 @@ from crisp_compass.app.dialogs import ask_save_path, may_replace
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
-from crisp_compass.course.open_points import open_points, presumed_text
+from crisp_compass.course.open_points import open_points
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
-from crisp_compass.record.c_controller import controller_sources
+from crisp_compass.firmware.save import Made, make_firmware, write_files
+from crisp_compass.outputs import is_ours
 from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.formats.form import Form
 from crisp_compass.record.save import save_record
@@ -46,15 +47,22 @@ class HandOverPage(Page):
         self.buttons: dict[str, QPushButton] = {}
         self.forms = list(FORMS.values())
         others = ((form.key, f"Save {form.label}…") for form in self.forms[1:])
-        for key, text in (("record", "Save record…"), *others, ("controller", "Save controller…")):
+        for key, text in (("record", "Save record…"), *others, ("firmware", "Save firmware…")):
             self.buttons[key] = QPushButton(text)
         self.buttons["record"].clicked.connect(
             lambda: self._ask("record", ".html", "Record (*.html *.pdf)", self.save_record)
         )
         for form in self.forms[1:]:
             self.buttons[form.key].clicked.connect(partial(self._ask_settings, form))
-        self.buttons["controller"].setToolTip("C source of the current controller, in float and in fixed point")
-        self.buttons["controller"].clicked.connect(self._ask_folder)
+        self.buttons["firmware"].setToolTip(
+            "A folder of C that compiles as it is: drive, hardware layer to fill in, a motor on a PC, test vectors"
+        )
+        self.buttons["firmware"].clicked.connect(self._ask_folder)
+        self._firmware = Job(self)
+        self._firmware.done.connect(self._on_made)
+        self._firmware.refused.connect(self.refuse)
+        self._firmware.busy.connect(self._on_making)
+        self._folder = Path()
         self.finish(f"Save {self.forms[0].label}…", *self.buttons.values())
 
     def refresh(self) -> None:
@@ -65,7 +73,7 @@ class HandOverPage(Page):
         self.main_button.setEnabled(bool(bench.settled))
         for form in self.forms[1:]:
             self.buttons[form.key].setEnabled(bool(bench.settled))
-        self.buttons["controller"].setEnabled("current_loop" in bench.settled)
+        self.buttons["firmware"].setEnabled(bool(bench.settled) and not self._firmware.running)
         points = f"{len(found)} open point{'s' if len(found) != 1 else ''}" if found else "no open points"
         self.answer.show_answer(
             f"{count} settings",
@@ -82,29 +90,35 @@ class HandOverPage(Page):
             self.preview.setPlainText(text)
 
     def _ask_folder(self) -> None:
-        text = QFileDialog.getExistingDirectory(self, "Folder for the controller's files", str(self.document.base))
+        text = QFileDialog.getExistingDirectory(self, "Folder for the firmware", str(self.document.base))
         if text:
-            self.save_controller(Path(text))
+            self.save_firmware(Path(text))
 
-    def save_controller(self, folder: Path) -> None:
-        """Write header and source of the current controller, in float and in fixed point."""
+    def save_firmware(self, folder: Path) -> None:
+        """Make the firmware in a process of its own, because its vectors play the simulated drive, then write it."""
+        self._folder = folder
+        self._firmware.ask_apart(make_firmware, self.document.bench, now().replace("T", " ")[:16])
+
+    def _on_making(self, busy: bool) -> None:
+        self.buttons["firmware"].setEnabled(not busy)
+        self.buttons["firmware"].setText("Making firmware…" if busy else "Save firmware…")
+
+    def _on_made(self, made: Made) -> None:
+        folder, fresh = self._folder, made.fresh(self._folder)
+        foreign = [f.name for f in fresh if (folder / f.name).exists() and not is_ours(folder / f.name)]
+        more = f" and {len(foreign) - 2} more" if len(foreign) > 2 else ""
+        if foreign and not may_replace(
+            self, f"{', '.join(foreign[:2])}{more} in {folder.name} were changed by hand, or are somebody else's."
+        ):
+            return
         try:
-            bench = self.document.bench
-            sources = controller_sources(bench)
-            said = presumed_text(bench, "current_loop", "i_base", "v_base", "bits")
-            if said and not may_replace(
-                self, f"The fixed-point files would use figures that nobody entered. {said}", go="Write all the same"
-            ):
-                return
-            there = [s.name for s in sources if (folder / s.name).exists()]
-            if there and not may_replace(self, f"{', '.join(there)} are already in {folder.name}."):
-                return
-            for source in sources:
-                write_atomically(folder / source.name, source.text)
+            write_files(folder, fresh)
         except Refusal as refusal:
             self.refuse(refusal)
             return
-        self.written.emit(f"{len(sources)} files written to {folder}")
+        kept = f"; {', '.join(made.kept(folder))} left as it is" if made.kept(folder) and len(fresh) < len(made.files) else ""
+        said = f" Left out: {' '.join(made.left_out)}" if made.left_out else ""
+        self.written.emit(f"{len(fresh)} files written to {folder}{kept}.{said}")
 
     def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
         name = self.document.bench.name.lower().replace(" ", "-").replace("/", "-")

@@ -19,7 +19,7 @@ from crisp_compass.plant.control.block import block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.rotor_field import rotor_firmware
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.plant.simulation import Simulation
-from outside.test_formats import _run, _write
+from firmware.sources import run_rows, write_sources
 
 pytestmark = pytest.mark.skipif(shutil.which("gcc") is None, reason="no C compiler")
 COUNT = 3000
@@ -37,7 +37,7 @@ def in_six_steps(winch: Path) -> Bench:
 
 def test_block_commutation_is_the_kernel(winch: Path, tmp_path: Path) -> None:
     bench = in_six_steps(winch)
-    _write(bench, tmp_path)
+    write_sources(bench, tmp_path)
     main = """#include "cc_block.h"
 #include <stdio.h>
 int main(void) {
@@ -57,7 +57,9 @@ int main(void) {
     reference = 3 + 6 * np.sin(np.arange(COUNT) / 70)
     current = reference[:, None] * rng.uniform(-1, 1, (COUNT, 3)) + 0.3 * rng.standard_normal((COUNT, 3))
     bus = 40 + 8 * np.sin(np.arange(COUNT) / 50)
-    theirs = _run(tmp_path, "cc_block.c", main, np.column_stack([reference, current, angle, p * speed, bus]))
+    theirs = run_rows(
+        tmp_path, "cc_block.c cc_current.c", main, np.column_stack([reference, current, angle, p * speed, bus])
+    )
     sim = Simulation(drive._replace(sensing=drive.sensing._replace(noise=0.0, step=0.0, full_scale=1e9)))
     x, limited = sim.state, 0
     for k in range(COUNT):
@@ -77,14 +79,14 @@ int main(void) {
 
 def test_indirect_field_orientation_is_the_kernel(tmp_path: Path) -> None:
     bench = load_bench("demo/hoist/hoist.bench.json")
-    _write(bench, tmp_path)
-    assert not (tmp_path / "cc_current_float.c").exists()  # its decoupling is that of magnets
+    write_sources(bench, tmp_path)
+    assert "cc_current_step" not in (tmp_path / "cc_current.c").read_text()  # its decoupling is that of magnets
     main = """#include "cc_rotor.h"
 #include <stdio.h>
 int main(void) {
     cc_rotor_state s = {0}; cc_rotor_ab i; float q, angle, w, limit;
     while (scanf("%f %f %f %f %f %f", &q, &i.alpha, &i.beta, &angle, &w, &limit) == 6) {
-        cc_rotor_ab u = cc_rotor_step(&s, q, i, angle, w, limit);
+        cc_rotor_ab u = cc_rotor_step(&s, cc_rotor_flux_current(w, s.flux, limit), q, i, angle, w, limit);
         printf("%.9g %.9g %.9g\\n", (double)u.alpha, (double)u.beta, (double)s.flux);
     }
     return 0;
@@ -101,7 +103,7 @@ int main(void) {
     current = (4.6 + 1j * torque + 0.2 * rng.standard_normal(COUNT)) * turn
     limit = 330 + 150 * np.sin(k / 60)
     rows = np.column_stack([torque, current.real, current.imag, angle, p * speed, limit])
-    theirs = _run(tmp_path, "cc_rotor.c", main, rows)
+    theirs = run_rows(tmp_path, "cc_rotor.c cc_current.c", main, rows)
     sim = Simulation(drive._replace(sensing=drive.sensing._replace(noise=0.0, step=0.0, full_scale=1e9)))
     x, limited, held, above = sim.state, 0, 0, 0
     for n in range(COUNT):

@@ -1,0 +1,422 @@
+"""``cc_config.h``: every value of this drive with its unit in its name, and beside it what it is, how sure it is and where it is from."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value, stale_inputs
+from crisp_compass.course.waypoints.commutation import hall_edges
+from crisp_compass.firmware.plan import Plan, whole_delay
+from crisp_compass.firmware.render import ascii_comment
+from crisp_compass.plant.control.rotor_field import FOLLOWS, SLIP_RATE, TELLS
+from crisp_compass.plant.parameters import START_COLUMNS
+from crisp_compass.safe_text import c_float
+from crisp_compass.sensorless.injection import KNOWN_ALREADY, POLE_SURE, SLACK
+
+
+@dataclass(frozen=True)
+class Entry:
+    """One macro: ``name`` without its prefix, the C ``literal``, and what it is."""
+
+    name: str
+    literal: str
+    text: str = ""
+
+
+@dataclass(frozen=True)
+class Group:
+    """Macros that belong together under a title."""
+
+    title: str
+    entries: tuple[Entry, ...]
+
+
+def configuration(plan: Plan) -> list[Group]:
+    """Return the groups of the configuration header that this kind of firmware takes."""
+    made = (
+        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits),
+        ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Estimator", _estimator),
+        ("Start", _start), ("Injection", _injection),
+    )  # fmt: skip
+    groups = [Group(title, tuple(make(plan))) for title, make in made]
+    return [g for g in groups if g.entries]
+
+
+def _number(name: str, value: float, text: str = "") -> Entry:
+    return Entry(name, f"({c_float(value)})", ascii_comment(text))
+
+
+def _whole(name: str, value: float, text: str = "", *, unsigned: bool = False) -> Entry:
+    return Entry(name, f"({round(value)}{'u' if unsigned else ''})", ascii_comment(text))
+
+
+def _periods(plan: Plan, name: str, seconds: float, text: str = "") -> Entry:
+    """Return a time as whole periods: a float that adds up seconds would lose them."""
+    count = max(math.floor(seconds / plan.drive.control.ts + 1e-6), 0)
+    return _whole(f"{name}_PERIODS", count, f"{seconds:.6g} s{', ' if text else ''}{text}", unsigned=True)
+
+
+def _from(bench: Bench, key: str, what: str) -> str:
+    """Return what a settled value is: its interval, its origin, and whether it is stale."""
+    found = settled_value(bench, key)
+    topic = key.partition(".")[0]
+    if found is None:
+        return what
+    settled = bench.settled[topic]
+    parts = [what]
+    if found.interval95:
+        parts.append(f"95 %: {found.interval95[0]:.5g} to {found.interval95[1]:.5g}")
+    if settled.origin == "data-sheet":
+        parts.append("data sheet, not measured")
+    parts.append(f"settled {settled.when[:10]}: {settled.reason}")
+    if stale_inputs(bench, topic):
+        parts.append("STALE")
+    return "; ".join(parts)
+
+
+def _period(plan: Plan) -> Iterator[Entry]:
+    c = plan.drive.control
+    yield _number("TS_S", c.ts, f"cc_step's period: {1 / c.ts:.6g} Hz")
+    if plan.kind not in ("hertz",):
+        yield _whole("SPEED_DIVIDER", c.speed_divider, "periods to a speed step", unsigned=True)
+    else:
+        yield _whole("SPEED_DIVIDER", 1, "the ramp runs every period", unsigned=True)
+    yield _number(
+        "DELAY_S",
+        c.delay_samples * c.ts,
+        f"from sampling to the middle of the voltage's time: {c.delay_samples:g} periods",
+    )
+
+
+def _motor(plan: Plan) -> Iterator[Entry]:
+    b, c = plan.bench, plan.drive.control
+    if plan.kind != "armature":
+        yield _whole("POLE_PAIRS", plan.drive.machine.pole_pairs, unsigned=True)
+    yield _number(
+        "R_OHM", c.r, _from(b, "resistance.resistance", "of a phase" if plan.windings == 3 else "of a winding")
+    )
+    if plan.kind in ("magnet", "sensorless", "rotor", "hertz"):
+        said = (
+            "leakage, seen from the stator"
+            if plan.kind in ("rotor", "hertz")
+            else _from(b, "inductance.ld", "along the magnet")
+        )
+        yield _number("LD_H", c.ld, said)
+        yield _number(
+            "LQ_H", c.lq, said if plan.kind in ("rotor", "hertz") else _from(b, "inductance.lq", "across it")
+        )
+    if plan.kind == "sensorless":
+        yield _number("SALIENCY_H", plan.drive.estimator.ld - plan.drive.estimator.lq, "LD - LQ")
+    if plan.kind in ("magnet", "sensorless"):
+        yield _number("PSI_WB", c.psi, _from(b, "flux.flux_linkage", "flux linkage of a phase, peak"))
+    if plan.kind == "armature":
+        yield _number("PSI_WB", c.psi, _from(b, "flux.flux_linkage", "Ke in V s/rad, Kt in N m/A: the same number"))
+
+
+def _current(plan: Plan) -> Iterator[Entry]:
+    b, c = plan.bench, plan.drive.control
+    if plan.kind == "hertz":
+        return
+    for axis, kp, ki, share in (("D", c.kp_d, c.ki_d, c.track_d), ("Q", c.kp_q, c.ki_q, c.track_q)):
+        if axis == "D" and plan.kind in ("block", "armature"):
+            continue
+        key = f"current_loop.kp_{axis.lower()}"
+        what = (
+            "of one phase: half of the pair"
+            if plan.kind == "block"
+            else "of the armature"
+            if plan.kind == "armature"
+            else ""
+        )
+        yield _number(f"KP_{axis}_V_PER_A", kp, _from(b, key, what).strip("; "))
+        yield _number(f"KI_TS_{axis}_V_PER_A", ki * c.ts, f"Ki = {ki:.6g} V/(A s), times the period")
+        yield _number(
+            f"TRACK_{axis}", share, "share of the way that the integrator goes each period at the voltage limit"
+        )
+    if plan.kind == "armature":
+        yield _number(
+            "DECOUPLE",
+            c.decouple,
+            "1: the back-EMF is fed forward; 0 where the armature's voltage tells the speed, which would feed itself",
+        )
+        yield _number(
+            "COMPENSATION",
+            c.compensation,
+            "share of R times I taken off the armature's voltage where that tells the speed",
+        )
+    if plan.kind == "block":
+        yield _number("ADVANCE_RAD", c.advance, "electrical, ahead of the sector's edge")
+        yield _number(
+            "HALF_EMF_V_PER_RAD_S",
+            0.5 * math.sqrt(3) * c.psi * c.decouple,
+            "per electrical rad/s: half of what two phases induce",
+        )
+
+
+def _speed(plan: Plan) -> Iterator[Entry]:
+    c = plan.drive.control
+    divider = 1.0 if plan.kind == "hertz" else c.speed_divider
+    period = c.ts * divider
+    yield _number("RAMP_STEP_RAD_S", c.ramp * period, f"a step of the ramp of {c.ramp:.6g} rad/s^2")
+    if plan.kind == "sensorless":
+        yield _number("RAMP_RAD_S2", c.ramp)
+    share = 1 - math.exp(-c.speed_filter * period) if c.speed_filter > 0 else 1.0
+    yield _number(
+        "SPEED_FILTER_SHARE",
+        share,
+        f"corner {c.speed_filter / (2 * math.pi):.6g} Hz" if c.speed_filter > 0 else "no filter",
+    )
+    yield _number("KP_SPEED_A_PER_RAD_S", c.kp_speed, _from(plan.bench, "speed_loop.kp", "").strip("; "))
+    yield _number(
+        "KI_TS_SPEED_A_PER_RAD_S",
+        c.ki_speed * period,
+        f"Ki = {c.ki_speed:.6g} A/rad, times the speed loop's period of {period:.6g} s",
+    )
+
+
+def _limits(plan: Plan) -> Iterator[Entry]:
+    c = plan.drive.control
+    yield _number("I_LIMIT_A", c.i_limit, "peak, of what the speed loop may ask for")
+    yield _number("I_TRIP_A", c.i_trip, "peak, of the vector as read")
+    yield _number("V_MIN_V", c.v_min, "least bus")
+    yield _periods(plan, "STALL", c.stall_time)
+
+
+def _bridge(plan: Plan) -> Iterator[Entry]:
+    b, c, pwm = plan.bench, plan.drive.control, plan.bench.settings.pwm
+    ways = 2 if pwm.aligned == "centre" else 1
+    lost = settled_value(b, "pwm.dead_time_voltage")
+    yield _number(
+        "VOLTS_PER_BUS",
+        c.volts_per_bus,
+        "the longest vector over the bus: scheme, shortest pulse and sampling window together",
+    )
+    yield _whole(
+        "PERIOD_COUNTS", plan.pwm.period_counts, f"reload of the timer at {pwm.timer_hz:.9g} Hz", unsigned=True
+    )
+    yield _whole(
+        "DEAD_TIME_COUNTS",
+        plan.pwm.dead_time_counts,
+        "of the timer's own dead time, at the timer's clock",
+        unsigned=True,
+    )
+    if pwm.min_pulse > 0:
+        yield _whole(
+            "MIN_PULSE_COUNTS",
+            math.ceil(pwm.min_pulse * pwm.timer_hz / ways - 1e-9),
+            "shortest pulse, in compare counts",
+            unsigned=True,
+        )
+    sample = (
+        plan.pwm.period_counts
+        if ways == 2
+        else max(plan.pwm.period_counts - math.ceil(pwm.sample_time * pwm.timer_hz), 0)
+    )
+    yield _whole(
+        "SAMPLE_COUNT",
+        sample,
+        "where all low switches are on" if ways == 2 else "so that sampling ends with the period",
+        unsigned=True,
+    )
+    if plan.windings == 3:
+        volts = lost.value if lost else 0.0
+        yield Entry(
+            "DEAD_TIME_COMPENSATION",
+            "0",
+            "1 gives back what the dead time takes; the simulated drive does without, so check it on the bench",
+        )
+        yield _number(
+            "DEAD_TIME_SHARE", volts / b.settings.plate.v_bus, f"of the bus that a leg loses: {volts:.4g} V"
+        )
+        if plan.kind != "sensorless":
+            yield _number("DEAD_TIME_KNEE_A", plan.drive.inverter.knee, "current above which all of it is lost")
+
+
+def _angle(plan: Plan) -> Iterator[Entry]:
+    b = plan.bench
+    if plan.sensor == "encoder":
+        counts = settled_value(b, "commutation.counts_per_rev")
+        per_rev = round(counts.value if counts else b.settings.sensor.counts_per_rev)
+        yield _whole("COUNTS_PER_REV", per_rev, "at x4")
+        yield _whole(
+            "DIRECTION",
+            encoder_sense(b),
+            "1: counts rise when the motor turns A-B-C"
+            if plan.windings == 3
+            else "1: counts rise when the motor turns forward",
+        )
+        yield _number(
+            "ZERO_OFFSET_RAD",
+            encoder_zero(b),
+            _from(b, "commutation.zero_offset", "electrical angle at count 0, the middle of the index pulse"),
+        )
+        if plan.kind == "armature":
+            yield _whole("POLE_PAIRS", 1, unsigned=True)
+        period = plan.drive.control.ts * plan.drive.control.speed_divider
+        yield _number("SPEED_OF_COUNT_RAD_S", 2 * math.pi / per_rev / period, "of the shaft: one count a speed step")
+    if plan.sensor == "halls":
+        edges, sectors = hall_tables(b)
+        yield Entry(
+            "HALL_EDGE_RAD",
+            "{ " + ", ".join(c_float(e) for e in edges) + " }",
+            "lower edge of each sector, electrical, 0 where the rotor's flux lies along phase A, rising A-B-C",
+        )
+        yield Entry(
+            "HALL_SECTOR",
+            "{ " + ", ".join(str(s) for s in sectors) + " }",
+            "by code 4*hall_1 + 2*hall_2 + hall_3; -1 never occurs",
+        )
+
+
+def encoder_sense(bench: Bench) -> int:
+    """Return 1 or −1: which way counts run when the field turns forward."""
+    found = settled_value(bench, "commutation.direction")
+    return -1 if found is not None and found.value < 0 else 1
+
+
+def encoder_zero(bench: Bench) -> float:
+    """Return the electrical angle [rad] at count 0."""
+    found = settled_value(bench, "commutation.zero_offset")
+    return found.value if found is not None else 0.0
+
+
+def hall_tables(bench: Bench) -> tuple[list[float], list[int]]:
+    """Return the sectors' lower edges [rad], ascending, and the sector of each of the eight codes, −1 where there is none."""
+    settled = bench.settled["commutation"]
+    edges = hall_edges(bench)
+    assert settled.halls is not None
+    assert edges is not None
+    sectors = [-1] * 8
+    ordered = sorted(settled.halls.states.items(), key=lambda item: item[1].from_deg % 360)
+    for k, (code, _) in enumerate(ordered):
+        sectors[int(code)] = k
+    return [float(e) for e in edges], sectors
+
+
+def _rotor(plan: Plan) -> Iterator[Entry]:
+    b, c = plan.bench, plan.drive.control
+    if plan.kind not in ("rotor", "hertz"):
+        return
+    yield _number("ROTOR_RATE_PER_S", c.rotor_rate, "one over the rotor's time constant")
+    yield _number("I_FLUX_A", c.i_flux, _from(b, "circuit.magnetizing_current", "magnetizing current, peak"))
+    if plan.kind == "rotor":
+        yield _number("LM_H", c.lm, _from(b, "circuit.magnetizing_inductance", "magnetizing"))
+        yield _number(
+            "R_ROTOR_OHM", c.rotor_rate * c.lm, _from(b, "circuit.rotor_resistance", "seen from the stator")
+        )
+        yield _number(
+            "FLUX_STEP_SHARE", 1 - math.exp(-c.rotor_rate * c.ts), "of the way that the flux goes in a period"
+        )
+        yield _number(
+            "FLUX_SHARE_OF_V",
+            c.flux_share,
+            "of the voltage; a flux that would take more is weakened as one over the speed",
+        )
+
+
+def _hertz(plan: Plan) -> Iterator[Entry]:
+    c = plan.drive.control
+    if plan.kind != "hertz":
+        return
+    yield _number("BOOST_V", c.boost, "peak of a phase, at rest")
+    yield _number("VOLTS_PER_RAD_VS", c.volts_per_rad, "per electrical rad/s")
+    yield _number("SLIP_SHARE", c.slip_share, "of the slip that is compensated")
+    yield _number("SLIP_STEP_SHARE", SLIP_RATE * c.ts, f"of the way in a period: a filter of {SLIP_RATE:g} 1/s")
+    yield _number("FOLLOWS", FOLLOWS, "part of the line's flux below which the rotor follows no more")
+    yield _number("TELLS", TELLS, "times the magnetizing current's drop, from where that can be told")
+
+
+def _estimator(plan: Plan) -> Iterator[Entry]:
+    if plan.kind != "sensorless":
+        return
+    o = plan.drive.estimator
+    share = o.filter * o.ts / (1 + o.filter * o.ts)
+    yield _number("EST_KP_TS", o.kp * o.ts, f"phase-locked loop: Kp = {o.kp:.6g} 1/s, times the period")
+    yield _number("EST_KI_TS", o.ki * o.ts, f"Ki = {o.ki:.6g} 1/s^2, times the period")
+    yield _number("EST_SHARE", share, f"of the way that the back-EMF's filter goes in a period: {o.filter:.6g} rad/s")
+    yield _number("EST_SLOW", 0.25 * share)
+    yield _number(
+        "EST_CATCH", o.catch * o.ts / (1 + o.catch * o.ts), "of the loop's lag that is taken up in a period"
+    )
+    if plan.context["by_flux"]:
+        yield _number(
+            "EST_PULL", min(o.correction * o.ts, 1.0), "of the way that the flux's length is pulled in a period"
+        )
+    yield _number(
+        "EST_OFFSET_SHARE", o.offset, "of the electrical speed at which a constant error of the voltage is learned"
+    )
+    yield _number("EST_FLOOR_V", o.floor, "least back-EMF of a valid angle")
+    yield _number("EST_LENGTH", o.length, "by how much its length may be off, over what flux and speed say")
+    yield _number("EST_SPREAD_RAD", o.spread, "most phase error, rms")
+    yield _number("EST_HOLD_RAD", o.hold, "turning through which all of that must hold")
+
+
+def _start(plan: Plan) -> Iterator[Entry]:
+    if plan.kind != "sensorless":
+        return
+    s, c = plan.drive.start, plan.drive.control
+    whole, early = whole_delay(plan)
+    yield _whole("HISTORY", whole + 2, "voltages that are remembered")
+    yield _number("EARLY_SHARE", early, "part of a period for which the voltage before still stands")
+    yield _periods(plan, "CATCH", s.catch, "zero current first, to find a motor that turns")
+    yield _periods(plan, "WAIT", s.wait, "after the last row, until the start has failed")
+    yield _periods(plan, "BLEND", max(s.blend, c.ts), "in which i_d fades after hand-over")
+    yield _periods(plan, "LOST", s.lost, "without a valid estimate until the drive trips")
+    yield _number(
+        "AHEAD_LEAST_RAD", s.ahead_least, "lead of the forced field over the rotor at hand-over, electrical, at least"
+    )
+    yield _number("AHEAD_MOST_RAD", s.ahead_most, "and at most")
+    yield _number("DEAD_TIME_V", s.dead_voltage, "what the estimator takes off each leg against its current")
+    yield _number("DEAD_TIME_KNEE_A", plan.drive.inverter.knee, "current above which all of it is lost")
+    if plan.context["low_speed"]:
+        yield _number("LOW_CURRENT_A", s.low_current, "at a forced angle where the estimate is worth nothing")
+        yield _number("LOW_DOWN_RAD_S", s.low_down, "speed of the shaft below which the angle is forced again")
+        yield _number("LOW_UP_RAD_S", s.low_up, "and above which the estimate may take over")
+    if not plan.context["injects"]:
+        rows = start_rows(plan)
+        yield _whole("START_ROWS", len(rows))
+        told = ", ".join("{ " + ", ".join(c_float(x) for x in r[:4]) + f", {round(r[4])} }}" for r in rows)
+        yield Entry(
+            "START_ROW_LIST",
+            "{ " + told + " }",
+            "A, rad/s of the shaft at its end, periods, turn of the field at its begin in rad, whether the estimate may take over",
+        )
+
+
+def start_rows(plan: Plan) -> list[tuple[float, float, float, float, float]]:
+    """Return the rows of the start: current [A], speed at the end [rad/s], duration [periods], turn of the field at the begin [rad, electrical],
+    and whether the estimate may take over. A later row at rest stands a quarter turn on: it pulls a rotor away that stood against the first."""
+    cells, found = plan.drive.start.rows, []
+    for k in range(int(plan.drive.start.used)):
+        current, speed, span, may = cells[k * START_COLUMNS : (k + 1) * START_COLUMNS]
+        found.append(
+            (
+                current,
+                speed,
+                max(span / plan.drive.control.ts, 1.0),
+                0.5 * math.pi if k > 0 and speed == 0.0 else 0.0,
+                may,
+            )
+        )
+    return found
+
+
+def _injection(plan: Plan) -> Iterator[Entry]:
+    if not plan.context["injects"]:
+        return
+    j, o = plan.drive.injected, plan.drive.estimator
+    slow = min(0.5 * j.natural * o.ts, 1.0)
+    for name, value, text in (
+        ("VOLTS_V", j.volts, "that alternate along d"), ("MEAN_PER_H", j.mean, "(1/LD + 1/LQ)/2"), ("HALF_PER_H", j.half, "(1/LD - 1/LQ)/2"),
+        ("KP_TS", 2 * j.natural * o.ts, ""), ("KI_TS", j.natural**2 * o.ts, ""), ("SLOW", slow, ""), ("QUICK", min(8 * slow, 1.0), ""),
+        ("FADES_RAD_S", j.fades, "electrical, below which injection alone tells the angle"), ("GONE_RAD_S", j.gone, "above which the back-EMF alone does"),
+        ("SPREAD_RAD", j.spread, ""), ("SLACK", SLACK, ""), ("SETTLE_S", j.settle, "within the spread before the axis counts as found"),
+        ("POLE_A", j.pole_current, "along the axis, one way and the other"), ("POLE_S", j.pole_time, "each"),
+        ("POLE_SURE", POLE_SURE, "standard errors that the two poles must differ by"), ("KNOWN_RAD", KNOWN_ALREADY * o.hold, ""),
+    ):  # fmt: skip
+        yield _number(f"INJ_{name}", value, text)
+    yield _periods(plan, "INJ_SETTLE", j.settle)
+    yield _periods(plan, "INJ_POLE", j.pole_time, "of that current, each way")

@@ -1,0 +1,126 @@
+"""The folder of firmware: every file of it, for one bench."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.errors import Refusal
+from crisp_compass.firmware.configuration import Entry, configuration
+from crisp_compass.firmware.fixed import controller, cordic, estimator, scale_note
+from crisp_compass.firmware.plan import Plan, plan_of
+from crisp_compass.firmware.render import SourceFile, render
+from crisp_compass.firmware.vectors import Vectors, all_vectors
+from crisp_compass.safe_text import c_comment
+
+#: What every kind takes, in the order of the README.
+_COMMON = ("cc_drive", "cc_speed", "cc_modulation")
+_HEADERS = ("cc_config", "cc_math", "cc_hardware")
+_KIND_TEXT = {
+    "magnet": "field orientation on magnets by a sensor's angle", "sensorless": "field orientation on magnets without a sensor, with its start",
+    "block": "six-step commutation with one current controller", "rotor": "indirect field orientation of an induction motor",
+    "hertz": "volts over frequency of an induction motor", "armature": "current and speed of a brushed motor",
+}  # fmt: skip
+_PART_TEXT = {
+    "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
+    "cc_injection": "axis and pole at standstill", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
+    "cc_hertz": "voltage and frequency along the ramp",
+}  # fmt: skip
+_CALLS = {
+    "magnet": "`sinf`, `cosf` twice each and `sqrtf` once", "sensorless": "`sinf` and `cosf` four times each, `atan2f` once, `sqrtf` twice, and more at hand-over",
+    "block": "`floorf`", "rotor": "`sinf` and `cosf` twice each and `sqrtf` three times", "hertz": "`sinf` and `cosf` twice each and `sqrtf` once",
+    "armature": "no function of the mathematical library",
+}  # fmt: skip
+
+
+def firmware_folder(bench: Bench, when: str) -> list[SourceFile]:
+    """Return all files of the folder; raises Refusal naming what the bench lacks."""
+    plan = plan_of(bench)
+    return files_of(plan, all_vectors(plan), when)
+
+
+def files_of(plan: Plan, vectors: list[Vectors], when: str) -> list[SourceFile]:
+    """Return all files of the folder of a plan with its vectors."""
+    context = _context(plan, vectors)
+    files = [
+        SourceFile(name, render(template, plan.bench, when, context), own=name.startswith("hardware/"))
+        for name, template in _templates(plan, context["fixed_sources"])
+    ]
+    return [*files, *(SourceFile(f"vectors/{v.name}.csv", v.text) for v in vectors)]
+
+
+def sources_of(plan: Plan) -> list[str]:
+    """Return the C files that make the drive."""
+    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ())]
+    return [f"src/{part}.c" for part in parts]
+
+
+def _fixed(plan: Plan) -> dict[str, Any]:
+    """Return what the whole-number files are made from, which there are, and why one is left out."""
+    found: dict[str, Any] = {"fixed_sources": [], "fixed_lacks": []}
+    for wanted, key, part, make in (
+        (plan.kind in ("magnet", "sensorless", "rotor"), "fixed", "cc_current_fixed", controller),
+        (plan.kind == "sensorless" and not plan.context["injects"], "est", "cc_estimator_fixed", estimator),
+    ):
+        if wanted:
+            try:
+                found[key] = make(plan)
+            except Refusal as refusal:
+                found["fixed_lacks"].append(refusal.sentence)
+            else:
+                found["fixed_sources"].append(f"src/{part}.c")
+    if found["fixed_sources"]:
+        found["fixed_sources"].append("src/cc_fixed_math.c")
+    return {**found, **cordic(), "scale_note": scale_note(plan)}
+
+
+def left_out(plan: Plan) -> list[str]:
+    """Return why whole-number files are left out of the folder, a sentence each."""
+    return list(_fixed(plan)["fixed_lacks"])
+
+
+def _templates(plan: Plan, fixed: list[str]) -> Iterator[tuple[str, str]]:
+    sources = [*sources_of(plan), *fixed]
+    for name in (
+        "README.md", "CMakeLists.txt", "DEVIATIONS.md", *(f"include/{h}.h" for h in _HEADERS),
+        *(s.replace("src/", "include/")[:-1] + "h" for s in sources), *sources, "hardware/cc_hardware.c", "examples/main_timer.c", "pc/cc_plant.h",
+        "pc/cc_plant.c", "pc/main.c", "vectors/run_vectors.c",
+    ):  # fmt: skip
+        yield name, name
+
+
+def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
+    start = vectors[0]
+    return {
+        **plan.context,
+        **_fixed(plan),
+        "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": plan.drive.inverter.v_supply,
+        "target": plan.bench.settings.run.speed, "expected": start.speed, "seconds": start.seconds, "name": c_comment(plan.bench.name),
+        "kind_text": _KIND_TEXT[plan.kind], "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
+        "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
+    }  # fmt: skip
+
+
+def _plant(plan: Plan) -> Iterator[Entry]:
+    """Return motor, load and supply of the plant on a PC."""
+    m, load = plan.drive.machine, plan.drive.load
+    figures: dict[str, float] = {"SUPPLY_V": plan.drive.inverter.v_supply, "R_OHM": m.r, "PAIRS": m.pole_pairs}
+    if plan.kind in ("magnet", "sensorless"):
+        figures |= {"LD_H": m.ld, "LQ_H": m.lq, "PSI_WB": m.psi}
+    elif plan.kind in ("rotor", "hertz"):
+        figures |= {"L_H": m.lq, "LM_H": m.lm, "RR_OHM": m.rr}
+    else:
+        figures |= {"L_H": m.lq, "PSI_WB": m.psi}
+    if plan.kind == "armature":
+        figures["DROP_V"] = m.drop + plan.drive.inverter.dead_voltage
+    figures |= {
+        "INERTIA": load.inertia,
+        "VISCOUS": load.viscous,
+        "COULOMB": load.coulomb,
+        "QUADRATIC": load.quadratic,
+        "BREAKAWAY": load.breakaway,
+    }
+    for name, value in figures.items():
+        text = f"{value:.10g}"
+        yield Entry(name, f"({text if any(c in text for c in '.e') else text + '.0'})")

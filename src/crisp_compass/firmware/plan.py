@@ -1,0 +1,125 @@
+"""What kind of firmware a bench needs: one answer that templates, configuration and vectors read."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from typing import Any, Literal
+
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.block import in_blocks
+from crisp_compass.course.bridge import plan_bench_pwm
+from crisp_compass.course.drive import build_drive
+from crisp_compass.course.sensorless import without_sensor
+from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.errors import Refusal
+from crisp_compass.modulation.pwm import PwmFigures
+from crisp_compass.motor import family_of, three_phases
+from crisp_compass.plant.parameters import Brushed, Drive
+from crisp_compass.plant.simulation import with_floats
+from crisp_compass.sensing import SENSORS
+from crisp_compass.sensorless.estimator import FLUX
+
+Kind = Literal["magnet", "sensorless", "block", "rotor", "hertz", "armature"]
+#: Legs of the bridge by windings: three of a star, two for each winding of its own.
+LEGS = {3: 3, 2: 4, 1: 2}
+_CURRENTS = {
+    3: "of phases A, B and C; C is minus the sum of the others where two are sensed",
+    2: "of windings A and B; the third is not used",
+    1: "of the armature; the others are not used",
+}
+_LEGS_TEXT = {
+    3: "Legs 0 A, 1 B, 2 C.",
+    2: "Legs 0 and 1 winding A, 2 and 3 winding B.",
+    1: "Legs 0 and 1, the armature between them.",
+}
+_SENSOR_TEXT = {
+    "encoder": "the encoder's counter at x4",
+    "halls": "three hall inputs",
+    "tachometer": "the tachometer's input",
+    "none": "no sensor of angle or speed",
+}
+
+
+@dataclass(frozen=True)
+class Plan:
+    """The bench as its loops see it, its simulated drive, its PWM, and which parts of the firmware it takes."""
+
+    bench: Bench
+    drive: Drive
+    pwm: PwmFigures
+    kind: Kind
+    windings: int
+    sensor: str
+    context: dict[str, Any] = field(repr=False)
+
+    @property
+    def legs(self) -> int:
+        """Legs of the bridge."""
+        return LEGS[self.windings]
+
+
+def _kind(bench: Bench, drive: Drive) -> Kind:
+    if not closes_loops(bench):
+        return "hertz"
+    if family_of(bench).own_circuit:
+        return "rotor"
+    if in_blocks(bench):
+        return "block"
+    if without_sensor(bench):
+        return "sensorless"
+    return "armature" if isinstance(drive.machine, Brushed) else "magnet"
+
+
+def _sensor(bench: Bench, kind: Kind) -> str:
+    sensor = SENSORS[bench.settings.sensor.kind]
+    if kind in ("sensorless", "hertz") or sensor.key not in bench.settings.plate.sensors:
+        return "none"
+    if sensor.edges:
+        return "halls"
+    return "encoder" if sensor.counted else sensor.key
+
+
+def plan_of(bench: Bench) -> Plan:
+    """Return what firmware this bench needs; raises Refusal naming what is missing or does not fit."""
+    bench = standing(bench)
+    drive = with_floats(build_drive(bench))
+    figures = plan_bench_pwm(bench)
+    counts = settled_value(bench, "pwm.period_counts")
+    if counts is not None and round(counts.value) != figures.period_counts:
+        raise Refusal("the PWM is edited, not settled", "settle it on the PWM leg, or take the edit back")
+    kind = _kind(bench, drive)
+    windings = 3 if three_phases(bench) else 1 if isinstance(drive.machine, Brushed) else 2
+    sensor = _sensor(bench, kind)
+    has_angle = kind in ("magnet", "block", "rotor") or sensor == "encoder"
+    if has_angle and sensor not in ("halls", "encoder"):
+        raise Refusal("the firmware needs a sensor's angle", "choose an encoder or halls on the plate")
+    pwm, start = bench.settings.pwm, drive.start
+    injects = kind == "sensorless" and drive.injected.volts > 0
+    parts = ["cc_current"] + [
+        part
+        for part, wanted in (
+            ("cc_angle", has_angle), ("cc_estimator", kind == "sensorless"), ("cc_injection", injects), ("cc_block", kind == "block"),
+            ("cc_rotor", kind == "rotor"), ("cc_hertz", kind == "hertz"),
+        )
+        if wanted
+    ]  # fmt: skip
+    titles = {"halls": "the rotor's angle from three halls", "encoder": "the rotor's angle from an encoder"}
+    context: dict[str, Any] = {
+        "kind": kind, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
+        "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind != "hertz",
+        "injects": injects, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
+        "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,
+        "timer_hz": pwm.timer_hz, "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],
+        "legs_text": _LEGS_TEXT[windings], "sensor_text": _SENSOR_TEXT[sensor], "count_type": "uint16_t" if figures.period_counts < 1 << 16 else "uint32_t",
+    }  # fmt: skip
+    return Plan(bench, drive, figures, kind, windings, sensor, context)
+
+
+def whole_delay(plan: Plan) -> tuple[int, float]:
+    """Return the whole periods that a voltage waits, and the part of a period [1] for which the one before still stands."""
+    computing = plan.drive.control.delay_samples - 0.5  # the hold is the other half period of the delay
+    whole = math.floor(computing + 1e-9)
+    return whole, max(computing - whole, 0.0)

@@ -1,0 +1,286 @@
+"""Test vectors: what the simulated drive read and commanded, period by period, as rows that a port of the C replays.
+
+The readings of a row are those of the record whatever the port answers, so a difference does not grow; the compare counts come from the
+modulation as computed here, not from the C.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.course.drive import running_mode
+from crisp_compass.course.waypoints.commutation import hall_edges
+from crisp_compass.estimates import FloatArray, IntArray
+from crisp_compass.firmware.configuration import encoder_sense, encoder_zero, hall_tables
+from crisp_compass.firmware.plan import Plan
+from crisp_compass.modulation.full_bridge import leg_duties
+from crisp_compass.modulation.vectors import duties
+from crisp_compass.plant import state
+from crisp_compass.plant.control.block import NONE, high_leg, low_leg
+from crisp_compass.plant.kernels import kernel_of
+from crisp_compass.plant.parameters import CURRENT, OFF, Drive
+from crisp_compass.plant.sensors import hall_sector
+from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
+
+#: Rows of a file at most: a port on a small processor replays them in a minute.
+MOST_ROWS = 60_000
+_HEAD = "mode,target [rad/s],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus [V],count,speed [rad/s],hall,v_alpha [V],v_beta [V],speed_seen [rad/s],i_q_ref [A],fault,phase,on"
+
+#: Column behind those that are written: the step of a block commutation.
+_STEP = 18
+
+
+@dataclass(frozen=True)
+class Moment:
+    """From second ``at`` on: mode 0 off, 1 at a speed, 2 with the currents ``i_d``, ``i_q`` [A]; target [rad/s], load [N·m] that brakes, and supply [V]."""
+
+    at: float
+    mode: int
+    target: float
+    load: float
+    supply: float
+    i_d: float = 0.0
+    i_q: float = 0.0
+
+
+@dataclass(frozen=True)
+class Vectors:
+    """A file of vectors: its name, its text, and where the simulated shaft ended [rad/s]."""
+
+    name: str
+    text: str
+    speed: float
+    seconds: float
+    faults: tuple[int, ...]
+
+
+def firmware_drive(plan: Plan) -> Drive:
+    """Return the simulated drive as the vectors take it.
+
+    Its encoder's count 0 lies where the firmware's rounding puts it, so that both see the same angle; and its currents are read without noise
+    or steps, which would put an event that hangs on a threshold periods apart between single and double precision.
+    """
+    drive = plan.drive._replace(sensing=plan.drive.sensing._replace(noise=0.0, step=0.0))
+    if plan.sensor != "encoder" or plan.kind == "armature":
+        return drive
+    n, p = drive.sensing.counts_per_rev, drive.machine.pole_pairs
+    shift = _zero_counts(plan)
+    offset = p * 2 * math.pi / n * (shift - round(shift) - 0.5)
+    return drive._replace(control=drive.control._replace(angle_offset=offset))
+
+
+def _zero_counts(plan: Plan) -> float:
+    n, p = plan.drive.sensing.counts_per_rev, plan.drive.machine.pole_pairs
+    return float(encoder_zero(plan.bench) * n / (2 * math.pi * p))
+
+
+def all_vectors(plan: Plan) -> list[Vectors]:
+    """Return the scenarios of this drive: a start, steps of load and target at and beyond the limits, and faults with their acknowledging."""
+    start = start_seconds(plan)
+    v, target, ts = plan.drive.inverter.v_supply, plan.bench.settings.run.speed, plan.drive.control.ts
+    longest = MOST_ROWS * ts
+    heavy = 2.0 * _limit_torque(plan)
+    after = min(start, longest * 0.7)
+    low = max(0.7 * v, min(1.1 * plan.drive.control.v_min, v))
+    back = 0.5 * target if plan.kind == "sensorless" else -0.5 * target
+    short = min(0.12, 0.1 * longest)
+    fast = math.copysign(max(_fastest(plan), abs(target)), target)
+    found = [
+        _played(plan, "start", [Moment(0.0, 1, target, 0.0, v)], after),
+        _played(
+            plan,
+            "limits",
+            [
+                Moment(0.0, 1, target, 0.0, v), Moment(after, 1, target, heavy, v), Moment(after + 0.5 * short, 1, fast, 0.0, low),
+                Moment(after + short, 1, back, 0.0, v),
+            ],
+            after + 2 * short,
+        ),
+        _played(
+            plan,
+            "faults",
+            [
+                Moment(0.0, 1, target, 0.0, v), Moment(0.3 * short, 1, target, 0.0, 0.5 * plan.drive.control.v_min), Moment(0.4 * short, 1, target, 0.0, v),
+                Moment(0.5 * short, 0, target, 0.0, v), Moment(0.6 * short, 1, target, 0.0, v),
+            ],
+            1.5 * short,
+        ),
+    ]  # fmt: skip
+    if plan.kind not in ("sensorless", "hertz"):
+        found.append(_played(plan, "currents", _current_steps(plan, short, low), short))
+    return found
+
+
+def _current_steps(plan: Plan, seconds: float, low: float) -> list[Moment]:
+    """Return steps of both currents that the voltage limit meets, at the full and at a low supply."""
+    c, v = plan.drive.control, plan.drive.inverter.v_supply
+    field = c.i_flux if plan.kind == "rotor" else 0.0
+    most = 0.9 * min(c.i_limit, 1e6) - field
+    shares = ((0.0, 0.9), (-0.4, 0.2), (0.3, -0.9), (-0.4, 0.9), (0.0, -0.5), (0.4, 0.1), (-0.4, -0.7), (0.0, 0.3))
+    dq = plan.kind in ("magnet", "rotor")
+    return [
+        Moment(
+            seconds * k / len(shares),
+            2,
+            0.0,
+            0.0,
+            v if k % 3 else low,
+            field + (d * most if dq and not field else 0.1 * d * field),
+            q * most,
+        )
+        for k, (d, q) in enumerate(shares)
+    ]
+
+
+def _fastest(plan: Plan) -> float:
+    """Return a speed [rad/s] near what the voltage allows."""
+    c, m = plan.drive.control, plan.drive.machine
+    psi = c.psi if c.psi > 0 else m.psi
+    if plan.kind in ("rotor", "hertz", "sensorless") or psi <= 0:
+        return 0.0
+    return float(0.85 * plan.drive.inverter.v_supply * c.volts_per_bus / (m.pole_pairs * psi))
+
+
+def start_seconds(plan: Plan) -> float:
+    """Return the time [s] in which this drive is at its target: the ramp, the rows of a start, the building of a field."""
+    c, s = plan.drive.control, plan.drive.start
+    ramp = abs(plan.bench.settings.run.speed) / max(c.ramp, 1e-9)
+    rows = sum(s.rows[2::4]) + s.wait + s.catch + s.blend if plan.kind == "sensorless" else 0.0
+    field = 5 / c.rotor_rate if c.rotor_rate > 0 else 0.0
+    return ramp + rows + field + 0.1
+
+
+def _limit_torque(plan: Plan) -> float:
+    """Return the torque [N·m] that the current limit makes, about."""
+    m, c = plan.drive.machine, plan.drive.control
+    psi = c.psi if c.psi > 0 else m.psi
+    return float(m.torque_factor * m.pole_pairs * psi * min(c.i_limit, 1e6))
+
+
+def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vectors:
+    drive = firmware_drive(plan)
+    edges = hall_edges(plan.bench) if plan.sensor == "halls" else None
+    sim = Simulation(drive, edges=EVEN_EDGES if edges is None else edges)
+    kernel, x = kernel_of(drive.machine), sim.state
+    steps = min(round(seconds / drive.control.ts), MOST_ROWS)
+    times = [round(m.at / drive.control.ts) for m in moments]
+    at, run_mode = -1, running_mode(plan.bench)
+    nothing = np.empty((0, len(state.OUT)))
+    seen = np.zeros((steps, _STEP + 1))
+    now = moments[0]
+    for k in range(steps):
+        while at + 1 < len(moments) and times[at + 1] <= k:
+            at += 1
+            now = moments[at]
+            if now.mode == OFF:
+                x[state.FAULT] = 0.0
+                x[state.STALL_CLOCK] = 0.0
+            asked = {0: OFF, 1: run_mode, 2: CURRENT}[now.mode]
+            sim.command(asked, speed=now.target, i_d=now.i_d, i_q=now.i_q)
+            sim.set_load(now.load)
+            sim.set_supply(now.supply)
+        seen[k, 8:11] = _sensed(plan, x, sim._edges, seen[k - 1] if k else seen[0])
+        was_active = now.mode != 0
+        kernel(x, sim.drive, sim.inputs, sim._edges, sim._table_edges, 1, 2, nothing)
+        active = was_active and x[state.FAULT] == 0.0
+        seen[k, :4], seen[k, 7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
+        seen[k, 4:7] = _currents(plan, x)
+        step = x[state.V_BETA]
+        volts = (x[state.V_ALPHA], 0.0 if plan.kind == "block" else step)
+        seen[k, 11:13] = volts
+        seen[k, 13], seen[k, 14], seen[k, 15] = x[state.SPEED_SEEN], x[state.IQ_REF], x[state.FAULT]
+        seen[k, 16] = x[state.PHASE] if plan.kind == "sensorless" else 0.0
+        if active and plan.kind == "sensorless":
+            active = x[state.PHASE] != state.RESTING
+        seen[k, 17] = _on(plan, step) if active else 0.0
+        seen[k, _STEP] = step if plan.kind == "block" and active else NONE
+    compare = _compare(plan, seen)
+    faults = tuple(dict.fromkeys(int(f) for f in seen[:, 15] if f))
+    return Vectors(
+        name,
+        "\n".join([_HEAD + "".join(f",compare_{i}" for i in range(plan.legs)), *_lines(seen, compare), ""]),
+        sim.speed,
+        seconds,
+        faults,
+    )
+
+
+def _lines(seen: FloatArray, compare: IntArray) -> Iterator[str]:
+    for row, counts in zip(seen, compare, strict=True):
+        mode, target, want_d, want_q, ia, ib, ic, bus, count, speed, hall, va, vb, told, iq, fault, phase, on = row[
+            :_STEP
+        ]
+        yield (
+            f"{mode:.0f},{target:.7g},{want_d:.6g},{want_q:.6g},{ia:.8g},{ib:.8g},{ic:.8g},{bus:.7g},{count:.0f},{speed:.6g},{hall:.0f},{va:.6g},{vb:.6g},{told:.6g},{iq:.6g},"
+            f"{fault:.0f},{phase:.0f},{on:.0f},{','.join(map(str, counts))}"
+        )
+
+
+def _sensed(plan: Plan, x: FloatArray, edges: FloatArray, before: FloatArray) -> tuple[float, float, float]:
+    """Return count, tachometer's speed and hall code at this moment, before the period."""
+    n = plan.drive.sensing.counts_per_rev
+    if plan.sensor == "encoder":
+        counts = math.floor(x[state.THETA] * n / (2 * math.pi))
+        if plan.kind != "armature":
+            counts -= round(_zero_counts(plan))
+        return float(encoder_sense(plan.bench) * counts), 0.0, 0.0
+    if plan.sensor == "halls":
+        sector = int(hall_sector(plan.drive.machine.pole_pairs * x[state.THETA], edges))
+        return 0.0, 0.0, float(hall_tables(plan.bench)[1].index(sector))
+    if plan.sensor == "tachometer":
+        period = plan.drive.control.ts * plan.drive.control.speed_divider
+        due = int(x[state.COUNT]) % int(plan.drive.control.speed_divider) == 0
+        counts = math.floor(x[state.THETA] * n / (2 * math.pi))
+        return 0.0, (counts - x[state.LAST_ANGLE]) * 2 * math.pi / n / period if due else float(before[9]), 0.0
+    return 0.0, 0.0, 0.0
+
+
+def _currents(plan: Plan, x: FloatArray) -> tuple[float, float, float]:
+    a, b = float(x[state.IA]), float(x[state.IB])
+    if plan.windings == 1:
+        return a, 0.0, 0.0
+    if plan.kind != "block":
+        return a, b, -a - b if plan.windings == 3 else 0.0
+    legs, step = [0.0, 0.0, 0.0], x[state.V_BETA]
+    if step == NONE:
+        return 0.0, 0.0, 0.0
+    legs[high_leg(int(step))], legs[low_leg(int(step))] = a, -a
+    return legs[0], legs[1], legs[2]
+
+
+def _on(plan: Plan, step: float) -> float:
+    if plan.kind == "block":
+        return 0.0 if step == NONE else float((1 << high_leg(int(step))) | (1 << low_leg(int(step))))
+    return float({3: 7, 2: 15, 1: 3}[plan.windings])
+
+
+def _compare(plan: Plan, seen: FloatArray) -> IntArray:
+    """Return the compare counts (n, legs) of the commanded voltages."""
+    va, vb, bus = seen[:, 11], seen[:, 12], np.maximum(seen[:, 7], 1.0)
+    if plan.kind == "block":
+        share = np.zeros((len(seen), 3))
+        for k, step in enumerate(seen[:, _STEP].astype(int)):
+            if step >= 0:
+                share[k, high_leg(step)], share[k, low_leg(step)] = np.clip([va[k] / bus[k], -va[k] / bus[k]], 0, 1)
+    elif plan.windings == 3:
+        share = duties(plan.context["scheme"], (np.hypot(va, vb) / bus)[:, None], 1.0, np.arctan2(vb, va))  # type: ignore[arg-type]
+    else:
+        parts = [leg_duties(v / bus, 1.0, plan.context["decay"]) for v in ((va, vb) if plan.windings == 2 else (va,))]
+        share = np.hstack(parts)
+    counts = _whole_pulses(plan, np.floor(np.clip(share, 0, 1) * plan.pwm.period_counts + 0.5).astype(np.int64))
+    counts[seen[:, 17] == 0] = 0
+    return counts
+
+
+def _whole_pulses(plan: Plan, counts: IntArray) -> IntArray:
+    pwm = plan.bench.settings.pwm
+    ways = 2 if plan.context["centred"] else 1
+    least, full = math.ceil(pwm.min_pulse * pwm.timer_hz / ways - 1e-9), plan.pwm.period_counts
+    if least:
+        counts = np.where(counts < least, np.where(2 * counts < least, 0, least), counts)
+        counts = np.where(counts > full - least, np.where(2 * (full - counts) < least, full, full - least), counts)
+    return np.asarray(counts)

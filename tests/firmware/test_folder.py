@@ -1,0 +1,219 @@
+"""The folder of firmware as somebody gets it who has only the command: it compiles everywhere, runs a motor, and is the simulated drive."""
+
+from __future__ import annotations
+
+import re
+import shutil
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from crisp_compass.bench import Bench, load_bench
+from crisp_compass.bench.entered import enter
+from crisp_compass.bench.rules import settle
+from crisp_compass.bench.store import save_bench
+from crisp_compass.cli.main import run
+from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.errors import Refusal
+from crisp_compass.firmware.configuration import configuration
+from crisp_compass.firmware.plan import plan_of
+from crisp_compass.firmware.save import make_firmware, write_files
+from crisp_compass.firmware.vectors import all_vectors
+from firmware.sources import FLAGS
+
+DEMO = Path(__file__).parents[2] / "demo"
+needs_gcc = pytest.mark.skipif(shutil.which("gcc") is None, reason="gcc is not installed")
+
+
+def demo(name: str) -> Bench:
+    return load_bench(DEMO / name / f"{name}.bench.json")
+
+
+def again(bench: Bench, *topics: str) -> Bench:
+    for key in topics:
+        propose = BY_KEY[key].propose
+        assert propose is not None
+        found = propose(bench)
+        bench = settle(bench, key, found.values, reason="test", when="2026-05-12", rests_on=found.rests_on)  # type: ignore[arg-type]
+    return bench
+
+
+#: Every kind of firmware, and what changes its text.
+CASES: dict[str, Callable[[], Bench]] = {
+    "encoder": lambda: demo("winch"),
+    "stepper": lambda: demo("carousel"),
+    "armature": lambda: demo("hatch"),
+    "rotor field": lambda: demo("hoist"),
+    "estimator": lambda: demo("pump"),
+    "six-step": lambda: again(enter(demo("winch"), "current_loop", {"commutation": "block", "advance": 0.2}), "current_loop", "speed_loop"),
+    "volts per hertz": lambda: enter(demo("hoist"), "circuit", {"firmware": "volts-per-hertz"}),
+    "flux, low speed": lambda: again(enter(demo("pump"), "start_up", {"method": "flux", "low_current": 1.5, "catch": 0.05}), "start_up"),
+    "clamped": lambda: again(enter(demo("winch"), "pwm", {"scheme": "clamped-60", "min_pulse": 1e-6}), "pwm"),
+    "third harmonic, one shunt": lambda: again(enter(demo("winch"), "pwm", {"scheme": "third-harmonic", "shunts": "one"}), "pwm"),
+    "tachometer": lambda: again(enter(demo("hatch"), "sensor", {"kind": "tachometer"}), "speed_loop"),
+}  # fmt: skip
+
+
+def _run(*command: str | Path, folder: Path) -> subprocess.CompletedProcess[str]:
+    return subprocess.run([str(c) for c in command], cwd=folder, check=False, capture_output=True, text=True)
+
+
+@needs_gcc
+@pytest.mark.parametrize("case", CASES)
+def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Path) -> None:
+    made = make_firmware(CASES[case](), "2026-05-12 12:00")
+    assert not made.left_out
+    write_files(tmp_path, made.files)
+    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+    own = [*sources, "hardware/cc_hardware.c", "examples/main_timer.c", "pc/cc_plant.c"]
+    for source in own:  # C99 and C++17, every warning an error
+        text = (tmp_path / source).read_text(encoding="ascii")
+        assert "Bench" in text or source.startswith("hardware/")
+        built = _run("gcc", "-std=c99", *FLAGS, "-Iinclude", "-c", source, "-o", "x.o", folder=tmp_path)
+        assert built.returncode == 0, built.stderr
+    for compiler in ("g++", "clang++"):
+        if shutil.which(compiler):
+            plus = _run(
+                compiler, "-std=c++17", *FLAGS, "-x", "c++", "-Iinclude", "-fsyntax-only", *own, folder=tmp_path
+            )
+            assert plus.returncode == 0, plus.stderr
+    # undefined behaviour and overflow end the program
+    checked = [
+        "-fsanitize=undefined,float-cast-overflow",
+        "-fno-sanitize-recover=all",
+        "-O1",
+        "-std=c99",
+        "-Iinclude",
+    ]
+    for name, parts in (("vectors", ["vectors/run_vectors.c"]), ("pc", ["pc/main.c", "pc/cc_plant.c"])):
+        built = _run("gcc", *checked, *parts, *sources, "-lm", "-o", f"{name}.out", folder=tmp_path)
+        assert built.returncode == 0, built.stderr
+    replayed = _run("./vectors.out", *sorted(tmp_path.glob("vectors/*.csv")), folder=tmp_path)
+    assert replayed.returncode == 0, replayed.stdout
+    ran = _run("./pc.out", folder=tmp_path)
+    assert ran.returncode == 0, ran.stdout
+    assert ran.stdout.count("as expected") == 5
+
+
+@needs_gcc
+def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
+    """The vectors would notice a port that took one value for another."""
+    write_files(tmp_path, make_firmware(demo("winch"), "t").files)
+    config = tmp_path / "include" / "cc_config.h"
+    right = config.read_text()
+    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+    missed = []
+    for name in ("KP_Q_V_PER_A", "KI_TS_D_V_PER_A", "TRACK_Q", "LQ_H", "PSI_WB", "KP_SPEED_A_PER_RAD_S", "KI_TS_SPEED_A_PER_RAD_S", "RAMP_STEP_RAD_S",
+                 "SPEED_FILTER_SHARE", "I_LIMIT_A", "V_MIN_V", "VOLTS_PER_BUS", "DELAY_S", "ZERO_OFFSET_RAD"):  # fmt: skip
+        found = re.search(rf"CC_{name} \(([-0-9.e]+)f\)", right)
+        assert found, name
+        factor = 2.5 if name == "V_MIN_V" else 1.25
+        config.write_text(right.replace(found[0], f"CC_{name} ({float(found[1]) * factor:.8e}f)"))
+        built = _run(
+            "gcc",
+            "-O1",
+            "-std=c99",
+            "-Iinclude",
+            "vectors/run_vectors.c",
+            *sources,
+            "-lm",
+            "-o",
+            "v",
+            folder=tmp_path,
+        )
+        assert built.returncode == 0, built.stderr
+        if _run("./v", *sorted(tmp_path.glob("vectors/*.csv")), folder=tmp_path).returncode == 0:
+            missed.append(name)
+    assert not missed
+
+
+def test_the_vectors_enter_every_limit() -> None:
+    """Current limit, voltage limit, under-voltage and its acknowledging are part of what a port must repeat."""
+    plan = plan_of(demo("winch"))
+    found = {v.name: np.genfromtxt(v.text.splitlines(), delimiter=",", skip_header=1) for v in all_vectors(plan)}
+    limits, faults = found["limits"], found["faults"]
+    c = plan.drive.control
+    assert (np.abs(limits[:, 14]) > 0.999 * c.i_limit).sum() > 100
+    assert (np.hypot(limits[:, 11], limits[:, 12]) > 0.999 * c.volts_per_bus * limits[:, 7]).sum() > 50
+    assert {0, 2} == set(faults[:, 15])
+    assert faults[-1, 15] == 0
+    assert faults[-1, 0] == 1
+
+
+@pytest.mark.skipif(
+    shutil.which("cmake") is None or shutil.which("gcc") is None, reason="cmake or gcc is not installed"
+)
+def test_the_command_writes_what_cmake_builds_and_keeps_what_is_filled_in(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    def cli(name: str, folder: Path) -> tuple[int, str]:
+        code = run(["export", str(DEMO / name / f"{name}.bench.json"), "--format", "firmware", "-o", str(folder)])
+        told = capsys.readouterr()
+        return code, told.out + told.err
+
+    out = tmp_path / "fw"
+    first = cli("hatch", out)
+    assert first[0] == 0, first[1]
+    assert _run("cmake", "-S", out, "-B", tmp_path / "build", folder=tmp_path).returncode == 0
+    assert _run("cmake", "--build", tmp_path / "build", folder=tmp_path).returncode == 0
+    assert "100% tests passed" in _run("ctest", "--test-dir", tmp_path / "build", folder=tmp_path).stdout
+    own = out / "hardware" / "cc_hardware.c"
+    own.write_text("/* ours */")
+    repeated = cli("hatch", out)
+    assert repeated[0] == 0
+    assert "hardware/cc_hardware.c left as it is" in repeated[1]
+    assert own.read_text() == "/* ours */"
+    (out / "src" / "cc_speed.c").write_text("changed")
+    refused = cli("hatch", out)
+    assert refused[0] == 2
+    assert "changed since" in refused[1]
+    assert (out / "src" / "cc_speed.c").read_text() == "changed"
+    lacking = cli("thruster", tmp_path / "other")
+    assert lacking[0] == 2
+    assert "settle it on the" in lacking[1]
+    assert not (tmp_path / "other").exists()
+
+
+def test_values_say_where_they_are_from_and_what_is_stale() -> None:
+    made = make_firmware(demo("winch"), "2026-05-12 12:00")
+    texts = {f.name: f.text for f in made.files}
+    for name, text in texts.items():
+        if name.endswith((".c", ".h")) and not name.startswith("hardware/"):
+            assert text.isascii(), name
+            head = text[:900]
+            assert 'Bench "Winch"' in head
+            assert "SHA-256" in head
+            assert "CAUTION: Current loop uses an outdated resistance" in head
+    config = texts["include/cc_config.h"]
+    assert re.search(r"CC_R_OHM \(.*95 %: .* settled 2026-05-12: staircase", config)
+    assert "STALE" in re.search(r"CC_KP_Q_V_PER_A.*", config)[0]  # type: ignore[index]
+    assert "STALE" not in re.search(r"CC_LQ_H.*", config)[0]  # type: ignore[index]
+
+
+def test_a_name_that_is_no_plain_text_reaches_no_comment_raw(tmp_path: Path) -> None:
+    bench = demo("winch").model_copy(update={"name": "ポンプ */ int x; // \\ ??/ é"})
+    save_bench(bench, tmp_path / "a.bench.json")
+    for source in make_firmware(load_bench(tmp_path / "a.bench.json"), "t").files:
+        if source.name.endswith((".c", ".h")):
+            assert source.text.isascii()
+            assert source.text.count("int x;") == source.text.count("(U+30DD)(U+30F3)(U+30D7) * / int x;")
+
+
+def test_rows_of_a_start_say_what_the_simulated_drive_does() -> None:
+    groups = {g.title: {e.name: e for e in g.entries} for g in configuration(plan_of(demo("pump")))}
+    rows = groups["Start"]["START_ROW_LIST"].literal
+    turns = [float(r.split(",")[3].rstrip("f ")) for r in re.findall(r"\{ ([^{}]+) \}", rows)]
+    assert turns == pytest.approx([0, np.pi / 2, 0, 0])  # the second alignment stands a quarter turn on
+    assert {"AHEAD_MOST_RAD", "WAIT_PERIODS", "BLEND_PERIODS", "LOST_PERIODS"} <= set(groups["Start"])
+
+
+def test_what_a_bench_lacks_is_named() -> None:
+    with pytest.raises(Refusal, match="not settled"):
+        plan_of(demo("thruster"))
+    edited = enter(demo("winch"), "pwm", {"carrier_hz": 16e3})
+    assert (
+        plan_of(edited).pwm.period_counts == plan_of(demo("winch")).pwm.period_counts
+    )  # an edit waits until it is settled
