@@ -207,17 +207,16 @@ def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, wi
     page = window.page
     assert isinstance(page, FormatPage)
     kp, _, shift = page.integers.texts["Kp"].partition(" >> ")
-    for field, text in (("kp_integer", kp), ("kp_shift", shift), ("ki_integer", "27721"), ("ki_shift", "18")):
+    ki, _, ki_shift = page.integers.texts["Ki·Ts"].partition(" >> ")
+    for field, text in (("kp_integer", kp), ("kp_shift", shift), ("ki_integer", ki), ("ki_shift", ki_shift)):
         type_into(qtbot, page.number(field), text)  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "sound"
     assert page.read.texts["crossover"] == "1.20 kHz"
     type_into(qtbot, page.number("ki_integer"), "1")  # type: ignore[arg-type]
     assert page.read.texts["verdict"] == "doubtful"
-    type_into(qtbot, page.number("v_base"), "1")  # type: ignore[arg-type]
-    type_into(qtbot, page.number("i_base"), "90k")  # type: ignore[arg-type]
+    type_into(qtbot, page.number("v_base"), "40")  # type: ignore[arg-type]
     assert page.answer.text == "Not yet"
-    assert "smaller current scale or a larger voltage scale" in page.answer.reason
-    window.document.undo_stack.undo()
+    assert "a full scale of 40.0 V ends below the bus of 48.0 V" in page.answer.reason
     window.document.undo_stack.undo()
     window.travel("hand_over")
     hand = window.page
