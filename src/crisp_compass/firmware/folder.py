@@ -8,6 +8,7 @@ from typing import Any
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import Entry, configuration
+from crisp_compass.firmware.cost import COSTS, FIXED, verdict
 from crisp_compass.firmware.fixed import controller, cordic, estimator, scale_note
 from crisp_compass.firmware.plan import Plan, plan_of
 from crisp_compass.firmware.render import SourceFile, render
@@ -17,11 +18,6 @@ from crisp_compass.safe_text import c_comment
 #: What every kind takes, in the order of the README.
 _COMMON = ("cc_drive", "cc_speed", "cc_modulation")
 _HEADERS = ("cc_config", "cc_math", "cc_hardware")
-_KIND_TEXT = {
-    "magnet": "field orientation on magnets by a sensor's angle", "sensorless": "field orientation on magnets without a sensor, with its start",
-    "block": "six-step commutation with one current controller", "rotor": "indirect field orientation of an induction motor",
-    "hertz": "volts over frequency of an induction motor", "armature": "current and speed of a brushed motor",
-}  # fmt: skip
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
     "cc_injection": "axis and pole at standstill", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
@@ -96,8 +92,8 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **plan.context,
         **_fixed(plan),
         "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": plan.drive.inverter.v_supply,
-        "target": plan.bench.settings.run.speed, "expected": start.speed, "seconds": start.seconds, "name": c_comment(plan.bench.name),
-        "kind_text": _KIND_TEXT[plan.kind], "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
+        "target": plan.bench.settings.run.speed, "expected": start.speed, "seconds": start.seconds, "name": c_comment(plan.bench.name), "cost": COSTS[plan.kind], "fixed_costs": FIXED, "verdict": verdict(plan, plan.bench.settings.pwm.timer_hz),
+        "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
     }  # fmt: skip
 

@@ -35,6 +35,14 @@ _LEGS_TEXT = {
     2: "Legs 0 and 1 winding A, 2 and 3 winding B.",
     1: "Legs 0 and 1, the armature between them.",
 }
+CALLED: dict[Kind, str] = {
+    "magnet": "field orientation on magnets by a sensor's angle",
+    "sensorless": "field orientation on magnets without a sensor, with its start",
+    "block": "six-step commutation with one current controller",
+    "rotor": "indirect field orientation of an induction motor",
+    "hertz": "volts over frequency of an induction motor",
+    "armature": "current and speed of a brushed motor",
+}
 _SENSOR_TEXT = {
     "encoder": "the encoder's counter at x4",
     "halls": "three hall inputs",
@@ -54,6 +62,11 @@ class Plan:
     windings: int
     sensor: str
     context: dict[str, Any] = field(repr=False)
+
+    @property
+    def called(self) -> str:
+        """What this firmware does, in a few words."""
+        return CALLED[self.kind]
 
     @property
     def legs(self) -> int:

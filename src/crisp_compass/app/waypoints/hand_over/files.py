@@ -14,14 +14,28 @@ from crisp_compass.app.dialogs import ask_save_path, may_replace
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
+from crisp_compass.bench.models import Bench
 from crisp_compass.course.open_points import open_points
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
+from crisp_compass.firmware.cost import verdict
+from crisp_compass.firmware.plan import plan_of
 from crisp_compass.firmware.save import Made, make_firmware, write_files
 from crisp_compass.outputs import is_ours
 from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.formats.form import Form
 from crisp_compass.record.save import save_record
+
+_FIRMWARE_TIP = "A folder of C that compiles as it is: drive, hardware layer to fill in, a motor on a PC, test vectors"
+
+
+def _firmware_outlook(bench: Bench) -> tuple[str, str]:
+    """Return what the firmware still lacks, or else what it takes of a processor whose clock is the timer's."""
+    try:
+        plan = plan_of(bench)
+    except Refusal as refusal:
+        return refusal.sentence, ""
+    return "", f"Firmware of {plan.called}: {verdict(plan, bench.settings.pwm.timer_hz)}"
 
 
 class HandOverPage(Page):
@@ -54,9 +68,6 @@ class HandOverPage(Page):
         )
         for form in self.forms[1:]:
             self.buttons[form.key].clicked.connect(partial(self._ask_settings, form))
-        self.buttons["firmware"].setToolTip(
-            "A folder of C that compiles as it is: drive, hardware layer to fill in, a motor on a PC, test vectors"
-        )
         self.buttons["firmware"].clicked.connect(self._ask_folder)
         self._firmware = Job(self)
         self._firmware.done.connect(self._on_made)
@@ -73,12 +84,14 @@ class HandOverPage(Page):
         self.main_button.setEnabled(bool(bench.settled))
         for form in self.forms[1:]:
             self.buttons[form.key].setEnabled(bool(bench.settled))
-        self.buttons["firmware"].setEnabled(bool(bench.settled) and not self._firmware.running)
+        lacks, takes = _firmware_outlook(bench)
+        self.buttons["firmware"].setEnabled(not lacks and not self._firmware.running)
+        self.buttons["firmware"].setToolTip(lacks or f"{_FIRMWARE_TIP}. {takes}")
         points = f"{len(found)} open point{'s' if len(found) != 1 else ''}" if found else "no open points"
         self.answer.show_answer(
             f"{count} settings",
             points,
-            "C header for the firmware, record for people; both carry error bars, reasons and what is stale.",
+            takes or f"C header for the firmware, record for people. No firmware yet: {lacks}" if bench.settled else "C header for the firmware, record for people.",
         )
         self.findings.show_findings(found)
         text = (

@@ -1,0 +1,67 @@
+"""What the firmware takes of a processor: instructions a period, code and memory by kind, and whether a clock suffices.
+
+Counted on an emulated Cortex-M4F, GCC 12 with -O2 (tests/firmware/test_emulated.py counts again); the largest of 400 periods of a turning motor.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from crisp_compass.firmware.plan import Kind, Plan
+
+
+@dataclass(frozen=True)
+class Cost:
+    """Instructions of ``cc_step``, bytes of code without the mathematical library, bytes of state."""
+
+    instructions: int
+    code: int
+    memory: int
+
+
+COSTS: dict[Kind, Cost] = {
+    "magnet": Cost(680, 2400, 120),
+    "sensorless": Cost(1600, 6600, 260),
+    "block": Cost(400, 2450, 130),
+    "rotor": Cost(1000, 3500, 160),
+    "hertz": Cost(680, 1800, 110),
+    "armature": Cost(200, 1650, 90),
+}
+#: Clocks an instruction takes on average: divisions, roots and branches take more than one, and flash its own.
+CLOCKS_PER_INSTRUCTION = 1.5
+#: Instructions of the whole-number parts: current controller on a Cortex-M0, estimators on a Cortex-M4.
+FIXED = {
+    "current controller, Cortex-M0": 320,
+    "estimator by back-EMF, Cortex-M4": 2100,
+    "estimator by flux, Cortex-M4": 2700,
+}
+
+
+@dataclass(frozen=True)
+class Budget:
+    """What a period needs and has, in clocks of the processor, and the loop rate [Hz] up to which it fits."""
+
+    needed: float
+    available: float
+    highest_hz: float
+
+    @property
+    def fits(self) -> bool:
+        """Whether half of the period is left for everything else."""
+        return self.needed <= 0.5 * self.available
+
+
+def budget(plan: Plan, clock_hz: float) -> Budget:
+    """Return what the firmware of a plan needs of a processor with a floating-point unit at ``clock_hz`` [Hz]."""
+    needed = CLOCKS_PER_INSTRUCTION * COSTS[plan.kind].instructions
+    return Budget(needed, clock_hz * plan.drive.control.ts, 0.5 * clock_hz / needed)
+
+
+def verdict(plan: Plan, clock_hz: float) -> str:
+    """Return in a sentence whether a clock suffices, by how much not, and which loop rate would fit."""
+    found = budget(plan, clock_hz)
+    share = f"{100 * found.needed / found.available:.0f} % of the {found.available:.0f} clocks of a period"
+    at = f"at {clock_hz / 1e6:.4g} MHz with a floating-point unit"
+    if found.fits:
+        return f"cc_step takes about {share} {at}."
+    return f"cc_step takes about {share} {at}, more than half: a loop of up to {found.highest_hz / 1e3:.3g} kHz would leave room for the rest."
