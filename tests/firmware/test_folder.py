@@ -98,6 +98,19 @@ def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Pat
     assert ran.stdout.count("as expected") == 5
 
 
+@pytest.mark.skipif(shutil.which("cppcheck") is None, reason="cppcheck is not installed")
+@pytest.mark.parametrize("case", ["encoder", "flux, low speed", "rotor field"])
+def test_no_rule_is_left_that_the_list_does_not_name(case: str, tmp_path: Path) -> None:
+    write_files(tmp_path, make_firmware(CASES[case](), "t").files)
+    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+    told = _run("cppcheck", "--addon=misra", "--enable=style,warning", "--std=c99", "--quiet", "-Iinclude", *sources, folder=tmp_path).stderr
+    found = set(re.findall(r"misra-c2012-([0-9.]+)", told))
+    listed = set(re.findall(r"\b\d+\.\d+\b", (tmp_path / "DEVIATIONS.md").read_text()))
+    assert len(found) > 4
+    assert found <= listed
+    assert "(error)" not in told
+
+
 @needs_gcc
 def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
     """The vectors would notice a port that took one value for another."""
