@@ -419,4 +419,8 @@ def _injection(plan: Plan) -> Iterator[Entry]:
     ):  # fmt: skip
         yield _number(f"INJ_{name}", value, text)
     yield _periods(plan, "INJ_SETTLE", j.settle)
-    yield _periods(plan, "INJ_POLE", j.pole_time, "of that current, each way")
+    yield _periods(plan, "INJ_POLE", j.pole_time, "of that current, one way")
+    yield _periods(plan, "INJ_POLE_BOTH", 2 * j.pole_time, "both ways")
+    for name, share in (("FIRST", 0.5), ("KEEP", 1.0), ("SECOND", 1.5)):
+        half = "each half settles before it counts" if name != "KEEP" else "what the first half counted is kept"
+        yield _whole(f"INJ_POLE_{name}", share * j.pole_time / o.ts, half, unsigned=True)

@@ -103,7 +103,7 @@ def _plant(plan: Plan) -> Iterator[Entry]:
     m, load = plan.drive.machine, plan.drive.load
     figures: dict[str, float] = {"SUPPLY_V": plan.drive.inverter.v_supply, "R_OHM": m.r, "PAIRS": m.pole_pairs}
     if plan.kind in ("magnet", "sensorless"):
-        figures |= {"LD_H": m.ld, "LQ_H": m.lq, "PSI_WB": m.psi}
+        figures |= {"LD_H": m.ld, "LQ_H": m.lq, "PSI_WB": m.psi, "BEND_PER_A": m.bend}
     elif plan.kind in ("rotor", "hertz"):
         figures |= {"L_H": m.lq, "LM_H": m.lm, "RR_OHM": m.rr}
     else:
