@@ -14,6 +14,9 @@ import numpy as np
 from crisp_compass.bench import load_bench
 from crisp_compass.course.drive import build_drive, running_mode
 from crisp_compass.course.sensorless import firmware_of
+from crisp_compass.firmware.folder import files_of
+from crisp_compass.firmware.plan import plan_of
+from crisp_compass.firmware.vectors import Vectors
 from crisp_compass.loops.current import limit_tracking
 from crisp_compass.plant import state
 from crisp_compass.plant.kernels import kernel_of
@@ -31,9 +34,6 @@ from crisp_compass.plant.parameters import (
     Trapezoid,
 )
 from crisp_compass.plant.simulation import Simulation
-from crisp_compass.firmware.folder import files_of
-from crisp_compass.firmware.plan import plan_of
-from crisp_compass.firmware.vectors import Vectors
 from crisp_compass.sensorless.estimator import SEEN, clear, over_rows
 from crisp_compass.studies.batch import processors
 from crisp_compass.studies.start_map import start_map, study_of

@@ -8,6 +8,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from crisp_compass.firmware.plan import Kind, Plan
+from crisp_compass.quantities import grouped
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ def budget(plan: Plan, clock_hz: float) -> Budget:
 def verdict(plan: Plan, clock_hz: float) -> str:
     """Return in a sentence whether a clock suffices, by how much not, and which loop rate would fit."""
     found = budget(plan, clock_hz)
-    share = f"{100 * found.needed / found.available:.0f} % of the {found.available:.0f} clocks of a period"
+    share = f"{100 * found.needed / found.available:.0f} % of the {grouped(found.available)} clocks of a period"
     at = f"at {clock_hz / 1e6:.4g} MHz with a floating-point unit"
     if found.fits:
         return f"cc_step takes about {share} {at}."

@@ -10,7 +10,7 @@ from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.course.number_formats import BITS, bench_scales, format_picture, read_picture
+from crisp_compass.course.number_formats import BITS, bench_scales, format_picture, proposed_scales, read_picture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.loops.number_format import Forms, Read, Scales
@@ -70,6 +70,8 @@ class FormatPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         self.check_ready(self.waiting, self.stack)
+        for field, proposal in zip(("i_base", "v_base"), proposed_scales(bench), strict=True):
+            self.number(field).edit.setPlaceholderText(f"{proposal:g}")
         picture = format_picture(bench)
         self._show_forms(picture.forms, bench_scales(bench))
         self.step.set("designed", picture.time, picture.designed)

@@ -35,7 +35,7 @@ def _firmware_outlook(bench: Bench) -> tuple[str, str]:
         plan = plan_of(bench)
     except Refusal as refusal:
         return refusal.sentence, ""
-    return "", f"Firmware of {plan.called}: {verdict(plan, bench.settings.pwm.timer_hz)}"
+    return "", f"Firmware: {plan.called}. {verdict(plan, bench.settings.pwm.timer_hz)}"
 
 
 class HandOverPage(Page):
