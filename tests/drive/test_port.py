@@ -5,13 +5,18 @@ from __future__ import annotations
 import ast
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from crisp_compass.app.waypoints.run import drive as run_page
 from crisp_compass.bench import load_bench
+from crisp_compass.bench.entered import enter
+from crisp_compass.course.course import waypoints_of
+from crisp_compass.course.open_points import next_bearing
 from crisp_compass.drive.port import WATCHDOG_S, Token
 from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
+from crisp_compass.record.formats import export_settings
 
 
 @pytest.fixture
@@ -89,3 +94,28 @@ def test_the_run_page_knows_no_simulation() -> None:
     tree = ast.parse(Path(run_page.__file__).read_text(encoding="utf-8"))
     imported = {n.module for n in ast.walk(tree) if isinstance(n, ast.ImportFrom)}
     assert not any(m and m.startswith("crisp_compass.plant") for m in imported)
+
+
+def test_a_stepper_without_a_sensor_turns_its_field(tmp_path: Path) -> None:
+    """No speed loop, no commutation: the course asks for neither, and the run follows the field's ramp."""
+    bench = enter(load_bench("demo/carousel/carousel.bench.json"), "sensor", {"kind": "none"})
+    bench = bench.model_copy(update={"evidence": {k: v for k, v in bench.evidence.items() if k != "commutation"}})
+    assert not {"commutation", "speed_loop"} & {w.key for w in waypoints_of(bench)}
+    assert next_bearing(bench).waypoint == "run"
+    drive = SimulatedDrive(bench)
+    token = drive.arm("test")
+    drive.run_at(token, 12.0)
+    for _ in range(40):
+        rows = drive.exchange(token, 0.02)
+    assert float(np.mean(rows["speed"])) == pytest.approx(12.0, rel=0.02)
+    assert not drive.fault
+    header = export_settings(bench, "c-header")
+    assert "CC_STEPPING_MICROSTEPS (16.0f)" in header
+    assert "CC_STEPPING_CURRENT_A" in header
+    slower = enter(bench, "stepping", {"current": 0.05})
+    weak = SimulatedDrive(slower)
+    token = weak.arm("test")
+    weak.run_at(token, 12.0)
+    for _ in range(40):
+        rows = weak.exchange(token, 0.02)
+    assert abs(float(np.mean(rows["speed"]))) < 6.0  # so little current loses its steps, and nothing says so

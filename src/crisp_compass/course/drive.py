@@ -11,6 +11,7 @@ from crisp_compass.course.block import block_machine, in_blocks
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.circuit import hertz_law
 from crisp_compass.course.known import Constant, best_value
+from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import (
     CONVERTER_STEPS,
     NOISE_OF_SCALE,
@@ -27,7 +28,18 @@ from crisp_compass.errors import Refusal
 from crisp_compass.modulation.full_bridge import lost_voltage
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, three_phases, turns_field, winding_of
 from crisp_compass.motor.family import Constants
-from crisp_compass.plant.parameters import HERTZ, SPEED, AnyMachine, Control, Drive, Inverter, Load, Machine, Sensing
+from crisp_compass.plant.parameters import (
+    HERTZ,
+    SPEED,
+    STEP,
+    AnyMachine,
+    Control,
+    Drive,
+    Inverter,
+    Load,
+    Machine,
+    Sensing,
+)
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensing.sensor import ARMATURE, OBSERVER
 
@@ -53,7 +65,7 @@ def sensor_of(bench: Bench) -> int:
 
 def plate_needs_angle(bench: Bench) -> bool:
     """Tell whether the loops of this motor need a sensor's angle: a stepper's and an induction motor's do."""
-    return turns_field(bench) and closes_loops(bench) and not without_sensor(bench)
+    return turns_field(bench) and closes_loops(bench) and not without_sensor(bench) and not steps_open(bench)
 
 
 def sensing_of(bench: Bench, full_scale: float) -> Sensing:
@@ -97,15 +109,19 @@ def build_drive(bench: Bench) -> Drive:
     run = bench.settings.run
     loop_hz = need(bench, "pwm.loop_hz")
     kp_d, ki_d, kp_q, ki_q = (need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q"))
-    kp, ki, speed_hz = (need(bench, f"speed_loop.{k}") for k in ("kp", "ki", "loop_hz"))
-    filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
+    if steps_open(bench):  # nothing tells a speed: the field turns along a ramp of its own
+        kp = ki = filter_hz = 0.0
+        speed_hz, ramp = loop_hz, bench.settings.stepping.ramp
+    else:
+        kp, ki, speed_hz = (need(bench, f"speed_loop.{k}") for k in ("kp", "ki", "loop_hz"))
+        filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
     if uses_halls(bench) and hall_edges(bench) is None:
         raise Refusal("the hall table is not settled", "settle it on the commutation leg first")
     tracks = current_tracking(bench)
     control = Control(
         ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=max(round(loop_hz / speed_hz), 1), kp_speed=kp, ki_speed=ki,
         speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=ramp, stall_time=0.5,
-        decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
+        decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, microsteps=float(bench.settings.stepping.microsteps) if steps_open(bench) else 0.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
     control = control._replace(**family_of(bench).believed(bench))
@@ -157,7 +173,12 @@ def hertz_drive(bench: Bench) -> Drive:
 
 def running_mode(bench: Bench) -> int:
     """Return the mode of the firmware that turns the shaft at a speed."""
-    return SPEED if closes_loops(bench) else HERTZ
+    return STEP if steps_open(bench) else SPEED if closes_loops(bench) else HERTZ
+
+
+def running_current(bench: Bench) -> float:
+    """Return the current [A peak] that goes with :func:`running_mode`: that of the turned field where nothing measures the angle, else none."""
+    return stepping_current(bench) if steps_open(bench) else 0.0
 
 
 def machine_of(bench: Bench) -> tuple[AnyMachine, Load]:

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.drive import build_drive, running_mode
+from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -31,7 +31,7 @@ class SimulatedDrive:
     def __init__(self, bench: Bench) -> None:
         self.identity = Identity("simulated drive", simulated=True)
         self._sim = open_simulation(bench)
-        self._mode = running_mode(bench)
+        self._mode, self._current = running_mode(bench), running_current(bench)
         self._arming = Arming()
         self.surroundings: Surroundings | None = self._sim
 
@@ -57,6 +57,7 @@ class SimulatedDrive:
     def follow(self, bench: Bench) -> None:
         """Take over changed settings without stopping; raises Refusal naming what is missing."""
         drive = build_drive(bench)
+        self._current = running_current(bench)
         if self._sim.drive != drive:
             self._sim.retune(drive)
 
@@ -64,13 +65,13 @@ class SimulatedDrive:
         """Enable the drive at rest; raises Refusal while a fault stands."""
         if self.fault:
             raise Refusal(f"the fault “{self.fault}” stands", "acknowledge it first", code="fault")
-        self._sim.command(self._mode, speed=0.0)
+        self._sim.command(self._mode, speed=0.0, i_d=self._current)
         return self._arming.arm(holder)
 
     def run_at(self, token: Token, speed: float) -> None:
         """Ask for a speed [rad/s]; raises Refusal for a void token."""
         self._arming.check(token)
-        self._sim.command(self._mode, speed=speed)
+        self._sim.command(self._mode, speed=speed, i_d=self._current)
 
     def disarm(self) -> None:
         """Let the shaft go."""

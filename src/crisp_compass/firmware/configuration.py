@@ -8,6 +8,7 @@ from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value, stale_inputs
+from crisp_compass.course.open_loop import stepping_current
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.firmware.plan import Plan, whole_delay
 from crisp_compass.firmware.render import ascii_comment
@@ -38,7 +39,7 @@ def configuration(plan: Plan) -> list[Group]:
     """Return the groups of the configuration header that this kind of firmware takes."""
     made = (
         ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits),
-        ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Estimator", _estimator),
+        ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Stepping", _stepping), ("Estimator", _estimator),
         ("Start", _start), ("Injection", _injection),
     )  # fmt: skip
     groups = [Group(title, tuple(make(plan))) for title, make in made]
@@ -80,7 +81,7 @@ def _from(bench: Bench, key: str, what: str) -> str:
 def _period(plan: Plan) -> Iterator[Entry]:
     c = plan.drive.control
     yield _number("TS_S", c.ts, f"cc_step's period: {1 / c.ts:.6g} Hz")
-    if plan.kind not in ("hertz",):
+    if plan.kind not in ("hertz", "stepping"):
         yield _whole("SPEED_DIVIDER", c.speed_divider, "periods to a speed step", unsigned=True)
     else:
         yield _whole("SPEED_DIVIDER", 1, "the ramp runs every period", unsigned=True)
@@ -158,7 +159,7 @@ def _current(plan: Plan) -> Iterator[Entry]:
 
 def _speed(plan: Plan) -> Iterator[Entry]:
     c = plan.drive.control
-    divider = 1.0 if plan.kind == "hertz" else c.speed_divider
+    divider = 1.0 if plan.kind in ("hertz", "stepping") else c.speed_divider
     period = c.ts * divider
     yield _number("RAMP_STEP_RAD_S", c.ramp * period, f"a step of the ramp of {c.ramp:.6g} rad/s^2")
     if plan.kind == "sensorless":
@@ -327,6 +328,23 @@ def _hertz(plan: Plan) -> Iterator[Entry]:
     yield _number("SLIP_STEP_SHARE", SLIP_RATE * c.ts, f"of the way in a period: a filter of {SLIP_RATE:g} 1/s")
     yield _number("FOLLOWS", FOLLOWS, "part of the line's flux below which the rotor follows no more")
     yield _number("TELLS", TELLS, "times the magnetizing current's drop, from where that can be told")
+
+
+def _stepping(plan: Plan) -> Iterator[Entry]:
+    if plan.kind != "stepping":
+        return
+    c, current = plan.drive.control, stepping_current(plan.bench)
+    step = 0.5 * math.pi / c.microsteps
+    middle = 0.5 * step if c.microsteps == 1.0 else 0.0
+    yield _number("STEP_CURRENT_A", current, "length of the vector that is turned, peak")
+    yield _whole("MICROSTEPS", c.microsteps, "entries of the current table a full step", unsigned=True)
+    yield _number("MIDDLE_RAD", middle, "of the first entry: full steps have both windings on")
+    yield _whole("FIELD_MIDDLE", middle / (2 * math.pi) * 2**32, "the same, 2^32 a turn", unsigned=True)
+    yield _number(
+        "FIELD_OF_SPEED",
+        plan.drive.machine.pole_pairs * c.ts / (2 * math.pi) * 2**32,
+        "2^32 of a turn a period, per rad/s of the shaft",
+    )
 
 
 def _estimator(plan: Plan) -> Iterator[Entry]:

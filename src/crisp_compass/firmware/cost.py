@@ -27,6 +27,7 @@ COSTS: dict[Kind, Cost] = {
     "rotor": Cost(1000, 3500, 160),
     "hertz": Cost(680, 1800, 110),
     "armature": Cost(200, 1650, 90),
+    "stepping": Cost(400, 1800, 100),
 }
 #: Clocks an instruction takes on average: divisions, roots and branches take more than one, and flash its own.
 CLOCKS_PER_INSTRUCTION = 1.5

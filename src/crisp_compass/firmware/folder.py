@@ -13,7 +13,7 @@ from crisp_compass.firmware.fixed import controller, cordic, estimator, scale_no
 from crisp_compass.firmware.plan import Plan, plan_of
 from crisp_compass.firmware.render import SourceFile, render
 from crisp_compass.firmware.vectors import Vectors, all_vectors
-from crisp_compass.safe_text import c_comment
+from crisp_compass.safe_text import c_comment, c_float
 
 #: What every kind takes, in the order of the README.
 _COMMON = ("cc_drive", "cc_speed", "cc_modulation")
@@ -21,12 +21,13 @@ _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
     "cc_injection": "axis and pole at standstill", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
-    "cc_hertz": "voltage and frequency along the ramp",
+    "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents",
 }  # fmt: skip
 _CALLS = {
     "magnet": "`sinf`, `cosf` twice each and `sqrtf` once", "sensorless": "`sinf` and `cosf` four times each, `atan2f` once, `sqrtf` twice, and more at hand-over",
     "block": "`floorf`", "rotor": "`sinf` and `cosf` twice each and `sqrtf` three times", "hertz": "`sinf` and `cosf` twice each and `sqrtf` once",
     "armature": "no function of the mathematical library",
+    "stepping": "`sinf` and `cosf` once each",
 }  # fmt: skip
 
 
@@ -91,8 +92,8 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
     return {
         **plan.context,
         **_fixed(plan),
-        "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": plan.drive.inverter.v_supply,
-        "target": plan.bench.settings.run.speed, "expected": start.speed, "seconds": start.seconds, "name": c_comment(plan.bench.name), "cost": COSTS[plan.kind], "fixed_costs": FIXED, "verdict": verdict(plan, plan.bench.settings.pwm.timer_hz),
+        "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
+        "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": COSTS[plan.kind], "fixed_costs": FIXED, "verdict": verdict(plan, plan.bench.settings.pwm.timer_hz),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
     }  # fmt: skip
@@ -102,7 +103,7 @@ def _plant(plan: Plan) -> Iterator[Entry]:
     """Return motor, load and supply of the plant on a PC."""
     m, load = plan.drive.machine, plan.drive.load
     figures: dict[str, float] = {"SUPPLY_V": plan.drive.inverter.v_supply, "R_OHM": m.r, "PAIRS": m.pole_pairs}
-    if plan.kind in ("magnet", "sensorless"):
+    if plan.kind in ("magnet", "sensorless", "stepping"):
         figures |= {"LD_H": m.ld, "LQ_H": m.lq, "PSI_WB": m.psi, "BEND_PER_A": m.bend}
     elif plan.kind in ("rotor", "hertz"):
         figures |= {"L_H": m.lq, "LM_H": m.lm, "RR_OHM": m.rr}
@@ -118,5 +119,10 @@ def _plant(plan: Plan) -> Iterator[Entry]:
         "BREAKAWAY": load.breakaway,
     }
     for name, value in figures.items():
-        text = f"{value:.10g}"
-        yield Entry(name, f"({text if any(c in text for c in '.e') else text + '.0'})")
+        yield Entry(name, f"({_double(value)})")
+
+
+def _double(value: float) -> str:
+    """Return a number as a C literal of type double."""
+    text = f"{value:.10g}"
+    return text if any(c in text for c in ".e") else f"{text}.0"

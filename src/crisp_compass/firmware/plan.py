@@ -12,6 +12,7 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.drive import build_drive
+from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
@@ -22,7 +23,7 @@ from crisp_compass.plant.simulation import with_floats
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensorless.estimator import FLUX
 
-Kind = Literal["magnet", "sensorless", "block", "rotor", "hertz", "armature"]
+Kind = Literal["magnet", "sensorless", "block", "rotor", "hertz", "armature", "stepping"]
 #: Legs of the bridge by windings: three of a star, two for each winding of its own.
 LEGS = {3: 3, 2: 4, 1: 2}
 _CURRENTS = {
@@ -42,6 +43,7 @@ CALLED: dict[Kind, str] = {
     "rotor": "indirect field orientation of an induction motor",
     "hertz": "volts over frequency of an induction motor",
     "armature": "current and speed of a brushed motor",
+    "stepping": "a stepper turned without a sensor",
 }
 _SENSOR_TEXT = {
     "encoder": "the encoder's counter at x4",
@@ -79,6 +81,8 @@ def _kind(bench: Bench, drive: Drive) -> Kind:
         return "hertz"
     if family_of(bench).own_circuit:
         return "rotor"
+    if steps_open(bench):
+        return "stepping"
     if in_blocks(bench):
         return "block"
     if without_sensor(bench):
@@ -88,7 +92,7 @@ def _kind(bench: Bench, drive: Drive) -> Kind:
 
 def _sensor(bench: Bench, kind: Kind) -> str:
     sensor = SENSORS[bench.settings.sensor.kind]
-    if kind in ("sensorless", "hertz") or sensor.key not in bench.settings.plate.sensors:
+    if kind in ("sensorless", "hertz", "stepping") or sensor.key not in bench.settings.plate.sensors:
         return "none"
     if sensor.edges:
         return "halls"
@@ -115,14 +119,14 @@ def plan_of(bench: Bench) -> Plan:
         part
         for part, wanted in (
             ("cc_angle", has_angle), ("cc_estimator", kind == "sensorless"), ("cc_injection", injects), ("cc_block", kind == "block"),
-            ("cc_rotor", kind == "rotor"), ("cc_hertz", kind == "hertz"),
+            ("cc_rotor", kind == "rotor"), ("cc_stepping", kind == "stepping"), ("cc_hertz", kind == "hertz"),
         )
         if wanted
     ]  # fmt: skip
     titles = {"halls": "the rotor's angle from three halls", "encoder": "the rotor's angle from an encoder"}
     context: dict[str, Any] = {
         "kind": kind, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
-        "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind != "hertz",
+        "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind not in ("hertz", "stepping"),
         "injects": injects, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
         "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,
         "timer_hz": pwm.timer_hz, "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],

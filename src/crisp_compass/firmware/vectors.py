@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from crisp_compass.course.drive import running_mode
+from crisp_compass.course.drive import running_current, running_mode
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.estimates import FloatArray, IntArray
 from crisp_compass.firmware.configuration import encoder_sense, encoder_zero, hall_tables
@@ -83,7 +83,7 @@ def all_vectors(plan: Plan) -> list[Vectors]:
     start = start_seconds(plan)
     v, target, ts = plan.drive.inverter.v_supply, plan.bench.settings.run.speed, plan.drive.control.ts
     longest = MOST_ROWS * ts
-    heavy = 2.0 * _limit_torque(plan)
+    heavy = 0.0 if plan.kind == "stepping" else 2.0 * _limit_torque(plan)
     after = min(start, longest * 0.7)
     low = max(0.7 * v, min(1.1 * plan.drive.control.v_min, v))
     back = 0.5 * target if plan.kind == "sensorless" else -0.5 * target
@@ -110,7 +110,7 @@ def all_vectors(plan: Plan) -> list[Vectors]:
             1.5 * short,
         ),
     ]  # fmt: skip
-    if plan.kind not in ("sensorless", "hertz"):
+    if plan.kind not in ("sensorless", "hertz", "stepping"):
         found.append(_played(plan, "currents", _current_steps(plan, short, low), short))
     return found
 
@@ -140,7 +140,7 @@ def _fastest(plan: Plan) -> float:
     """Return a speed [rad/s] near what the voltage allows."""
     c, m = plan.drive.control, plan.drive.machine
     psi = c.psi if c.psi > 0 else m.psi
-    if plan.kind in ("rotor", "hertz", "sensorless") or psi <= 0:
+    if plan.kind in ("rotor", "hertz", "sensorless", "stepping") or psi <= 0:
         return 0.0
     return float(0.85 * plan.drive.inverter.v_supply * c.volts_per_bus / (m.pole_pairs * psi))
 
@@ -180,7 +180,9 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
                 x[state.FAULT] = 0.0
                 x[state.STALL_CLOCK] = 0.0
             asked = {0: OFF, 1: run_mode, 2: CURRENT}[now.mode]
-            sim.command(asked, speed=now.target, i_d=now.i_d, i_q=now.i_q)
+            sim.command(
+                asked, speed=now.target, i_d=now.i_d if now.mode == 2 else running_current(plan.bench), i_q=now.i_q
+            )
             sim.set_load(now.load)
             sim.set_supply(now.supply)
         seen[k, 8:11] = _sensed(plan, x, sim._edges, seen[k - 1] if k else seen[0])

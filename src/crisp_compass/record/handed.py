@@ -12,6 +12,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.speed_loop import armature_tells
@@ -72,4 +73,11 @@ def handed_settings(bench: Bench) -> list[Handed]:
             Handed("start_up", "low_current", s.low_current, "A", "at a forced angle where the estimate is worth nothing, peak"),
             Handed("start_up", "low_down", s.low_share * hand_over.value, "rad/s", "mechanical speed below which the angle is forced again"),
         ]  # fmt: skip
+    if steps_open(bench):
+        stepping = bench.settings.stepping
+        found += [
+            Handed("stepping", "current", stepping_current(bench), "A", "length of the vector that is turned, peak"),
+            Handed("stepping", "microsteps", float(stepping.microsteps), "", "entries of the current table a full step"),
+            Handed("stepping", "ramp", stepping.ramp, "rad/s²", "of the field, mechanical"),
+        ]
     return found

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.drive import build_drive, running_mode
+from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -40,14 +40,18 @@ def open_simulation(bench: Bench, *, seed: int = 1) -> Simulation:
     return sim
 
 
+def _run_at(sim: Simulation, bench: Bench, speed: float) -> None:
+    sim.command(running_mode(bench), speed=speed, i_d=running_current(bench))
+
+
 def _speed_step(sim: Simulation, bench: Bench) -> list[Trace]:
     before = sim.advance(0.05)
-    sim.command(running_mode(bench), speed=bench.settings.run.speed)
+    _run_at(sim, bench, bench.settings.run.speed)
     return [before, sim.advance(0.75)]
 
 
 def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
-    sim.command(running_mode(bench), speed=bench.settings.run.speed)
+    _run_at(sim, bench, bench.settings.run.speed)
     sim.advance(0.8)
     before = sim.advance(0.1)
     m, run = sim.drive.machine, bench.settings.run
@@ -57,10 +61,10 @@ def _load_step(sim: Simulation, bench: Bench) -> list[Trace]:
 
 
 def _reversal(sim: Simulation, bench: Bench) -> list[Trace]:
-    sim.command(running_mode(bench), speed=bench.settings.run.speed)
+    _run_at(sim, bench, bench.settings.run.speed)
     sim.advance(0.8)
     before = sim.advance(0.05)
-    sim.command(running_mode(bench), speed=-bench.settings.run.speed)
+    _run_at(sim, bench, -bench.settings.run.speed)
     return [before, sim.advance(0.9)]
 
 

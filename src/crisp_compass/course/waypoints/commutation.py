@@ -19,6 +19,7 @@ from crisp_compass.commutation.encoder import EncoderResult, read_encoder
 from crisp_compass.commutation.halls import HallTable, read_halls
 from crisp_compass.commutation.pole_search import PoleSearch, search_pole
 from crisp_compass.course.kind import LINES, CaptureKind, to_quantity
+from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.estimates import Estimate, Finding, FloatArray
 from crisp_compass.motor import pole_pairs_of, three_phases
@@ -284,7 +285,9 @@ def _headline(settled: Settled) -> str:
 
 def _has_angle_sensor(bench: Bench) -> bool:
     """Tell whether there is a sensor to be put right, or a capture of one; without any the firmware starts by itself."""
-    return bool(SENSORS[bench.settings.sensor.kind].leads) or bool(bench.evidence.get("commutation"))
+    if bench.evidence.get("commutation"):
+        return True
+    return bool(SENSORS[bench.settings.sensor.kind].leads) and not steps_open(bench)
 
 
 WAYPOINT = Waypoint(

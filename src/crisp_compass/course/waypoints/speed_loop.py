@@ -13,6 +13,7 @@ from crisp_compass.bench.plate import torque_constant as torque_constant_of_plat
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
+from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
@@ -251,7 +252,7 @@ WAYPOINT = Waypoint(
         "ramp": ("rad/s²", 1e-6, 1e9),
     },
     needs=("plate", "flux", "circuit", "pwm", "current_loop"),
-    applies=closes_loops,
+    applies=lambda bench: closes_loops(bench) and not steps_open(bench),
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
     sections=(Section("Design"), Section("Outer loop", lambda bench: not turns_field(bench))),

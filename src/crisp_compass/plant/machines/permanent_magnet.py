@@ -46,7 +46,7 @@ from crisp_compass.plant.state import (
     VD,
     VQ,
 )
-from crisp_compass.sensing.sensor import OBSERVER
+from crisp_compass.sensing.sensor import ARMATURE, OBSERVER
 from crisp_compass.sensorless.estimator import EMF, OUT_ANGLE, VALID
 
 
@@ -262,9 +262,11 @@ def run(
         if without_sensor:
             next_a, next_b = sensorless(x, seen, drive, inputs, mode, speed_phase == 0, whole, early)
         else:
-            sense_angle(x, drive, edges, table_edges)
+            if drive.sensing.angle_sensor != ARMATURE:  # a motor that is stepped may have nothing that tells where it is
+                sense_angle(x, drive, edges, table_edges)
             if speed_phase == 0:
-                sense_speed(x, drive)
+                if drive.sensing.angle_sensor != ARMATURE:
+                    sense_speed(x, drive)
                 if mode == SPEED:
                     speed_step(x, drive.control, inputs[IN_SPEED], -drive.control.i_limit, drive.control.i_limit)
             next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
