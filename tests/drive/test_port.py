@@ -112,10 +112,10 @@ def test_a_stepper_without_a_sensor_turns_its_field(tmp_path: Path) -> None:
     header = export_settings(bench, "c-header")
     assert "CC_STEPPING_MICROSTEPS (16.0f)" in header
     assert "CC_STEPPING_CURRENT_A" in header
-    slower = enter(bench, "stepping", {"current": 0.05})
-    weak = SimulatedDrive(slower)
-    token = weak.arm("test")
-    weak.run_at(token, 12.0)
-    for _ in range(40):
-        rows = weak.exchange(token, 0.02)
-    assert abs(float(np.mean(rows["speed"]))) < 6.0  # so little current loses its steps, and nothing says so
+    for topic, change in (("stepping", {"current": 0.05}), ("run", {"i_limit": 0.07})):
+        weak = SimulatedDrive(enter(bench, topic, change))
+        token = weak.arm("test")
+        weak.run_at(token, 12.0)
+        for _ in range(40):
+            rows = weak.exchange(token, 0.02)
+        assert abs(float(np.mean(rows["speed"]))) < 6.0  # so little current loses its steps, and nothing says so

@@ -16,6 +16,7 @@ def steps_open(bench: Bench) -> bool:
 
 
 def stepping_current(bench: Bench) -> float:
-    """Return the length of the current vector that the field is turned with, A peak: as entered, else the rated one."""
+    """Return the length of the current vector that the field is turned with, A peak: as entered, else the rated one, within the run's limit."""
     rms = bench.settings.stepping.current
-    return math.sqrt(2) * rms if rms is not None else rated_peak(bench.settings.plate)
+    wanted = math.sqrt(2) * rms if rms is not None else rated_peak(bench.settings.plate)
+    return min(wanted, bench.settings.run.i_limit)
