@@ -195,7 +195,11 @@ def test_the_vectors_enter_every_limit() -> None:
     c = plan.drive.control
     assert (np.abs(limits[:, 14]) > 0.999 * c.i_limit).sum() > 100
     assert (np.hypot(limits[:, 11], limits[:, 12]) > 0.999 * c.volts_per_bus * limits[:, 7]).sum() > 50
-    assert {0, 2} == set(faults[:, 15])
+    assert {0, 1, 2, 8} == set(faults[:, 15])
+    assert set(found["stall"][:, 15]) == {0, 3}
+    assert set(
+        np.genfromtxt(all_vectors(plan_of(with_halls()))[2].text.splitlines(), delimiter=",", skip_header=1)[:, 15]
+    ) == {0, 1, 2, 7, 8}
     assert faults[-1, 15] == 0
     assert faults[-1, 0] == 1
 
@@ -232,6 +236,45 @@ def test_the_command_writes_what_cmake_builds_and_keeps_what_is_filled_in(
     assert lacking[0] == 2
     assert "settle it on the" in lacking[1]
     assert not (tmp_path / "other").exists()
+
+
+@needs_gcc
+def test_dead_time_compensation_gives_back_what_a_leg_loses(tmp_path: Path) -> None:
+    """Off as written; on, each leg's duty moves by its share of the bus against the sign of its current, by parts below the knee."""
+    write_files(tmp_path, make_firmware(demo("winch"), "t").files)
+    config = tmp_path / "include" / "cc_config.h"
+    (tmp_path / "main.c").write_text("""#include "cc_drive.h"
+#include <stdio.h>
+int main(void) {
+    const float i[3] = { 2.0f, -2.0f, 0.5f * CC_DEAD_TIME_KNEE_A };
+    cc_pulses p; cc_modulate(&p, 3.0f, -1.0f, 48.0f, i);
+    printf("%d %d %d %d\\n", (int)p.compare[0], (int)p.compare[1], (int)p.compare[2], (int)CC_PERIOD_COUNTS); return 0;
+}
+""")
+    found = []
+    for on in (0, 1):
+        text = config.read_text()
+        config.write_text(re.sub(r"COMPENSATION [01]", f"COMPENSATION {on}", text))
+        assert (
+            _run(
+                "gcc",
+                *FLAGS,
+                "-std=c99",
+                "-Iinclude",
+                "main.c",
+                "src/cc_modulation.c",
+                "-lm",
+                "-o",
+                "m",
+                folder=tmp_path,
+            ).returncode
+            == 0
+        )
+        found.append([int(x) for x in _run("./m", folder=tmp_path).stdout.split()])
+    plan = plan_of(demo("winch"))
+    share = plan.pwm.dead_time_voltage / plan.bench.settings.plate.v_bus
+    moved = (np.array(found[1][:3]) - np.array(found[0][:3])) / found[0][3]
+    assert moved - moved.mean() == pytest.approx(np.array([1, -1, 0.5]) * share - 0.5 * share / 3, abs=4e-4)
 
 
 def test_values_say_where_they_are_from_and_what_is_stale() -> None:

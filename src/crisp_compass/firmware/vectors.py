@@ -22,7 +22,7 @@ from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant import state
 from crisp_compass.plant.control.block import NONE, high_leg, low_leg
 from crisp_compass.plant.kernels import kernel_of
-from crisp_compass.plant.parameters import CURRENT, OFF, Drive
+from crisp_compass.plant.parameters import CURRENT, OFF, OVER_CURRENT, Drive
 from crisp_compass.plant.sensors import hall_sector
 from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
 
@@ -36,7 +36,10 @@ _STEP = 18
 
 @dataclass(frozen=True)
 class Moment:
-    """From second ``at`` on: mode 0 off, 1 at a speed, 2 with the currents ``i_d``, ``i_q`` [A]; target [rad/s], load [N·m] that brakes, and supply [V]."""
+    """From second ``at`` on: mode 0 off, 1 at a speed, 2 with the currents ``i_d``, ``i_q`` [A]; target [rad/s], load [N·m] that brakes, and supply [V].
+
+    ``event`` is a fault whose cause is read in the first of these periods: too much current, a hall code that cannot be, no number.
+    """
 
     at: float
     mode: int
@@ -45,6 +48,7 @@ class Moment:
     supply: float
     i_d: float = 0.0
     i_q: float = 0.0
+    event: int = 0
 
 
 @dataclass(frozen=True)
@@ -100,18 +104,28 @@ def all_vectors(plan: Plan) -> list[Vectors]:
             ],
             after + 2 * short,
         ),
-        _played(
-            plan,
-            "faults",
-            [
-                Moment(0.0, 1, target, 0.0, v), Moment(0.3 * short, 1, target, 0.0, 0.5 * plan.drive.control.v_min), Moment(0.4 * short, 1, target, 0.0, v),
-                Moment(0.5 * short, 0, target, 0.0, v), Moment(0.6 * short, 1, target, 0.0, v),
-            ],
-            1.5 * short,
-        ),
+        _played(plan, "faults", _failures(plan, target, short), 1.2 * short),
     ]  # fmt: skip
     if plan.kind not in ("sensorless", "hertz", "stepping"):
         found.append(_played(plan, "currents", _current_steps(plan, short, low), short))
+        held = Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)
+        field = 5 / plan.drive.control.rotor_rate if plan.kind == "rotor" else 0.0
+        found.append(_played(plan, "stall", [held], plan.drive.control.stall_time + field + 0.15))
+    return found
+
+
+def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
+    """Return a supply that fails, then each reading that must stop the drive; after each a stop, which lets it be acknowledged, and a new start."""
+    v, found = plan.drive.inverter.v_supply, [Moment(0.0, 1, target, 0.0, plan.drive.inverter.v_supply)]
+    events = [0, OVER_CURRENT, BAD_READING, *([BAD_SENSOR] if plan.sensor == "halls" else [])]
+    span = seconds / len(events)
+    for k, event in enumerate(events):
+        begin = span * (k + 0.5)
+        failing = 0.5 * plan.drive.control.v_min if not event else v
+        found += [
+            Moment(begin, 1, target, 0.0, failing, event=event), Moment(begin + 0.2 * span, 1, target, 0.0, v), Moment(begin + 0.3 * span, 0, target, 0.0, v),
+            Moment(begin + 0.4 * span, 1, target, 0.0, v),
+        ]  # fmt: skip
     return found
 
 
@@ -186,11 +200,19 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
             sim.set_load(now.load)
             sim.set_supply(now.supply)
         seen[k, 8:11] = _sensed(plan, x, sim._edges, seen[k - 1] if k else seen[0])
-        was_active = now.mode != 0
+        was_active, field = now.mode != 0, x[state.FIELD]
         kernel(x, sim.drive, sim.inputs, sim._edges, sim._table_edges, 1, 2, nothing)
         active = was_active and x[state.FAULT] == 0.0
         seen[k, :4], seen[k, 7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
         seen[k, 4:7] = _currents(plan, x)
+        if (
+            now.event and times[at] == k
+        ):  # the plant's own sensors never say such a thing: the drive is told what it makes of it
+            seen[k, 4:7], seen[k, 10] = _bad_reading(plan, now.event, seen[k, 4:7], seen[k, 10])
+            x[state.FAULT] = float(now.event)
+            if plan.kind == "stepping" and now.event == BAD_READING:
+                x[state.FIELD] = field  # such a period is not computed at all
+            active = False
         step = x[state.V_BETA]
         volts = (x[state.V_ALPHA], 0.0 if plan.kind == "block" else step)
         seen[k, 11:13] = volts
@@ -209,6 +231,19 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
         seconds,
         faults,
     )
+
+
+#: Faults of the firmware that the plant has no code for.
+BAD_SENSOR, BAD_READING = 7, 8
+
+
+def _bad_reading(plan: Plan, event: int, currents: FloatArray, code: float) -> tuple[FloatArray, float]:
+    """Return currents and hall code of a period in which an event is read."""
+    if event == BAD_SENSOR:
+        return currents, float(hall_tables(plan.bench)[1].index(-1))
+    spoiled = np.array(currents)
+    spoiled[0] = math.nan if event == BAD_READING else 3 * min(plan.drive.control.i_trip, 1e6)
+    return spoiled, code
 
 
 def _lines(seen: FloatArray, compare: IntArray) -> Iterator[str]:

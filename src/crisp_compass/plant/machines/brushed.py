@@ -101,7 +101,7 @@ def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> floa
     """Run the current controller of one period; return the voltage it commands."""
     c, s = drive.control, drive.sensing
     if mode == OFF:
-        x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[VQ] = 0.0
+        x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[VQ] = x[IA] = 0.0  # an old current would tell a speed that is none
         x[REF] = x[SPEED_SEEN]
         return 0.0
     if mode == ALIGN:  # a voltage held
