@@ -16,12 +16,12 @@ FLAGS = [
     "-O2", "-Wall", "-Wextra", "-Wpedantic", "-Wconversion", "-Wshadow", "-Wdouble-promotion", "-Wfloat-equal", "-Werror",
     "-ffp-contract=off",
 ]  # fmt: skip
-_NO_VECTORS = [Vectors("start", "\n", 0.0, 0.1, ())]
+NO_VECTORS = [Vectors("start", "\n", 0.0, 0.1, ())]
 
 
 def write_sources(bench: Bench, folder: Path) -> None:
     """Write headers and sources of the drive, without vectors, into one folder."""
-    for source in files_of(plan_of(bench), _NO_VECTORS, "2026-05-12"):
+    for source in files_of(plan_of(bench), NO_VECTORS, "2026-05-12"):
         if source.name.startswith(("include/", "src/")):
             (folder / Path(source.name).name).write_text(source.text, encoding="ascii")
 

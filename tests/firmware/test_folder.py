@@ -20,10 +20,11 @@ from crisp_compass.course.captures import evaluate
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import configuration
+from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
 from crisp_compass.firmware.save import make_firmware, write_files
 from crisp_compass.firmware.vectors import all_vectors
-from firmware.sources import FLAGS
+from firmware.sources import FLAGS, NO_VECTORS
 
 DEMO = Path(__file__).parents[2] / "demo"
 needs_gcc = pytest.mark.skipif(shutil.which("gcc") is None, reason="gcc is not installed")
@@ -134,10 +135,12 @@ def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Pat
 
 
 @pytest.mark.skipif(shutil.which("cppcheck") is None, reason="cppcheck is not installed")
-@pytest.mark.parametrize("case", ["encoder", "flux, low speed", "rotor field"])
-def test_no_rule_is_left_that_the_list_does_not_name(case: str, tmp_path: Path) -> None:
-    write_files(tmp_path, make_firmware(CASES[case](), "t").files)
-    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+@pytest.mark.parametrize(
+    ("case", "parts"), [("encoder", "*"), ("flux, low speed", "cc_[es]*"), ("rotor field", "cc_[dr]*")]
+)
+def test_no_rule_is_left_that_the_list_does_not_name(case: str, parts: str, tmp_path: Path) -> None:
+    write_files(tmp_path, files_of(plan_of(CASES[case]()), NO_VECTORS, "t"))
+    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob(f"src/{parts}.c"))
     told = _run(
         "cppcheck",
         "--addon=misra",
