@@ -316,6 +316,13 @@ def test_rows_of_a_start_say_what_the_simulated_drive_does() -> None:
 def test_what_a_bench_lacks_is_named() -> None:
     with pytest.raises(Refusal, match="not settled"):
         plan_of(demo("thruster"))
+    unaligned = demo("winch").model_copy(
+        update={"settled": {k: v for k, v in demo("winch").settled.items() if k != "commutation"}}
+    )
+    with pytest.raises(Refusal, match="zero offset is not settled"):  # a zero that nobody found is none
+        plan_of(unaligned)
+    hoist = {e.name: e.text for g in configuration(plan_of(demo("hoist"))) for e in g.entries}
+    assert "PRESUMED" in hoist["DIRECTION"]
     edited = enter(demo("winch"), "pwm", {"carrier_hz": 16e3})
     assert (
         plan_of(edited).pwm.period_counts == plan_of(demo("winch")).pwm.period_counts

@@ -55,6 +55,13 @@ def test_a_move_ends_where_it_should_and_uses_what_it_may(
         assert p[3] == 0 or found.peak_speed == pytest.approx(speed)
 
 
+def _integrated(state: np.ndarray, jerk: float, span: float) -> np.ndarray:
+    def moves(_: float, y: np.ndarray) -> list[float]:
+        return [y[1], y[2], jerk]
+
+    return np.asarray(solve_ivp(moves, (0, span), state, rtol=1e-12, atol=1e-14).y[:, -1])
+
+
 @pytest.mark.parametrize(
     ("distance", "speed", "accel", "jerk"),
     [(40, 30, 200, 4e3), (3, 30, 200, 4e3), (0.01, 30, 200, 4e3), (5, 2, 200, 4e3)],
@@ -69,14 +76,8 @@ def test_phases_are_what_an_integrator_makes_of_the_jerk(
         if found.phases[k]:
             middle = 0.5 * (edges[k] + edges[k + 1])
             halves = []
-            for end in (middle, edges[k + 1]):
-                state = solve_ivp(
-                    lambda _, y, s=sign: [y[1], y[2], s * jerk],
-                    (0, end - (edges[k] if end == middle else middle)),
-                    state,
-                    rtol=1e-12,
-                    atol=1e-14,
-                ).y[:, -1]
+            for begin, end in ((edges[k], middle), (middle, edges[k + 1])):
+                state = _integrated(state, sign * jerk, end - begin)
                 halves.append(state)
             for at, expected in zip((middle, edges[k + 1]), halves, strict=True):
                 assert np.array(found.at(np.array([at]))).ravel() == pytest.approx(expected, abs=1e-8)

@@ -242,13 +242,10 @@ def _angle(plan: Plan) -> Iterator[Entry]:
         counts = settled_value(b, "commutation.counts_per_rev")
         per_rev = round(counts.value if counts else b.settings.sensor.counts_per_rev)
         yield _whole("COUNTS_PER_REV", per_rev, "at x4")
-        yield _whole(
-            "DIRECTION",
-            encoder_sense(b),
-            "1: counts rise when the motor turns A-B-C"
-            if plan.windings == 3
-            else "1: counts rise when the motor turns forward",
-        )
+        rise = f"1: counts rise when the motor turns {'A-B-C' if plan.windings == 3 else 'forward'}"
+        if settled_value(b, "commutation.direction") is None:
+            rise += "; PRESUMED: turn the shaft forward by hand and look that they do, or the loop runs away"
+        yield _whole("DIRECTION", encoder_sense(b), rise)
         yield _number(
             "ZERO_OFFSET_RAD",
             encoder_zero(b),

@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import settled_value
+from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.drive import build_drive
@@ -113,6 +113,9 @@ def plan_of(bench: Bench) -> Plan:
     has_angle = kind in ("magnet", "block", "rotor") or sensor == "encoder"
     if has_angle and sensor not in ("halls", "encoder"):
         raise Refusal("the firmware needs a sensor's angle", "choose an encoder or halls on the plate")
+    if kind in ("magnet", "block") and sensor == "encoder":  # with a zero that nobody found the motor may run away
+        for key in ("zero_offset", "direction"):
+            need(bench, f"commutation.{key}")
     pwm, start = bench.settings.pwm, drive.start
     injects = kind == "sensorless" and drive.injected.volts > 0
     parts = ["cc_current"] + [
