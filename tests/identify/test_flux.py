@@ -109,3 +109,16 @@ def test_a_coast_that_ends_at_rest_on_one_code(noise: float) -> None:
     found = fit_flux(Capture("coast.csv", t, columns)).estimates["flux_linkage"]
     assert found.value == pytest.approx(4.1e-3, rel=2e-3)
     assert found.high - found.low < 0.02 * found.value
+
+
+@pytest.mark.parametrize(("f0", "rate"), [(50.0, 520e3), (30e3, 520e3)])
+def test_a_long_record_says_what_its_samples_do(f0: float, rate: float) -> None:
+    """Half a million rows and more are averaged before the angle is sought, as far as the turns allow: not at all at sixteen a turn."""
+    psi = 0.004
+    t, theta, omega = coast(f0, 1.0, rate, fall=0.5)
+    assert len(t) > 500_000
+    found = fit_flux(Capture("c", t, turning(psi, theta, omega, t, seed=5, fifth=0.03))).estimates
+    assert found["flux_linkage"].value == pytest.approx(psi, rel=3e-4)
+    assert abs(found["flux_linkage"].value - psi) < 4 * found["flux_linkage"].u
+    assert "harmonic_5" not in found or found["harmonic_5"].value == pytest.approx(0.03, abs=2e-3)
+    assert ("harmonic_5" in found) == (f0 < 1000)

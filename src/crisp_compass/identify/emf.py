@@ -26,6 +26,16 @@ import scipy
 from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray, IntArray
+from crisp_compass.identify.emf_motion import (
+    State,
+    Trial,
+    Waves,
+    motion_spline,
+    normal_equations,
+    orders_told_apart,
+    project,
+    solve_motion,
+)
 
 #: Each channel as a row on the (α, β) voltage vector.
 GEOMETRY: dict[str, tuple[float, float]] = {
@@ -39,7 +49,6 @@ GEOMETRY: dict[str, tuple[float, float]] = {
 #: The two windings of a stepper.
 TWO_PHASE: dict[str, tuple[float, float]] = {"v_a": (1.0, 0.0), "v_b": (0.0, 1.0)}
 _MAX_SAMPLES = 50_000
-_DEGREE = 4
 _START_MISFIT = 0.12  # rad
 
 
@@ -200,7 +209,9 @@ def _averaged(values: FloatArray, size: int) -> FloatArray:
     count = len(values) // size
     columns = values[: count * size].reshape(count, size, -1)
     share = np.full(size, 1.0 / size)  # a product is several times faster than a mean over short rows
-    return np.stack([columns[:, :, c] @ share for c in range(columns.shape[2])], axis=1).reshape(count, *values.shape[1:])
+    return np.stack([columns[:, :, c] @ share for c in range(columns.shape[2])], axis=1).reshape(
+        count, *values.shape[1:]
+    )
 
 
 def _attenuation(t: FloatArray, theta: FloatArray) -> float:
@@ -298,29 +309,6 @@ def _crossing_time(time: FloatArray, v: FloatArray, a: int, b: int) -> float:
     return float(time[a] + np.clip(inside, 0.0, time[b] - time[a]))
 
 
-@dataclass
-class _State:
-    """What a Gauss–Newton step starts from: the samples, and the motion's spline basis over them."""
-
-    t: FloatArray
-    v: FloatArray
-    orders: tuple[int, ...]
-    geometry: FloatArray
-    basis: scipy.sparse.csr_array
-    slope: scipy.sparse.csr_array
-
-
-def _spline(t: FloatArray, pieces: int) -> tuple[scipy.sparse.csr_array, scipy.sparse.csr_array]:
-    knots = np.concatenate([[0.0] * _DEGREE, np.linspace(0.0, 1.0, pieces + 1), [1.0] * _DEGREE])
-    x = np.clip((t - t[0]) / (t[-1] - t[0]), 0.0, 1.0)
-    basis = scipy.interpolate.BSpline.design_matrix(x, knots, _DEGREE).tocsr()
-    lower = scipy.interpolate.BSpline.design_matrix(x, knots[1:-1], _DEGREE - 1).tocsr()
-    count = basis.shape[1]
-    gaps = knots[_DEGREE + 1 : _DEGREE + count] - knots[1:count]
-    difference = scipy.sparse.diags_array([-_DEGREE / gaps, _DEGREE / gaps], offsets=[0, 1], shape=(count - 1, count))
-    return basis, (lower @ difference).tocsr() / (t[-1] - t[0])
-
-
 #: Bins of one turn into which the rest of a waveform is folded.
 _BINS = 120
 
@@ -342,149 +330,6 @@ def _rest_of_wave(at: FloatArray, theta: FloatArray, omega: FloatArray, residual
     return np.asarray(share * np.interp(at, (np.arange(_BINS) + 0.5) * 2 * math.pi / _BINS, mean, period=2 * math.pi))
 
 
-def _orders(t: FloatArray, theta: FloatArray) -> tuple[int, ...]:
-    """Odd harmonics that the sampling can tell apart."""
-    fastest = float(np.percentile(np.abs(np.gradient(theta, t)), 95))
-    nyquist = math.pi / float(np.median(np.diff(t)))
-    count = len(t)
-    limit = 13 if count > 400 else 7 if count > 100 else 3
-    orders = tuple(h for h in (1, 3, 5, 7, 9, 11, 13) if h <= limit and h * fastest < 0.95 * nyquist)
-    return orders or (1,)
-
-
-@dataclass(frozen=True)
-class _Waves:
-    """cos hθ and sin hθ of every odd order, (m, orders): what the columns of all channels are made of."""
-
-    cos: FloatArray
-    sin: FloatArray
-    orders: FloatArray
-
-    @classmethod
-    def of(cls, orders: tuple[int, ...], theta: FloatArray) -> _Waves:
-        """Return the waves at angles (m,); powers of one complex exponential cost a tenth of as many sines."""
-        first = np.exp(1j * theta)
-        twice, power = first * first, first
-        cos, sin = np.empty((len(theta), len(orders)), order="F"), np.empty((len(theta), len(orders)), order="F")
-        reached = 1
-        for k, h in enumerate(orders):
-            while reached < h:
-                power, reached = power * twice, reached + 2
-            cos[:, k], sin[:, k] = power.real, power.imag
-        return cls(cos, sin, np.array(orders, dtype=np.float64))
-
-    def design(self, row: FloatArray, *, first: bool) -> FloatArray:
-        """Return the waveform columns (m, k) over ω of the channel that lies on a row of the geometry."""
-        return self._columns(row, first, self.cos, self.sin)
-
-    def slope(self, row: FloatArray, *, first: bool) -> FloatArray:
-        """Return the derivative by θ of :meth:`design`."""
-        return self._columns(row, first, -self.orders * self.sin, self.orders * self.cos)
-
-    def _columns(self, row: FloatArray, first: bool, cos: FloatArray, sin: FloatArray) -> FloatArray:
-        own = 1 if first else 2  # θ is counted from the first channel's fundamental, so that one has no second part
-        out = np.empty((len(cos), own + 2 * (cos.shape[1] - 1)), order="F")
-        out[:, 0] = row[1] * cos[:, 0] - row[0] * sin[:, 0]
-        if not first:
-            out[:, 1] = -row[0] * cos[:, 0] - row[1] * sin[:, 0]
-        out[:, own::2], out[:, own + 1 :: 2] = cos[:, 1:], sin[:, 1:]
-        return out
-
-
-@dataclass(frozen=True)
-class _Trial:
-    """A motion, and the waveforms that suit it best: ``designs`` holds each channel's linear columns (m, k + 1)."""
-
-    spline: FloatArray
-    omega: FloatArray
-    waves: _Waves
-    designs: list[FloatArray]
-    coefficients: list[FloatArray]
-    model: FloatArray
-    cost: float
-
-
-def _linear(state: _State, spline: FloatArray, weights: FloatArray) -> _Trial:
-    """Solve waveforms and offsets for a given motion."""
-    theta, omega = state.basis @ spline, state.slope @ spline
-    waves = _Waves.of(state.orders, theta)
-    designs, coefficients, model = [], [], np.empty_like(state.v)
-    for channel, row in enumerate(state.geometry):
-        shape = waves.design(row, first=channel == 0)
-        design = np.ones((len(theta), shape.shape[1] + 1), order="F")
-        np.multiply(shape, omega[:, None], out=design[:, :-1])
-        norm = np.linalg.norm(design, axis=0)
-        norm[norm == 0] = 1.0
-        gram = (design.T @ design) / np.outer(norm, norm) + 1e-12 * np.eye(len(norm))
-        solved = np.linalg.solve(gram, (design.T @ state.v[:, channel]) / norm) / norm
-        designs.append(design)
-        coefficients.append(solved)
-        model[:, channel] = design @ solved
-    return _Trial(
-        spline, omega, waves, designs, coefficients, model, float(np.sum(((state.v - model) * weights) ** 2))
-    )
-
-
-def _step(state: _State, trial: _Trial, weights: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Return the normal matrix and the right side of all parameters (spline first, then each channel's)."""
-    k = state.basis.shape[1]
-    total = k + sum(len(c) for c in trial.coefficients)
-    gram, right = np.zeros((total, total)), np.zeros(total)
-    position = k
-    for channel, (row, design, solved) in enumerate(
-        zip(state.geometry, trial.designs, trial.coefficients, strict=True)
-    ):
-        weight = weights[channel]
-        wave = trial.waves.design(row, first=channel == 0) @ solved[:-1]
-        wave_slope = trial.waves.slope(row, first=channel == 0) @ solved[:-1]
-        motion = (
-            scipy.sparse.diags_array(weight * trial.omega * wave_slope) @ state.basis
-            + scipy.sparse.diags_array(weight * wave) @ state.slope
-        )
-        residual = (state.v[:, channel] - trial.model[:, channel]) * weight
-        own = slice(position, position + len(solved))
-        gram[:k, :k] += (motion.T @ motion).toarray()
-        cross = motion.T @ (design * weight)
-        gram[:k, own], gram[own, :k] = cross, cross.T
-        gram[own, own] = weight**2 * (design.T @ design)
-        right[:k] += motion.T @ residual
-        right[own] = weight * (design.T @ residual)
-        position += len(solved)
-    return gram, right
-
-
-def _solve_motion(state: _State, spline: FloatArray, weights: FloatArray) -> _Trial:
-    """Iterate from a motion to the least weighted squares."""
-    k = state.basis.shape[1]
-    damping = 1e-3
-    best = _linear(state, spline, weights)
-    for _ in range(25):
-        reduced, target = _eliminate(*_step(state, best, weights), k)
-        for _ in range(6):
-            lifted = reduced + damping * np.diag(np.diag(reduced)) + 1e-12 * np.trace(reduced) / k * np.eye(k)
-            trial = _linear(state, best.spline + np.linalg.solve(lifted, target), weights)
-            if trial.cost <= best.cost:
-                break
-            damping *= 8
-        else:
-            break
-        gain = (best.cost - trial.cost) / max(best.cost, 1e-300)
-        best = trial
-        damping = max(damping / 10, 1e-9)
-        if gain < 1e-7:
-            break
-    return best
-
-
-def _eliminate(gram: FloatArray, right: FloatArray, k: int) -> tuple[FloatArray, FloatArray]:
-    """Eliminate the linear parameters from the normal equations (Schur complement)."""
-    lower = gram[k:, k:]
-    scale = 1 / np.sqrt(np.maximum(np.diag(lower), 1e-300))
-    inverse = np.linalg.pinv(lower * np.outer(scale, scale), rcond=1e-12) * np.outer(scale, scale)
-    cross = gram[:k, k:]
-    return gram[:k, :k] - cross @ inverse @ cross.T, right[:k] - cross @ inverse @ right[k:]
-
-
 def _refine(
     t: FloatArray, v: FloatArray, index: IntArray, theta: FloatArray, names: tuple[str, ...],
     geometry: FloatArray, vectorial: bool,
@@ -492,20 +337,20 @@ def _refine(
 ) -> EmfFit:  # fmt: skip
     turns = float(np.ptp(theta)) / (2 * math.pi)
     weights = 1 / np.array([max(noise(v[:, c]), 1e-4 * float(np.ptp(v[:, c])), 1e-12) for c in range(v.shape[1])])
-    orders = _orders(t, theta)
-    best: tuple[float, _State, _Trial] | None = None
+    orders = orders_told_apart(t, theta)
+    best: tuple[float, State, Trial] | None = None
     pieces = max(3, min(12, int(turns / 3)))
     most = int(min(max(pieces_per_turn * turns, 64 if pieces_per_turn > 1 else 3), len(t) / 10, 600))
     worse = 0
     while pieces <= max(most, 3):
-        basis, slope = _spline(t, pieces)
-        spline = _project(basis, theta)
+        basis, slope = motion_spline(t, pieces)
+        spline = project(basis, theta)
         # too stiff a spline slips by whole turns and would not find back: more pieces first
         if float(np.std(theta - basis @ spline)) > _START_MISFIT and 2 * pieces <= most:
             pieces *= 2
             continue
-        state = _State(t, v, orders, geometry, basis, slope)
-        trial = _solve_motion(state, spline, weights)
+        state = State(t, v, orders, geometry, basis, slope)
+        trial = solve_motion(state, spline, weights)
         count = v.size
         criterion = count * math.log(max(trial.cost, 1e-300) / count) + basis.shape[1] * math.log(count)
         if best is None or criterion < best[0] - 2:
@@ -519,17 +364,12 @@ def _refine(
     return _result(best[1], best[2], names, index, weights, vectorial, attenuation, ratios)
 
 
-def _project(basis: scipy.sparse.csr_array, theta: FloatArray) -> FloatArray:
-    gram = (basis.T @ basis).toarray()
-    return np.asarray(np.linalg.solve(gram + 1e-9 * np.trace(gram) / len(gram) * np.eye(len(gram)), basis.T @ theta))
-
-
 def _result(
-    state: _State, trial: _Trial, names: tuple[str, ...], index: IntArray,
+    state: State, trial: Trial, names: tuple[str, ...], index: IntArray,
     weights: FloatArray, vectorial: bool, attenuation: float, wanted: tuple[int, ...],
 ) -> EmfFit:  # fmt: skip
     theta, omega = state.basis @ trial.spline, trial.omega
-    gram, _ = _step(state, trial, weights)
+    gram, _ = normal_equations(state, trial, weights)
     residual = state.v - trial.model
     dof = max(residual.size - len(gram), 1)
     scale = 1 / np.sqrt(np.maximum(np.diag(gram), 1e-300))
@@ -550,7 +390,7 @@ def _result(
         gradients[channel, position : position + own] = first / (psi[channel] * attenuation**2)
         phase[channel] = 0.0 if own == 1 else math.atan2(first[1], first[0])
         fundamental = psi[channel] * attenuation * reach[channel]
-        wave = _Waves.of(state.orders, round_turn).design(state.geometry[channel], first=channel == 0)
+        wave = Waves.of(state.orders, round_turn).design(state.geometry[channel], first=channel == 0)
         peak = np.abs(wave @ solved[:-1] + _rest_of_wave(round_turn, theta, omega, residual[:, channel]))
         crest[channel] = float(np.max(peak)) / fundamental
         # angle of the channel's fundamental cosine, so that harmonics of all channels can be compared
