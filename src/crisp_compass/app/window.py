@@ -38,7 +38,7 @@ PANEL, NARROW_PANEL, NARROW = 332, 250, 1200
 def _get_ready() -> None:
     """Do away from the window what would make the first visit of a page slow: kernels and late imports."""
     prepare()
-    for name in ("scipy.optimize", "scipy.signal", "scipy.stats"):
+    for name in ("scipy.optimize", "scipy.signal", "scipy.special"):
         importlib.import_module(name)
     tune_current(r=1.0, ld=1e-3, lq=1e-3, loop_hz=1e4, bandwidth_hz=500.0)
 

@@ -131,7 +131,7 @@ def _read(
     size = math.sqrt(max(abs(second) ** 2 - noise, 0.0))
     method = f"{len(alpha)} pulses, harmonics 0 to 3 by least squares{', readings before each subtracted' if offset == 0 else ''}"
     f_value = abs(second) ** 2 / noise
-    seen = f_value > float(scipy.stats.f.ppf(0.9999, 2, dof))
+    seen = f_value > float(scipy.special.fdtri(2, dof, 0.9999))
     axis = (0.5 * math.atan2(second.imag, second.real) + (0.5 * math.pi if larger == "ld" else 0.0)) % math.pi
     across = np.array([-math.sin(2 * axis), math.cos(2 * axis)])
     u = math.sqrt(float(across @ covariance[3:5, 3:5] @ across)) / (2 * max(abs(second), 1e-300))
@@ -185,7 +185,7 @@ def _polarity(
     u_third = math.sqrt(float(ahead @ covariance[5:7, 5:7] @ ahead))
     weight = np.array([1 / (u_along**2 + offset**2), 1 / (9 * u_third**2)])
     k = float((weight @ np.array([along, 3 * third])) / weight.sum())
-    chance = float(scipy.stats.t.cdf(abs(k) * math.sqrt(float(weight.sum())), dof))
+    chance = float(scipy.special.stdtr(dof, abs(k) * math.sqrt(float(weight.sum()))))
     if offset > 0 and math.copysign(third, k * third) < 2 * u_third:
         chance = min(chance, 0.99)  # a first harmonic alone may be an offset larger than its prior
     if offset == 0 and along * third < 0 and abs(third) > 3 * u_third:
@@ -202,7 +202,7 @@ def _by_first(
     first, third = complex(solution[1], solution[2]), complex(solution[5], solution[6])
     u_first = math.sqrt(0.5 * float(covariance[1, 1] + covariance[2, 2]))
     u_third = math.sqrt(0.5 * float(covariance[5, 5] + covariance[6, 6]))
-    limit = math.sqrt(2 * float(scipy.stats.f.ppf(_CERTAIN, 2, dof)))
+    limit = math.sqrt(2 * float(scipy.special.fdtri(2, dof, _CERTAIN)))
     theta, u = math.atan2(first.imag, first.real), math.hypot(u_first, offset) / max(abs(first), 1e-300)
     told = abs(first) > limit * math.hypot(u_first, offset)
     if not told and abs(third) > limit * u_third and abs(first) > limit * math.hypot(u_first, offset) * 0.35:
@@ -210,7 +210,7 @@ def _by_first(
         angles = np.angle(third) / 3 + 2 * math.pi / 3 * np.arange(3)
         pick = float(angles[int(np.argmax(np.cos(angles - theta)))])
         reach = abs(first) * math.sin(math.pi / 3) / math.hypot(u_first, offset)
-        if scipy.stats.t.cdf(reach, dof) >= _CERTAIN:
+        if scipy.special.stdtr(dof, reach) >= _CERTAIN:
             theta, u, told = pick, u_third / (3 * abs(third)), True
     if not told:
         why = (
