@@ -21,7 +21,7 @@ class Cost:
 
 
 COSTS: dict[Kind, Cost] = {
-    "magnet": Cost(680, 2400, 120),
+    "magnet": Cost(720, 2400, 120),
     "sensorless": Cost(1600, 6600, 260),
     "block": Cost(400, 2450, 130),
     "rotor": Cost(1000, 3500, 160),

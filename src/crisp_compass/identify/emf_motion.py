@@ -13,7 +13,7 @@ from crisp_compass.estimates import FloatArray
 _DEGREE = 4
 
 
-@dataclass
+@dataclass(frozen=True)
 class State:
     """What a Gauss–Newton step starts from: the samples, and the motion's spline basis over them."""
 
