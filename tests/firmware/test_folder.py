@@ -91,6 +91,7 @@ CASES: dict[str, Callable[[], Bench]] = {
     "flux, low speed": lambda: again(enter(demo("pump"), "start_up", {"method": "flux", "low_current": 1.5, "catch": 0.05}), "start_up"),
     "clamped": lambda: again(enter(demo("winch"), "pwm", {"scheme": "clamped-60", "min_pulse": 1e-6}), "pwm"),
     "third harmonic, one shunt": lambda: again(enter(demo("winch"), "pwm", {"scheme": "third-harmonic", "shunts": "one"}), "pwm"),
+    "limits set": lambda: enter(demo("winch"), "run", {"v_max": 58.0, "speed_trip": 150.0}),
     "stepping": lambda: enter(demo("carousel"), "sensor", {"kind": "none"}),
     "halls": with_halls,
     "injection": by_injection,
@@ -198,11 +199,11 @@ def test_the_vectors_enter_every_limit() -> None:
     c = plan.drive.control
     assert (np.abs(limits[:, 14]) > 0.999 * c.i_limit).sum() > 100
     assert (np.hypot(limits[:, 11], limits[:, 12]) > 0.999 * c.volts_per_bus * limits[:, 7]).sum() > 50
-    assert {0, 1, 2, 8} == set(faults[:, 15])
+    assert {0, 1, 2, 10} == set(faults[:, 15])
     assert set(found["stall"][:, 15]) == {0, 3}
     assert set(
         np.genfromtxt(all_vectors(plan_of(with_halls()))[2].text.splitlines(), delimiter=",", skip_header=1)[:, 15]
-    ) == {0, 1, 2, 7, 8}
+    ) == {0, 1, 2, 9, 10}
     assert faults[-1, 15] == 0
     assert faults[-1, 0] == 1
 

@@ -202,7 +202,9 @@ HANDED = [
 
 
 @pytest.mark.parametrize(("name", "topic", "field", "value"), HANDED)
-def test_what_the_simulated_firmware_is_set_with_is_handed_over(name: str, topic: str, field: str, value: float) -> None:
+def test_what_the_simulated_firmware_is_set_with_is_handed_over(
+    name: str, topic: str, field: str, value: float
+) -> None:
     """A setting changed alone changes the plant's drive and every export: a tuning that only the simulation knows is a lie in the header."""
     plain = load_bench(Path("demo") / name / f"{name}.bench.json")
     if field == "low_share":
@@ -213,11 +215,39 @@ def test_what_the_simulated_firmware_is_set_with_is_handed_over(name: str, topic
     if topic in other.settled:
         held = other.settled[topic].settings
         other = other.model_copy(
-            update={"settled": {**other.settled, topic: other.settled[topic].model_copy(update={"settings": {**held, **({field: value} if field in held else {})}})}}
+            update={
+                "settled": {
+                    **other.settled,
+                    topic: other.settled[topic].model_copy(
+                        update={"settings": {**held, **({field: value} if field in held else {})}}
+                    ),
+                }
+            }
         )
     assert build_drive(plain) != build_drive(other)
     for form in ("c-header", "json", "csv"):
         before, after = export_settings(plain, form), export_settings(other, form)
-        gone, come = set(before.splitlines()) - set(after.splitlines()), set(after.splitlines()) - set(before.splitlines())
+        gone, come = (
+            set(before.splitlines()) - set(after.splitlines()),
+            set(after.splitlines()) - set(before.splitlines()),
+        )
         assert come, form
         assert all("firmware" not in line for line in gone)
+
+
+def test_limits_of_bus_and_speed_reach_plant_and_header(bench: Bench) -> None:
+    """Empty they are none; set they trip, each by its own name, and stand in the header."""
+    assert "V_MAX" not in export_settings(bench, "c-header")
+    assert build_drive(bench).control.v_max == build_drive(bench).control.speed_trip == 1e9
+    limited = changed(bench, "run", v_max=55.0, speed_trip=90.0)
+    header = export_settings(limited, "c-header")
+    assert "CC_RUN_V_MAX_V (55.0f)" in header
+    assert "CC_RUN_SPEED_TRIP_RAD_S (90.0f)" in header
+    for at, (supply, speed, fault) in enumerate(
+        ((48.0, 80.0, ""), (56.0, 80.0, "over-voltage"), (48.0, 120.0, "over-speed"))
+    ):
+        sim = open_simulation(limited, seed=at + 1)
+        sim.set_supply(supply)
+        sim.command(1, speed=speed)
+        sim.advance(0.3)
+        assert sim.fault == fault

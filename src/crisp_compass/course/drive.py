@@ -120,7 +120,7 @@ def build_drive(bench: Bench) -> Drive:
     tracks = current_tracking(bench)
     control = Control(
         ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=max(round(loop_hz / speed_hz), 1), kp_speed=kp, ki_speed=ki,
-        speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=ramp, stall_time=0.5,
+        speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, v_max=run.v_max or 1e9, speed_trip=run.speed_trip or 1e9, ramp=ramp, stall_time=0.5,
         decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, microsteps=float(bench.settings.stepping.microsteps) if steps_open(bench) else 0.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
@@ -163,7 +163,7 @@ def hertz_drive(bench: Bench) -> Drive:
     """Assemble the drive of an induction motor whose firmware turns a voltage and closes no loop."""
     run, law, settings = bench.settings.run, hertz_law(bench), bench.settings
     control = Control(
-        ts=1 / need(bench, "pwm.loop_hz"), speed_filter=100.0, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, ramp=settings.speed_loop.ramp,
+        ts=1 / need(bench, "pwm.loop_hz"), speed_filter=100.0, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, v_max=run.v_max or 1e9, speed_trip=run.speed_trip or 1e9, ramp=settings.speed_loop.ramp,
         delay_samples=settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, boost=law.boost, stall_time=0.5,
         ld=need(bench, "circuit.leakage_inductance"), lq=need(bench, "circuit.leakage_inductance"),
         volts_per_rad=law.volts_per_rad, slip_share=settings.circuit.slip_share, **{k: v for k, v in family_of(bench).believed(bench).items() if k != "flux_share"},

@@ -109,7 +109,7 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "loop_divider": ("loop divider", ""), "bandwidth_hz": ("bandwidth", "Hz"), "delay_samples": ("delay in samples", ""), "filter_hz": ("filter", "Hz"),
     "ramp": ("ramp", "rad/s²"), "lowest_speed": ("lowest speed", "rad/s"), "a": ("factor a", ""), "r_switch": ("switch resistance", "Ω"),
     "t_on": ("turn-on time", "s"), "t_off": ("turn-off time", "s"), "i_base": ("full-scale current", "A"), "v_base": ("full-scale voltage", "V"),
-    "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"),
+    "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"), "v_max": ("maximum bus", "V"), "speed_trip": ("over-speed", "rad/s"),
 }  # fmt: skip
 
 

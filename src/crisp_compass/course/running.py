@@ -20,6 +20,8 @@ _CAUTION = Finding(
 _CAUSES = {
     "over-current": "the current passed the trip level",
     "under-voltage": "the supply fell below its minimum",
+    "over-voltage": "the bus rose above its maximum",
+    "over-speed": "the speed passed its limit",
     "stall": "the shaft stood still at full current for half a second",
     "angle lost": "the estimated angle was not valid for too long",
     "no start": "the estimate did not become valid at the end of the start sequence",

@@ -183,6 +183,10 @@ def _limits(plan: Plan) -> Iterator[Entry]:
     yield _number("I_LIMIT_A", c.i_limit, "peak, of what the speed loop may ask for")
     yield _number("I_TRIP_A", c.i_trip, "peak, of the vector as read")
     yield _number("V_MIN_V", c.v_min, "least bus")
+    if plan.context["v_max"]:
+        yield _number("V_MAX_V", c.v_max, "highest bus")
+    if plan.context["speed_trip"]:
+        yield _number("SPEED_TRIP_RAD_S", c.speed_trip, "of the shaft, as it is seen here")
     yield _periods(plan, "STALL", c.stall_time)
 
 

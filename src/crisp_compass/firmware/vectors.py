@@ -22,7 +22,7 @@ from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant import state
 from crisp_compass.plant.control.block import NONE, high_leg, low_leg
 from crisp_compass.plant.kernels import kernel_of
-from crisp_compass.plant.parameters import CURRENT, OFF, OVER_CURRENT, Drive
+from crisp_compass.plant.parameters import CURRENT, OFF, OVER_CURRENT, OVER_VOLTAGE, UNDER_VOLTAGE, Drive
 from crisp_compass.plant.sensors import hall_sector
 from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
 
@@ -117,13 +117,14 @@ def all_vectors(plan: Plan) -> list[Vectors]:
 def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
     """Return a supply that fails, then each reading that must stop the drive; after each a stop, which lets it be acknowledged, and a new start."""
     v, found = plan.drive.inverter.v_supply, [Moment(0.0, 1, target, 0.0, plan.drive.inverter.v_supply)]
-    events = [0, OVER_CURRENT, BAD_READING, *([BAD_SENSOR] if plan.sensor == "halls" else [])]
+    high = plan.drive.control.v_max
+    events = [UNDER_VOLTAGE, *([OVER_VOLTAGE] if high < 1e8 else []), OVER_CURRENT, BAD_READING, *([BAD_SENSOR] if plan.sensor == "halls" else [])]
     span = seconds / len(events)
     for k, event in enumerate(events):
         begin = span * (k + 0.5)
-        failing = 0.5 * plan.drive.control.v_min if not event else v
+        failing = {UNDER_VOLTAGE: 0.5 * plan.drive.control.v_min, OVER_VOLTAGE: 1.1 * high + 1.0}.get(event, v)
         found += [
-            Moment(begin, 1, target, 0.0, failing, event=event), Moment(begin + 0.2 * span, 1, target, 0.0, v), Moment(begin + 0.3 * span, 0, target, 0.0, v),
+            Moment(begin, 1, target, 0.0, failing, event=0 if failing != v else event), Moment(begin + 0.2 * span, 1, target, 0.0, v), Moment(begin + 0.3 * span, 0, target, 0.0, v),
             Moment(begin + 0.4 * span, 1, target, 0.0, v),
         ]  # fmt: skip
     return found
@@ -234,7 +235,7 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
 
 
 #: Faults of the firmware that the plant has no code for.
-BAD_SENSOR, BAD_READING = 7, 8
+BAD_SENSOR, BAD_READING = 9, 10
 
 
 def _bad_reading(plan: Plan, event: int, currents: FloatArray, code: float) -> tuple[FloatArray, float]:

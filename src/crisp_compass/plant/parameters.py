@@ -11,11 +11,11 @@ from crisp_compass.sensorless.estimator import Estimator
 from crisp_compass.sensorless.injection import Injected
 
 OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
-NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE = 0, 1, 2, 3, 4, 5, 6
+NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE, OVER_VOLTAGE, OVER_SPEED = range(9)
 MOST_DELAY = 20
 FAULT_NAMES = {
     NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall", LOST: "angle lost", NO_START: "no start",
-    NO_POLE: "pole not told",
+    NO_POLE: "pole not told", OVER_VOLTAGE: "over-voltage", OVER_SPEED: "over-speed",
 }  # fmt: skip
 
 
@@ -154,6 +154,7 @@ class Control(NamedTuple):
     Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] until
     that takes the share ``flux_share`` of the voltage there is (0: never), beyond with less as 1/ω. Volts over frequency: ``boost`` [V] at rest and
     ``volts_per_rad`` [V·s], the share ``slip_share`` of the slip compensated.
+    ``v_max`` [V] and ``speed_trip`` [rad/s], of the speed as the firmware sees it, trip it where they are set.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -193,6 +194,8 @@ class Control(NamedTuple):
     slip_share: float = 0.0
     block: float = 0.0
     advance: float = 0.0
+    v_max: float = 1e9
+    speed_trip: float = 1e9
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.

@@ -6,7 +6,17 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import HERTZ, OVER_CURRENT, SPEED, STALL, UNDER_VOLTAGE, Drive
+from crisp_compass.plant.parameters import (
+    CURRENT,
+    HERTZ,
+    OVER_CURRENT,
+    OVER_SPEED,
+    OVER_VOLTAGE,
+    SPEED,
+    STALL,
+    UNDER_VOLTAGE,
+    Drive,
+)
 from crisp_compass.plant.state import (
     FAULT,
     ID,
@@ -18,6 +28,7 @@ from crisp_compass.plant.state import (
     OMEGA,
     OUT_OF_STEP,
     REF,
+    SPEED_SEEN,
     STALL_CLOCK,
     V_BUS,
 )
@@ -25,7 +36,7 @@ from crisp_compass.plant.state import (
 
 @inlined
 def protect(x: FloatArray, drive: Drive, mode: int) -> None:
-    """Latch a fault: over-current, under-voltage, or for too long full current at standstill
+    """Latch a fault: over-current, a bus too low or too high, over-speed as the firmware sees it, or for too long full current at standstill
     or, with volts over frequency, a rotor that does not follow."""
     c = drive.control
     # Beside the current that makes the flux, the torque current of a rotor field stops short of the current limit.
@@ -35,6 +46,10 @@ def protect(x: FloatArray, drive: Drive, mode: int) -> None:
         x[FAULT] = OVER_CURRENT
     elif x[V_BUS] < c.v_min:
         x[FAULT] = UNDER_VOLTAGE
+    elif x[V_BUS] > c.v_max:
+        x[FAULT] = OVER_VOLTAGE
+    elif (mode in (SPEED, CURRENT)) and abs(x[SPEED_SEEN]) > c.speed_trip:
+        x[FAULT] = OVER_SPEED
     elif (mode == SPEED and stuck) or (mode == HERTZ and x[OUT_OF_STEP] != 0.0):
         x[STALL_CLOCK] += c.ts
         if x[STALL_CLOCK] > c.stall_time:

@@ -45,6 +45,8 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
     ("run", "i_limit", "A", "current limit, peak", _always),
     ("run", "i_trip", "A", "trip level, peak", _always),
     ("run", "v_min", "V", "least bus voltage", _always),
+    ("run", "v_max", "V", "highest bus voltage", _always),
+    ("run", "speed_trip", "rad/s", "speed at which it trips, mechanical, as the firmware sees it", lambda b: closes_loops(b) and not steps_open(b)),
     ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", closes_loops),
     ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
     ("speed_loop", "compensation", "", "share of R times I that is taken off the armature's voltage", lambda b: _armature(b) and closes_loops(b)),
@@ -62,7 +64,7 @@ def handed_settings(bench: Bench) -> list[Handed]:
     found = [
         Handed(topic, name, float(getattr(getattr(bench.settings, topic), name)), unit, text)
         for topic, name, unit, text, takes in _SETTINGS
-        if takes(bench)
+        if takes(bench) and getattr(getattr(bench.settings, topic), name) is not None  # an empty limit is none
     ]
     if not closes_loops(bench):  # no current loop, and yet the voltage is turned on by the delay
         delay = bench.settings.current_loop.delay_samples

@@ -31,3 +31,7 @@ class RunSettings(TopicSettings):
     i_limit: Ampere = Field(default=5.0, description="A peak")
     i_trip: Ampere = Field(default=10.0, description="A peak")
     v_min: float = Field(default=10.0, ge=0, le=1500, description="V")
+    v_max: float | None = Field(default=None, ge=1, le=2000, description="V, highest bus; none if empty")
+    speed_trip: float | None = Field(
+        default=None, ge=1e-3, le=2.1e5, description="rad/s at which it trips; none if empty"
+    )

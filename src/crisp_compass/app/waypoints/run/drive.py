@@ -55,6 +55,8 @@ class RunPage(Page):
         Entry("i_limit", "Current limit", "A", width=88, base="peak"),
         Entry("i_trip", "Trip level", "A", width=82, base="peak"),
         Entry("v_min", "Minimum bus", "V", width=88),
+        Entry("v_max", "Maximum bus", "V", width=90, tip="Bus above which it trips: a braked load lifts it; none if empty"),
+        Entry("speed_trip", "Over-speed", "rpm", width=92, tip="Speed as the firmware sees it at which it trips; none if empty"),
         Pick(
             "load_kind",
             "Load",
