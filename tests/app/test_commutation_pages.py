@@ -109,7 +109,7 @@ def test_pulses_tell_the_pole_and_the_outlook_whether_it_can_work(
     qtbot.waitUntil(lambda: page.outlook is not None, timeout=180000)
     assert page.answer.text == "221.7°"
     assert page.pictures.texts["polarity right"] == "100 of 100"
-    assert len(page.pictures.data("pulses")[0]) == 72
+    qtbot.waitUntil(lambda: len(page.pictures.data("pulses")[0]) == 72, timeout=180000)  # drawn one after the other
     type_into(qtbot, page.number("magnet"), "0")
     qtbot.waitUntil(lambda: page.pictures.texts.get("polarity refused") == "100 of 100", timeout=180000)
     # a round rotor is not guessed at
