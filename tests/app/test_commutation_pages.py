@@ -86,7 +86,7 @@ def test_align_from_table_to_settled_zero(window: Window, qtbot: QtBot, winch: P
     qtbot.waitUntil(lambda: page.evidence() is not None, timeout=180000)
     assert page.answer.text == "100.00°"
     assert page.pictures.texts["friction found"] == "2.0° each side"
-    assert len(page.pictures.data("approached from below")[0]) == 16
+    qtbot.waitUntil(lambda: len(page.pictures.data("approached from below")[0]) == 16, timeout=180000)
     press_main(qtbot, window)
     settled = window.document.bench.settled["commutation"].values
     assert math.degrees(settled["zero_offset"].value) == pytest.approx(100.0, abs=0.01)
