@@ -48,6 +48,7 @@ def test_a_stepper_from_captures_to_the_run(window: Window, qtbot: QtBot, tmp_pa
     run = window.page
     assert isinstance(run, RunPage)
     qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=180000)
+    assert not run._fields["speed_trip"].isHidden()
     run.start()
     qtbot.waitUntil(lambda: run.answer.text.endswith("rpm") and run.answer.text != "0 rpm", timeout=180000)
     run.stop()
@@ -137,7 +138,9 @@ def test_an_induction_motor_from_its_tests_to_both_firmwares(window: Window, qtb
     qtbot.waitUntil(lambda: hertz.found is not None, timeout=180000)
     hertz._fields["firmware"].moved.emit("volts-per-hertz")
     assert not {"current_loop", "speed_loop"} & {w.key for w in waypoints_of(window.document.bench)}
-    run_for_a_while(qtbot, window).stop()
+    run = run_for_a_while(qtbot, window)
+    assert run._fields["speed_trip"].isHidden()  # a turned voltage tells no speed
+    run.stop()
     window.travel("hand_over")
     files = window.page
     assert isinstance(files, HandOverPage)

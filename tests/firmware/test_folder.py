@@ -324,6 +324,13 @@ def test_what_a_bench_lacks_is_named() -> None:
         plan_of(unaligned)
     hoist = {e.name: e.text for g in configuration(plan_of(demo("hoist"))) for e in g.entries}
     assert "PRESUMED" in hoist["DIRECTION"]
+    assert "PRESUMED" not in hoist["I_TRIP_A"]
+    fresh = demo("hoist").settings.model_copy(update={"run": type(demo("hoist").settings.run)()})
+    unsaid = demo("hoist").model_copy(
+        update={"settings": fresh, "entered": {k: v for k, v in demo("hoist").entered.items() if k != "run"}}
+    )
+    texts = {e.name: e.text for g in configuration(plan_of(unsaid)) for e in g.entries}
+    assert all("PRESUMED" in texts[name] for name in ("I_LIMIT_A", "I_TRIP_A", "V_MIN_V"))
     edited = enter(demo("winch"), "pwm", {"carrier_hz": 16e3})
     assert (
         plan_of(edited).pwm.period_counts == plan_of(demo("winch")).pwm.period_counts

@@ -176,6 +176,11 @@ def running_mode(bench: Bench) -> int:
     return STEP if steps_open(bench) else SPEED if closes_loops(bench) else HERTZ
 
 
+def sees_speed(bench: Bench) -> bool:
+    """Tell whether the firmware knows a speed that could pass a limit: a voltage or a field that is turned tells none."""
+    return running_mode(bench) == SPEED
+
+
 def running_current(bench: Bench) -> float:
     """Return the current [A peak] that goes with :func:`running_mode`: that of the turned field where nothing measures the angle, else none."""
     return stepping_current(bench) if steps_open(bench) else 0.0

@@ -15,8 +15,12 @@ def steps_open(bench: Bench) -> bool:
     return family_of(bench).open_loop and not SENSORS[bench.settings.sensor.kind].tells_angle
 
 
-def stepping_current(bench: Bench) -> float:
-    """Return the length of the current vector that the field is turned with, A peak: as entered, else the rated one, within the run's limit."""
+def wanted_current(bench: Bench) -> float:
+    """Return the length of the current vector that a stepper is to be turned with, A peak: as entered, else the rated one."""
     rms = bench.settings.stepping.current
-    wanted = math.sqrt(2) * rms if rms is not None else rated_peak(bench.settings.plate)
-    return min(wanted, bench.settings.run.i_limit)
+    return math.sqrt(2) * rms if rms is not None else rated_peak(bench.settings.plate)
+
+
+def stepping_current(bench: Bench) -> float:
+    """Return the length of the current vector that the field is turned with, A peak: the wanted one within the run's limit."""
+    return min(wanted_current(bench), bench.settings.run.i_limit)

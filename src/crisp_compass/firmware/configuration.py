@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from crisp_compass.bench.entered import presumed
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value, stale_inputs
 from crisp_compass.course.open_loop import stepping_current
@@ -180,9 +181,12 @@ def _speed(plan: Plan) -> Iterator[Entry]:
 
 def _limits(plan: Plan) -> Iterator[Entry]:
     c = plan.drive.control
-    yield _number("I_LIMIT_A", c.i_limit, "peak, of what the speed loop may ask for")
-    yield _number("I_TRIP_A", c.i_trip, "peak, of the vector as read")
-    yield _number("V_MIN_V", c.v_min, "least bus")
+    for name, value, field, what in (
+        ("I_LIMIT_A", c.i_limit, "i_limit", "peak, of what may be asked for"), ("I_TRIP_A", c.i_trip, "i_trip", "peak, of the vector as read"),
+        ("V_MIN_V", c.v_min, "v_min", "least bus"),
+    ):  # fmt: skip
+        said = "; PRESUMED: nobody has entered it" if presumed(plan.bench, "run", field) else ""
+        yield _number(name, value, what + said)
     if plan.context["v_max"]:
         yield _number("V_MAX_V", c.v_max, "highest bus")
     if plan.context["speed_trip"]:

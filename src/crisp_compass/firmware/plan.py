@@ -11,7 +11,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bridge import plan_bench_pwm
-from crisp_compass.course.drive import build_drive
+from crisp_compass.course.drive import build_drive, sees_speed
 from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
@@ -132,7 +132,7 @@ def plan_of(bench: Bench) -> Plan:
         "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind not in ("hertz", "stepping"),
         "injects": injects, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
         "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,
-        "timer_hz": pwm.timer_hz, "v_max": drive.control.v_max < 1e8, "speed_trip": drive.control.speed_trip < 1e8 and kind not in ("hertz", "stepping"), "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],
+        "timer_hz": pwm.timer_hz, "v_max": drive.control.v_max < 1e8, "speed_trip": drive.control.speed_trip < 1e8 and sees_speed(bench), "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],
         "legs_text": _LEGS_TEXT[windings], "sensor_text": _SENSOR_TEXT[sensor], "count_type": "uint16_t" if figures.period_counts < 1 << 16 else "uint32_t",
     }  # fmt: skip
     return Plan(bench, drive, figures, kind, windings, sensor, context)

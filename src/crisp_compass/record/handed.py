@@ -12,6 +12,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.drive import sees_speed
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
@@ -46,7 +47,7 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
     ("run", "i_trip", "A", "trip level, peak", _always),
     ("run", "v_min", "V", "least bus voltage", _always),
     ("run", "v_max", "V", "highest bus voltage", _always),
-    ("run", "speed_trip", "rad/s", "speed at which it trips, mechanical, as the firmware sees it", lambda b: closes_loops(b) and not steps_open(b)),
+    ("run", "speed_trip", "rad/s", "speed at which it trips, mechanical, as the firmware sees it", sees_speed),
     ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", closes_loops),
     ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
     ("speed_loop", "compensation", "", "share of R times I that is taken off the armature's voltage", lambda b: _armature(b) and closes_loops(b)),
@@ -68,7 +69,11 @@ def handed_settings(bench: Bench) -> list[Handed]:
     ]
     if not closes_loops(bench):  # no current loop, and yet the voltage is turned on by the delay
         delay = bench.settings.current_loop.delay_samples
-        found.append(Handed("pwm", "delay_samples", delay, "", "delay in sampling periods that the turning voltage is ahead by"))
+        found.append(
+            Handed(
+                "pwm", "delay_samples", delay, "", "delay in sampling periods that the turning voltage is ahead by"
+            )
+        )
     s, hand_over = bench.settings.start_up, settled_value(bench, "start_up.hand_over")
     if _forced(bench) and s.low_current and hand_over is not None:
         found += [
@@ -79,7 +84,9 @@ def handed_settings(bench: Bench) -> list[Handed]:
         stepping = bench.settings.stepping
         found += [
             Handed("stepping", "current", stepping_current(bench), "A", "length of the vector that is turned, peak"),
-            Handed("stepping", "microsteps", float(stepping.microsteps), "", "entries of the current table a full step"),
+            Handed(
+                "stepping", "microsteps", float(stepping.microsteps), "", "entries of the current table a full step"
+            ),
             Handed("stepping", "ramp", stepping.ramp, "rad/s²", "of the field, mechanical"),
         ]
     return found

@@ -16,8 +16,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.plate import rated_peak
 from crisp_compass.course.bridge import usable_voltage
+from crisp_compass.course.open_loop import wanted_current
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, FloatArray
 from crisp_compass.motor import family_of
@@ -164,8 +164,8 @@ def stepping_outlook(bench: Bench) -> Stepping:
             "only a two-phase stepper is stepped", "set the kind of motor on the plate", field="plate.family"
         )
     settings = bench.settings.stepping
-    rms = settings.current if settings.current is not None else rated_peak(bench.settings.plate) / math.sqrt(2)
-    current = math.sqrt(2) * rms
+    current = wanted_current(bench)
+    rms = current / math.sqrt(2)
     drive = drive._replace(
         control=drive.control._replace(
             microsteps=float(settings.microsteps), ramp=settings.ramp, i_trip=1e9, v_min=0.0, i_limit=1e9
@@ -179,7 +179,9 @@ def stepping_outlook(bench: Bench) -> Stepping:
     torques = np.array([
         pull_out(drive, current, float(w)) if most > 0 else 0.0 for w, most in zip(speeds, limit, strict=True)
     ])  # fmt: skip
-    reached = np.array([bool(t > 0) and reaches(drive, current, float(w)) for w, t in zip(speeds, torques, strict=True)])
+    reached = np.array(
+        [bool(t > 0) and reaches(drive, current, float(w)) for w, t in zip(speeds, torques, strict=True)]
+    )
     shaken_at = np.geomspace(0.015, 1.0, _SHAKEN) * top
     shaken = np.array([shaking(drive, current, float(w)) for w in shaken_at])
     kept, heat = settings.idle, 2 * m.r * rms**2

@@ -21,6 +21,7 @@ from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.drive import sees_speed
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.running import fault_cause, run_findings
 from crisp_compass.course.sensorless import without_sensor
@@ -55,8 +56,20 @@ class RunPage(Page):
         Entry("i_limit", "Current limit", "A", width=88, base="peak"),
         Entry("i_trip", "Trip level", "A", width=82, base="peak"),
         Entry("v_min", "Minimum bus", "V", width=88),
-        Entry("v_max", "Maximum bus", "V", width=90, tip="Bus above which it trips: a braked load lifts it; none if empty"),
-        Entry("speed_trip", "Over-speed", "rpm", width=92, tip="Speed as the firmware sees it at which it trips; none if empty"),
+        Entry(
+            "v_max",
+            "Maximum bus",
+            "V",
+            width=90,
+            tip="Bus above which it trips: a braked load lifts it; none if empty",
+        ),
+        Entry(
+            "speed_trip",
+            "Over-speed",
+            "rpm",
+            width=92,
+            tip="Speed as the firmware sees it at which it trips; none if empty",
+        ),
         Pick(
             "load_kind",
             "Load",
@@ -146,6 +159,7 @@ class RunPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         assert self.main_button is not None
+        self._fields["speed_trip"].setVisible(sees_speed(bench))
         what = "current, two phases" if in_blocks(bench) else "current i_q"
         self.current_plot.set_axes(("time, 0 is now", "s"), (what, "A"))
         try:
@@ -313,7 +327,9 @@ class RunPage(Page):
             key.setEnabled(self.running)
         fault = self.port.fault if self.port else ""
         self.fault_text.setText(
-            f"Stop: {fault}: {fault_cause(self.seen, fault)}. The drive is off; find the cause, then acknowledge." if fault else ""
+            f"Stop: {fault}: {fault_cause(self.seen, fault)}. The drive is off; find the cause, then acknowledge."
+            if fault
+            else ""
         )
         self.fault_text.setVisible(bool(fault))
         self.acknowledge.setVisible(bool(fault))
