@@ -6,6 +6,8 @@ cd "$(dirname "$0")/.."
 packages=(libegl1 libgl1 libglib2.0-0 libdbus-1-3 libfontconfig1 libxkbcommon0 libxkbcommon-x11-0 libx11-xcb1
   libxcb-cursor0 libxcb-icccm4 libxcb-image0 libxcb-keysyms1 libxcb-randr0 libxcb-render-util0 libxcb-shape0
   libxcb-sync1 libxcb-xfixes0 libxcb-xkb1 xvfb ngspice gcc libc6-dev)
+# compilers, checker and emulators that the firmware's tests use where they are there, and skip where not
+[ -z "${FIRMWARE_TOOLS:-}" ] || packages+=(clang cppcheck cmake gcc-arm-none-eabi libnewlib-arm-none-eabi qemu-system-arm)
 missing=()
 for package in "${packages[@]}"; do
   dpkg-query -W -f='${Status}' "$package" 2>/dev/null | grep -q 'ok installed' || missing+=("$package")

@@ -16,6 +16,7 @@ from crisp_compass.app.waypoints.hand_over.files import HandOverPage
 from crisp_compass.app.waypoints.plate.stepper_leads import StepperLeadsPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.run.limits import LimitsPage
 from crisp_compass.app.window import Window
 from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.waypoints import BY_KEY
@@ -48,7 +49,6 @@ def test_a_stepper_from_captures_to_the_run(window: Window, qtbot: QtBot, tmp_pa
     run = window.page
     assert isinstance(run, RunPage)
     qtbot.waitUntil(lambda: run.main_button is not None and run.main_button.isEnabled(), timeout=180000)
-    assert not run._fields["speed_trip"].isHidden()
     run.start()
     qtbot.waitUntil(lambda: run.answer.text.endswith("rpm") and run.answer.text != "0 rpm", timeout=180000)
     run.stop()
@@ -139,8 +139,12 @@ def test_an_induction_motor_from_its_tests_to_both_firmwares(window: Window, qtb
     hertz._fields["firmware"].moved.emit("volts-per-hertz")
     assert not {"current_loop", "speed_loop"} & {w.key for w in waypoints_of(window.document.bench)}
     run = run_for_a_while(qtbot, window)
-    assert run._fields["speed_trip"].isHidden()  # a turned voltage tells no speed
     run.stop()
+    window.travel("run", "Limits")
+    limits = window.page
+    assert isinstance(limits, LimitsPage)
+    hidden = {name for name in ("speed_trip", "weakening", "on_fault", "i_continuous") if limits._fields[name].isHidden()}
+    assert hidden == {"speed_trip", "weakening", "on_fault"}  # a turned voltage tells no speed, a cage brakes nothing
     window.travel("hand_over")
     files = window.page
     assert isinstance(files, HandOverPage)

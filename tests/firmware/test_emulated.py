@@ -58,7 +58,7 @@ STEPS = """#include "cc_drive.h"
 #include "count.h"
 #include <stdio.h>
 int main(void) {
-    static cc_drive d; static cc_pulses p; cc_input in = { { 0, 0, 0 }, 0, 0, 0, 0 }; int k; unsigned long most = 0, c;
+    static cc_drive d; static cc_pulses p; cc_input in = { { 0, 0, 0 }, 0, 0, 0, 0, 0 }; int k; unsigned long most = 0, c;
     in.v_bus = CC_V_MIN_V * 1.4f + 5.0f;
     cc_init(&d); cc_set_speed(&d, 100.0f); cc_run(&d, CC_RUN_SPEED);
     for (k = 0; k < 800; k++) {

@@ -92,6 +92,10 @@ CASES: dict[str, Callable[[], Bench]] = {
     "clamped": lambda: again(enter(demo("winch"), "pwm", {"scheme": "clamped-60", "min_pulse": 1e-6}), "pwm"),
     "third harmonic, one shunt": lambda: again(enter(demo("winch"), "pwm", {"scheme": "third-harmonic", "shunts": "one"}), "pwm"),
     "limits set": lambda: enter(demo("winch"), "run", {"v_max": 58.0, "speed_trip": 150.0}),
+    "weakening": lambda: enter(demo("winch"), "run", {"weakening": 4.0, "speed": 250.0, "on_fault": "brake", "i_continuous": 3.0, "overload_time": 0.7, "temp_trip": 90.0}),
+    "six-step, brakes": lambda: enter(CASES["six-step"](), "run", {"on_fault": "brake", "i_continuous": 4.0, "overload_time": 0.3}),
+    "armature, brakes": lambda: enter(demo("hatch"), "run", {"on_fault": "brake", "temp_trip": 80.0}),
+    "estimator, tries again": lambda: enter(again(enter(demo("pump"), "start_up", {"retries": 2, "wait": 0.1}), "start_up"), "run", {"on_fault": "brake", "weakening": 0.5}),
     "stepping": lambda: enter(demo("carousel"), "sensor", {"kind": "none"}),
     "halls": with_halls,
     "injection": by_injection,
@@ -132,7 +136,7 @@ def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Pat
     assert replayed.returncode == 0, replayed.stdout
     if case == "halls":
         faults = np.genfromtxt(tmp_path / "vectors" / "faults.csv", delimiter=",", skip_header=1)
-        assert set(faults[:, 15]) == {0, 1, 2, 9, 10}
+        assert set(faults[:, 16]) == {0, 1, 2, 9, 10}
     ran = _run("./pc.out", folder=tmp_path)
     assert ran.returncode == 0, ran.stdout
     assert ran.stdout.count("as expected") == 5
@@ -165,13 +169,13 @@ def test_no_rule_is_left_that_the_list_does_not_name(case: str, parts: str, tmp_
 @needs_gcc
 def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
     """The vectors would notice a port that took one value for another."""
-    write_files(tmp_path, make_firmware(demo("winch"), "t").files)
+    write_files(tmp_path, make_firmware(CASES["weakening"](), "t").files)
     config = tmp_path / "include" / "cc_config.h"
     right = config.read_text()
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
     missed = []
     for name in ("KP_Q_V_PER_A", "KI_TS_D_V_PER_A", "TRACK_Q", "LQ_H", "PSI_WB", "KP_SPEED_A_PER_RAD_S", "KI_TS_SPEED_A_PER_RAD_S", "RAMP_STEP_RAD_S",
-                 "SPEED_FILTER_SHARE", "I_LIMIT_A", "V_MIN_V", "VOLTS_PER_BUS", "DELAY_S", "ZERO_OFFSET_RAD"):  # fmt: skip
+                 "SPEED_FILTER_SHARE", "I_LIMIT_A", "V_MIN_V", "VOLTS_PER_BUS", "DELAY_S", "ZERO_OFFSET_RAD", "I_WEAK_A", "WEAK_SHARE_OF_V", "WEAK_STEP", "I2T_A2S", "I_CONTINUOUS_A", "TEMP_TRIP_DEGC"):  # fmt: skip
         found = re.search(rf"CC_{name} \(([-0-9.e]+)f\)", right)
         assert found, name
         factor = 2.5 if name == "V_MIN_V" else 1.25
@@ -196,15 +200,22 @@ def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
 
 def test_the_vectors_enter_every_limit() -> None:
     """Current limit, voltage limit, under-voltage and its acknowledging are part of what a port must repeat."""
-    plan = plan_of(demo("winch"))
+    plan = plan_of(CASES["weakening"]())
     found = {v.name: np.genfromtxt(v.text.splitlines(), delimiter=",", skip_header=1) for v in all_vectors(plan)}
     limits, faults = found["limits"], found["faults"]
     c = plan.drive.control
-    assert (np.abs(limits[:, 14]) > 0.999 * c.i_limit).sum() > 100
-    assert (np.hypot(limits[:, 11], limits[:, 12]) > 0.999 * c.volts_per_bus * limits[:, 7]).sum() > 50
-    assert {0, 1, 2, 10} == set(faults[:, 15])
-    assert set(found["stall"][:, 15]) == {0, 3}
-    assert faults[-1, 15] == 0
+    assert (np.abs(limits[:, 15]) > 0.97 * c.i_limit).sum() > 100
+    assert (np.hypot(limits[:, 12], limits[:, 13]) > 0.999 * c.volts_per_bus * limits[:, 7]).sum() > 50
+    assert {0, 1, 2, 10, 12} == set(faults[:, 16])
+    assert (faults[faults[:, 16] == 2, 18] == 7).any()  # a fault shorts the windings
+    assert (faults[faults[:, 16] == 10, 18] == 0).all()  # not where the readings are none
+    assert set(found["stall"][:, 16]) == {0, 3}
+    assert set(found["overload"][:, 16]) == {0, 11}
+    weakening = found["weakening"]
+    assert set(weakening[:, 16]) == {0}
+    base = c.volts_per_bus * plan.drive.inverter.v_supply / (plan.drive.machine.pole_pairs * plan.drive.machine.psi)
+    assert weakening[:, 14].max() > 1.1 * base  # where no drive without it gets
+    assert faults[-1, 16] == 0
     assert faults[-1, 0] == 1
 
 

@@ -124,7 +124,7 @@ def build_drive(bench: Bench) -> Drive:
         decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, microsteps=float(bench.settings.stepping.microsteps) if steps_open(bench) else 0.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
-    control = control._replace(**family_of(bench).believed(bench))
+    control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control))
     if in_blocks(bench):
         machine: AnyMachine = block_machine(bench, r, 0.5 * (ld + lq))
         control = control._replace(block=1.0, advance=bench.settings.current_loop.advance)
@@ -168,7 +168,59 @@ def hertz_drive(bench: Bench) -> Drive:
         ld=need(bench, "circuit.leakage_inductance"), lq=need(bench, "circuit.leakage_inductance"),
         volts_per_rad=law.volts_per_rad, slip_share=settings.circuit.slip_share, **{k: v for k, v in family_of(bench).believed(bench).items() if k != "flux_share"},
     )  # fmt: skip
-    return _assembled(bench, family_of(bench).machine(bench, None), control)
+    return _assembled(bench, family_of(bench).machine(bench, None), control._replace(**_protection(bench)))
+
+
+def weakens(bench: Bench) -> bool:
+    """Tell whether this firmware can weaken the field of magnets: a current vector in the rotor's frame, closed on speed."""
+    magnets = turns_field(bench) and not family_of(bench).own_circuit
+    return magnets and closes_loops(bench) and not steps_open(bench) and not in_blocks(bench)
+
+
+def can_brake(bench: Bench) -> bool:
+    """Tell whether shorted windings brake: a magnet's do, a rotor without one is soon without a field."""
+    return not family_of(bench).own_circuit
+
+
+def most_weakening(psi: float, ld: float, i_limit: float) -> float:
+    """Return the most i_d [A] against the magnet that still lowers the voltage, whatever the constants are off by, and leaves current for torque."""
+    return min(0.8 * psi / ld, 0.98 * i_limit)
+
+
+def weakening_current(bench: Bench) -> float | None:
+    """Return the most i_d [A] against the magnet that this bench's firmware takes; None where it does not weaken."""
+    asked = bench.settings.run.weakening
+    if asked is None or not weakens(bench):
+        return None
+    return min(asked, most_weakening(flux_of(bench), winding_of(bench).ld, bench.settings.run.i_limit))
+
+
+def overloads(bench: Bench) -> bool:
+    """Tell whether a continuous current below the limit is set, which makes an overload something that can be."""
+    run = bench.settings.run
+    return run.i_continuous is not None and run.i_continuous < run.i_limit
+
+
+def _weakening(bench: Bench, c: Control) -> dict[str, float]:
+    """Return most i_d and the rate of the integrator: a tenth of the current loop's crossover, and no more than a fifth of the way a speed step."""
+    most = weakening_current(bench)
+    if most is None:
+        return {}
+    rate = min(0.1 * c.kp_d / c.ld, 0.2 / (c.ts * c.speed_divider))
+    return {"i_weak": most, "weak_rate": rate}
+
+
+def _protection(bench: Bench) -> dict[str, float]:
+    """Return the overload trip, where a continuous current below the limit is set, and what a fault does."""
+    run = bench.settings.run
+    found = {"brakes": 1.0 if run.on_fault == "brake" and can_brake(bench) else 0.0}
+    if overloads(bench):
+        assert run.i_continuous is not None
+        found |= {
+            "i_continuous": run.i_continuous,
+            "i2t": (run.i_limit**2 - run.i_continuous**2) * run.overload_time,
+        }
+    return found
 
 
 def running_mode(bench: Bench) -> int:

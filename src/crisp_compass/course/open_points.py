@@ -110,6 +110,8 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "ramp": ("ramp", "rad/s²"), "lowest_speed": ("lowest speed", "rad/s"), "a": ("factor a", ""), "r_switch": ("switch resistance", "Ω"),
     "t_on": ("turn-on time", "s"), "t_off": ("turn-off time", "s"), "i_base": ("full-scale current", "A"), "v_base": ("full-scale voltage", "V"),
     "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"), "v_max": ("maximum bus", "V"), "speed_trip": ("over-speed", "rad/s"),
+    "i_continuous": ("continuous current", "A"), "overload_time": ("overload time", "s"), "temp_trip": ("temperature limit", "degC"), "weakening": ("field weakening", "A"),
+    "on_fault": ("on a fault", ""), "retries": ("tries again", ""), "processor_hz": ("processor clock", "Hz"),
 }  # fmt: skip
 
 

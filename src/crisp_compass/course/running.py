@@ -7,6 +7,7 @@ import math
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.limits import limits_of
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.estimates import Finding
@@ -22,6 +23,7 @@ _CAUSES = {
     "under-voltage": "the supply fell below its minimum",
     "over-voltage": "the bus rose above its maximum",
     "over-speed": "the speed passed its limit",
+    "overload": "more than the continuous current flowed for too long",
     "stall": "the shaft stood still at full current for half a second",
     "angle lost": "the estimated angle was not valid for too long",
     "no start": "the estimate did not become valid at the end of the start sequence",
@@ -50,7 +52,7 @@ def run_findings(bench: Bench) -> tuple[Finding, ...]:
     """Return the caution that belongs to every run, and what is known to go wrong with the speed asked for."""
     slow = slow_hold(bench)
     if slow is None:
-        return (_CAUTION,)
+        return (_CAUTION, *(f for f in limits_of(bench).findings if f.code in ("emf-above-bus", "beyond-voltage")))
     least = math.ceil(slow[1] * RPM_PER_RAD_S)
     text = f"{_slow_text(*slow)}: ask for {least} rpm or more, or set a current for low speed on Start-up."
     return _CAUTION, Finding("caution", "below-hand-over", text)

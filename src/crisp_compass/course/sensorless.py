@@ -160,7 +160,7 @@ def start_of(rows: tuple[Row, ...], bench: Bench) -> Start:
     low = 0.0 if by_injection(bench) else s.low_current or 0.0  # injection carries it through standstill
     return Start(
         tuple(cells), float(len(rows)), ahead_most=s.ahead, wait=s.wait, blend=s.blend, lost=s.lost, catch=s.catch, low_current=low,
-        low_down=s.low_share * up if low else 0.0, low_up=up if low else 0.0, dead_voltage=(1 - s.dead_share) * (dead.value if dead else 0.0),
+        low_down=s.low_share * up if low else 0.0, low_up=up if low else 0.0, dead_voltage=(1 - s.dead_share) * (dead.value if dead else 0.0), retries=float(s.retries),
     )  # fmt: skip
 
 
@@ -171,7 +171,9 @@ def firmware_of(bench: Bench) -> tuple[Start, Estimator, Injected]:
         motor, ts, kind=KINDS[bench.settings.start_up.method], natural=2 * math.pi * need(bench, "start_up.loop_hz"), floor=need(bench, "start_up.floor"),
         hand_over=motor.pole_pairs * speed, hold=2 * math.pi * TURNS_TO_TRUST,
     )  # fmt: skip
-    return start_of(settled_rows(bench), bench), estimator, _settled_injection(bench, motor, speed)
+    start = start_of(settled_rows(bench), bench)
+    start = start._replace(wait=max(math.floor(start.wait / ts + 1e-6), 1) * ts)  # a firmware counts whole periods
+    return start, estimator, _settled_injection(bench, motor, speed)
 
 
 def _settled_injection(bench: Bench, motor: Plant, speed: float) -> Injected:

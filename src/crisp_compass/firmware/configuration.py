@@ -39,7 +39,7 @@ class Group:
 def configuration(plan: Plan) -> list[Group]:
     """Return the groups of the configuration header that this kind of firmware takes."""
     made = (
-        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits),
+        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits), ("Field weakening", _weakening),
         ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Stepping", _stepping), ("Estimator", _estimator),
         ("Start", _start), ("Injection", _injection),
     )  # fmt: skip
@@ -191,7 +191,26 @@ def _limits(plan: Plan) -> Iterator[Entry]:
         yield _number("V_MAX_V", c.v_max, "highest bus")
     if plan.context["speed_trip"]:
         yield _number("SPEED_TRIP_RAD_S", c.speed_trip, "of the shaft, as it is seen here")
+    if plan.context["overload"]:
+        yield _number("I_CONTINUOUS_A", c.i_continuous, "peak, of the vector, that may flow for ever")
+        what = f"above that one's square, until it trips: {plan.bench.settings.run.overload_time:.4g} s at the limit"
+        yield _number("I2T_A2S", c.i2t, what)
+    if plan.bench.settings.run.temp_trip is not None:
+        yield _number("TEMP_TRIP_DEGC", plan.bench.settings.run.temp_trip, "of the sensor that cc_hw_angle reads")
     yield _periods(plan, "STALL", c.stall_time)
+
+
+def _weakening(plan: Plan) -> Iterator[Entry]:
+    if not plan.context["weakens"]:
+        return
+    c = plan.drive.control
+    asked = plan.bench.settings.run.weakening or 0.0
+    kept = f", of {asked:.5g} A asked for: 0.8 of PSI over LD, and what the limit leaves" if c.i_weak < asked else ""
+    yield _number("I_WEAK_A", c.i_weak, f"peak, most i_d against the magnet{kept}")
+    yield _number("WEAK_SHARE_OF_V", c.weak_share, "of the voltage limit that i_d keeps the voltage at")
+    yield _number("WEAK_STEP", c.weak_rate * c.ts * c.speed_divider, "of the way that i_d goes in a speed step")
+    yield _number("VOLTS_MEAN_SHARE", 1.0 / c.speed_divider, "of the way that the voltage's mean goes in a period")
+    yield _number("FULL_FLUX_WB", math.hypot(c.psi, c.lq * c.i_limit), "linked at the current limit, about")
 
 
 def _bridge(plan: Plan) -> Iterator[Entry]:
@@ -386,6 +405,8 @@ def _start(plan: Plan) -> Iterator[Entry]:
     yield _number("EARLY_SHARE", early, "part of a period for which the voltage before still stands")
     yield _periods(plan, "CATCH", s.catch, "zero current first, to find a motor that turns")
     yield _periods(plan, "WAIT", s.wait, "after the last row, until the start has failed")
+    if plan.context["retries"]:
+        yield _whole("RETRIES", s.retries, "tries after the first that failed", unsigned=True)
     yield _periods(plan, "BLEND", max(s.blend, c.ts), "in which i_d fades after hand-over")
     yield _periods(plan, "LOST", s.lost, "without a valid estimate until the drive trips")
     yield _number(

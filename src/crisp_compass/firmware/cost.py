@@ -21,19 +21,23 @@ class Cost:
 
 
 COSTS: dict[Kind, Cost] = {
-    "magnet": Cost(720, 2400, 120),
-    "sensorless": Cost(1600, 6600, 260),
-    "block": Cost(400, 2450, 130),
-    "rotor": Cost(1000, 3500, 160),
-    "hertz": Cost(680, 1800, 110),
-    "armature": Cost(200, 1650, 90),
-    "stepping": Cost(400, 1800, 100),
+    "magnet": Cost(720, 3250, 120),
+    "sensorless": Cost(1900, 8000, 320),
+    "block": Cost(400, 2750, 130),
+    "rotor": Cost(1080, 3950, 160),
+    "hertz": Cost(680, 2100, 110),
+    "armature": Cost(200, 1900, 90),
+    "stepping": Cost(560, 1800, 100),
 }
+#: What field weakening adds.
+WEAKENING = Cost(160, 950, 20)
 #: Clocks an instruction takes on average: divisions, roots and branches take more than one, and flash its own.
 CLOCKS_PER_INSTRUCTION = 1.5
 #: Instructions of the whole-number parts: current controller on a Cortex-M0, estimators on a Cortex-M4.
 FIXED = {
-    "current controller, Cortex-M0": 320,
+    "current controller, Cortex-M0": 1000,
+    "whole drive by an encoder, Cortex-M0": 2000,
+    "estimator and period, Cortex-M4": 3000,
     "estimator by back-EMF, Cortex-M4": 2100,
     "estimator by flux, Cortex-M4": 2700,
 }
@@ -53,17 +57,25 @@ class Budget:
         return self.needed <= 0.5 * self.available
 
 
+def cost_of(plan: Plan) -> Cost:
+    """Return what the firmware of a plan takes a period."""
+    plain, more = COSTS[plan.kind], WEAKENING if plan.context["weakens"] else Cost(0, 0, 0)
+    return Cost(plain.instructions + more.instructions, plain.code + more.code, plain.memory + more.memory)
+
+
 def budget(plan: Plan, clock_hz: float) -> Budget:
     """Return what the firmware of a plan needs of a processor with a floating-point unit at ``clock_hz`` [Hz]."""
-    needed = CLOCKS_PER_INSTRUCTION * COSTS[plan.kind].instructions
+    needed = CLOCKS_PER_INSTRUCTION * cost_of(plan).instructions
     return Budget(needed, clock_hz * plan.drive.control.ts, 0.5 * clock_hz / needed)
 
 
-def verdict(plan: Plan, clock_hz: float) -> str:
-    """Return in a sentence whether a clock suffices, by how much not, and which loop rate would fit."""
+def verdict(plan: Plan) -> str:
+    """Return in a sentence whether the processor's clock suffices, by how much not, and which loop rate would fit."""
+    pwm = plan.bench.settings.pwm
+    clock_hz = pwm.processor_hz or pwm.timer_hz
     found = budget(plan, clock_hz)
     share = f"{100 * found.needed / found.available:.0f} % of the {grouped(found.available)} clocks of a period"
-    at = f"at {clock_hz / 1e6:.4g} MHz with a floating-point unit"
+    at = f"at {clock_hz / 1e6:.4g} MHz{'' if pwm.processor_hz else ', the timer’s clock,'} with a floating-point unit"
     if found.fits:
         return f"cc_step takes about {share} {at}."
     return f"cc_step takes about {share} {at}, more than half: a loop of up to {found.highest_hz / 1e3:.3g} kHz would leave room for the rest."

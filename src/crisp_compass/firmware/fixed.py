@@ -14,6 +14,7 @@ from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.sensorless import full_scale
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
+from crisp_compass.firmware.configuration import encoder_zero
 from crisp_compass.firmware.plan import Plan
 from crisp_compass.firmware.render import ascii_comment
 from crisp_compass.loops.number_format import to_forms
@@ -24,7 +25,7 @@ from crisp_compass.sensorless.estimator import FLUX, Estimator
 MOST_BITS = 16
 #: Fractional bits of the controller's integrator, of its sum, and of the share at the limit.
 _INTEGRATOR, _SUM, _TRACK = 13, 12, 13
-_TURNS = 20
+_TURNS = 19
 _Q = 24
 #: What an int64_t holds, and how far a product may go.
 _ROOM = 2.0**62
@@ -68,6 +69,93 @@ def controller(plan: Plan) -> dict[str, Any]:
         "full": scales.full, "i_base": f"{c_float(scales.i_base)}", "v_base": f"{c_float(scales.v_base)}", "fraction": _INTEGRATOR, "most": most,
         "axes": axes, "worst": worst,
     }  # fmt: skip
+
+
+#: Modulations that the whole-number period has.
+_SCHEMES = ("space-vector", "sine", "clamped-low", "clamped-high", "clamped-60")
+
+
+def has_period(plan: Plan) -> bool:
+    """Tell whether a whole period in whole numbers is made for this bridge and modulation."""
+    return plan.windings == 3 and plan.context["scheme"] in _SCHEMES and plan.context["shunts"] != "one"
+
+
+def has_servo(plan: Plan) -> bool:
+    """Tell whether the whole drive in whole numbers is made for this sensor and these limits."""
+    return plan.sensor == "encoder" and not plan.context["weakens"] and not plan.context["too_hot"]
+
+
+def period(plan: Plan) -> dict[str, Any]:
+    """Return the integers of a whole period from currents to compare counts; raises Refusal where one does not fit."""
+    if plan.pwm.period_counts > 65535:
+        raise Refusal("a whole period in whole numbers is for timers of 16 bits", "the float drive takes any")
+    c, scales = plan.drive.control, bench_scales(plan.bench)
+    ratio, turn = scales.i_base / scales.v_base, 2 * math.pi / c.ts
+    most = max(turn * c.lq * ratio * (1 << 14), turn * c.psi / scales.v_base * scales.full)
+    if most >= 2.0**31:
+        raise Refusal("a whole period in whole numbers runs over (speed times flux)", "a larger voltage scale, or the float drive")
+    constants = []
+    for name, gain, text in (
+        ("REACTANCE_D", turn * c.ld * ratio * (1 << 14), "LD times a turn a period, over the scales"), ("REACTANCE_Q", turn * c.lq * ratio * (1 << 14), "the same of LQ"),
+        ("EMF", turn * c.psi / scales.v_base * scales.full, "PSI times a turn a period, counts"),
+    ):  # fmt: skip
+        factor, shift = _scaled(gain / (1 << 18), most=15)
+        constants += [(f"CC_{name}", str(factor), text), (f"CC_{name}_SHIFT", f"{min(shift, 31)}u", "")]
+    constants += [("CC_VOLTS_PER_BUS_Q14", _whole(math.floor(c.volts_per_bus * (1 << 14))), ""), ("CC_DELAY_Q8", f"{round(c.delay_samples * 256)}u", "periods")]
+    return {"constants": constants}
+
+
+def servo(plan: Plan) -> dict[str, Any]:
+    """Return the integers of the whole-number drive by an encoder; raises Refusal where one does not fit."""
+    b, c, scales = plan.bench, plan.drive.control, bench_scales(plan.bench)
+    step, amps, volts = c.ts * c.speed_divider, scales.i_base / scales.full, scales.v_base / scales.full
+    per_rev = plan.drive.sensing.counts_per_rev
+    count = 2 * math.pi / per_rev / step  # rad/s that one count a speed step is
+    fastest = 2.5 * max(b.settings.plate.top_speed, abs(b.settings.run.speed), c.speed_trip if plan.context["speed_trip"] else 0.0)
+    of_count = 1 << max(min(16, 29 - math.ceil(math.log2(max(fastest / count, 1.0)))), 0)
+    unit = count / of_count
+    pairs = plan.drive.machine.pole_pairs
+    kp, kp_shift = _scaled(c.kp_speed * unit / amps)
+    ki, ki_shift = _scaled(c.ki_speed * step * unit / amps * (1 << 14))
+    turn = unit * pairs * c.ts / (2 * math.pi) * 2**32
+    turning, turning_shift = _scaled(turn * (1 << 14), most=30 - max(math.ceil(math.log2(max(fastest / unit, 1.0))) - 14, 0))
+    if turning < 64:
+        raise Refusal("the turn of a period is too large for the whole-number drive", "raise the rate of the loop, or take the float drive")
+    rest_bits = 31 - math.ceil(math.log2(per_rev))
+    angle = int(pairs * 2**32 // per_rev)
+    rest = round((pairs * 2**32 / per_rev - angle) * (1 << rest_bits))
+    share = 1 - math.exp(-c.speed_filter * step) if c.speed_filter > 0 else 1.0
+    ramp = round(c.ramp * step / unit)
+    if ramp < 20 or share * (1 << 15) < 20:
+        raise Refusal("ramp or filter are too slow for the whole-number drive's steps", "raise them, or take the float drive")
+    constants = [
+        ("CC_ANGLE_OF_COUNT", f"{angle}u", "electrical, 2^32 a turn"), ("CC_ANGLE_REST", f"{rest}u", "what that has behind the point"), ("CC_ANGLE_REST_SHIFT", f"{rest_bits}u", ""),
+        ("CC_ZERO", f"{round(encoder_zero(b) / (2 * math.pi) * 2**32) % 2**32}u", "at count 0, 2^32 a turn"), ("CC_FILTER_Q15", _whole(share * (1 << 15)), ""),
+        ("CC_TURNING_OF_SPEED", _whole(turning), ""), ("CC_TURNING_SHIFT", f"{turning_shift}u", ""), ("CC_RAMP_STEP", _whole(ramp), f"{c.ramp:.6g} rad/s^2"),
+        ("CC_SPEED_KP", _whole(kp), f"{c.kp_speed:.6g} A/(rad/s)"), ("CC_SPEED_KP_SHIFT", f"{kp_shift}u", ""),
+        ("CC_SPEED_KI", _whole(ki), f"{c.ki_speed:.6g} A/rad, the speed loop's period inside"), ("CC_SPEED_KI_SHIFT", f"{ki_shift}u", ""),
+        ("CC_I_LIMIT", _whole(c.i_limit / amps), f"{c.i_limit:.6g} A"), ("CC_I_STALL", _whole(0.95 * c.i_limit / amps), ""),
+        ("CC_TRIP_SQUARE", f"{round(min(c.i_trip / amps, scales.full - 1.0) ** 2)}u", f"{c.i_trip:.6g} A"), ("CC_BUS_MIN", _whole(c.v_min / volts), f"{c.v_min:.6g} V"),
+        ("CC_SLOW", _whole(0.02 / unit), "a fiftieth of 1 rad/s"), ("CC_SLOWEST", _whole(0.5 / unit), "0.5 rad/s"), ("CC_OVER_ROOT_3_Q14", "9459", ""),
+    ]  # fmt: skip
+    if plan.context["v_max"]:
+        constants.append(("CC_BUS_MAX", _whole(c.v_max / volts), f"{c.v_max:.6g} V"))
+    if plan.context["speed_trip"]:
+        constants.append(("CC_SPEED_TRIP", _whole(c.speed_trip / unit), f"{c.speed_trip:.6g} rad/s"))
+    if plan.context["overload"]:
+        constants.append(("CC_CONTINUOUS_SQUARE", f"{round((c.i_continuous / amps) ** 2)}u", f"{c.i_continuous:.6g} A"))
+        constants.append(("CC_HEAT_MOST", _wide(c.i2t / amps**2 / c.ts), f"{c.i2t:.6g} A^2 s"))
+    return {"constants": constants, "of_count": str(of_count), "per_rad_s": c_float(1 / unit)}
+
+
+def _whole(value: float) -> str:
+    return str(round(value))
+
+
+def _scaled(value: float, most: int = 30) -> tuple[int, int]:
+    """Return an integer below 2^``most`` and the shift that it stands over; a value that is too small for 60 bits is kept as what it rounds to."""
+    shift = max(min(most - 1 - math.floor(math.log2(max(value, 1e-30))), 60), 0)
+    return round(value * 2.0**shift), shift
 
 
 def scale_note(plan: Plan) -> list[str]:

@@ -8,8 +8,17 @@ from typing import Any
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import Entry, configuration
-from crisp_compass.firmware.cost import COSTS, FIXED, verdict
-from crisp_compass.firmware.fixed import controller, cordic, estimator, scale_note
+from crisp_compass.firmware.cost import FIXED, cost_of, verdict
+from crisp_compass.firmware.fixed import (
+    controller,
+    cordic,
+    estimator,
+    has_period,
+    has_servo,
+    period,
+    scale_note,
+    servo,
+)
 from crisp_compass.firmware.plan import Plan, plan_of
 from crisp_compass.firmware.render import SourceFile, render
 from crisp_compass.firmware.vectors import Vectors, all_vectors
@@ -20,11 +29,11 @@ _COMMON = ("cc_drive", "cc_speed", "cc_modulation")
 _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
-    "cc_injection": "axis and pole at standstill", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
+    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
     "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents",
 }  # fmt: skip
 _CALLS = {
-    "magnet": "`sinf`, `cosf` twice each and `sqrtf` once", "sensorless": "`sinf` and `cosf` four times each, `atan2f` once, `sqrtf` twice, and more at hand-over",
+    "magnet": "`sinf`, `cosf` and `sqrtf` once each, at the voltage limit and beyond more", "sensorless": "`sinf` and `cosf` three times each, `atan2f` once, `sqrtf` twice, and more at hand-over",
     "block": "`floorf`", "rotor": "`sinf` and `cosf` twice each and `sqrtf` three times", "hertz": "`sinf` and `cosf` twice each and `sqrtf` once",
     "armature": "no function of the mathematical library",
     "stepping": "`sinf` and `cosf` once each",
@@ -55,12 +64,15 @@ def sources_of(plan: Plan) -> list[str]:
 
 def _fixed(plan: Plan) -> dict[str, Any]:
     """Return what the whole-number files are made from, which there are, and why one is left out."""
-    found: dict[str, Any] = {"fixed_sources": [], "fixed_lacks": []}
+    found: dict[str, Any] = {"fixed_sources": [], "fixed_lacks": [], "est": None, "period": None, "servo": None}
+    lacks = {"period": "fixed", "servo": "period"}
     for wanted, key, part, make in (
         (plan.kind in ("magnet", "sensorless", "rotor"), "fixed", "cc_current_fixed", controller),
+        (plan.kind in ("magnet", "sensorless") and has_period(plan), "period", "cc_period_fixed", period),
+        (plan.kind == "magnet" and has_period(plan) and has_servo(plan), "servo", "cc_drive_fixed", servo),
         (plan.kind == "sensorless" and not plan.context["injects"], "est", "cc_estimator_fixed", estimator),
     ):
-        if wanted:
+        if wanted and (key not in lacks or found.get(lacks[key])):
             try:
                 found[key] = make(plan)
             except Refusal as refusal:
@@ -93,7 +105,7 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **plan.context,
         **_fixed(plan),
         "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
-        "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": COSTS[plan.kind], "fixed_costs": FIXED, "verdict": verdict(plan, plan.bench.settings.pwm.timer_hz),
+        "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": FIXED, "verdict": verdict(plan),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
     }  # fmt: skip

@@ -118,10 +118,11 @@ def plan_of(bench: Bench) -> Plan:
             need(bench, f"commutation.{key}")
     pwm, start = bench.settings.pwm, drive.start
     injects = kind == "sensorless" and drive.injected.volts > 0
+    weakens = kind in ("magnet", "sensorless") and drive.control.i_weak > 0
     parts = ["cc_current"] + [
         part
         for part, wanted in (
-            ("cc_angle", has_angle), ("cc_estimator", kind == "sensorless"), ("cc_injection", injects), ("cc_block", kind == "block"),
+            ("cc_angle", has_angle), ("cc_weakening", weakens), ("cc_estimator", kind == "sensorless"), ("cc_injection", injects), ("cc_block", kind == "block"),
             ("cc_rotor", kind == "rotor"), ("cc_stepping", kind == "stepping"), ("cc_hertz", kind == "hertz"),
         )
         if wanted
@@ -130,7 +131,8 @@ def plan_of(bench: Bench) -> Plan:
     context: dict[str, Any] = {
         "kind": kind, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
         "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind not in ("hertz", "stepping"),
-        "injects": injects, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
+        "injects": injects, "weakens": weakens, "overload": drive.control.i2t > 0, "brakes": drive.control.brakes > 0, "too_hot": bench.settings.run.temp_trip is not None,
+        "retries": kind == "sensorless" and start.retries > 0, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
         "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,
         "timer_hz": pwm.timer_hz, "v_max": drive.control.v_max < 1e8, "speed_trip": drive.control.speed_trip < 1e8 and sees_speed(bench), "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],
         "legs_text": _LEGS_TEXT[windings], "sensor_text": _SENSOR_TEXT[sensor], "count_type": "uint16_t" if figures.period_counts < 1 << 16 else "uint32_t",

@@ -22,13 +22,24 @@ from crisp_compass.modulation.vectors import duties
 from crisp_compass.plant import state
 from crisp_compass.plant.control.block import NONE, high_leg, low_leg
 from crisp_compass.plant.kernels import kernel_of
-from crisp_compass.plant.parameters import CURRENT, OFF, OVER_CURRENT, OVER_VOLTAGE, UNDER_VOLTAGE, Drive
+from crisp_compass.plant.parameters import (
+    BAD_READING,
+    BAD_SENSOR,
+    CURRENT,
+    OFF,
+    OVER_CURRENT,
+    OVER_VOLTAGE,
+    TOO_HOT,
+    UNDER_VOLTAGE,
+    Drive,
+)
+from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import hall_sector
 from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
 
 #: Rows of a file at most: a port on a small processor replays them in a minute.
 MOST_ROWS = 60_000
-_HEAD = "mode,target [rad/s],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus [V],count,speed [rad/s],hall,v_alpha [V],v_beta [V],speed_seen [rad/s],i_q_ref [A],fault,phase,on"
+_HEAD = "mode,target [rad/s],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus [V],count,speed [rad/s],hall,temp [degC],v_alpha [V],v_beta [V],speed_seen [rad/s],i_q_ref [A],fault,phase,on"
 
 #: Column behind those that are written: the step of a block commutation.
 _STEP = 18
@@ -106,6 +117,7 @@ def all_vectors(plan: Plan) -> list[Vectors]:
         ),
         _played(plan, "faults", _failures(plan, target, short), 1.2 * short),
     ]  # fmt: skip
+    found += _extra(plan, after)
     if plan.kind not in ("sensorless", "hertz", "stepping"):
         found.append(_played(plan, "currents", _current_steps(plan, short, low), short))
         held = Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)
@@ -114,11 +126,39 @@ def all_vectors(plan: Plan) -> list[Vectors]:
     return found
 
 
+def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
+    """Give what only some drives are set with: field weakening, an overload, a start that is tried again; each where it fits the longest file."""
+    c, m, v = plan.drive.control, plan.drive.machine, plan.drive.inverter.v_supply
+    longest, target = MOST_ROWS * c.ts, plan.bench.settings.run.speed
+    if plan.context["weakens"]:
+        reach = v * c.volts_per_bus / (m.pole_pairs * (c.psi - c.ld * c.i_weak))
+        beyond = math.copysign(max(0.9 * reach, abs(target)), target)
+        up = min(start + abs(beyond - target) / c.ramp + 0.2, 0.8 * longest)
+        yield _played(
+            plan,
+            "weakening",
+            [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, beyond, 0.0, v), Moment(up, 1, beyond, 0.0, 0.8 * v), Moment(up + 0.05, 1, 0.5 * target, 0.0, v)],
+            min(up + 0.2, longest),
+        )  # fmt: skip
+    if plan.context["overload"] and plan.context["torque"] and plan.kind != "sensorless":
+        flux = c.i_flux if plan.kind == "rotor" else 0.0
+        asked = math.sqrt(max(0.9 * c.i_limit**2 - flux**2, 0.0))
+        square = (asked**2 + flux**2) * (4.0 / 3.0 if plan.kind == "block" else 1.0)
+        seconds = 1.1 * c.i2t / (square - c.i_continuous**2) + 0.1 if square > c.i_continuous**2 else math.inf
+        if seconds < longest:
+            yield _played(plan, "overload", [Moment(0.0, 2, 0.0, 50.0 * _limit_torque(plan), v, flux, asked)], seconds)
+    if plan.context["retries"]:
+        s = plan.drive.start
+        once = sum(s.rows[2::4]) + 2 * s.wait + s.catch
+        seconds = min((s.retries + 1) * once + 0.05, longest)
+        yield _played(plan, "retry", [Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)], seconds)
+
+
 def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
     """Return a supply that fails, then each reading that must stop the drive; after each a stop, which lets it be acknowledged, and a new start."""
     v, found = plan.drive.inverter.v_supply, [Moment(0.0, 1, target, 0.0, plan.drive.inverter.v_supply)]
     high = plan.drive.control.v_max
-    events = [UNDER_VOLTAGE, *([OVER_VOLTAGE] if high < 1e8 else []), OVER_CURRENT, BAD_READING, *([BAD_SENSOR] if plan.sensor == "halls" else [])]
+    events = [UNDER_VOLTAGE, *([OVER_VOLTAGE] if high < 1e8 else []), OVER_CURRENT, BAD_READING, *([BAD_SENSOR] if plan.sensor == "halls" else []), *([TOO_HOT] if plan.context["too_hot"] else [])]
     span = seconds / len(events)
     for k, event in enumerate(events):
         begin = span * (k + 0.5)
@@ -185,7 +225,7 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
     times = [round(m.at / drive.control.ts) for m in moments]
     at, run_mode = -1, running_mode(plan.bench)
     nothing = np.empty((0, len(state.OUT)))
-    seen = np.zeros((steps, _STEP + 1))
+    seen = np.zeros((steps, _STEP + 2))
     now = moments[0]
     for k in range(steps):
         while at + 1 < len(moments) and times[at + 1] <= k:
@@ -200,12 +240,14 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
             )
             sim.set_load(now.load)
             sim.set_supply(now.supply)
+        short_before = x[state.FAULT] != 0.0 and shorted(x, sim.drive.control)
+        flowing = _flowing(plan, x) if short_before else None
         seen[k, 8:11] = _sensed(plan, x, sim._edges, seen[k - 1] if k else seen[0])
         was_active, field = now.mode != 0, x[state.FIELD]
         kernel(x, sim.drive, sim.inputs, sim._edges, sim._table_edges, 1, 2, nothing)
         active = was_active and x[state.FAULT] == 0.0
         seen[k, :4], seen[k, 7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
-        seen[k, 4:7] = _currents(plan, x)
+        seen[k, 4:7] = _currents(plan, x) if flowing is None else flowing
         if (
             now.event and times[at] == k
         ):  # the plant's own sensors never say such a thing: the drive is told what it makes of it
@@ -222,6 +264,10 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
         if active and plan.kind == "sensorless":
             active = x[state.PHASE] != state.RESTING
         seen[k, 17] = _on(plan, step) if active else 0.0
+        if x[state.FAULT] != 0.0 and shorted(x, sim.drive.control):
+            seen[k, 17] = (1 << plan.legs) - 1
+        heat = plan.bench.settings.run.temp_trip
+        seen[k, _STEP + 1] = 25.0 if heat is None else heat + (5.0 if now.event == TOO_HOT and times[at] == k else -5.0)
         seen[k, _STEP] = step if plan.kind == "block" and active else NONE
     compare = _compare(plan, seen)
     faults = tuple(dict.fromkeys(int(f) for f in seen[:, 15] if f))
@@ -234,12 +280,10 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
     )
 
 
-#: Faults of the firmware that the plant has no code for.
-BAD_SENSOR, BAD_READING = 9, 10
-
-
 def _bad_reading(plan: Plan, event: int, currents: FloatArray, code: float) -> tuple[FloatArray, float]:
     """Return currents and hall code of a period in which an event is read."""
+    if event == TOO_HOT:
+        return currents, code
     if event == BAD_SENSOR:
         return currents, float(hall_tables(plan.bench)[1].index(-1))
     spoiled = np.array(currents)
@@ -253,7 +297,7 @@ def _lines(seen: FloatArray, compare: IntArray) -> Iterator[str]:
             :_STEP
         ]
         yield (
-            f"{mode:.0f},{target:.7g},{want_d:.6g},{want_q:.6g},{ia:.8g},{ib:.8g},{ic:.8g},{bus:.7g},{count:.0f},{speed:.6g},{hall:.0f},{va:.6g},{vb:.6g},{told:.6g},{iq:.6g},"
+            f"{mode:.0f},{target:.7g},{want_d:.6g},{want_q:.6g},{ia:.8g},{ib:.8g},{ic:.8g},{bus:.7g},{count:.0f},{speed:.6g},{hall:.0f},{row[_STEP + 1]:.1f},{va:.6g},{vb:.6g},{told:.6g},{iq:.6g},"
             f"{fault:.0f},{phase:.0f},{on:.0f},{','.join(map(str, counts))}"
         )
 
@@ -275,6 +319,19 @@ def _sensed(plan: Plan, x: FloatArray, edges: FloatArray, before: FloatArray) ->
         counts = math.floor(x[state.THETA] * n / (2 * math.pi))
         return 0.0, (counts - x[state.LAST_ANGLE]) * 2 * math.pi / n / period if due else float(before[9]), 0.0
     return 0.0, 0.0, 0.0
+
+
+def _flowing(plan: Plan, x: FloatArray) -> tuple[float, float, float]:
+    """Return the currents [A] of shorted windings, which the plant's own firmware does not read, before the period."""
+    if plan.windings == 1:
+        return float(x[state.IQ]), 0.0, 0.0
+    if plan.kind == "block":
+        return float(x[state.PHASE_A]), float(x[state.PHASE_B]), float(x[state.PHASE_C])
+    c, s = math.cos(plan.drive.machine.pole_pairs * x[state.THETA]), math.sin(plan.drive.machine.pole_pairs * x[state.THETA])
+    alpha, beta = x[state.ID] * c - x[state.IQ] * s, x[state.ID] * s + x[state.IQ] * c
+    if plan.windings == 2:
+        return float(alpha), float(beta), 0.0
+    return float(alpha), float(-0.5 * alpha + 0.5 * math.sqrt(3) * beta), float(-0.5 * alpha - 0.5 * math.sqrt(3) * beta)
 
 
 def _currents(plan: Plan, x: FloatArray) -> tuple[float, float, float]:
@@ -310,7 +367,7 @@ def _compare(plan: Plan, seen: FloatArray) -> IntArray:
         parts = [leg_duties(v / bus, 1.0, plan.context["decay"]) for v in ((va, vb) if plan.windings == 2 else (va,))]
         share = np.hstack(parts)
     counts = _whole_pulses(plan, np.floor(np.clip(share, 0, 1) * plan.pwm.period_counts + 0.5).astype(np.int64))
-    counts[seen[:, 17] == 0] = 0
+    counts[(seen[:, 17] == 0) | (seen[:, 15] != 0)] = 0
     return counts
 
 

@@ -12,10 +12,13 @@ from crisp_compass.sensorless.injection import Injected
 
 OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE, OVER_VOLTAGE, OVER_SPEED = range(9)
+#: Faults of the firmware that only a reading makes, which the plant never gives: a sensor's code that cannot be, no number, too hot.
+BAD_SENSOR, BAD_READING, OVERLOAD, TOO_HOT = range(9, 13)
 MOST_DELAY = 20
 FAULT_NAMES = {
     NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall", LOST: "angle lost", NO_START: "no start",
     NO_POLE: "pole not told", OVER_VOLTAGE: "over-voltage", OVER_SPEED: "over-speed",
+    OVERLOAD: "overload",
 }  # fmt: skip
 
 
@@ -154,7 +157,11 @@ class Control(NamedTuple):
     Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] until
     that takes the share ``flux_share`` of the voltage there is (0: never), beyond with less as 1/ω. Volts over frequency: ``boost`` [V] at rest and
     ``volts_per_rad`` [V·s], the share ``slip_share`` of the slip compensated.
-    ``v_max`` [V] and ``speed_trip`` [rad/s], of the speed as the firmware sees it, trip it where they are set.
+    ``v_max`` [V] and ``speed_trip`` [rad/s], of the speed as the firmware sees it, trip it where they are set; so does a current above
+    ``i_continuous`` [A] once the integral of what its square is above that one's reaches ``i2t`` [A²s] (0: never). With ``brakes`` 1 a fault, but too
+    much current, shorts the windings instead of letting the shaft coast.
+    ``i_weak`` [A] is the most i_d against the magnet (0: i_d stays 0), taken so that the voltage asked for stays at the share ``weak_share`` of
+    the limit, with the rate ``weak_rate`` [1/s].
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -196,6 +203,12 @@ class Control(NamedTuple):
     advance: float = 0.0
     v_max: float = 1e9
     speed_trip: float = 1e9
+    i_continuous: float = 0.0
+    i2t: float = 0.0
+    brakes: float = 0.0
+    i_weak: float = 0.0
+    weak_share: float = 0.95
+    weak_rate: float = 0.0
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.
@@ -209,7 +222,8 @@ class Start(NamedTuple):
     where its row allows, it is valid and the current leads the rotor by ``ahead_least`` to ``ahead_most`` [rad]; within ``wait`` [s] after
     the last row, else the start has failed. i_d fades within ``blend`` [s]. An estimate lost for ``lost`` [s] is a fault. Zero current is
     held for ``catch`` [s] first, to find a motor that turns already. Below ``low_down`` [rad/s] the firmware goes back to a current ``low_current`` [A] at a
-    forced angle until ``low_up``. ``dead_voltage`` [V] is what it believes one leg loses.
+    forced angle until ``low_up``. ``dead_voltage`` [V] is what it believes one leg loses. A start that failed is tried again up to ``retries``
+    times, each after the bridge was off for ``wait`` [s].
     """
 
     rows: tuple[float, ...] = (0.0,) * (START_ROWS * START_COLUMNS)
@@ -224,6 +238,7 @@ class Start(NamedTuple):
     low_down: float = 0.0
     low_up: float = 0.0
     dead_voltage: float = 0.0
+    retries: float = 0.0
 
 
 class Drive(NamedTuple):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
-from crisp_compass.plant.protection import protect
+from crisp_compass.plant.protection import heat, protect, watch_short
 from crisp_compass.plant.state import FAULT, IN_DRIVES, IN_LOAD, IN_MODE, IN_SUPPLY, V_ALPHA, V_BETA, V_BUS
 
 
@@ -32,7 +32,10 @@ def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray, power: float) -> N
 @inlined
 def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
     """Return the mode after protection has looked."""
-    if mode != OFF:
+    heat(x, drive.control)
+    if mode == OFF:
+        watch_short(x, drive.control)
+    else:
         protect(x, drive, mode)
         if x[FAULT] != NO_FAULT:
             return OFF

@@ -7,18 +7,23 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import (
+    BAD_READING,
     CURRENT,
     HERTZ,
+    NO_FAULT,
     OVER_CURRENT,
     OVER_SPEED,
     OVER_VOLTAGE,
+    OVERLOAD,
     SPEED,
     STALL,
     UNDER_VOLTAGE,
+    Control,
     Drive,
 )
 from crisp_compass.plant.state import (
     FAULT,
+    HEAT,
     ID,
     IQ,
     IQ_HIGH,
@@ -35,8 +40,29 @@ from crisp_compass.plant.state import (
 
 
 @inlined
+def shorted(x: FloatArray, c: Control) -> bool:
+    """Tell whether a fault that stands shorts the windings, so that the motor brakes."""
+    return c.brakes != 0.0 and x[FAULT] != NO_FAULT and x[FAULT] != OVER_CURRENT and x[FAULT] != BAD_READING
+
+
+@inlined
+def heat(x: FloatArray, c: Control) -> None:
+    """Count what flows above the continuous current [A²s]; less cools."""
+    if c.i2t > 0.0:
+        square = x[ID] * x[ID] + x[IQ] * x[IQ]
+        x[HEAT] = max(x[HEAT] + (square - c.i_continuous * c.i_continuous) * c.ts, 0.0)
+
+
+@inlined
+def watch_short(x: FloatArray, c: Control) -> None:
+    """Let go of a short that brakes with more than the trip level."""
+    if shorted(x, c) and math.sqrt(x[ID] * x[ID] + x[IQ] * x[IQ]) > c.i_trip:
+        x[FAULT] = OVER_CURRENT
+
+
+@inlined
 def protect(x: FloatArray, drive: Drive, mode: int) -> None:
-    """Latch a fault: over-current, a bus too low or too high, over-speed as the firmware sees it, or for too long full current at standstill
+    """Latch a fault: over-current, a bus too low or too high, over-speed as the firmware sees it, an overload, or for too long full current at standstill
     or, with volts over frequency, a rotor that does not follow."""
     c = drive.control
     # Beside the current that makes the flux, the torque current of a rotor field stops short of the current limit.
@@ -50,6 +76,8 @@ def protect(x: FloatArray, drive: Drive, mode: int) -> None:
         x[FAULT] = OVER_VOLTAGE
     elif (mode in (SPEED, CURRENT)) and abs(x[SPEED_SEEN]) > c.speed_trip:
         x[FAULT] = OVER_SPEED
+    elif c.i2t > 0.0 and x[HEAT] > c.i2t:
+        x[FAULT] = OVERLOAD
     elif (mode == SPEED and stuck) or (mode == HERTZ and x[OUT_OF_STEP] != 0.0):
         x[STALL_CLOCK] += c.ts
         if x[STALL_CLOCK] > c.stall_time:

@@ -12,7 +12,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
-from crisp_compass.course.drive import sees_speed
+from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.waypoints.circuit import closes_loops
@@ -48,12 +48,16 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
     ("run", "v_min", "V", "least bus voltage", _always),
     ("run", "v_max", "V", "highest bus voltage", _always),
     ("run", "speed_trip", "rad/s", "speed at which it trips, mechanical, as the firmware sees it", sees_speed),
+    ("run", "i_continuous", "A", "current that may flow for ever, peak", overloads),
+    ("run", "overload_time", "s", "for which the current limit may flow until it trips", overloads),
+    ("run", "temp_trip", "degC", "temperature at which it trips; the simulation has no temperature", _always),
     ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", closes_loops),
     ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
     ("speed_loop", "compensation", "", "share of R times I that is taken off the armature's voltage", lambda b: _armature(b) and closes_loops(b)),
     ("start_up", "catch", "s", "zero current first, to find a motor that turns", without_sensor),
     ("start_up", "ahead", "rad", "lead of the forced current over the rotor at hand-over, at most, electrical", _forced),
     ("start_up", "wait", "s", "after the last row, until the start has failed", without_sensor),
+    ("start_up", "retries", "", "tries after the first that failed", without_sensor),
     ("start_up", "blend", "s", "in which i_d fades after hand-over", without_sensor),
     ("start_up", "lost", "s", "without a valid estimate until the drive trips", without_sensor),
 )  # fmt: skip
@@ -67,6 +71,10 @@ def handed_settings(bench: Bench) -> list[Handed]:
         for topic, name, unit, text, takes in _SETTINGS
         if takes(bench) and getattr(getattr(bench.settings, topic), name) is not None  # an empty limit is none
     ]
+    if (weakening := weakening_current(bench)) is not None:
+        found.append(Handed("run", "weakening", weakening, "A", "most current against the magnet for field weakening, peak"))
+    if bench.settings.run.on_fault == "brake" and can_brake(bench):
+        found.append(Handed("run", "brake_on_fault", 1.0, "", "a fault, but too much current, shorts the windings"))
     if not closes_loops(bench):  # no current loop, and yet the voltage is turned on by the delay
         delay = bench.settings.current_loop.delay_samples
         found.append(

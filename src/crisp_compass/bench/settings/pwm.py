@@ -41,6 +41,9 @@ class PwmSettings(TopicSettings):
     )
 
     timer_hz: float = Field(default=144e6, ge=1e5, le=1e10)
+    processor_hz: float | None = Field(
+        default=None, ge=1e5, le=1e10, description="clock of the processor that computes the loops; the timer's if empty"
+    )
     carrier_hz: float = Field(default=20e3, ge=100, le=1e6)
     aligned: Literal["centre", "edge"] = "centre"
     dead_time: Duration = Field(default=500e-9)

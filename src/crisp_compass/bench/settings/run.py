@@ -35,3 +35,16 @@ class RunSettings(TopicSettings):
     speed_trip: float | None = Field(
         default=None, ge=1e-3, le=2.1e5, description="rad/s at which it trips; none if empty"
     )
+    weakening: Ampere | None = Field(
+        default=None, description="A peak that field weakening may take against the magnet; none if empty"
+    )
+    i_continuous: Ampere | None = Field(
+        default=None, description="A peak that may flow for ever; no overload trip if empty"
+    )
+    overload_time: float = Field(
+        default=2.0, ge=0.01, le=3600, description="s for which the current limit may flow until it trips"
+    )
+    temp_trip: float | None = Field(
+        default=None, ge=-40, le=300, description="degC of the board's or winding's sensor; none if empty"
+    )
+    on_fault: Literal["coast", "brake"] = "coast"

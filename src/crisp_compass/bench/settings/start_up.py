@@ -76,6 +76,7 @@ class StartUpSettings(TopicSettings):
     catch: float = Field(
         default=0.0, ge=0, le=10, description="s of zero current before a start, to find a motor that turns"
     )
+    retries: int = Field(default=0, ge=0, le=10, description="tries after the first that failed")
     low_current: Ampere | None = Field(
         default=None,
         description="A peak at forced angle below the hand-over speed; none: the firmware does not go back",

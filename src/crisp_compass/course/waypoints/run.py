@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.waypoint import Waypoint
+from crisp_compass.course.waypoint import Section, Waypoint
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 
 
@@ -19,4 +19,5 @@ WAYPOINT = Waypoint(
     "Does it run the way it should?",
     needs=("plate", "resistance", "inductance", "flux", "circuit", "pwm", "current_loop", "start_up", "speed_loop"),
     also_needs=_hall_table,
+    sections=(Section("Drive"), Section("Limits")),
 )

@@ -12,6 +12,7 @@ from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COS,
     COS_SEEN,
+    CUT,
     IA,
     IB,
     ID,
@@ -30,7 +31,9 @@ from crisp_compass.plant.state import (
     SQRT3,
     V_BUS,
     VD,
+    VOLTS,
     VQ,
+    WEAK,
 )
 
 
@@ -50,17 +53,65 @@ def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float
 
 
 @inlined
+def weakened(x: FloatArray, drive: Drive) -> float:
+    """Move i_d against the magnet by one speed step, as far as the voltage needs; return the most i_q [A] beside it.
+
+    Where i_d is at its end, what is missing is taken off i_q instead: at the voltage limit the torque current that is left falls on to
+    a braking one by itself. The change of i_d that takes the missing volts is about those over ω·Ld, the reactance along the magnet, so the integrator has one rate at every
+    speed. Voltage feedback: T. M. Jahns, IEEE Trans. Ind. Appl. IA-23, 1987 (the principle; the gain by speed is ours).
+    """
+    c = drive.control
+    if c.i_weak <= 0.0:
+        return c.i_limit
+    limit, turning = x[V_BUS] * c.volts_per_bus, abs(drive.machine.pole_pairs * x[SPEED_SEEN])
+    room = c.weak_share * limit - x[VOLTS]
+    # above the share there is only a little to the limit, below there may be anything: neither way faster than the other
+    room = min(2.0 * abs(room), 2.0 * (1.0 - c.weak_share) * limit) * (1.0 if room > 0.0 else -1.0)
+    most = turning * math.sqrt(c.psi * c.psi + c.lq * c.lq * c.i_limit * c.i_limit) + c.r * c.i_limit
+    if most < 0.8 * c.weak_share * limit:  # full voltage is only on its way to a current
+        room = 2.0 * (1.0 - c.weak_share) * limit
+    per_ampere = turning * c.ld + c.r
+    fresh = x[WEAK] - x[CUT] + c.weak_rate * c.ts * c.speed_divider * room / per_ampere
+    x[WEAK] = min(0.0, max(-c.i_weak, fresh))
+    x[CUT] = min(c.i_limit, max(x[WEAK] - fresh, 0.0)) if fresh < 0.0 else 0.0
+    return max(math.sqrt(max(c.i_limit * c.i_limit - x[WEAK] * x[WEAK], 0.0)) - float(x[CUT]), 0.0)
+
+
+@inlined
+def speed_loop(x: FloatArray, drive: Drive, target: float) -> None:
+    """Make a speed step whose current stays within the limit, i_d counted."""
+    most = weakened(x, drive)
+    speed_step(x, drive.control, target, -most, most)
+
+
+@inlined
+def first_voltage(first: float, second: float, limit: float) -> float:
+    """Return what of ``first`` [V] is set, of two axes that share a circle of ``limit`` [V].
+
+    Up to 0.8 of the limit all of it; beyond, and all the way from the limit on, as much as the vector shortened to the circle has. An axis that took
+    the whole circle would leave the other one nothing against the back-EMF, whose current then keeps it there: the drive brakes with its short-circuit
+    current until it has nearly stopped (the attack: a bus that sags at speed).
+    """
+    size = math.sqrt(first * first + second * second)
+    if size <= limit:
+        return first
+    share = min(max(5.0 * abs(first) - 4.0 * limit, 0.0), limit) / max(limit, 1e-9)
+    most = abs(first) * (1.0 - share) + abs(first) * limit / size * share
+    return math.copysign(min(most, limit), first)
+
+
+@inlined
 def regulate(
     c: Control, int_d: float, int_q: float, e_d: float, e_q: float, feed_d: float, feed_q: float, limit: float
 ) -> tuple[float, float, float, float]:  # fmt: skip
     """Return v_d, v_q [V] and the two integrators after one step of the current controller.
 
-    Parallel PI on errors [A] with feed-forward [V]; the voltage limit [V] is a circle, d first. At the limit an integrator
+    Parallel PI on errors [A] with feed-forward [V]; the voltage limit [V] is a circle, d first as far as ``first_voltage`` lets it. At the limit an integrator
     goes the share ``track`` of the way to what the limited voltage leaves for it (loops.current.limit_tracking).
     """
     new_d, new_q = int_d + c.ki_d * c.ts * e_d, int_q + c.ki_q * c.ts * e_q
     vd, vq = c.kp_d * e_d + new_d + feed_d, c.kp_q * e_q + new_q + feed_q
-    vd_set = min(limit, max(-limit, vd))
+    vd_set = first_voltage(vd, vq, limit)
     rest = math.sqrt(max(limit * limit - vd_set * vd_set, 0.0))
     vq_set = min(rest, max(-rest, vq))
     if vd_set != vd:
@@ -95,7 +146,7 @@ def hold_currents(
     decouple: float,
     kept: float = 0.0,
 ) -> None:
-    """PI on d and q of the seen angle, with the share ``decouple``; the voltage limit is a circle, d first, ``kept`` [V] within it."""
+    """PI on d and q of the seen angle, with the share ``decouple``; the voltage limit is a circle, ``kept`` [V] within it."""
     c = drive.control
     cs, ss = math.cos(x[ANGLE_SEEN]), math.sin(x[ANGLE_SEEN])
     x[COS_SEEN], x[SIN_SEEN] = cs, ss
@@ -106,6 +157,8 @@ def hold_currents(
     x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
         c, x[INT_D], x[INT_Q], id_ref - i_d, iq_ref - i_q, feed_d, feed_q, limit
     )
+    if c.i_weak > 0.0:  # the mean length of a speed step
+        x[VOLTS] += (math.sqrt(x[VD] * x[VD] + x[VQ] * x[VQ]) - x[VOLTS]) / c.speed_divider
 
 
 @inlined
@@ -121,7 +174,7 @@ def command(x: FloatArray, drive: Drive) -> tuple[float, float]:
 def released(x: FloatArray) -> None:
     """Forget what the loops held: the bridge is off."""
     x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
-    x[VD] = x[VQ] = 0.0
+    x[VD] = x[VQ] = x[WEAK] = x[CUT] = x[VOLTS] = 0.0
     x[REF] = x[SPEED_SEEN]
 
 
@@ -137,7 +190,7 @@ def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tupl
     if mode == CURRENT:
         x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
     else:
-        x[ID_REF] = 0.0
+        x[ID_REF] = x[WEAK]
     alpha, beta = read_currents(x, drive)
     hold_currents(x, drive, alpha, beta, x[ID_REF], x[IQ_REF], drive.control.decouple)
     va, vb = command(x, drive)

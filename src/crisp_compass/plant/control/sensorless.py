@@ -12,7 +12,7 @@ import math
 
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_step
+from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_loop
 from crisp_compass.plant.parameters import CURRENT, LOST, NO_POLE, NO_START, OFF, START_COLUMNS, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
@@ -20,6 +20,7 @@ from crisp_compass.plant.state import (
     CATCHING,
     CLOSED,
     CURRENT_FROM,
+    CUT,
     FAULT,
     FIELD,
     FORCED,
@@ -44,11 +45,13 @@ from crisp_compass.plant.state import (
     SPEED_SEEN,
     SQRT3,
     STARTING,
+    TRIES,
     V_ALPHA,
     V_BETA,
     V_BUS,
     VD,
     VQ,
+    WEAK,
 )
 from crisp_compass.sensorless.estimator import (
     HELD,
@@ -135,6 +138,16 @@ def _track(
 
 
 @compiled
+def _failed(x: FloatArray, drive: Drive, fault: int) -> None:
+    """Give up with a fault, or let the bridge rest for a while and try again."""
+    if x[TRIES] >= drive.start.retries:
+        x[FAULT] = fault
+    else:
+        x[TRIES] += 1.0
+        x[PHASE], x[PHASE_CLOCK] = RESTING, -drive.start.wait
+
+
+@compiled
 def _enter_row(x: FloatArray, drive: Drive, row: int, current: float) -> None:
     """Begin a row of the sequence; rows that align turn the field on by a quarter."""
     rows = drive.start.rows
@@ -169,6 +182,7 @@ def _close(x: FloatArray, seen: FloatArray, drive: Drive, current: float, field:
     x[REF] = x[SPEED_SEEN]
     i_d, i_q = current * math.cos(lead), current * math.sin(lead)
     x[BLEND], x[ID_REF], x[IQ_REF], x[INT_SPEED] = i_d, i_d, i_q, i_q
+    x[WEAK] = x[CUT] = 0.0
     _turn_frame(x, drive, -lead, i_d, i_q, drive.control.decouple)
     x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
 
@@ -203,7 +217,7 @@ def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
         elif seen[AXIS_VALID] != 0.0:
             x[PHASE], x[PHASE_CLOCK] = POLING, 0.0
         elif x[PHASE_CLOCK] > drive.start.wait + j.settle:
-            x[FAULT] = NO_START
+            _failed(x, drive, NO_START)
     elif x[PHASE_CLOCK] <= j.pole_time:
         x[ID_REF] = j.pole_current
     elif x[PHASE_CLOCK] <= 2.0 * j.pole_time:
@@ -212,14 +226,14 @@ def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
         there, doubt_there = seen[POLE_MEAN], seen[POLE_DOUBT]
         back, doubt_back = counted(seen)
         if abs(there - back) < POLE_SURE * math.sqrt(doubt_there + doubt_back):
-            x[FAULT] = NO_POLE
+            _failed(x, drive, NO_POLE)
         else:
             other = back > there
             take_pole(seen, drive.estimator, other)
             if other:
                 x[INT_D], x[INT_Q] = -x[INT_D], -x[INT_Q]
             x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
-            x[BLEND] = x[INT_SPEED] = 0.0
+            x[BLEND] = x[INT_SPEED] = x[WEAK] = x[CUT] = 0.0
             x[SPEED_SEEN] = x[REF] = 0.0
     if x[PHASE] == POLING:  # each half settles before it counts
         ts, clock = drive.control.ts, x[PHASE_CLOCK]
@@ -241,6 +255,8 @@ def _before_closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float)
     """Go on with whatever comes before the loop is closed, at the ``target`` speed [rad/s]; may close it."""
     c, start, p = drive.control, drive.start, drive.machine.pole_pairs
     sense = 1.0 if target >= 0.0 else -1.0
+    if x[PHASE] == RESTING and x[PHASE_CLOCK] < -0.5 * c.ts:
+        return  # between two tries
     if x[PHASE] == RESTING:
         x[FIELD] = x[FORCED] = x[REF] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
         if start.catch > 0.0:
@@ -271,7 +287,7 @@ def _before_closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float)
             if row + 1 < int(start.used):
                 _enter_row(x, drive, row + 1, current)
             elif x[PHASE_CLOCK] > span + start.wait:
-                x[FAULT] = NO_START
+                _failed(x, drive, NO_START)
     elif x[PHASE] == FORCING:
         most = c.ramp * c.ts
         limit = start.low_up if seen[VALID] == 0.0 else abs(target)
@@ -286,7 +302,7 @@ def _before_closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float)
             else:
                 x[LOST_CLOCK] += c.ts
                 if x[LOST_CLOCK] > start.wait:
-                    x[FAULT] = NO_START
+                    _failed(x, drive, NO_START)
         else:
             x[LOST_CLOCK] = 0.0
 
@@ -314,15 +330,19 @@ def _closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float, speed_
                 released(x)
                 x[PHASE] = RESTING
             else:
-                x[FAULT] = LOST
+                _failed(x, drive, LOST)
+            return
     else:
         x[LOST_CLOCK] = 0.0
+    if x[PHASE_CLOCK] > start.wait:  # it runs: the tries count anew
+        x[TRIES] = 0.0
     if speed_due:
         raw, period = seen[SPEED] / drive.machine.pole_pairs, c.ts * c.speed_divider
         follow = 1.0 - math.exp(-c.speed_filter * period) if c.speed_filter > 0.0 else 1.0
         x[SPEED_SEEN] += follow * (raw - x[SPEED_SEEN])
-        speed_step(x, c, target, -c.i_limit, c.i_limit)
-    x[ID_REF] = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
+        speed_loop(x, drive, target)
+    fading = x[BLEND] * max(1.0 - x[PHASE_CLOCK] / start.blend, 0.0) if start.blend > 0.0 else 0.0
+    x[ID_REF] = fading + x[WEAK]
     if start.low_down > 0.0 and abs(x[REF]) < start.low_down and x[PHASE_CLOCK] > start.blend:
         _force_again(x, seen, drive)
 
@@ -368,6 +388,8 @@ def sensorless(
             x[VD] = own + seen[SIGN] * injected
         va, vb = command(x, drive)
         x[VD] = own
+    if mode == OFF:
+        x[PHASE_CLOCK] = x[TRIES] = 0.0
     if not runs:
         released(x)
         x[PHASE] = RESTING

@@ -15,6 +15,7 @@ from crisp_compass.plant.control.field_oriented import regulate, speed_step
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
     COUNT,
@@ -158,6 +159,7 @@ def run_brushed(
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         fresh = _command(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
+        short = shorted(x, c)
         if row_phase == 0 and rows < len(out):
             _record_armature(x, out[rows])
             rows += 1
@@ -168,7 +170,8 @@ def run_brushed(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
-            advance_armature(x, drive, x[V_ALPHA + whole + earlier], mode != OFF, drives, holds, span)
+            volts = 0.0 if short else x[V_ALPHA + whole + earlier]
+            advance_armature(x, drive, volts, short or mode != OFF, drives, holds, span)
         x[TIME] += c.ts
     return rows
 

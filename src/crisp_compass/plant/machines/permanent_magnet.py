@@ -12,12 +12,13 @@ import math
 
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.control.field_oriented import firmware, speed_step
+from crisp_compass.plant.control.field_oriented import firmware, speed_loop
 from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, OFF, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
@@ -33,6 +34,7 @@ from crisp_compass.plant.state import (
     OMEGA,
     PHASE,
     REF,
+    RESTING,
     SIN,
     SPEED_SEEN,
     SQRT3,
@@ -268,10 +270,12 @@ def run(
                 if drive.sensing.angle_sensor != ARMATURE:
                     sense_speed(x, drive)
                 if mode == SPEED:
-                    speed_step(x, drive.control, inputs[IN_SPEED], -drive.control.i_limit, drive.control.i_limit)
+                    speed_loop(x, drive, inputs[IN_SPEED])
             next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         mode = guarded(x, drive, mode)
+        short = shorted(x, c)
+        active = short or (mode != OFF and not (without_sensor and x[PHASE] == RESTING))
         if row_phase == 0 and rows < len(out):
             record(x, out[rows], te, drive.machine.torque_factor == 1.0)
             rows += 1
@@ -285,9 +289,9 @@ def run(
             advance(
                 x,
                 drive,
-                x[V_ALPHA + whole + earlier],
-                x[V_BETA + whole + earlier],
-                mode != OFF,
+                0.0 if short else x[V_ALPHA + whole + earlier],
+                0.0 if short else x[V_BETA + whole + earlier],
+                active,
                 drives,
                 holds,
                 span,

@@ -13,11 +13,12 @@ import math
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
-from crisp_compass.plant.control.field_oriented import firmware, speed_step
+from crisp_compass.plant.control.field_oriented import firmware, speed_loop
 from crisp_compass.plant.machines.permanent_magnet import record
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import OFF, SPEED, Drive, Trapezoid
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     COS,
@@ -69,9 +70,13 @@ def advance_phases(
     load: float,
     holds: float,
     span: float,
+    short: bool,
 ) -> None:
-    """Advance by ``span`` seconds; ``first``, ``second`` are α and β voltage [V], under block commutation pair voltage and step."""
-    m, inv, block = drive.machine, drive.inverter, drive.control.block != 0.0
+    """Advance by ``span`` seconds; ``first``, ``second`` are α and β voltage [V], under block commutation pair voltage and step; with ``short``
+    all three low switches are on."""
+    m, inv, block = drive.machine, drive.inverter, drive.control.block != 0.0 and not short
+    if short:
+        active, first, second = True, 0.0, 0.0
     p, r, psi, over_j = m.pole_pairs, m.r, m.psi, 1.0 / drive.load.inertia
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
     quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
@@ -190,10 +195,11 @@ def run_phases(
         if speed_phase == 0:
             sense_speed(x, drive)
             if mode == SPEED:
-                speed_step(x, drive.control, inputs[IN_SPEED], -drive.control.i_limit, drive.control.i_limit)
+                speed_loop(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
+        short = shorted(x, c)
         if row_phase == 0 and rows < len(out):
             record(x, out[rows], te, False)
             out[rows][9], out[rows][10], out[rows][11] = x[PHASE_A], x[PHASE_B], x[PHASE_C]
@@ -208,7 +214,7 @@ def run_phases(
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
             advance_phases(
-                x, drive, x[V_ALPHA + whole + earlier], x[V_BETA + whole + earlier], mode != OFF, drives, holds, span
+                x, drive, x[V_ALPHA + whole + earlier], x[V_BETA + whole + earlier], mode != OFF, drives, holds, span, short
             )
         x[TIME] += c.ts
     return rows

@@ -30,12 +30,12 @@ _FIRMWARE_TIP = "A folder of C that compiles as it is: drive, hardware layer to 
 
 
 def _firmware_outlook(bench: Bench) -> tuple[str, str]:
-    """Return what the firmware still lacks, or else what it takes of a processor whose clock is the timer's."""
+    """Return what the firmware still lacks, or else what it takes of the processor."""
     try:
         plan = plan_of(bench)
     except Refusal as refusal:
         return refusal.sentence, ""
-    return "", f"Firmware: {plan.called}. {verdict(plan, bench.settings.pwm.timer_hz)}"
+    return "", f"Firmware: {plan.called}. {verdict(plan)}"
 
 
 class HandOverPage(Page):

@@ -41,6 +41,7 @@ class PwmPage(Page):
             tip="Slow: one leg of a winding switches; fast: both",
         ),
         Pick("updates", "Updates per period", {"once": "once", "twice": "twice"}, width=118),
+        Entry("processor_hz", "Processor clock", "Hz", width=118, tip="What the loop is computed with; the timer's clock if empty"),
         Entry("loop_divider", "Loads per loop", width=104, tip="Timer loads per step of the current loop"),
     )
 

@@ -21,15 +21,15 @@ from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
-from crisp_compass.course.drive import sees_speed
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.running import fault_cause, run_findings
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.simulated import PHASES, SimulatedDrive
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import FloatArray
+from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.motor import family_of
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
@@ -49,6 +49,7 @@ class RunPage(Page):
     """Start, stop, speed, load and supply while it runs; a fault latches until it is acknowledged."""
 
     key = "run"
+    section = "Drive"
     arranges_fields = True
     fields = (
         Entry("speed", "Speed", "rpm", width=92),
@@ -56,20 +57,6 @@ class RunPage(Page):
         Entry("i_limit", "Current limit", "A", width=88, base="peak"),
         Entry("i_trip", "Trip level", "A", width=82, base="peak"),
         Entry("v_min", "Minimum bus", "V", width=88),
-        Entry(
-            "v_max",
-            "Maximum bus",
-            "V",
-            width=90,
-            tip="Bus above which it trips: a braked load lifts it; none if empty",
-        ),
-        Entry(
-            "speed_trip",
-            "Over-speed",
-            "rpm",
-            width=92,
-            tip="Speed as the firmware sees it at which it trips; none if empty",
-        ),
         Pick(
             "load_kind",
             "Load",
@@ -84,6 +71,7 @@ class RunPage(Page):
         self.port: Port | None = None
         self._token: Token | None = None
         self._made_from: object = None
+        self._findings: tuple[Finding, ...] = ()
         self.running = False
         self._wall = 0.0
         self._frames = 0
@@ -159,7 +147,6 @@ class RunPage(Page):
     def refresh(self) -> None:
         bench = self.seen
         assert self.main_button is not None
-        self._fields["speed_trip"].setVisible(sees_speed(bench))
         what = "current, two phases" if in_blocks(bench) else "current i_q"
         self.current_plot.set_axes(("time, 0 is now", "s"), (what, "A"))
         try:
@@ -178,6 +165,7 @@ class RunPage(Page):
             self.findings.show_findings(())
             self.show_dial(DialView(caption="The drive is disarmed"))
             return
+        self._findings = run_findings(bench)
         self.main_button.setEnabled(True)
         self.reverse.setEnabled(True)
         self._show()
@@ -287,7 +275,8 @@ class RunPage(Page):
             ago = h["t"] - float(h["t"][-1])
             self.speed_plot.set("reference", ago, h["speed_ref"] * RPM_PER_RAD_S)
             self.speed_plot.set("actual", ago, h["speed"] * RPM_PER_RAD_S)
-            self.current_plot.set("reference", ago, h["i_q_ref"])
+            asked = closes_loops(self.seen)  # a voltage that is turned asks for no current
+            self.current_plot.set("reference", ago if asked else [], h["i_q_ref"] if asked else [])
             self.current_plot.set("actual", ago, h["i_q"])
             run = self.seen.settings.run
             self.speed_plot.follow(-WINDOW_S, 0.0, floor=max(0.05 * abs(run.speed) * RPM_PER_RAD_S, 2.0))
@@ -347,7 +336,7 @@ class RunPage(Page):
         waits = self._waits() or presumed_text(self.document.bench, "run", "i_limit", "i_trip", "v_min")
         shown = f"{rpm:.0f}".replace("-0", "0") if abs(rpm) < 0.5 else f"{rpm:.0f}".replace("-", "−")
         self.answer.show_answer(f"{shown} rpm", state, waits, stale=bool(waits))
-        self.findings.show_findings(run_findings(self.seen))
+        self.findings.show_findings(self._findings)
 
     def _waits(self) -> str:
         """Say what is outdated or edited of what the run uses, which stays as it was settled."""
