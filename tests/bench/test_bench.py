@@ -20,6 +20,7 @@ from crisp_compass.course.course import State, state_of
 from crisp_compass.course.open_points import check_bench, next_bearing, stale_effect
 from crisp_compass.course.waypoints import BY_KEY, current_loop
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
+from crisp_compass.drive.description import Description
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 
@@ -39,8 +40,9 @@ def test_round_trip_is_stable_and_readable(winch: Path, tmp_path: Path) -> None:
 
 
 def test_schema_on_disk_is_that_of_the_models() -> None:
-    written = json.loads((ROOT / "docs" / "bench.schema.json").read_text(encoding="utf-8"))
-    assert written == Bench.model_json_schema()
+    for name, model in (("bench", Bench), ("drive", Description)):
+        written = json.loads((ROOT / "docs" / f"{name}.schema.json").read_text(encoding="utf-8"))
+        assert written == model.model_json_schema()
 
 
 DAMAGED = {

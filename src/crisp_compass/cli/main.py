@@ -10,6 +10,7 @@ import typer
 
 from crisp_compass.cli.bench import check, export, report, simulate
 from crisp_compass.cli.commutation import commutation
+from crisp_compass.cli.drive import drive
 from crisp_compass.cli.identify import identify
 from crisp_compass.cli.motion import motion
 from crisp_compass.cli.sensorless import observe
@@ -30,6 +31,7 @@ app.add_typer(commutation, name="commutation")
 app.add_typer(tune, name="tune")
 app.add_typer(study, name="study")
 app.add_typer(motion, name="motion")
+app.add_typer(drive, name="drive")
 for function in (simulate, check, export, report, observe):
     app.command()(function)
 

@@ -1,0 +1,217 @@
+"""``drive``: the simulated drive on a wire, and any drive whose owner describes it: read, write, compare, record."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+import typer
+
+from crisp_compass.cli.bench import BenchFile
+from crisp_compass.cli.identify import Force, Json
+from crisp_compass.cli.output import command, emit, new_file
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+
+drive = typer.Typer(help="A drive on a wire: serve the simulated one; read, write, compare and record any that is described.", no_args_is_help=True)
+
+ToLink = Annotated[str, typer.Option("--link", help="tcp:HOST:PORT, pty:DEVICE, serial:DEVICE or can:CHANNEL.")]
+Described = Annotated[str, typer.Option("--description", metavar="D.json", help="What the drive is: its registers by name.")]
+
+
+@drive.command("serve")
+@command
+def serve(
+    bench: BenchFile,
+    link: Annotated[str, typer.Option("--link", help="tcp:HOST:PORT (port 0: any that is free), pty or can:CHANNEL.")],
+    description: Annotated[str, typer.Option("--description", metavar="OUT.json", help="Where the description of this drive is written.")],
+    force: Force = False,
+) -> None:
+    """Put the simulated drive of a bench behind Modbus or CANopen until it is ended."""
+    import asyncio
+
+    from crisp_compass.bench import load_bench
+    from crisp_compass.drive.description import save_description
+    from crisp_compass.drive.modbus_server import serve_pty, serve_tcp
+    from crisp_compass.drive.served import ServedDrive
+
+    kind = link.partition(":")[0]
+    if kind not in ("tcp", "can") and link != "pty":
+        raise Refusal(f"“{link[:80]}” is no link to listen at", "write tcp:HOST:PORT, pty or can:CHANNEL", where="--link")
+    target = new_file(description, bench, force=force)
+    loaded = load_bench(bench)
+    try:
+        served = ServedDrive(loaded, protocol={"tcp": "modbus-tcp", "pty": "modbus-rtu", "can": "canopen"}[kind])
+    except Refusal as refusal:
+        raise refusal.at(bench) from None
+
+    def ready(where: str) -> None:
+        save_description(target, served.description)
+        print(where, flush=True)
+
+    if kind == "can":
+        from crisp_compass.drive.can_bus import serve_can
+
+        serve_can(served, link, ready)
+    elif kind == "tcp":
+        asyncio.run(serve_tcp(served, link, ready))
+    else:
+        asyncio.run(serve_pty(served, ready))
+
+
+@drive.command("read")
+@command
+def read(
+    link: ToLink,
+    description: Described,
+    names: Annotated[list[str] | None, typer.Argument(metavar="[NAME]...", help="Values to read; all that can be read if left out.")] = None,
+    json: Json = False,
+) -> None:
+    """Read values of a drive."""
+    from crisp_compass.drive.description import load_description
+    from crisp_compass.drive.link import open_link
+
+    described = load_description(description)
+    entries = [_known(described.to_read(n), n) for n in names] if names else described.readable()
+    for entry in entries:
+        if not entry.readable:
+            raise Refusal("it can only be written", "name another value", where=entry.name)
+    with open_link(link, described) as line:
+        found = line.read(entries)
+    findings = [
+        Finding("caution", "read-refused", f"The drive does not let {e.name} be read.") for e in entries if e.name not in found
+    ]  # fmt: skip
+    values: dict[str, Any] = {e.name: {"value": found[e.name], "unit": e.unit} for e in entries if e.name in found}
+    text = []
+    for entry in entries:
+        if entry.name in found:
+            bits = ", ".join(name for bit, name in (entry.bits or {}).items() if int(found[entry.name] / entry.scale) >> int(bit) & 1)
+            text.append(f"{entry.name:24}{found[entry.name]:.9g} {entry.unit}{f' ({bits})' if bits else ''}".rstrip())
+    emit("drive read", json, findings=findings, keys={"values": values}, text=text)
+
+
+@drive.command("write")
+@command
+def write(
+    settings: Annotated[list[str], typer.Argument(metavar="NAME=VALUE...", help="Values in the description's units.")],
+    link: ToLink,
+    description: Described,
+    json: Json = False,
+) -> None:
+    """Write values to a drive and read them back."""
+    from crisp_compass.drive.description import load_description
+    from crisp_compass.drive.link import DeniedError, open_link
+    from crisp_compass.drive.registers import physical, raw_of
+
+    described = load_description(description)
+    asked = [_asked(described, text) for text in settings]
+    written: dict[str, Any] = {}
+    findings: list[Finding] = []
+    acts = set(described.commands)
+    with open_link(link, described) as line:
+        for entry, value in asked:
+            raw = raw_of(entry, value)
+            became = physical(entry, raw)
+            rounded = abs(became - value) > (1e-6 if entry.type == "float32" else 1e-9) * max(abs(value), 1e-9 * abs(entry.scale))
+            try:
+                line.write(entry, raw)
+            except DeniedError as denied:
+                findings.append(Finding("stop", "write-refused", f"The drive refused {entry.name} = {value:.9g} {entry.unit}: {denied.text}."))
+                continue
+            if entry.readable and entry not in acts:
+                back = line.read([entry]).get(entry.name, became)
+                if back != became:
+                    text = f"{entry.name} was written as {became:.9g} {entry.unit} and reads {back:.9g}: the drive keeps another value."
+                    findings.append(Finding("stop", "write-differs", text))
+                became = back
+            if rounded:
+                text = f"{entry.name} is {became:.9g} {entry.unit} in the drive's steps of {abs(entry.scale):.6g}, not {value:.9g}."
+                findings.append(Finding("info", "value-rounded", text))
+            if entry.restart:
+                findings.append(Finding("info", "needs-restart", f"{entry.name} counts after the drive's next restart."))
+            written[entry.name] = {"asked": value, "value": became, "unit": entry.unit, "rounded": rounded}
+    text_lines = [f"{name:24}{w['value']:.9g} {w['unit']}".rstrip() for name, w in written.items()]
+    emit("drive write", json, findings=findings, keys={"written": written}, text=text_lines)
+
+
+@drive.command("compare")
+@command
+def compare(bench: BenchFile, link: ToLink, description: Described, json: Json = False) -> None:
+    """Hold the values of a drive against those that a bench has settled."""
+    from crisp_compass.bench import load_bench
+    from crisp_compass.drive.compare import compare_with
+    from crisp_compass.drive.description import load_description
+    from crisp_compass.drive.link import open_link
+
+    described, loaded = load_description(description), load_bench(bench)
+    entries = [e for e in described.entries() if e.bench and e.readable]
+    if not entries:
+        raise Refusal("no value of it names a settled value", "say which one it holds in “bench”, as topic.name", where=description)
+    with open_link(link, described) as line:
+        found = line.read(entries)
+    compared = compare_with(loaded, entries, found)
+    keys = {
+        "compared": {c.name: {"bench": c.key, "settled": c.settled, "drive": c.held, "unit": c.unit, "differs": c.differs} for c in compared.rows}
+    }  # fmt: skip
+    text = [
+        f"{c.name:24}drive {'–' if c.held is None else f'{c.held:.6g}'}   bench {'–' if c.settled is None else f'{c.settled:.6g}'} {c.unit}{'   DIFFERS' if c.differs else ''}".rstrip()
+        for c in compared.rows
+    ]  # fmt: skip
+    emit("drive compare", json, findings=compared.findings, keys=keys, text=text)
+
+
+@drive.command("record")
+@command
+def record(
+    link: ToLink,
+    description: Described,
+    signals: Annotated[str, typer.Option(help="Telemetry to record, with commas: its names, or those of its signals.")],
+    seconds: Annotated[float, typer.Option(min=0.01, max=3600, help="How long.")],
+    output: Annotated[str, typer.Option("-o", "--output", metavar="FILE.csv", help="The capture.")],
+    force: Force = False,
+    json: Json = False,
+) -> None:
+    """Record telemetry of a drive as a capture."""
+    from crisp_compass.drive.description import load_description
+    from crisp_compass.drive.link import open_link
+    from crisp_compass.drive.link import record as take
+    from crisp_compass.drive.recording import as_capture, telemetry_of
+    from crisp_compass.files import write_atomically
+
+    described = load_description(description)
+    entries = telemetry_of(described, signals)
+    target = new_file(output, description, force=force)
+    with open_link(link, described) as line:
+        times, rows = take(line, entries, seconds)
+    write_atomically(target, as_capture(described, entries, times, rows))
+    span = times[-1] - times[0]
+    rate = (len(times) - 1) / span if span > 0 else 0.0
+    keys = {"rows": len(times), "seconds": span, "rows_per_s": rate, "signals": [e.signal or e.name for e in entries]}
+    emit("drive record", json, keys=keys, text=[f"{len(times)} rows in {span:.3f} s, {rate:.0f} a second"])
+
+
+def _known(entry: Any, name: str) -> Any:
+    if entry is None:
+        raise Refusal("the description has no such value", "look at its names", where=name[:80])
+    return entry
+
+
+def _asked(described: Any, text: str) -> tuple[Any, float]:
+    """Return entry and value of ``NAME=VALUE``; raises Refusal beginning with the name."""
+    from crisp_compass.drive.description import limits, within
+
+    name, equals, given = text.partition("=")
+    if not equals or not name:
+        raise Refusal("this is no NAME=VALUE", "write for instance ramp=500", where=text[:80] or "NAME=VALUE")
+    entry = _known(described.to_write(name), name)
+    if not entry.writable:
+        raise Refusal("it can only be read", "name another value", where=name)
+    try:
+        value = float(given)
+    except ValueError:
+        raise Refusal(f"“{given[:40]}” is no number", f"write it in {entry.unit or 'plain numbers'}", where=name) from None
+    if not within(entry, value):
+        low, high = limits(entry)
+        raise Refusal(f"{given[:40]} is outside {low:.6g} to {high:.6g} {entry.unit}".rstrip(), "nothing was sent", where=name)
+    return entry, value
+
+

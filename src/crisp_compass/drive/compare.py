@@ -1,0 +1,74 @@
+"""What a drive holds beside what a bench has settled."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value, stale_inputs
+from crisp_compass.drive.description import Entry
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.quantities import UNITS, to_si
+
+
+@dataclass(frozen=True)
+class Row:
+    """One value: settled and held in ``unit`` of the bench (SI), None where one is missing; ``differs`` by more than the drive's rounding."""
+
+    name: str
+    key: str
+    settled: float | None
+    held: float | None
+    unit: str
+    differs: bool
+
+
+@dataclass(frozen=True)
+class Compared:
+    """All values, and what stands out."""
+
+    rows: tuple[Row, ...]
+    findings: tuple[Finding, ...]
+
+
+def compare_with(bench: Bench, entries: Sequence[Entry], found: Mapping[str, float]) -> Compared:
+    """Hold ``found`` (physical values by name) against the settled values that the entries name."""
+    rows, findings = [], []
+    for entry in entries:
+        assert entry.bench is not None
+        settled = settled_value(bench, entry.bench)
+        held = found.get(entry.name)
+        if settled is None:
+            rows.append(Row(entry.name, entry.bench, None, held, entry.unit, False))
+            findings.append(Finding("info", "not-settled", f"{entry.bench} is not settled on this bench."))
+            continue
+        factor = _factor(entry, settled.unit)
+        here = None if held is None or not math.isfinite(held) else held * factor
+        step = abs(entry.scale * factor) if entry.type != "float32" else 0.0
+        differs = here is not None and abs(here - settled.value) > 0.51 * step + 2e-6 * abs(settled.value)
+        rows.append(Row(entry.name, entry.bench, settled.value, here, settled.unit, differs))
+        topic = entry.bench.partition(".")[0]
+        if differs:
+            text = f"{entry.name} is {here:.6g} {settled.unit} in the drive and {settled.value:.6g} {settled.unit} on the bench."
+            findings.append(Finding("caution", "value-differs", text))
+        if here is None:
+            findings.append(Finding("caution", "read-refused", f"The drive does not say {entry.name}."))
+        if stale_inputs(bench, topic):
+            findings.append(Finding("caution", "stale", f"{entry.bench} rests on a value that is another now: settle it again first."))
+    return Compared(tuple(rows), tuple(dict.fromkeys(findings)))
+
+
+def _factor(entry: Entry, unit: str) -> float:
+    """Return what a physical value of the drive is multiplied with to be in the bench's unit."""
+    if entry.unit == unit:
+        return 1.0
+    try:
+        same = UNITS[entry.unit].dimension == UNITS[unit].dimension
+    except KeyError:
+        same = False
+    if not same:
+        raise Refusal(f"its unit is {entry.unit or 'none'}, and {entry.bench} is in {unit or 'plain numbers'}", "mend the description", where=entry.name)
+    return to_si(1.0, entry.unit) / to_si(1.0, unit)

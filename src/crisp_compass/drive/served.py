@@ -1,0 +1,348 @@
+"""The simulated drive as a drive on a wire has it: values that round, refuse, need a restart and keep factory defaults; who commands; the watchdog.
+
+Nothing here knows a protocol. A client is any object; what it may not do comes back as a ``Denial``.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from enum import Enum
+from typing import Any
+
+from crisp_compass.bench.entered import standing
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.drive import running_current, running_mode
+from crisp_compass.drive.description import Description, Entry, Watchdog, limits, within
+from crisp_compass.drive.registers import physical, raw_of
+from crisp_compass.plant import state
+from crisp_compass.plant.parameters import FAULT_NAMES, OFF
+from crisp_compass.studies.scenarios import open_simulation
+
+#: Silence after which the drive disarms by itself, s.
+WATCHDOG_S = 0.25
+#: A shaft slower than this counts as standing, rad/s.
+AT_REST = 0.5
+#: Longest stop that is simulated for the description, s.
+_LONGEST_STOP = 30.0
+#: The plant never falls further behind the clock than this, s.
+_MOST_BEHIND = 0.1
+
+
+class Denial(Enum):
+    """Why a request is refused."""
+
+    ADDRESS = "address"
+    LIMITS = "limits"
+    STATE = "state"
+
+
+@dataclass(frozen=True)
+class _Parameter:
+    """How a parameter is kept: its kind, the field of the firmware it sets, the settled value it holds."""
+
+    name: str
+    field: str
+    unit: str
+    bench: str | None
+    text: str
+    kind: str = "float32"
+    scale: float = 1.0
+    low: float = 0.0
+    high: float = 1e6
+    restart: bool = False
+
+
+_GAINS = (
+    ("kp_d", "V/A", "current loop, proportional, d"), ("ki_d", "V/(A·s)", "current loop, integral, d"), ("kp_q", "V/A", "current loop, proportional, q"),
+    ("ki_q", "V/(A·s)", "current loop, integral, q"),
+)  # fmt: skip
+#: Commands and their first register; telemetry and faults have their own table.
+_COMMANDS_AT, _FAULTS_AT = 1000, 1000
+_ROLES = ("arm", "speed", "stop", "heartbeat", "armed")
+
+
+def _coarse(value: float) -> float:
+    """Return a power of ten that leaves a value some thousand raw numbers: as drives have it, it rounds."""
+    return float(f"1e{math.floor(math.log10(value)) - 3}") if value > 0 else 1e-3
+
+
+def _parameters(bench: Bench, control: Any) -> list[_Parameter]:
+    """Return what this family's drive lets be set."""
+    found = []
+    for name, field, unit, key, text in (
+        ("resistance", "r", "Ω", "resistance.resistance", "resistance of a phase or winding"), ("ld", "ld", "H", "inductance.ld", "inductance along the magnet"),
+        ("lq", "lq", "H", "inductance.lq", "inductance across it"), ("flux_linkage", "psi", "Wb", "flux.flux_linkage", "flux linkage, peak"),
+    ):  # fmt: skip
+        value = float(getattr(control, field))
+        if value > 0 and settled_value(bench, key) is not None:
+            found.append(_Parameter(name, field, unit, key, text, "uint16" if field == "r" else "uint32", _coarse(value if field == "r" else value / 1000), value / 100, value * 100, restart=True))
+    for name, unit, text in _GAINS:
+        if getattr(control, name) > 0 and settled_value(bench, f"current_loop.{name}") is not None:
+            found.append(_Parameter(f"current_{name}", name, unit, f"current_loop.{name}", text))
+    for name, unit, text in (("kp", "A/(rad/s)", "speed loop, proportional"), ("ki", "A/rad", "speed loop, integral")):
+        if settled_value(bench, f"speed_loop.{name}") is not None and getattr(control, f"{name}_speed") > 0:
+            found.append(_Parameter(f"speed_{name}", f"{name}_speed", unit, f"speed_loop.{name}", text))
+    ramp = "speed_loop.ramp" if settled_value(bench, "speed_loop.ramp") is not None else None
+    found += [
+        _Parameter("ramp", "ramp", "rad/s²", ramp, "ramp of the speed", "uint32", _coarse(control.ramp), control.ramp / 100, control.ramp * 100),
+        _Parameter("current_limit", "i_limit", "A", None, "current limit, peak", "uint16", 0.01, 0.0, min(control.i_limit * 4, 600.0)),
+        _Parameter("trip_level", "i_trip", "A", None, "trips at once, peak", "uint16", 0.01, 0.0, min(control.i_trip * 4, 600.0)),
+        _Parameter("minimum_bus", "v_min", "V", None, "trips below", "uint16", 0.1, 0.0, 1500.0),
+    ]  # fmt: skip
+    return found
+
+
+def _packed(address: int, entries: list[Entry]) -> tuple[Entry, ...]:
+    """Return entries one right behind the other from a register on."""
+    found = []
+    for entry in entries:
+        found.append(entry.model_copy(update={"address": address}))
+        address += entry.width
+    return tuple(found)
+
+
+def _with_objects(description: Description) -> Description:
+    """Return a description whose entries stand in an object dictionary: manufacturer's objects, one an entry."""
+    lots = {}
+    for lot, first in (("parameters", 0x2000), ("commands", 0x2100), ("telemetry", 0x2200), ("faults", 0x2300)):
+        lots[lot] = tuple(e.model_copy(update={"address": None, "index": first + k, "subindex": 0}) for k, e in enumerate(getattr(description, lot)))
+    return description.model_copy(update=lots)
+
+
+class ServedDrive:
+    """The simulated drive of a bench behind values; time passes by :meth:`tick`. Raises Refusal naming what the bench lacks."""
+
+    def __init__(self, bench: Bench, *, protocol: str = "modbus-tcp", seed: int = 1) -> None:
+        self._protocol = protocol
+        self._bench = standing(bench)
+        self._sim = open_simulation(bench, seed=seed)
+        self._mode, self._current = running_mode(bench), running_current(bench)
+        self._kept = {p.name: p for p in _parameters(self._bench, self._sim.drive.control)}
+        self._fastest = self._top_speed()
+        self._raw: dict[str, float] = {}
+        self._holder: object | None = None
+        self._silent = 0.0
+        self._stopping: float | None = None
+        self._asked = 0.0
+        self._last: dict[str, float] = {}
+        self.description = self._described()
+        self._raw = {e.name: raw_of(e, self._of_firmware(e.name)) for e in self.description.parameters}
+        self._raw |= {e.name: 0.0 for e in self.description.commands}
+        self._factory = dict(self._raw)
+        self._apply(restart=True)
+        self.description = self.description.model_copy(update={"watchdog": Watchdog(seconds=WATCHDOG_S, stop_s=self._stop_time())})
+        self.tick(1e-3)
+
+    # ---- what it is
+
+    def _of_firmware(self, name: str) -> float:
+        return float(getattr(self._sim.drive.control, self._kept[name].field))
+
+    def _top_speed(self) -> float:
+        top = abs(float(self._bench.settings.plate.top_speed)) or 100.0
+        return max(top, abs(self._bench.settings.run.speed))
+
+    def _described(self) -> Description:
+        parameters, at = [], 0
+        for p in self._kept.values():
+            bare = Entry(name=p.name, type=p.kind, scale=p.scale)  # type: ignore[arg-type]
+            low, high = limits(bare)
+            parameters.append(
+                Entry(
+                    name=p.name, address=at, table="holding", type=bare.type, scale=p.scale, unit=p.unit, access="rw", min=float(f"{max(p.low, low):.9g}"),
+                    max=float(f"{min(p.high, high):.9g}"), factory=physical(bare, raw_of(bare, self._of_firmware(p.name))), restart=p.restart, text=p.text,
+                    group="motor" if p.restart else "loops" if p.bench else "limits", bench=p.bench,
+                )
+            )  # fmt: skip
+            at += bare.width  # one right behind the other: all of them in few requests
+        top = float(f"{self._fastest:.6g}")
+        commands = [
+            ("arm", "uint16", 1.0, "", 0.0, 1.0, "1 arms, 0 disarms"), ("speed", "int32", 0.01, "rad/s", -top, top, "speed of the shaft to go to along the ramp"),
+            ("stop", "uint16", 1.0, "", 0.0, 1.0, "1 stops and disarms, whoever writes it"), ("heartbeat", "uint16", 1.0, "", None, None, "a changing number keeps it armed"),
+            ("acknowledge", "uint16", 1.0, "", 0.0, 1.0, "1 clears a fault; it stays disarmed"), ("restart", "uint16", 1.0, "", 0.0, 1.0, "1 starts anew with what was written; only disarmed"),
+            ("restore", "uint16", 1.0, "", 0.0, 1.0, "1 brings the factory values back; only disarmed"),
+        ]  # fmt: skip
+        telemetry = [
+            ("speed", "int32", 0.001, "rad/s", "speed", "speed of the shaft"), ("speed_reference", "int32", 0.001, "rad/s", "speed_ref", "where the ramp is"),
+            ("current_q", "int16", self._current_scale(), "A", "i_q", "torque current, peak"), ("current_d", "int16", self._current_scale(), "A", "i_d", "current along the magnet, peak"),
+            ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
+        ]  # fmt: skip
+        bits = {str(code): name for code, name in FAULT_NAMES.items() if name and code < 16}
+        told = Description(
+            name=f"simulated drive of {self._bench.name}"[:120], protocol="modbus tcp", unit_id=1, baud=115200, watchdog=Watchdog(seconds=WATCHDOG_S), parameters=tuple(parameters),
+            commands=_packed(_COMMANDS_AT, [
+                Entry(name=n, table="holding", type=kind, scale=scale, unit=unit, access="rw", min=low, max=high, text=text, role=n if n in _ROLES else None)  # type: ignore[arg-type]
+                for n, kind, scale, unit, low, high, text in commands
+            ]),
+            telemetry=_packed(0, [
+                Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES else None)  # type: ignore[arg-type]
+                for n, kind, scale, unit, signal, text in telemetry
+            ]),
+            faults=(Entry(name="fault", address=_FAULTS_AT, table="input", type="uint16", access="r", bits=bits, text="what tripped it"),),
+        )  # fmt: skip
+        told = told.model_copy(update={"protocol": self._protocol})
+        return _with_objects(told) if told.over_can else told
+
+    def _current_scale(self) -> float:
+        return float(f"1e{math.ceil(math.log10(max(2.0 * self._sim.drive.control.i_trip, 1e-3) / 32767))}")
+
+    def _stop_time(self) -> float:
+        """Return how long [s] a stop from the fastest speed takes, with room: the simulation says it."""
+        sim = open_simulation(self._bench)
+        sim.command(self._mode, speed=self._fastest, i_d=self._current)
+        ramp = max(sim.drive.control.ramp, 1e-6)
+        sim.advance(min(self._fastest / ramp + 1.0, _LONGEST_STOP))
+        sim.command(self._mode, speed=0.0, i_d=self._current)
+        took = 0.0
+        while abs(sim.speed) > AT_REST and took < _LONGEST_STOP:
+            if sim.fault:
+                sim.command(OFF)
+            sim.advance(0.05)
+            took += 0.05
+        return float(f"{1.5 * took + 0.5:.3g}")
+
+    # ---- reading
+
+    def read(self, entry: Entry) -> float:
+        """Return the raw number of an entry at this moment."""
+        if entry.table == "holding":
+            return self._raw[entry.name]
+        if entry.name == "fault":
+            code = int(self._sim.state[state.FAULT])
+            return float(1 << code) if 0 < code < 16 else 0.0
+        if entry.name == "armed":
+            return 1.0 if self.armed else 0.0
+        return raw_of(entry, self._last.get(entry.signal or "", 0.0))
+
+    @property
+    def armed(self) -> bool:
+        """Whether somebody may command it now."""
+        return self._holder is not None
+
+    @property
+    def speed(self) -> float:
+        """Speed of the shaft, rad/s."""
+        return self._sim.speed
+
+    # ---- writing
+
+    def deny(self, entry: Entry, raw: float, client: object) -> Denial | None:
+        """Tell why a client may not write a raw number, or None where it may."""
+        if not entry.writable:
+            return Denial.ADDRESS
+        if not math.isfinite(raw) or not within(entry, physical(entry, raw)):
+            return Denial.LIMITS
+        if entry.name == "stop":
+            return None
+        others = self._holder is not None and self._holder is not client
+        if others:
+            return Denial.STATE
+        if entry.name == "speed" and self._holder is None:
+            return Denial.STATE
+        if entry.name == "arm" and raw != 0 and (self._sim.fault or self._stopping is not None):
+            return Denial.STATE
+        if entry.name in ("restart", "restore") and raw != 0 and (self.armed or abs(self.speed) > AT_REST):
+            return Denial.STATE
+        return None
+
+    def write(self, entry: Entry, raw: float, client: object) -> None:
+        """Write a raw number that is not denied."""
+        if entry in self.description.parameters:
+            self._raw[entry.name] = raw
+            self._apply(restart=False)
+            return
+        act = {
+            "arm": self._on_arm, "speed": self._on_speed, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
+            "restart": self._on_restart, "restore": self._on_restore,
+        }[entry.name]  # fmt: skip
+        act(raw, client, entry)
+
+    def _on_arm(self, raw: float, client: object, _: Entry) -> None:
+        if raw == 0:
+            self.disarm()
+            return
+        if self._holder is None:  # a command of before does not come back
+            self._holder, self._silent, self._asked = client, 0.0, 0.0
+            self._raw["speed"] = 0.0
+            self._raw["arm"] = 1.0
+            self._sim.command(self._mode, speed=0.0, i_d=self._current)
+
+    def _on_speed(self, raw: float, _: object, entry: Entry) -> None:
+        self._raw["speed"] = raw
+        self._asked = physical(entry, raw)
+        self._sim.command(self._mode, speed=self._asked, i_d=self._current)
+
+    def _on_stop(self, raw: float, _: object, __: Entry) -> None:
+        if raw != 0:
+            self.disarm()
+
+    def _on_heartbeat(self, raw: float, client: object, _: Entry) -> None:
+        if raw != self._raw["heartbeat"] and client is self._holder:
+            self._silent = 0.0
+        self._raw["heartbeat"] = raw
+
+    def _on_acknowledge(self, raw: float, _: object, __: Entry) -> None:
+        if raw != 0:
+            self.disarm()
+            self._sim.acknowledge()
+
+    def _on_restart(self, raw: float, _: object, __: Entry) -> None:
+        if raw != 0:
+            self._apply(restart=True)
+
+    def _on_restore(self, raw: float, _: object, __: Entry) -> None:
+        if raw != 0:
+            self._raw |= {p.name: self._factory[p.name] for p in self.description.parameters}
+            self._apply(restart=True)
+
+    def _apply(self, *, restart: bool) -> None:
+        """Give the firmware what is written; what counts after a restart only, then."""
+        changed = {
+            self._kept[e.name].field: physical(e, self._raw[e.name]) for e in self.description.parameters if restart or not e.restart
+        }  # fmt: skip
+        drive = self._sim.drive
+        control = drive.control._replace(**changed)
+        if control != drive.control:
+            self._sim.retune(drive._replace(control=control))
+
+    # ---- who is there
+
+    def fed(self, client: object) -> None:
+        """A request of a client came in: that of the one who armed it feeds the watchdog."""
+        if client is self._holder:
+            self._silent = 0.0
+
+    def lost(self, client: object) -> None:
+        """A client is gone."""
+        if client is self._holder:
+            self.disarm()
+
+    def disarm(self) -> None:
+        """Nobody commands it any more: it slows down along its ramp and lets go at rest."""
+        was, self._holder = self._holder is not None, None
+        self._raw["arm"] = self._raw["speed"] = 0.0
+        self._asked = 0.0
+        if was and not self._sim.fault:
+            self._stopping = 0.0
+            self._sim.command(self._mode, speed=0.0, i_d=self._current)
+
+    # ---- time
+
+    def tick(self, seconds: float) -> None:
+        """Let time pass: the watchdog by the clock, the plant as far as it keeps up with it."""
+        if self._holder is not None:
+            self._silent += seconds
+            if self._silent > WATCHDOG_S or self._sim.fault:
+                self.disarm()
+        if self._stopping is not None:
+            self._stopping += seconds
+            watchdog = self.description.watchdog
+            if abs(self.speed) <= AT_REST or self._sim.fault or self._stopping > (watchdog.stop_s if watchdog else 1.0):
+                self._stopping = None
+                self._sim.command(OFF)
+        trace = self._sim.advance(max(min(seconds, _MOST_BEHIND), self._sim.drive.control.ts), every=1)
+        if len(trace["t"]):
+            self._last = {k: float(v[-1]) for k, v in trace.columns.items()}
+            self._last["angle"] = math.degrees(self._last["angle"])
