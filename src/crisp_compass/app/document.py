@@ -15,6 +15,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from crisp_compass.app import autosave
 from crisp_compass.app.autosave import now
+from crisp_compass.app.drive_session import DriveSession
 from crisp_compass.bench.entered import enter, value_of
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import LedgerEntry
@@ -86,6 +87,9 @@ class Document(QObject):
         self._unkept = False
         self._base: Path | None = None
         self._on_disk = ""
+        #: The conversation with a drive on a wire; another bench ends it.
+        self.drive = DriveSession(self)
+        self.replaced.connect(self.drive.close)
 
     # ---- state
 

@@ -277,6 +277,7 @@ class Window(QMainWindow):
             event.ignore()
             return
         self.page.leave()
+        self.document.drive.close()
         self.intake.clear()
         self.document.drop_autosave()
         self.settings.setValue("geometry", self.saveGeometry())

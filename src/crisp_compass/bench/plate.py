@@ -128,7 +128,7 @@ class InductionPlate(PlateBase):
 
     called: ClassVar[str] = "an induction motor"
     reach: ClassVar[frozenset[str] | None] = frozenset(
-        {"plate", "resistance", "circuit", "mechanics", "pwm", "current_loop", "speed_loop", "run", "hand_over"}
+        {"plate", "resistance", "circuit", "mechanics", "pwm", "current_loop", "speed_loop", "drive", "run", "hand_over"}
     )
     sensors: ClassVar[tuple[str, ...]] = ("incremental", "none")
     cage: ClassVar[bool] = True
@@ -155,6 +155,7 @@ class BrushedPlate(PlateBase):
             "flux",
             "mechanics",
             "pwm",
+            "drive",
             "current_loop",
             "speed_loop",
             "run",

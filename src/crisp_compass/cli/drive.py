@@ -25,6 +25,7 @@ def serve(
     link: Annotated[str, typer.Option("--link", help="tcp:HOST:PORT (port 0: any that is free), pty or can:CHANNEL.")],
     description: Annotated[str, typer.Option("--description", metavar="OUT.json", help="Where the description of this drive is written.")],
     force: Force = False,
+    until_stdin_closes: Annotated[bool, typer.Option("--until-stdin-closes", help="End, too, when standard input does: with the program that started it.")] = False,
 ) -> None:
     """Put the simulated drive of a bench behind Modbus or CANopen until it is ended."""
     import asyncio
@@ -43,6 +44,19 @@ def serve(
         served = ServedDrive(loaded, protocol={"tcp": "modbus-tcp", "pty": "modbus-rtu", "can": "canopen"}[kind])
     except Refusal as refusal:
         raise refusal.at(bench) from None
+
+    if until_stdin_closes:
+        import os
+        import signal
+        import sys
+        import threading
+
+        def watch() -> None:
+            while sys.stdin.buffer.read(4096):
+                pass
+            os.kill(os.getpid(), signal.SIGTERM)
+
+        threading.Thread(target=watch, daemon=True).start()
 
     def ready(where: str) -> None:
         save_description(target, served.description)
@@ -99,36 +113,17 @@ def write(
 ) -> None:
     """Write values to a drive and read them back."""
     from crisp_compass.drive.description import load_description
-    from crisp_compass.drive.link import DeniedError, open_link
-    from crisp_compass.drive.registers import physical, raw_of
+    from crisp_compass.drive.link import open_link
+    from crisp_compass.drive.writing import write_and_check
 
     described = load_description(description)
     asked = [_asked(described, text) for text in settings]
-    written: dict[str, Any] = {}
-    findings: list[Finding] = []
-    acts = set(described.commands)
     with open_link(link, described) as line:
-        for entry, value in asked:
-            raw = raw_of(entry, value)
-            became = physical(entry, raw)
-            rounded = abs(became - value) > (1e-6 if entry.type == "float32" else 1e-9) * max(abs(value), 1e-9 * abs(entry.scale))
-            try:
-                line.write(entry, raw)
-            except DeniedError as denied:
-                findings.append(Finding("stop", "write-refused", f"The drive refused {entry.name} = {value:.9g} {entry.unit}: {denied.text}."))
-                continue
-            if entry.readable and entry not in acts:
-                back = line.read([entry]).get(entry.name, became)
-                if back != became:
-                    text = f"{entry.name} was written as {became:.9g} {entry.unit} and reads {back:.9g}: the drive keeps another value."
-                    findings.append(Finding("stop", "write-differs", text))
-                became = back
-            if rounded:
-                text = f"{entry.name} is {became:.9g} {entry.unit} in the drive's steps of {abs(entry.scale):.6g}, not {value:.9g}."
-                findings.append(Finding("info", "value-rounded", text))
-            if entry.restart:
-                findings.append(Finding("info", "needs-restart", f"{entry.name} counts after the drive's next restart."))
-            written[entry.name] = {"asked": value, "value": became, "unit": entry.unit, "rounded": rounded}
+        became = [write_and_check(line, described, entry, value) for entry, value in asked]
+    findings = [f for w in became for f in w.findings()]
+    written: dict[str, Any] = {
+        w.entry.name: {"asked": w.asked, "value": w.value, "unit": w.entry.unit, "rounded": w.rounded} for w in became if not w.refused
+    }  # fmt: skip
     text_lines = [f"{name:24}{w['value']:.9g} {w['unit']}".rstrip() for name, w in written.items()]
     emit("drive write", json, findings=findings, keys={"written": written}, text=text_lines)
 

@@ -72,7 +72,7 @@ def _parameters(bench: Bench, control: Any) -> list[_Parameter]:
     """Return what this family's drive lets be set."""
     found = []
     for name, field, unit, key, text in (
-        ("resistance", "r", "Ω", "resistance.resistance", "resistance of a phase or winding"), ("ld", "ld", "H", "inductance.ld", "inductance along the magnet"),
+        ("resistance", "r", "Ω", "resistance.resistance", "resistance of a phase"), ("ld", "ld", "H", "inductance.ld", "inductance along the magnet"),
         ("lq", "lq", "H", "inductance.lq", "inductance across it"), ("flux_linkage", "psi", "Wb", "flux.flux_linkage", "flux linkage, peak"),
     ):  # fmt: skip
         value = float(getattr(control, field))

@@ -22,6 +22,7 @@ class Cell:
     size: int = 13
     tip: str = ""
     centred: bool = False
+    right: bool = False
     editable: bool = False
     ticked: bool | None = None
 
@@ -80,6 +81,8 @@ class Table(QTableWidget):
         flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         if cell.centred:
             item.setTextAlignment(Qt.AlignmentFlag.AlignCenter)
+        elif cell.right:
+            item.setTextAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         if cell.editable:
             flags |= Qt.ItemFlag.ItemIsEditable
         if cell.ticked is not None:

@@ -1,0 +1,204 @@
+"""The window's one conversation with a drive, shared by the pages of its leg; and the simulated drive that the window starts beside itself."""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+import tempfile
+from collections import deque
+from pathlib import Path
+
+from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, QTimer, Signal
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.store import save_bench
+from crisp_compass.drive.conversation import Conversation, Event
+from crisp_compass.drive.description import Description, load_description
+from crisp_compass.drive.writing import Written
+from crisp_compass.errors import Refusal
+
+#: Telemetry that is kept for the strip, s.
+KEPT_S = 10.0
+_ALIVE_MS = 80
+
+
+class DriveSession(QObject):
+    """Connected or not, armed or not, what was read last. ``state`` is ``apart``, ``starting``, ``connecting``, ``connected`` or ``lost``."""
+
+    changed = Signal()
+    telemetry = Signal()
+    values = Signal()
+    written = Signal(object)
+    refused = Signal(str)
+    _event = Signal(int, object)
+
+    def __init__(self, parent: QObject) -> None:
+        super().__init__(parent)
+        self.state = "apart"
+        self.why = ""
+        self.link = ""
+        self.description: Description | None = None
+        self.now: dict[str, float] = {}
+        self.held: dict[str, float] = {}
+        self.before: dict[str, float] = {}
+        self.answer_s = 0.0
+        self.history: deque[tuple[float, dict[str, float]]] = deque()
+        self._round = 0
+        self._talk: Conversation | None = None
+        self._process: QProcess | None = None
+        self._folder: tempfile.TemporaryDirectory[str] | None = None
+        self._event.connect(self._on_event)
+        self._timer = QTimer(self)
+        self._timer.setInterval(_ALIVE_MS)
+        self._timer.timeout.connect(self._on_alive)
+
+    # ---- beginning and end
+
+    @property
+    def simulated(self) -> bool:
+        """Whether the drive is the simulated one that this window started."""
+        return self._process is not None
+
+    def start_simulated(self, bench: Bench) -> None:
+        """Start the simulated drive of a bench in a process of its own, and connect to it."""
+        self.close()
+        self._folder = tempfile.TemporaryDirectory(prefix="crisp-compass-")
+        folder = Path(self._folder.name)
+        path = folder / "served.bench.json"
+        save_bench(bench, path)
+        self._process = QProcess(self)
+        environment = QProcessEnvironment.systemEnvironment()
+        environment.insert("PYTHONUNBUFFERED", "1")
+        self._process.setProcessEnvironment(environment)
+        self._process.readyReadStandardOutput.connect(self._on_served)
+        self._process.finished.connect(self._on_process_ended)
+        arguments = ["-m", "crisp_compass", "drive", "serve", str(path), "--link", "tcp:127.0.0.1:0", "--description", str(folder / "drive.json"), "--until-stdin-closes"]
+        self._process.start(sys.executable, arguments)
+        self._show("starting", "")
+
+    def connect_to(self, link: str, description: Description) -> None:
+        """Begin a conversation over a link."""
+        self._hang_up()
+        self._round += 1
+        number = self._round
+        self.link, self.description = link, description
+        self.now, self.held, self.before = {}, {}, {}
+        self.history.clear()
+        self._talk = Conversation(link, description, lambda event: self._told(number, event))
+        self._talk.start()
+        self._timer.start()
+        self._show("connecting", "")
+
+    def close(self) -> None:
+        """Stop the motor, hang up, and end the simulated drive if it is ours."""
+        self._hang_up()
+        process, self._process = self._process, None
+        if process is not None:
+            process.finished.disconnect(self._on_process_ended)
+            process.terminate()
+            if not process.waitForFinished(2000):
+                process.kill()
+                process.waitForFinished(1000)
+            process.deleteLater()
+        if self._folder is not None:
+            self._folder.cleanup()
+            self._folder = None
+        self._show("apart", "")
+
+    def _hang_up(self) -> None:
+        self._timer.stop()
+        talk, self._talk = self._talk, None
+        if talk is not None:
+            talk.close()
+
+    def _show(self, state: str, why: str) -> None:
+        self.state, self.why = state, why
+        self.changed.emit()
+
+    # ---- requests
+
+    @property
+    def armed(self) -> bool:
+        """Whether the drive says that somebody may command it."""
+        entry = self.description.role("telemetry", "armed") if self.description else None
+        return entry is not None and self.now.get(entry.name, 0.0) != 0.0
+
+    def talk(self) -> Conversation:
+        """Return the conversation; raises Refusal where there is none."""
+        if self._talk is None or self.state != "connected":
+            raise Refusal("no drive is connected", "connect to one on the Drive leg")
+        return self._talk
+
+    def stop(self) -> None:
+        """Stop the motor; nothing is asked."""
+        if self._talk is not None:
+            self._talk.stop()
+
+    def read_parameters(self) -> None:
+        """Read every parameter."""
+        assert self.description is not None
+        self.talk().read([e for e in self.description.parameters if e.readable])
+
+    # ---- what comes back
+
+    def _told(self, number: int, event: Event) -> None:
+        with contextlib.suppress(RuntimeError):  # the window may be gone meanwhile
+            self._event.emit(number, event)
+
+    def _on_event(self, number: int, event: Event) -> None:
+        if number != self._round or self._talk is None:
+            return  # of a conversation before
+        if event.kind == "connected":
+            self._show("connected", "")
+            self.read_parameters()
+        elif event.kind == "lost":
+            self._hang_up()
+            self.now = {}
+            self._show("lost", event.text)
+        elif event.kind == "telemetry" and event.telemetry is not None:
+            self.now, self.answer_s = event.telemetry.values, event.telemetry.answer_s
+            self.history.append((event.telemetry.t, self.now))
+            while self.history and self.history[-1][0] - self.history[0][0] > KEPT_S:
+                self.history.popleft()
+            self.telemetry.emit()
+        elif event.kind == "values":
+            self.held |= event.values
+            self.values.emit()
+        elif event.kind == "written":
+            self._on_written(event.written)
+        elif event.kind == "refused":
+            self.refused.emit(event.text)
+
+    def _on_written(self, written: tuple[Written, ...]) -> None:
+        for w in written:
+            if not w.refused:
+                self.before.setdefault(w.entry.name, self.held.get(w.entry.name, w.value))
+                self.held[w.entry.name] = w.value
+        self.values.emit()
+        self.written.emit(written)
+
+    def _on_alive(self) -> None:
+        if self._talk is not None:
+            self._talk.alive()
+
+    def _on_served(self) -> None:
+        process = self._process
+        if process is None or self._folder is None or self.state != "starting":
+            return
+        line = bytes(process.readLine().data()).decode(errors="replace").strip()
+        if not line:
+            return
+        try:
+            self.connect_to(line, load_description(Path(self._folder.name) / "drive.json"))
+        except Refusal as refusal:
+            self._show("lost", refusal.sentence)
+
+    def _on_process_ended(self) -> None:
+        process = self._process
+        said = bytes(process.readAllStandardError().data()).decode(errors="replace").strip().splitlines() if process is not None else []
+        self._hang_up()
+        self._process = None
+        text = said[-1].replace("served.bench.json: ", "") if said else "The simulated drive has ended."
+        self._show("lost", text.rpartition("/")[2])
+
+

@@ -1,0 +1,246 @@
+"""Drive, connect: is the drive there, and does it do what it is told?"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
+
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.widgets.parts import beside, label
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.drive.conversation import factor_to_si
+from crisp_compass.drive.description import Description, Entry, load_description
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.preparation.checks import blocking_checks
+from crisp_compass.quantities import grouped, show
+
+_CAUTION = Finding(
+    "caution",
+    "drive-moves",
+    "Nothing moves until you arm the drive. Then the shaft may start at once: motor clamped, people and loose things clear, load blocked, supply limited, and an emergency stop "
+    "within reach, because software is none.",
+)
+_OWN = "tcp:HOST:PORT, serial:DEVICE or can:CHANNEL"
+
+
+class ConnectPage(Page):
+    """Link, description, who commands, a speed, and the last ten seconds of telemetry."""
+
+    key = "drive"
+    section = "Connect"
+    has_dial = False
+    arranges_fields = True
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.session = document.drive
+        self._description: Description | None = None
+        self._path: Path | None = None
+        self.speed_plot = Plot(("time, 0 is now", "s"), ("speed", "rpm"), name="speed, measured by the drive")
+        self.speed_plot.curve("reference", "ink", width=1.2, dash="dash")
+        self.speed_plot.curve("speed", "magenta", width=2.0)
+        self.current_plot = Plot(("time, 0 is now", "s"), ("current", "A"), name="torque current, measured by the drive")
+        self.current_plot.curve("i_q", "magenta", width=2.0)
+        self.rows = Rows("On the line", width=330)
+        self.column.addWidget(beside(QWidget(), (self.speed_plot, self.current_plot), (self.rows,)), 1)
+        self._build_line()
+        self._build_commands()
+        self.session.changed.connect(self._follow)
+        self.session.telemetry.connect(self._on_telemetry)
+        self.session.refused.connect(self.refused)
+
+    def _build_line(self) -> None:
+        self.link = QLineEdit()
+        self.link.setPlaceholderText("tcp:HOST:PORT")
+        self.link.setToolTip(f"Where your own drive is: {_OWN}")
+        self.link.setAccessibleName("Link to the drive")
+        self.link.setMinimumWidth(220)
+        self.file = QPushButton("Description…")
+        self.file.setToolTip("What the drive is: a JSON file of its registers, see docs/drive.schema.json")
+        self.file.clicked.connect(self._on_file)
+        self.own = QPushButton("Connect")
+        self.own.clicked.connect(self._on_connect)
+        self.simulated = QPushButton("Simulated drive of this bench")
+        self.simulated.setToolTip("Starts the simulated drive as a device of its own, behind Modbus TCP, and connects to it")
+        self.simulated.clicked.connect(self._on_simulated)
+        self.hang_up = QPushButton("Disconnect")
+        self.hang_up.clicked.connect(self.session.close)
+        row = QHBoxLayout()
+        row.setSpacing(8)
+        for widget in (label("Link", "info"), self.link, self.file, self.own, self.simulated, self.hang_up):
+            row.addWidget(widget)
+        row.addStretch(1)
+        self.foot.addLayout(row)
+
+    def _build_commands(self) -> None:
+        self.speed = NumberField("Speed", "rpm", width=110)
+        self.speed.setToolTip("Speed to run at; Enter sends it to the armed drive")
+        self.speed.moved.connect(self._on_speed)
+        self.arm = QPushButton("Arm")
+        self.arm.setToolTip("Take command of the drive: from here on it may move")
+        self.arm.clicked.connect(self._on_arm)
+        self.clear = QPushButton("Acknowledge fault")
+        self.clear.clicked.connect(lambda: self._ask(lambda: self.session.talk().send("acknowledge")))
+        self.add_fields(self.speed)
+        self.finish("Stop", self.arm, self.clear)
+        assert self.main_button is not None
+        self.main_button.setShortcut(QKeySequence())
+        self.main_button.setToolTip("Stops and disarms; Space or Esc while it is armed")
+        self._keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
+        for key in self._keys:
+            key.setEnabled(False)
+            key.activated.connect(self.session.stop)
+
+    # ---- what is asked
+
+    def _ask(self, request: object) -> None:
+        try:
+            request()  # type: ignore[operator]
+        except Refusal as refusal:
+            self.refuse(refusal)
+
+    def _on_file(self) -> None:
+        start = str(self._path or self.document.base)
+        name, _ = QFileDialog.getOpenFileName(self, "Description of the drive", start, "Descriptions (*.json);;All files (*)")
+        if name:
+            self.take_description(Path(name))
+
+    def take_description(self, path: Path) -> None:
+        """Read the description of one's own drive."""
+        try:
+            self._description, self._path = load_description(path), path
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        self._follow()
+
+    def _on_connect(self) -> None:
+        if self._description is None:
+            self.refuse(Refusal("nothing says what the drive is", "choose its description first"))
+            return
+        self.session.close()
+        self.session.connect_to(self.link.text().strip(), self._description)
+
+    def _on_simulated(self) -> None:
+        self._ask(lambda: self.session.start_simulated(self.document.bench))
+
+    def _on_arm(self) -> None:
+        stops = blocking_checks(self.document.bench)
+        if stops and not self.session.simulated:
+            self.refuse(Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves"))
+            return
+        self._ask(lambda: self.session.talk().arm())
+
+    def _on_speed(self, value: float) -> None:
+        if self.session.armed:
+            self._ask(lambda: self.session.talk().run_at(value))
+
+    def on_main(self) -> None:
+        """Stop; this works whatever else is under way."""
+        self.session.stop()
+
+    def leave(self) -> None:
+        """Leaving the page stops the motor; the line stays."""
+        self.session.stop()
+
+    # ---- what is shown
+
+    def refresh(self) -> None:
+        self._follow()
+
+    def _entry(self, role: str) -> Entry | None:
+        return self.session.description.role("telemetry", role) if self.session.description else None
+
+    def _follow(self) -> None:
+        """Show the state of the line."""
+        session, told = self.session, self.session.description
+        connected = session.state == "connected"
+        self.file.setText(f"Description: {self._path.name[:24]}" if self._path else "Description…")
+        busy = session.state in ("starting", "connecting")
+        asked: tuple[QWidget, ...] = (self.link, self.file, self.own, self.simulated)
+        told_what: tuple[QWidget, ...] = (self.arm, self.clear, self.speed)
+        for widget in asked:
+            widget.setEnabled(not connected and not busy)
+        self.hang_up.setEnabled(connected or busy)
+        for widget in told_what:
+            widget.setEnabled(connected)
+        assert self.main_button is not None
+        self.main_button.setEnabled(connected)
+        if connected and told is not None:
+            self._on_telemetry()
+            return
+        self.findings.show_findings(())
+        for plot in (self.speed_plot, self.current_plot):
+            plot.clear_data()
+        self.rows.show_rows((), note="Its description names the drive's registers or objects. The simulated drive brings its own.")
+        for key in self._keys:
+            key.setEnabled(False)
+        text = {
+            "apart": ("Not connected", "choose the simulated drive, or a link and the description of your own"), "starting": ("Starting", "the simulated drive of this bench"),
+            "connecting": ("Connecting", session.link), "lost": ("Not connected", session.why),
+        }[session.state]  # fmt: skip
+        self.answer.show_answer(*text, stale=session.state == "lost")
+
+    def _on_telemetry(self) -> None:
+        session, told = self.session, self.session.description
+        if session.state != "connected" or told is None or not self.isVisible():
+            return
+        armed, speed = session.armed, self._entry("speed")
+        rpm = session.now.get(speed.name, 0.0) * factor_to_si(speed) * RPM_PER_RAD_S if speed else float("nan")
+        name = told.name or session.link
+        who = "ARMED: this window commands it" if armed else "disarmed: nothing moves"
+        fault = self._fault()
+        shown = f"{grouped(round(rpm))} rpm".replace("-", "−") if speed and speed.name in session.now else "Connected"
+        self.answer.show_answer(shown, f"{who}; {name}", f"Fault: {fault}. Find the cause, then acknowledge." if fault else "", stale=bool(fault))
+        self.findings.show_findings((_CAUTION,))
+        self.arm.setEnabled(not armed)
+        for key in self._keys:
+            key.setEnabled(armed)
+        self._draw(told)
+        self._show_rows(told)
+
+    def _fault(self) -> str:
+        told, named = self.session.description, []
+        for entry in told.faults if told else ():
+            word = round(self.session.now.get(entry.name, 0.0) / entry.scale)
+            named += [text for bit, text in (entry.bits or {}).items() if word >> int(bit) & 1]
+            if word and not entry.bits:
+                named.append(f"{entry.name} {word}")
+        return ", ".join(named)
+
+    def _draw(self, told: Description) -> None:
+        rows = list(self.session.history)
+        if not rows:
+            return
+        t = np.array([r[0] for r in rows]) - rows[-1][0]
+        for plot, key, signal, factor in (
+            (self.speed_plot, "speed", "speed", RPM_PER_RAD_S), (self.speed_plot, "reference", "speed_ref", RPM_PER_RAD_S), (self.current_plot, "i_q", "i_q", 1.0),
+        ):  # fmt: skip
+            entry = next((e for e in told.telemetry if e.signal == signal), None) or (self._entry("speed") if signal == "speed" else None)
+            if entry is not None:
+                plot.set(key, t, np.array([r[1].get(entry.name, np.nan) for r in rows]) * factor_to_si(entry) * factor)
+        self.speed_plot.follow(-10.0, 0.0, floor=20.0)
+        self.current_plot.follow(-10.0, 0.0, floor=0.5)
+
+    def _show_rows(self, told: Description) -> None:
+        watchdog = told.watchdog
+        rows = [
+            ("link", self.session.link), ("protocol", told.protocol), ("unit", str(told.unit_id)), ("an answer takes", show(self.session.answer_s, "s", 2)),
+            ("values", f"{len(told.parameters)} parameters, {len(told.telemetry)} telemetry"),
+            ("watchdog", f"{show(watchdog.seconds, 's')}, at rest {show(watchdog.stop_s, 's')} later" if watchdog else "none told: it may run on when the line is cut"),
+        ]  # fmt: skip
+        known = {e.name for e in (self._entry("speed"), self._entry("armed")) if e}
+        values = self.session.now
+        rows += [
+            (e.name.replace("_", " "), show(values[e.name], e.unit, 4) if e.unit else f"{values[e.name]:g}") for e in told.telemetry if e.name not in known and e.name in values and e.signal != "angle"
+        ]  # fmt: skip
+        self.rows.show_rows(rows, note="The simulated drive: nothing real moves." if self.session.simulated else "Leaving this page, closing the window or a lost line stops the motor.")

@@ -1,0 +1,189 @@
+"""A conversation with a drive in a thread of its own: telemetry at a steady rate, requests between, a stop before everything else.
+
+Whoever started it shows again and again that he is there (:meth:`Conversation.alive`); when he does not, nothing is sent any more, and the drive's own watchdog stops
+the motor. So a window that hangs is as good as one that is gone.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import queue
+import threading
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from crisp_compass.drive.description import Description, Entry
+from crisp_compass.drive.link import AnyLink, DeniedError, open_link
+from crisp_compass.drive.registers import raw_of
+from crisp_compass.drive.writing import Written, write_and_check
+from crisp_compass.errors import Refusal
+from crisp_compass.quantities import UNITS, to_si
+
+#: Time between two looks at the telemetry, s, and silence of the owner after which nothing is sent any more, s.
+PERIOD_S, OWNER_S = 0.05, 0.3
+#: Rounds over which the time of an answer is averaged.
+_AVERAGED = 20
+
+
+@dataclass(frozen=True)
+class Telemetry:
+    """Values by name at a time [s] since the conversation began, and how the line does."""
+
+    t: float
+    values: dict[str, float]
+    answer_s: float
+    rounds: int
+
+
+@dataclass(frozen=True)
+class Event:
+    """Something that happened: ``connected``, ``lost``, ``telemetry``, ``values``, ``written``, ``refused``."""
+
+    kind: str
+    text: str = ""
+    telemetry: Telemetry | None = None
+    values: dict[str, float] = field(default_factory=dict)
+    written: tuple[Written, ...] = ()
+
+
+def factor_to_si(entry: Entry) -> float:
+    """Return what a physical value of an entry is multiplied with to be SI; 1 for a unit that nobody knows."""
+    return to_si(1.0, entry.unit) if entry.unit in UNITS else 1.0
+
+
+class Conversation:
+    """One conversation over ``link``; ``tell`` is called from its thread with every event."""
+
+    def __init__(self, link: str, description: Description, tell: Callable[[Event], None]) -> None:
+        self.link, self.description = link, description
+        self._tell = tell
+        self._jobs: queue.SimpleQueue[Callable[[AnyLink], None]] = queue.SimpleQueue()
+        self._ended, self._stop = threading.Event(), threading.Event()
+        self._alive = time.monotonic()
+        self._beat = 0
+        self._armed = False
+        self._thread = threading.Thread(target=self._work, name="drive", daemon=True)
+        self._telemetry = [e for lot in (description.telemetry, description.faults) for e in lot if e.readable]
+
+    def start(self) -> None:
+        """Begin: ``connected`` or ``lost`` tells how it went."""
+        self._thread.start()
+
+    def close(self, *, wait: float = 2.0) -> None:
+        """Stop the motor and hang up."""
+        self._stop.set()
+        self._ended.set()
+        if self._thread.is_alive():
+            self._thread.join(wait)
+
+    def alive(self) -> None:
+        """Show that the owner is there."""
+        self._alive = time.monotonic()
+
+    # ---- requests
+
+    def stop(self) -> None:
+        """Stop the motor before anything else is done."""
+        self._armed = False
+        self._stop.set()
+
+    def arm(self) -> None:
+        """Take command."""
+        self._jobs.put(lambda line: self._command(line, "arm", 1.0))
+
+    def run_at(self, speed: float) -> None:
+        """Ask for a speed [rad/s]."""
+        self._jobs.put(lambda line: self._command(line, "speed", speed))
+
+    def send(self, name: str) -> None:
+        """Write 1 to a command by its name: acknowledge, restart, restore."""
+        self._jobs.put(lambda line: self._command(line, name, 1.0))
+
+    def read(self, entries: Sequence[Entry]) -> None:
+        """Read entries; ``values`` brings them."""
+        wanted = list(entries)
+        self._jobs.put(lambda line: self._tell(Event("values", values=line.read(wanted))))
+
+    def write(self, values: Sequence[tuple[Entry, float]]) -> None:
+        """Write values and read them back; ``written`` tells what became of them."""
+        wanted = list(values)
+        self._jobs.put(lambda line: self._tell(Event("written", written=tuple(write_and_check(line, self.description, e, v) for e, v in wanted))))
+
+    # ---- the thread
+
+    def _command(self, line: AnyLink, role: str, value: float) -> None:
+        entry = self.description.role("commands", role)
+        if entry is None:
+            self._tell(Event("refused", text=f"The description names no command “{role}”: add it, or do it at the drive."))
+            return
+        physical = value / factor_to_si(entry) if role == "speed" else value
+        try:
+            line.write(entry, raw_of(entry, physical))
+        except DeniedError as denied:
+            self._tell(Event("refused", text=f"The drive refuses to {'run at that speed' if role == 'speed' else role}: {denied.text}."))
+        else:
+            self._armed = self._armed or role == "arm"
+
+    def _work(self) -> None:
+        try:
+            with open_link(self.link, self.description) as line:
+                first = self._telemetry[:1] or list(self.description.parameters[:1])
+                if first:
+                    line.read(first)  # whoever answers nothing is not connected
+                self._tell(Event("connected"))
+                self._talk(line)
+        except Refusal as refusal:
+            self._tell(Event("lost", text=refusal.sentence))
+        except Exception as error:  # whatever a device sends: the window lives on, and the drive's watchdog stops the motor
+            self._tell(Event("lost", text=f"The conversation broke off ({type(error).__name__}); connect again."))
+
+    def _talk(self, line: AnyLink) -> None:
+        began, due, rounds, answer = time.monotonic(), time.monotonic(), 0, 0.0
+        while True:
+            if self._stop.is_set():
+                self._halt(line)
+            if self._ended.is_set():
+                return
+            if time.monotonic() - self._alive > OWNER_S:
+                time.sleep(0.02)  # nothing is sent: the drive's watchdog does the rest
+                continue
+            try:
+                job = self._jobs.get(timeout=max(min(due - time.monotonic(), 0.02), 0.0))
+            except queue.Empty:
+                job = None
+            if job is not None:
+                job(line)
+                continue
+            if time.monotonic() < due:
+                continue
+            asked = time.monotonic()
+            self._feed(line)
+            values = line.read(self._telemetry) if self._telemetry else {}
+            took = time.monotonic() - asked
+            rounds += 1
+            answer += (took - answer) / min(rounds, _AVERAGED)
+            due = asked + max(PERIOD_S, took)
+            self._tell(Event("telemetry", telemetry=Telemetry(asked - began, values, answer, rounds)))
+
+    def _feed(self, line: AnyLink) -> None:
+        """Send a heartbeat while armed."""
+        beat = self.description.role("commands", "heartbeat")
+        if beat is None or not self._armed:
+            return
+        self._beat = (self._beat + 1) % 1000
+        with contextlib.suppress(DeniedError):
+            line.write(beat, float(self._beat))
+
+    def _halt(self, line: AnyLink) -> None:
+        """Stop and disarm, and drop what was asked before."""
+        self._stop.clear()
+        self._armed = False
+        while not self._jobs.empty():
+            self._jobs.get_nowait()
+        for role, value in (("stop", 1.0), ("arm", 0.0)):
+            entry: Any = self.description.role("commands", role)
+            if entry is not None:
+                with contextlib.suppress(DeniedError):
+                    line.write(entry, value)

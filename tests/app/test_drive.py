@@ -1,0 +1,113 @@
+"""The Drive leg in the real window, with the simulated drive in its own process."""
+
+from __future__ import annotations
+
+import json
+import signal
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.waypoints.drive.connect import ConnectPage
+from crisp_compass.app.waypoints.drive.parameters import ParametersPage
+from crisp_compass.app.window import Window
+from hands import copy_bench
+
+DEMO = Path(__file__).parents[2] / "demo"
+LONG = 120_000
+
+
+@pytest.fixture
+def connected(window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
+    window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
+    window.travel("drive")
+    page = window.page
+    assert isinstance(page, ConnectPage)
+    assert page.answer.text == "Not connected"
+    page.simulated.click()
+    qtbot.waitUntil(lambda: window.document.drive.state == "connected", timeout=LONG)
+    qtbot.waitUntil(lambda: page.answer.text == "0 rpm", timeout=LONG)
+    return window
+
+
+def test_the_simulated_drive_is_armed_run_left_and_lost(connected: Window, qtbot: QtBot) -> None:
+    window, drive = connected, connected.document.drive
+    page = window.page
+    assert isinstance(page, ConnectPage)
+    page.speed.moved.emit(80.0)  # not armed: nothing is sent
+    page.arm.click()
+    qtbot.waitUntil(lambda: drive.armed, timeout=LONG)
+    page.speed.moved.emit(80.0)
+    qtbot.waitUntil(lambda: page.answer.text == "764 rpm", timeout=LONG)
+    assert "ARMED" in page.answer._doubt.text()
+    assert len(page.speed_plot.data("speed")[0]) > 3
+    window.travel("plate")  # leaving the page stops the motor
+    qtbot.waitUntil(lambda: not drive.armed and abs(drive.now["speed"]) < 1.0, timeout=LONG)
+    window.travel("drive")
+    page.arm.click()
+    qtbot.waitUntil(lambda: drive.armed, timeout=LONG)
+    assert page.main_button is not None
+    page.main_button.click()
+    qtbot.waitUntil(lambda: not drive.armed, timeout=LONG)
+    process = drive._process
+    assert process is not None
+    import os
+
+    os.kill(process.processId(), signal.SIGKILL)
+    qtbot.waitUntil(lambda: drive.state == "lost", timeout=LONG)
+    assert page.answer.text == "Not connected"
+    page.own.click()  # nothing says what one's own drive is
+    assert "description" in window.notices.text
+
+
+def test_parameters_are_compared_written_read_back_and_put_back(connected: Window, qtbot: QtBot) -> None:
+    window, drive = connected, connected.document.drive
+    window.travel("drive", "Parameters")
+    page = window.page
+    assert isinstance(page, ParametersPage)
+    qtbot.waitUntil(lambda: page.answer.text == "All 11 agree", timeout=LONG)
+    rows = {page.table.item(r, 0).text(): r for r in range(page.table.rowCount())}
+
+    def typed(name: str, text: str) -> None:
+        item = page.table.item(rows[name], 3)
+        item.setText(text)
+
+    typed("resistance", "450m")
+    typed("current limit", "100")
+    assert "outside" in window.notices.text
+    typed("current limit", "6.0041 A")
+    assert page.main_button is not None
+    assert page.main_button.text() == "Write 2"
+    page.main_button.click()
+    qtbot.waitUntil(lambda: drive.held.get("current_limit") == 6.0, timeout=LONG)
+    qtbot.waitUntil(lambda: page.answer.text == "1 of 11 differ", timeout=LONG)
+    assert "read back" in window.document.bench.ledger[-1].text
+    page.different.setChecked(True)
+    assert page.table.rowCount() == 1
+    page.different.setChecked(False)
+    page.take.click()  # what the bench has settled goes back
+    assert page.main_button.text() == "Write 1"
+    page.main_button.click()
+    qtbot.waitUntil(lambda: page.answer.text == "All 11 agree", timeout=LONG)
+    page.back.click()
+    assert page._new == {"current_limit": 8.0}
+    window.document.drive.close()
+    assert page.answer.text == "Not connected"
+
+
+def test_a_wrong_description_and_a_dead_link_say_so(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
+    window.travel("drive")
+    page = window.page
+    assert isinstance(page, ConnectPage)
+    wrong = tmp_path / "wrong.json"
+    wrong.write_text("{}")
+    page.take_description(wrong)
+    assert "wrong.json" in window.notices.text
+    wrong.write_text(json.dumps({"protocol": "tcp", "unit_id": 1, "telemetry": [{"name": "n", "address": 0, "type": "int16"}]}))
+    page.take_description(wrong)
+    page.link.setText("tcp:127.0.0.1:1")
+    page.own.click()
+    qtbot.waitUntil(lambda: window.document.drive.state == "lost", timeout=LONG)
+    assert "nothing listens" in page.answer._doubt.text()

@@ -1,0 +1,133 @@
+"""The conversation of a window with a drive: commands in order, a stop before everything, and silence when its owner is not there."""
+
+from __future__ import annotations
+
+import os
+import signal
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+
+from crisp_compass.drive.conversation import Conversation, Event
+from crisp_compass.drive.description import load_description
+from drive.test_modbus import by_name, served, speed_of, tcp
+
+
+class Heard:
+    """Events of a conversation, and the wait for one."""
+
+    def __init__(self) -> None:
+        self.events: list[Event] = []
+        self._new = threading.Condition()
+
+    def tell(self, event: Event) -> None:
+        with self._new:
+            self.events.append(event)
+            self._new.notify_all()
+
+    def wait(self, there: Callable[[Event], bool], talk: Conversation | None = None, seconds: float = 20.0) -> Event:
+        """Return the next event for which something holds; the owner of ``talk`` is there meanwhile."""
+        seen, end = len(self.events), time.monotonic() + seconds
+        with self._new:
+            while time.monotonic() < end:
+                if talk is not None:
+                    talk.alive()
+                found = next((e for e in self.events[seen:] if there(e)), None)
+                if found is not None:
+                    return found
+                seen = len(self.events)
+                self._new.wait(0.05)
+        raise AssertionError([e.kind for e in self.events[-5:]])
+
+
+def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path: Path) -> None:
+    with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
+        described = load_description(tmp_path / "drive.json")
+        heard = Heard()
+        talk = Conversation(where, described, heard.tell)
+        talk.start()
+        heard.wait(lambda e: e.kind == "connected", talk)
+        talk.run_at(80.0)
+        refused = heard.wait(lambda e: e.kind == "refused", talk)
+        assert "not armed" in refused.text
+        talk.arm()
+        talk.run_at(80.0)
+
+        def turns(event: Event) -> bool:
+            return event.telemetry is not None and abs(event.telemetry.values["speed"] - 80.0) < 1.0
+
+        def rests(event: Event) -> bool:
+            return event.telemetry is not None and abs(event.telemetry.values["speed"]) < 1.0 and event.telemetry.values["armed"] == 0
+
+        heard.wait(turns, talk)
+        talk.stop()
+        heard.wait(rests, talk)
+        talk.arm()
+        talk.run_at(80.0)
+        heard.wait(turns, talk)
+        other = tcp(where)  # the owner does not show any more: nothing is sent, and the drive's own watchdog acts
+        armed = by_name(told, "telemetry")["armed"]["address"]
+        time.sleep(0.3 + told["watchdog"]["seconds"] + 0.1)
+        assert other.read_input_registers(armed, count=1, device_id=1).registers == [0]
+        time.sleep(told["watchdog"]["stop_s"])
+        assert abs(speed_of(other, told)) < 1.0
+        talk.write([(next(e for e in described.parameters if e.name == "current_limit"), 6.004)])
+        written = heard.wait(lambda e: e.kind == "written", talk).written[0]
+        assert (written.value, written.rounded, written.differs) == (6.0, True, False)
+        talk.close()
+        other.close()
+
+
+def test_a_device_that_goes_silent_is_lost_in_one_sentence(tmp_path: Path) -> None:
+    with served(tmp_path, "tcp:127.0.0.1:0") as (process, where, _):
+        heard = Heard()
+        talk = Conversation(where, load_description(tmp_path / "drive.json"), heard.tell)
+        talk.start()
+        heard.wait(lambda e: e.telemetry is not None, talk)
+        process.send_signal(signal.SIGSTOP)  # the device hangs; the line stays
+        try:
+            lost = heard.wait(lambda e: e.kind == "lost", talk, seconds=15.0)
+        finally:
+            process.send_signal(signal.SIGCONT)
+        assert lost.text.startswith("--link")
+        talk.close()
+
+
+KILLED = """
+import sys, time
+from pathlib import Path
+from crisp_compass.drive.conversation import Conversation
+from crisp_compass.drive.description import load_description
+talk = Conversation(sys.argv[1], load_description(Path(sys.argv[2])), lambda e: print(e.kind, flush=True) if e.kind == "connected" else None)
+talk.start(); talk.arm(); talk.run_at(80.0)
+while True:
+    talk.alive(); time.sleep(0.02)
+"""
+
+
+@pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
+def test_a_killed_or_suspended_client_leaves_a_motor_at_rest(how: signal.Signals, tmp_path: Path) -> None:
+    """Each time within the watchdog's time; tools/kills.py --drive does it five hundred times."""
+    with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
+        other = tcp(where)
+        armed = by_name(told, "telemetry")["armed"]["address"]
+        for _ in range(3):
+            client = subprocess.Popen([sys.executable, "-c", KILLED, where, str(tmp_path / "drive.json")], stdout=subprocess.PIPE)
+            end = time.monotonic() + 60
+            while abs(speed_of(other, told)) < 70.0:
+                assert time.monotonic() < end
+            os.kill(client.pid, how)
+            time.sleep(told["watchdog"]["seconds"] + 0.05)
+            assert other.read_input_registers(armed, count=1, device_id=1).registers == [0]
+            time.sleep(told["watchdog"]["stop_s"])
+            assert abs(speed_of(other, told)) < 1.0
+            client.kill()
+            client.wait()
+            assert client.stdout is not None
+            client.stdout.close()
+        other.close()
