@@ -170,3 +170,27 @@ def test_a_start_that_fails_is_tried_again_as_often_as_asked() -> None:
     assert not sim.fault
     assert sim.speed == pytest.approx(bench.settings.run.speed, rel=0.05)
     assert sim.state[state.TRIES] == 0
+
+
+def test_a_set_point_filter_takes_the_overshoot_and_a_stepper_at_rest_its_current() -> None:
+    """A filter of Ti in front of the symmetrical optimum: 8 % instead of 43 % at a = 2 (Leonhard, Control of Electrical Drives, 2001), here at a = 3."""
+    bench = enter(demo("winch"), "run", {"speed": 60.0})
+    tops = []
+    for set_point in (0.0, 1.0):
+        drive = build_drive(bench)
+        c = drive.control._replace(ramp=1e9, i_limit=1e3, i_trip=1e4)
+        drive = with_floats(drive._replace(control=c._replace(set_point=set_point * c.ki_speed / c.kp_speed), sensing=Sensing(full_scale=1e4)))
+        sim = Simulation(drive, seed=1)
+        sim.command(SPEED, speed=5.0)
+        tops.append(float(np.max(sim.advance(0.3)["speed"])) / 5.0 - 1)
+    assert tops[0] > 0.15
+    assert tops[1] < 0.5 * tops[0]
+    stepper = enter(demo("carousel"), "sensor", {"kind": "none"})
+    sim = open_simulation(stepper)
+    current = float(np.hypot(*(sim.drive.control.idle_share, 0.0)))
+    sim.command(4, speed=0.0, i_d=1.0)
+    trace = sim.advance(1.2)
+    size = np.hypot(trace["i_d"], trace["i_q"])
+    assert size[np.searchsorted(trace["t"], 0.4)] == pytest.approx(1.0, rel=0.05)
+    assert size[-1] == pytest.approx(current, rel=0.05)
+    assert current == stepper.settings.stepping.idle == 0.5

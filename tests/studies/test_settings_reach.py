@@ -198,12 +198,14 @@ HANDED = [
     ("hatch", "speed_loop", "compensation", 0.31), ("pump", "start_up", "catch", 0.123), ("pump", "start_up", "ahead", 1.1),
     ("pump", "start_up", "wait", 0.77), ("pump", "start_up", "blend", 0.033), ("pump", "start_up", "lost", 0.044),
     ("pump", "start_up", "low_current", 1.9), ("pump", "start_up", "low_share", 0.55), ("hoist", "run", "i_limit", 5.1),
+    ("winch", "run", "weakening", 3.0), ("winch", "run", "i_continuous", 2.0), ("winch", "run", "on_fault", "brake"), ("winch", "speed_loop", "set_point", "filtered"),
+    ("pump", "start_up", "retries", 2),
 ]  # fmt: skip
 
 
 @pytest.mark.parametrize(("name", "topic", "field", "value"), HANDED)
 def test_what_the_simulated_firmware_is_set_with_is_handed_over(
-    name: str, topic: str, field: str, value: float
+    name: str, topic: str, field: str, value: object
 ) -> None:
     """A setting changed alone changes the plant's drive and every export: a tuning that only the simulation knows is a lie in the header."""
     plain = load_bench(Path("demo") / name / f"{name}.bench.json")

@@ -124,6 +124,10 @@ def build_drive(bench: Bench) -> Drive:
         decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, microsteps=float(bench.settings.stepping.microsteps) if steps_open(bench) else 0.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
+    if bench.settings.speed_loop.set_point == "filtered" and kp > 0:
+        control = control._replace(set_point=ki / kp)
+    if steps_open(bench):
+        control = control._replace(idle_share=bench.settings.stepping.idle)
     control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control))
     if in_blocks(bench):
         machine: AnyMachine = block_machine(bench, r, 0.5 * (ld + lq))

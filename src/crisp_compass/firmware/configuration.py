@@ -171,6 +171,8 @@ def _speed(plan: Plan) -> Iterator[Entry]:
         share,
         f"corner {c.speed_filter / (2 * math.pi):.6g} Hz" if c.speed_filter > 0 else "no filter",
     )
+    if plan.context["filtered"]:
+        yield _number("SET_POINT_KEEPS", math.exp(-c.set_point * period), f"of its lag a speed step: filter of the set-point, Ti = {1 / c.set_point:.6g} s")
     yield _number("KP_SPEED_A_PER_RAD_S", c.kp_speed, _from(plan.bench, "speed_loop.kp", "").strip("; "))
     yield _number(
         "KI_TS_SPEED_A_PER_RAD_S",
@@ -361,6 +363,9 @@ def _stepping(plan: Plan) -> Iterator[Entry]:
     step = 0.5 * math.pi / c.microsteps
     middle = 0.5 * step if c.microsteps == 1.0 else 0.0
     yield _number("STEP_CURRENT_A", current, "length of the vector that is turned, peak")
+    if plan.context["idles"]:
+        yield _number("IDLE_CURRENT_A", current * c.idle_share, f"while it stands: {100 * c.idle_share:.3g} %")
+        yield _periods(plan, "IDLE_AFTER", c.idle_after)
     yield _whole("MICROSTEPS", c.microsteps, "entries of the current table a full step", unsigned=True)
     yield _number("MIDDLE_RAD", middle, "of the first entry: full steps have both windings on")
     yield _whole("FIELD_MIDDLE", middle / (2 * math.pi) * 2**32, "the same, 2^32 a turn", unsigned=True)

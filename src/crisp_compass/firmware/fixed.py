@@ -82,7 +82,7 @@ def has_period(plan: Plan) -> bool:
 
 def has_servo(plan: Plan) -> bool:
     """Tell whether the whole drive in whole numbers is made for this sensor and these limits."""
-    return plan.sensor == "encoder" and not plan.context["weakens"] and not plan.context["too_hot"]
+    return plan.sensor == "encoder" and not plan.context["weakens"] and not plan.context["too_hot"] and not plan.context["filtered"]
 
 
 def period(plan: Plan) -> dict[str, Any]:

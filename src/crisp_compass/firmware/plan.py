@@ -132,6 +132,7 @@ def plan_of(bench: Bench) -> Plan:
         "kind": kind, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
         "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind not in ("hertz", "stepping"),
         "injects": injects, "weakens": weakens, "overload": drive.control.i2t > 0, "brakes": drive.control.brakes > 0, "too_hot": bench.settings.run.temp_trip is not None,
+        "filtered": drive.control.set_point > 0, "idles": kind == "stepping" and drive.control.idle_share < 1,
         "retries": kind == "sensorless" and start.retries > 0, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
         "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,
         "timer_hz": pwm.timer_hz, "v_max": drive.control.v_max < 1e8, "speed_trip": drive.control.speed_trip < 1e8 and sees_speed(bench), "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],

@@ -147,6 +147,8 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         seconds = 1.1 * c.i2t / (square - c.i_continuous**2) + 0.1 if square > c.i_continuous**2 else math.inf
         if seconds < longest:
             yield _played(plan, "overload", [Moment(0.0, 2, 0.0, 50.0 * _limit_torque(plan), v, flux, asked)], seconds)
+    if plan.context["idles"] and start + 0.8 < longest:
+        yield _played(plan, "rest", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
     if plan.context["retries"]:
         s = plan.drive.start
         once = sum(s.rows[2::4]) + 2 * s.wait + s.catch

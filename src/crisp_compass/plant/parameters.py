@@ -162,6 +162,8 @@ class Control(NamedTuple):
     much current, shorts the windings instead of letting the shaft coast.
     ``i_weak`` [A] is the most i_d against the magnet (0: i_d stays 0), taken so that the voltage asked for stays at the share ``weak_share`` of
     the limit, with the rate ``weak_rate`` [1/s].
+    ``set_point`` [rad/s] is the corner of a first-order filter of the speed's reference (0: none). A stepped field that stood for ``idle_after`` [s] is
+    held with the share ``idle_share`` of its current.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -209,6 +211,9 @@ class Control(NamedTuple):
     i_weak: float = 0.0
     weak_share: float = 0.95
     weak_rate: float = 0.0
+    set_point: float = 0.0
+    idle_share: float = 1.0
+    idle_after: float = 0.5
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.

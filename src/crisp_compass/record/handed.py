@@ -63,6 +63,11 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
 )  # fmt: skip
 
 
+def _integral_time(bench: Bench) -> float | None:
+    kp, ki = settled_value(bench, "speed_loop.kp"), settled_value(bench, "speed_loop.ki")
+    return kp.value / ki.value if kp and ki and ki.value > 0 else None
+
+
 def handed_settings(bench: Bench) -> list[Handed]:
     """Return what this bench's firmware is set with besides the settled values, as settled where a settled value holds it."""
     bench = standing(bench)
@@ -75,6 +80,8 @@ def handed_settings(bench: Bench) -> list[Handed]:
         found.append(Handed("run", "weakening", weakening, "A", "most current against the magnet for field weakening, peak"))
     if bench.settings.run.on_fault == "brake" and can_brake(bench):
         found.append(Handed("run", "brake_on_fault", 1.0, "", "a fault, but too much current, shorts the windings"))
+    if bench.settings.speed_loop.set_point == "filtered" and closes_loops(bench) and not steps_open(bench) and (ti := _integral_time(bench)):
+        found.append(Handed("speed_loop", "set_point_time", ti, "s", "time constant of the filter of the speed's reference"))
     if not closes_loops(bench):  # no current loop, and yet the voltage is turned on by the delay
         delay = bench.settings.current_loop.delay_samples
         found.append(
@@ -96,5 +103,6 @@ def handed_settings(bench: Bench) -> list[Handed]:
                 "stepping", "microsteps", float(stepping.microsteps), "", "entries of the current table a full step"
             ),
             Handed("stepping", "ramp", stepping.ramp, "rad/s²", "of the field, mechanical"),
+            Handed("stepping", "idle", stepping.idle, "", "share of the current after half a second at rest"),
         ]
     return found

@@ -22,6 +22,7 @@ class SpeedSettings(TopicSettings):
         "ramp",
         "lowest_speed",
         "compensation",
+        "set_point",
     )
 
     method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
@@ -39,6 +40,7 @@ class SpeedSettings(TopicSettings):
         le=0.8,
         description="share of the armature's drop that is compensated where its voltage tells the speed",
     )
+    set_point: Literal["plain", "filtered"] = Field(default="plain", description="whether the reference passes a filter of the loop's own Ti")
     lowest_speed: Speed | None = Field(
         default=None, description="rad/s, lowest speed to be held with halls; a tenth of top speed where empty"
     )

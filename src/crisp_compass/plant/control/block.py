@@ -18,6 +18,7 @@ from crisp_compass.plant.state import (
     INT_Q,
     INT_SPEED,
     IQ_REF,
+    LAG,
     PHASE_A,
     REF,
     SPEED_SEEN,
@@ -59,7 +60,7 @@ def block_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
     c, s = drive.control, drive.sensing
     if mode == OFF:
         x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = x[VD] = x[VQ] = 0.0
-        x[REF] = x[SPEED_SEEN]
+        x[REF], x[LAG] = x[SPEED_SEEN], 0.0
         return 0.0, NONE
     if mode == CURRENT:
         x[IQ_REF] = inputs[IN_IQ]

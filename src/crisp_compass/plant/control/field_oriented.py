@@ -24,6 +24,7 @@ from crisp_compass.plant.state import (
     INT_SPEED,
     IQ,
     IQ_REF,
+    LAG,
     REF,
     SIN,
     SIN_SEEN,
@@ -39,11 +40,12 @@ from crisp_compass.plant.state import (
 
 @inlined
 def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float) -> None:
-    """Ramp, PI whose output stays between ``low`` and ``high`` [A]; its integrator does not run on against them."""
+    """Ramp, set-point filter (``LAG``: how far its output is behind the ramp), PI whose output stays between ``low`` and ``high`` [A]; its integrator does not run on against them."""
     period = c.ts * c.speed_divider
-    most = c.ramp * period
+    most, before = c.ramp * period, x[REF]
     x[REF] += min(most, max(-most, target - x[REF]))
-    error = x[REF] - x[SPEED_SEEN]
+    x[LAG] = (x[LAG] + before - x[REF]) * math.exp(-c.set_point * period) if c.set_point > 0.0 else 0.0
+    error = x[REF] + x[LAG] - x[SPEED_SEEN]
     trial = x[INT_SPEED] + c.ki_speed * period * error
     want = c.kp_speed * error + trial
     limited = min(high, max(low, want))
@@ -174,7 +176,7 @@ def command(x: FloatArray, drive: Drive) -> tuple[float, float]:
 def released(x: FloatArray) -> None:
     """Forget what the loops held: the bridge is off."""
     x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
-    x[VD] = x[VQ] = x[WEAK] = x[CUT] = x[VOLTS] = 0.0
+    x[VD] = x[VQ] = x[WEAK] = x[CUT] = x[VOLTS] = x[LAG] = 0.0
     x[REF] = x[SPEED_SEEN]
 
 

@@ -34,6 +34,7 @@ from crisp_compass.plant.state import (
     IQ_HIGH,
     IQ_LOW,
     IQ_REF,
+    LAG,
     MAGNETIZED,
     OUT_OF_STEP,
     REF,
@@ -109,7 +110,7 @@ def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
     if x[FLUX_SEEN] >= _MAGNETIZED_AT * c.lm * x[ID_REF] > 0.0:
         x[MAGNETIZED] = 1.0
     if x[MAGNETIZED] == 0.0:
-        x[REF], x[INT_SPEED], x[IQ_REF] = x[SPEED_SEEN], 0.0, 0.0
+        x[REF], x[INT_SPEED], x[IQ_REF], x[LAG] = x[SPEED_SEEN], 0.0, 0.0, 0.0
         return
     speed_step(x, c, target, x[IQ_LOW], x[IQ_HIGH])
 
@@ -180,7 +181,7 @@ def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
         x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = x[SLIP] = 0.0
         x[IQ_LOW] = x[IQ_HIGH] = x[MAGNETIZED] = x[OUT_OF_STEP] = 0.0
         x[VD] = x[VQ] = 0.0
-        x[REF] = x[SPEED_SEEN]
+        x[REF], x[LAG] = x[SPEED_SEEN], 0.0
         x[FLUX_SEEN] *= math.exp(-c.rotor_rate * c.ts)
         return 0.0, 0.0
     if mode == ALIGN:  # a voltage held along phase A

@@ -34,6 +34,7 @@ from crisp_compass.plant.state import (
     INT_Q,
     INT_SPEED,
     IQ_REF,
+    LAG,
     LOST_CLOCK,
     PHASE,
     PHASE_CLOCK,
@@ -179,7 +180,7 @@ def _close(x: FloatArray, seen: FloatArray, drive: Drive, current: float, field:
     """Close the loop on the estimate: current and voltage stay what they are, seen from the rotor."""
     lead = wrapped(field - seen[OUT_ANGLE])
     x[SPEED_SEEN] = seen[SPEED] / drive.machine.pole_pairs
-    x[REF] = x[SPEED_SEEN]
+    x[REF], x[LAG] = x[SPEED_SEEN], 0.0
     i_d, i_q = current * math.cos(lead), current * math.sin(lead)
     x[BLEND], x[ID_REF], x[IQ_REF], x[INT_SPEED] = i_d, i_d, i_q, i_q
     x[WEAK] = x[CUT] = 0.0
@@ -234,7 +235,7 @@ def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
                 x[INT_D], x[INT_Q] = -x[INT_D], -x[INT_Q]
             x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
             x[BLEND] = x[INT_SPEED] = x[WEAK] = x[CUT] = 0.0
-            x[SPEED_SEEN] = x[REF] = 0.0
+            x[SPEED_SEEN] = x[REF] = x[LAG] = 0.0
     if x[PHASE] == POLING:  # each half settles before it counts
         ts, clock = drive.control.ts, x[PHASE_CLOCK]
         if abs(clock - 0.5 * j.pole_time) < 0.5 * ts or abs(clock - 1.5 * j.pole_time) < 0.5 * ts:
@@ -258,7 +259,7 @@ def _before_closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float)
     if x[PHASE] == RESTING and x[PHASE_CLOCK] < -0.5 * c.ts:
         return  # between two tries
     if x[PHASE] == RESTING:
-        x[FIELD] = x[FORCED] = x[REF] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+        x[FIELD] = x[FORCED] = x[REF] = x[LAG] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
         if start.catch > 0.0:
             x[PHASE], x[PHASE_CLOCK] = CATCHING, 0.0
         else:

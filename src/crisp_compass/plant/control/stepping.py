@@ -14,6 +14,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
+    AT_REST,
     COS,
     FIELD,
     IA,
@@ -67,7 +68,8 @@ def step_firmware(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[floa
     x[REF] += min(most, max(-most, inputs[IN_SPEED] - x[REF]))
     x[FIELD] += m.pole_pairs * x[REF] * c.ts
     at = table_angle(x[FIELD], c.microsteps)
-    size = inputs[IN_ID]
+    x[AT_REST] = x[AT_REST] + c.ts if x[REF] == 0.0 else 0.0
+    size = inputs[IN_ID] * (c.idle_share if x[AT_REST] > c.idle_after else 1.0)
     alpha, beta = x[ID] * x[COS] - x[IQ] * x[SIN], x[ID] * x[SIN] + x[IQ] * x[COS]
     x[IA] = read_current(x, alpha, s.offset_a, s.noise, s.step, s.full_scale)
     x[IB] = read_current(x, beta, s.offset_b, s.noise, s.step, s.full_scale)

@@ -28,6 +28,7 @@ from crisp_compass.plant.state import (
     INT_SPEED,
     IQ,
     IQ_REF,
+    LAG,
     OMEGA,
     REF,
     SPEED_SEEN,
@@ -103,7 +104,7 @@ def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> floa
     c, s = drive.control, drive.sensing
     if mode == OFF:
         x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[VQ] = x[IA] = 0.0  # an old current would tell a speed that is none
-        x[REF] = x[SPEED_SEEN]
+        x[REF], x[LAG] = x[SPEED_SEEN], 0.0
         return 0.0
     if mode == ALIGN:  # a voltage held
         x[VQ] = inputs[IN_ID]

@@ -18,10 +18,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.course.open_points import open_points
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
-from crisp_compass.firmware.cost import verdict
+from crisp_compass.firmware.cost import cost_of, verdict
 from crisp_compass.firmware.plan import plan_of
 from crisp_compass.firmware.save import Made, make_firmware, write_files
 from crisp_compass.outputs import is_ours
+from crisp_compass.quantities import grouped
 from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.formats.form import Form
 from crisp_compass.record.save import save_record
@@ -35,7 +36,9 @@ def _firmware_outlook(bench: Bench) -> tuple[str, str]:
         plan = plan_of(bench)
     except Refusal as refusal:
         return refusal.sentence, ""
-    return "", f"Firmware: {plan.called}. {verdict(plan)}"
+    cost = cost_of(plan)
+    size = f"{grouped(cost.instructions)} instructions a period, {grouped(cost.code)} bytes of code, {grouped(cost.memory)} of memory"
+    return "", f"Firmware: {plan.called}; {size}. {verdict(plan)}"
 
 
 class HandOverPage(Page):

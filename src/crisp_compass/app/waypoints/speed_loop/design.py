@@ -44,6 +44,7 @@ class SpeedLoopPage(LoopPage):
         Entry("filter_hz", "Speed filter", "Hz", width=100, tip="Empty: 300 Hz, or what the armature's voltage allows where that tells the speed"),
         Entry("divider", "Current steps per step", width=146),
         Entry("ramp", "Ramp", "rad/s²", width=112),
+        Pick("set_point", "Set-point", {"plain": "as it is", "filtered": "filtered"}, width=104, tip="Filtered by the loop's own Ti, the reference makes little overshoot; load steps are answered as before"),
         Entry(
             "compensation",
             "Drop compensated",
