@@ -170,18 +170,25 @@ def record(
     from crisp_compass.drive.link import open_link
     from crisp_compass.drive.link import record as take
     from crisp_compass.drive.recording import as_capture, telemetry_of
+    from crisp_compass.drive.stream import StreamLink
     from crisp_compass.files import write_atomically
 
     described = load_description(description)
     entries = telemetry_of(described, signals)
     target = new_file(output, description, force=force)
+    findings = []
     with open_link(link, described) as line:
-        times, rows = take(line, entries, seconds)
+        if isinstance(line, StreamLink):
+            times, rows, missing = line.collect(entries, seconds)
+            if missing:
+                findings.append(Finding("caution", "frames-lost", f"{missing} frames of the stream were lost or broken."))
+        else:
+            times, rows = take(line, entries, seconds)
     write_atomically(target, as_capture(described, entries, times, rows))
     span = times[-1] - times[0]
     rate = (len(times) - 1) / span if span > 0 else 0.0
     keys = {"rows": len(times), "seconds": span, "rows_per_s": rate, "signals": [e.signal or e.name for e in entries]}
-    emit("drive record", json, keys=keys, text=[f"{len(times)} rows in {span:.3f} s, {rate:.0f} a second"])
+    emit("drive record", json, findings=findings, keys=keys, text=[f"{len(times)} rows in {span:.3f} s, {rate:.0f} a second"])
 
 
 def _known(entry: Any, name: str) -> Any:

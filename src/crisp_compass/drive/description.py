@@ -93,7 +93,9 @@ class Description(_Frozen):
     format: Literal[1] = 1
     name: str = Field(default="", max_length=120)
     protocol: str = Field(max_length=40, description="contains tcp, rtu or canopen")
-    unit_id: int = Field(ge=0, le=247, description="Modbus unit, or CANopen node")
+    unit_id: int = Field(default=0, ge=0, le=247, description="Modbus unit, or CANopen node; needed but for a stream")
+    stream: Literal["frames", "lines"] | None = Field(default=None, description="frames (COBS with CRC) or lines, where the protocol is stream: telemetry only")
+    period_s: float | None = Field(default=None, gt=0, le=10, description="time from one frame of a stream to the next, s")
     baud: int | None = Field(default=None, ge=300, le=12_000_000)
     parity: Literal["N", "E", "O"] = "N"
     stop_bits: Literal[1, 2] = 1
@@ -119,9 +121,16 @@ class Description(_Frozen):
 
     @model_validator(mode="after")
     def _consistent(self) -> Description:
-        words = [w for w in ("tcp", "rtu", "canopen") if w in self.protocol.lower()]
+        words = [w for w in ("tcp", "rtu", "canopen", "stream") if w in self.protocol.lower()]
         if not words:
-            raise ValueError(f"the protocol “{self.protocol[:40]}” is none of tcp, rtu and canopen")
+            raise ValueError(f"the protocol “{self.protocol[:40]}” is none of tcp, rtu, canopen and stream")
+        if self.streams:
+            if self.stream is None or not self.telemetry:
+                raise ValueError("a stream needs its kind (“stream”: frames or lines) and its telemetry in order")
+            if self.parameters or self.commands or self.faults:
+                raise ValueError("a stream has telemetry only")
+        elif "unit_id" not in self.model_fields_set:
+            raise ValueError("there is no unit_id")
         # a command and what is measured of it may have one name: one is written, the other read
         for lots in ((self.parameters, self.commands), (self.parameters, self.telemetry, self.faults)):
             names: set[str] = set()
@@ -131,7 +140,7 @@ class Description(_Frozen):
                 names.add(entry.name)
         if self.over_can:
             self._objects()
-        else:
+        elif not self.streams:
             self._registers()
         return self
 
@@ -160,6 +169,11 @@ class Description(_Frozen):
     def over_can(self) -> bool:
         """Whether it is spoken to over CANopen."""
         return "canopen" in self.protocol.lower()
+
+    @property
+    def streams(self) -> bool:
+        """Whether it only tells, without being asked."""
+        return "stream" in self.protocol.lower()
 
     def entries(self) -> Iterator[Entry]:
         """Give every entry, parameters first."""

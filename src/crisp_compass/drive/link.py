@@ -130,6 +130,12 @@ def _blocks(entries: Sequence[Entry]) -> Iterator[list[Entry]]:
 @contextlib.contextmanager
 def open_link(link: str, description: Description) -> Iterator[AnyLink]:
     """Give an open line to ``link`` (``tcp:HOST:PORT``, ``pty:DEVICE``, ``serial:DEVICE``, ``can:CHANNEL``) and close it at the end."""
+    if description.streams:
+        from crisp_compass.drive.stream import open_stream
+
+        with open_stream(link, description) as told:
+            yield told
+        return
     over_can = link.startswith("can:")
     if over_can != description.over_can:
         raise Refusal(f"the description is of a drive over {description.protocol}", "name a link of that kind", where="--link")

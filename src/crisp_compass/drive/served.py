@@ -20,8 +20,9 @@ from crisp_compass.plant import state
 from crisp_compass.plant.parameters import FAULT_NAMES, OFF
 from crisp_compass.studies.scenarios import open_simulation
 
-#: Silence after which the drive disarms by itself, s.
-WATCHDOG_S = 0.25
+#: Silence after which the drive is disarmed, s; it acts a little sooner, because the machine that it runs on may be busy.
+WATCHDOG_S = 0.5
+_ACTS_AFTER_S = 0.8 * WATCHDOG_S
 #: A shaft slower than this counts as standing, rad/s.
 AT_REST = 0.5
 #: Longest stop that is simulated for the description, s.
@@ -241,7 +242,7 @@ class ServedDrive:
             return Denial.STATE
         if entry.name == "speed" and self._holder is None:
             return Denial.STATE
-        if entry.name == "arm" and raw != 0 and (self._sim.fault or self._stopping is not None):
+        if entry.name == "arm" and raw != 0 and (self._sim.fault or (self._stopping is not None and abs(self.speed) > 2 * AT_REST)):
             return Denial.STATE
         if entry.name in ("restart", "restore") and raw != 0 and (self.armed or abs(self.speed) > AT_REST):
             return Denial.STATE
@@ -264,7 +265,7 @@ class ServedDrive:
             self.disarm()
             return
         if self._holder is None:  # a command of before does not come back
-            self._holder, self._silent, self._asked = client, 0.0, 0.0
+            self._holder, self._silent, self._asked, self._stopping = client, 0.0, 0.0, None
             self._raw["speed"] = 0.0
             self._raw["arm"] = 1.0
             self._sim.command(self._mode, speed=0.0, i_d=self._current)
@@ -334,7 +335,7 @@ class ServedDrive:
         """Let time pass: the watchdog by the clock, the plant as far as it keeps up with it."""
         if self._holder is not None:
             self._silent += seconds
-            if self._silent > WATCHDOG_S or self._sim.fault:
+            if self._silent > _ACTS_AFTER_S or self._sim.fault:
                 self.disarm()
         if self._stopping is not None:
             self._stopping += seconds

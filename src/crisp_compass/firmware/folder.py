@@ -21,11 +21,13 @@ from crisp_compass.firmware.fixed import (
 )
 from crisp_compass.firmware.plan import Plan, plan_of
 from crisp_compass.firmware.render import SourceFile, render
+from crisp_compass.firmware.telemetry import as_json
+from crisp_compass.firmware.telemetry import context as telemetry_context
 from crisp_compass.firmware.vectors import Vectors, all_vectors
 from crisp_compass.safe_text import c_comment, c_float
 
 #: What every kind takes, in the order of the README.
-_COMMON = ("cc_drive", "cc_speed", "cc_modulation")
+_COMMON = ("cc_drive", "cc_speed", "cc_modulation", "cc_telemetry")
 _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
@@ -53,6 +55,7 @@ def files_of(plan: Plan, vectors: list[Vectors], when: str) -> list[SourceFile]:
         SourceFile(name, render(template, plan.bench, when, context), own=name.startswith("hardware/"))
         for name, template in _templates(plan, context["fixed_sources"])
     ]
+    files.append(SourceFile("telemetry.json", as_json(plan)))
     return [*files, *(SourceFile(f"vectors/{v.name}.csv", v.text) for v in vectors)]
 
 
@@ -104,6 +107,7 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
     return {
         **plan.context,
         **_fixed(plan),
+        **telemetry_context(plan),
         "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
         "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": FIXED, "verdict": verdict(plan),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],

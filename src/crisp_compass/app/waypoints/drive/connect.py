@@ -171,10 +171,11 @@ class ConnectPage(Page):
         for widget in asked:
             widget.setEnabled(not connected and not busy)
         self.hang_up.setEnabled(connected or busy)
+        listens = connected and told is not None and not told.streams
         for widget in told_what:
-            widget.setEnabled(connected)
+            widget.setEnabled(listens)
         assert self.main_button is not None
-        self.main_button.setEnabled(connected)
+        self.main_button.setEnabled(listens)
         if connected and told is not None:
             self._on_telemetry()
             return
@@ -197,12 +198,12 @@ class ConnectPage(Page):
         armed, speed = session.armed, self._entry("speed")
         rpm = session.now.get(speed.name, 0.0) * factor_to_si(speed) * RPM_PER_RAD_S if speed else float("nan")
         name = told.name or session.link
-        who = "ARMED: this window commands it" if armed else "disarmed: nothing moves"
+        who = "a stream: it tells and cannot be told" if told.streams else "ARMED: this window commands it" if armed else "disarmed: nothing moves"
         fault = self._fault()
         shown = f"{grouped(round(rpm))} rpm".replace("-", "−") if speed and speed.name in session.now else "Connected"
         self.answer.show_answer(shown, f"{who}; {name}", f"Fault: {fault}. Find the cause, then acknowledge." if fault else "", stale=bool(fault))
-        self.findings.show_findings((_CAUTION,))
-        self.arm.setEnabled(not armed)
+        self.findings.show_findings(() if told.streams else (_CAUTION,))
+        self.arm.setEnabled(not armed and not told.streams)
         for key in self._keys:
             key.setEnabled(armed)
         self._draw(told)
@@ -236,7 +237,7 @@ class ConnectPage(Page):
         rows = [
             ("link", self.session.link), ("protocol", told.protocol), ("unit", str(told.unit_id)), ("an answer takes", show(self.session.answer_s, "s", 2)),
             ("values", f"{len(told.parameters)} parameters, {len(told.telemetry)} telemetry"),
-            ("watchdog", f"{show(watchdog.seconds, 's')}, at rest {show(watchdog.stop_s, 's')} later" if watchdog else "none told: it may run on when the line is cut"),
+            ("frame", show(told.period_s, "s")) if told.streams else ("watchdog", f"{show(watchdog.seconds, 's')}, at rest {show(watchdog.stop_s, 's')} later" if watchdog else "none told: it may run on when the line is cut"),
         ]  # fmt: skip
         known = {e.name for e in (self._entry("speed"), self._entry("armed")) if e}
         values = self.session.now
