@@ -17,6 +17,7 @@ from crisp_compass.app.main import has_display, make_application
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
+from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.start_up.sequence import SequencePage
 from crisp_compass.app.waypoints.start_up.success_map import MapPage
@@ -52,6 +53,8 @@ _WINCH = (
 
 #: Turns of the event loop without work after which the window is at rest.
 _QUIET = 12
+#: Telemetry of a drive that a picture shows, s.
+_SHOWN_S = 6.0
 #: Seconds after which something is wrong and not only slow: nobody's machine is asked to be quick.
 _LONGEST = 900.0
 
@@ -79,7 +82,12 @@ class Tour:
                 assert isinstance(page, CurrentLoopPage)
                 self._wait(lambda p=page: p.band is not None)  # type: ignore[misc]
             self._picture(winch, f"{key}-{section.lower()}" if section else key)
+        self._drive(winch)
         self._run_view(winch)
+        for field, value in (("i_continuous", 3.0), ("weakening", 4.0)):
+            winch.document.set_field("run", field, value)
+        winch.travel("run", "Limits")
+        self._picture(winch, "run-limits")
         winch.travel("hand_over")
         self._picture(winch, "hand-over")
         self._end(winch)
@@ -118,6 +126,25 @@ class Tour:
         window.resize(*self.size)
         window.show()
         return window
+
+    def _drive(self, window: Window) -> None:
+        """Start the simulated drive as a device, run it, and look at what it holds."""
+        window.travel("drive")
+        page, session = window.page, window.document.drive
+        assert isinstance(page, ConnectPage)
+        page.simulated.click()
+        self._wait(lambda: session.state in ("connected", "lost"))
+        if session.state == "connected":
+            page.arm.click()
+            self._wait(lambda: session.armed)
+            page.speed.show_value(100.0)
+            page.speed.moved.emit(100.0)
+            self._wait(lambda: len(session.history) > 1 and session.history[-1][0] - session.history[0][0] > _SHOWN_S)
+        self._picture(window, "drive")
+        page.on_main()
+        window.travel("drive", "Parameters")
+        self._picture(window, "drive-parameters")
+        session.close()
 
     def _six_step(self) -> None:
         """Run the same motor under block commutation."""
