@@ -10,8 +10,10 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
+from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.window import Window
+from crisp_compass.capture import read_capture
 from hands import copy_bench
 
 DEMO = Path(__file__).parents[2] / "demo"
@@ -111,3 +113,36 @@ def test_a_wrong_description_and_a_dead_link_say_so(window: Window, qtbot: QtBot
     page.own.click()
     qtbot.waitUntil(lambda: window.document.drive.state == "lost", timeout=LONG)
     assert "nothing listens" in page.answer._doubt.text()
+
+
+def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window, drive = connected, connected.document.drive
+    page = window.page
+    assert isinstance(page, ConnectPage)
+    told = drive.description
+    assert told is not None
+    least = next(e for e in told.parameters if e.name == "minimum_bus")
+    drive.talk().write([(least, 60.0)])  # above the bus: the next run trips at once
+    qtbot.waitUntil(lambda: drive.held.get("minimum_bus") == 60.0, timeout=LONG)
+    page.arm.click()
+    qtbot.waitUntil(lambda: "under-voltage" in page.answer.reason, timeout=LONG)
+    window.travel("drive", "Faults")
+    faults = window.page
+    assert isinstance(faults, FaultsPage)
+    qtbot.waitUntil(lambda: faults.answer.text == "Under-voltage", timeout=LONG)
+    rows = {faults.table.item(r, 0).text(): r for r in range(faults.table.rowCount())}
+    assert faults.table.item(rows["under-voltage"], 1).text() == "STANDS"
+    assert faults.table.item(rows["under-voltage"], 2).text() == "1"
+    assert "supply" in faults.table.item(rows["under-voltage"], 5).text()
+    drive.talk().write([(least, 30.0)])
+    qtbot.waitUntil(lambda: drive.held.get("minimum_bus") == 30.0, timeout=LONG)
+    assert faults.main_button is not None
+    faults.main_button.click()
+    qtbot.waitUntil(lambda: faults.answer.text == "No fault", timeout=LONG)
+    window.travel("drive")
+    out = tmp_path / "strip.csv"
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.connect.ask_save_path", lambda *_: out)
+    page.strip.click()
+    capture = read_capture(out)
+    assert all(len(capture[k]) == len(capture.time) for k in ("speed", "i_q", "v_bus"))
+    assert len(capture.time) > 5

@@ -10,10 +10,12 @@ from pathlib import Path
 
 from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, QTimer, Signal
 
+from crisp_compass.app.autosave import now
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import save_bench
 from crisp_compass.drive.conversation import Conversation, Event
 from crisp_compass.drive.description import Description, load_description
+from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 
@@ -42,6 +44,9 @@ class DriveSession(QObject):
         self.held: dict[str, float] = {}
         self.before: dict[str, float] = {}
         self.answer_s = 0.0
+        #: Faults since the conversation began: how often, and when last.
+        self.seen_faults: dict[str, tuple[int, str]] = {}
+        self._standing: set[str] = set()
         self.history: deque[tuple[float, dict[str, float]]] = deque()
         self._round = 0
         self._talk: Conversation | None = None
@@ -84,6 +89,7 @@ class DriveSession(QObject):
         self.link, self.description = link, description
         self.now, self.held, self.before = {}, {}, {}
         self.history.clear()
+        self.seen_faults, self._standing = {}, set()
         self._talk = Conversation(link, description, lambda event: self._told(number, event))
         self._talk.start()
         self._timer.start()
@@ -158,6 +164,7 @@ class DriveSession(QObject):
         elif event.kind == "telemetry" and event.telemetry is not None:
             self.now, self.answer_s = event.telemetry.values, event.telemetry.answer_s
             self.history.append((event.telemetry.t, self.now))
+            self._note_faults()
             while self.history and self.history[-1][0] - self.history[0][0] > KEPT_S:
                 self.history.popleft()
             self.telemetry.emit()
@@ -168,6 +175,13 @@ class DriveSession(QObject):
             self._on_written(event.written)
         elif event.kind == "refused":
             self.refused.emit(event.text)
+
+    def _note_faults(self) -> None:
+        assert self.description is not None
+        standing = {f.name for f in faults_of(self.description, self.now) if f.stands}
+        for name in standing - self._standing:
+            self.seen_faults[name] = (self.seen_faults.get(name, (0, ""))[0] + 1, now()[11:19])
+        self._standing = standing
 
     def _on_written(self, written: tuple[Written, ...]) -> None:
         for w in written:

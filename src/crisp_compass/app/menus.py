@@ -28,6 +28,7 @@ Ctrl+PgUp, Ctrl+PgDown\tsections of a leg
 F6, then ← →\ttravel the course
 Ctrl+B\tfollow the next bearing
 Ctrl+E\ttype a reading
+Ctrl+D\tconnect to the simulated drive of this bench
 Ctrl+L\tload a capture
 Ctrl+Enter\tsettle, save the header, start the run
 Space, Esc\tstop the run
@@ -123,6 +124,7 @@ class Menus(QObject):
         self._add(travel, "P&revious section", partial(navigator.turn_section, -1), "Ctrl+PgUp")
         travel.addSeparator()
         self._add(travel, "Follow &next bearing", window.follow_bearing, "Ctrl+B")
+        self._add(travel, "Connect to the &simulated drive", window.connect_simulated, "Ctrl+D")
         self._add(travel, "Type a &reading", window.ledger.entry.setFocus, "Ctrl+E")
 
     def refresh(self) -> None:

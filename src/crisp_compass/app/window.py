@@ -150,6 +150,12 @@ class Window(QMainWindow):
         """Open a waypoint, at one of its sections or at the main one."""
         self.navigator.travel(key, section)
 
+    def connect_simulated(self) -> None:
+        """Start the simulated drive of this bench as a device, and go to its leg."""
+        self.travel("drive")
+        if self.document.drive.state in ("apart", "lost"):
+            self.document.drive.start_simulated(self.document.bench)
+
     def follow_bearing(self) -> None:
         """Go where the next bearing points."""
         bearing = next_bearing(self.document.bench, ran=self.document.ran)

@@ -13,11 +13,27 @@ from typing import Any
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.block import in_blocks
 from crisp_compass.course.drive import running_current, running_mode
+from crisp_compass.course.open_loop import steps_open
+from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.drive.description import Description, Entry, Watchdog, limits, within
 from crisp_compass.drive.registers import physical, raw_of
+from crisp_compass.motor import turns_field
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import FAULT_NAMES, OFF
+from crisp_compass.plant.parameters import (
+    FAULT_NAMES,
+    LOST,
+    NO_POLE,
+    NO_START,
+    OFF,
+    OVER_CURRENT,
+    OVER_SPEED,
+    OVER_VOLTAGE,
+    OVERLOAD,
+    STALL,
+    UNDER_VOLTAGE,
+)
 from crisp_compass.studies.scenarios import open_simulation
 
 #: Silence after which the drive is disarmed, s; it acts a little sooner, because the machine that it runs on may be busy.
@@ -170,7 +186,9 @@ class ServedDrive:
             ("current_q", "int16", self._current_scale(), "A", "i_q", "torque current, peak"), ("current_d", "int16", self._current_scale(), "A", "i_d", "current along the magnet, peak"),
             ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
         ]  # fmt: skip
-        bits = {str(code): name for code, name in FAULT_NAMES.items() if name and code < 16}
+        if not turns_field(self._bench) or in_blocks(self._bench):
+            telemetry = [t for t in telemetry if t[0] != "current_d"]
+        bits = {str(code): name for code, name in FAULT_NAMES.items() if code in self._possible_faults()}
         told = Description(
             name=f"simulated drive of {self._bench.name}"[:120], protocol="modbus tcp", unit_id=1, baud=115200, watchdog=Watchdog(seconds=WATCHDOG_S), parameters=tuple(parameters),
             commands=_packed(_COMMANDS_AT, [
@@ -185,6 +203,18 @@ class ServedDrive:
         )  # fmt: skip
         told = told.model_copy(update={"protocol": self._protocol})
         return _with_objects(told) if told.over_can else told
+
+    def _possible_faults(self) -> set[int]:
+        """Return the codes of what can trip this drive with its motor, its sensor and its limits."""
+        drive, found = self._sim.drive, {OVER_CURRENT, UNDER_VOLTAGE}
+        blind = without_sensor(self._bench)
+        for code, can in (
+            (STALL, not steps_open(self._bench)), (LOST, blind), (NO_START, blind), (NO_POLE, blind and drive.injected.volts > 0), (OVER_VOLTAGE, drive.control.v_max < 1e8),
+            (OVER_SPEED, drive.control.speed_trip < 1e8), (OVERLOAD, drive.control.i2t > 0),
+        ):  # fmt: skip
+            if can:
+                found.add(code)
+        return found
 
     def _current_scale(self) -> float:
         return float(f"1e{math.ceil(math.log10(max(2.0 * self._sim.drive.control.i_trip, 1e-3) / 32767))}")

@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
 
+from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.number_field import NumberField
@@ -18,8 +19,11 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Description, Entry, load_description
+from crisp_compass.drive.faults import faults_of
+from crisp_compass.drive.recording import as_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+from crisp_compass.files import write_atomically
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
 
@@ -90,8 +94,11 @@ class ConnectPage(Page):
         self.arm.clicked.connect(self._on_arm)
         self.clear = QPushButton("Acknowledge fault")
         self.clear.clicked.connect(lambda: self._ask(lambda: self.session.talk().send("acknowledge")))
+        self.strip = QPushButton("Save strip…")
+        self.strip.setToolTip("The last ten seconds as a capture, which every leg reads")
+        self.strip.clicked.connect(self._on_save)
         self.add_fields(self.speed)
-        self.finish("Stop", self.arm, self.clear)
+        self.finish("Stop", self.strip, self.arm, self.clear)
         assert self.main_button is not None
         self.main_button.setShortcut(QKeySequence())
         self.main_button.setToolTip("Stops and disarms; Space or Esc while it is armed")
@@ -171,6 +178,7 @@ class ConnectPage(Page):
         for widget in asked:
             widget.setEnabled(not connected and not busy)
         self.hang_up.setEnabled(connected or busy)
+        self.strip.setEnabled(connected)
         listens = connected and told is not None and not told.streams
         for widget in told_what:
             widget.setEnabled(listens)
@@ -210,13 +218,25 @@ class ConnectPage(Page):
         self._show_rows(told)
 
     def _fault(self) -> str:
-        told, named = self.session.description, []
-        for entry in told.faults if told else ():
-            word = round(self.session.now.get(entry.name, 0.0) / entry.scale)
-            named += [text for bit, text in (entry.bits or {}).items() if word >> int(bit) & 1]
-            if word and not entry.bits:
-                named.append(f"{entry.name} {word}")
-        return ", ".join(named)
+        told = self.session.description
+        return ", ".join(f.name for f in faults_of(told, self.session.now) if f.stands) if told else ""
+
+    def _on_save(self) -> None:
+        """Save what the strip shows as a capture."""
+        told, rows = self.session.description, list(self.session.history)
+        entries = [e for e in told.telemetry if e.signal and all(e.name in r[1] for r in rows)] if told else []
+        if told is None or len(rows) < 2 or not entries:
+            self.refuse(Refusal("there is nothing to save yet", "connect, and let some seconds pass"))
+            return
+        path = ask_save_path(self, "Save the strip as a capture", self.document.base / "drive.csv", "Captures (*.csv)", (".csv",))
+        if path is None:
+            return
+        try:
+            write_atomically(path, as_capture(told, entries, [t - rows[0][0] for t, _ in rows], [values for _, values in rows]))
+        except (Refusal, OSError) as error:
+            self.refuse(error if isinstance(error, Refusal) else Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
+            return
+        self.done.emit(f"{len(rows)} rows saved as {path.name}")
 
     def _draw(self, told: Description) -> None:
         rows = list(self.session.history)

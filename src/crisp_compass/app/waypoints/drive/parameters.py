@@ -53,6 +53,9 @@ class ParametersPage(Page):
         self.back = QPushButton("Put back")
         self.back.setToolTip("Put what the drive held before this window wrote into the column To write")
         self.back.clicked.connect(self._on_back)
+        self.factory = QPushButton("Factory values")
+        self.factory.setToolTip("Put what the drive's maker set into the column To write")
+        self.factory.clicked.connect(self._on_factory)
         self.restart = QPushButton("Restart the drive")
         self.restart.clicked.connect(lambda: self._ask(lambda: self.session.talk().send("restart")))
         row = QHBoxLayout()
@@ -61,7 +64,7 @@ class ParametersPage(Page):
             row.addWidget(widget)
         row.addStretch(1)
         self.foot.addLayout(row)
-        self.finish("Write", self.read, self.take, self.back, self.restart)
+        self.finish("Write", self.read, self.take, self.factory, self.back, self.restart)
         self.session.changed.connect(self._on_session)
         self.session.values.connect(self._on_values)
         self.session.written.connect(self._on_written)
@@ -97,6 +100,13 @@ class ParametersPage(Page):
             entry = self._entry(row.name)
             if row.differs and row.settled is not None and row.held and entry is not None and entry.writable:
                 self._new[row.name] = row.settled / (row.held / self.session.held[row.name])
+        self.show_document()
+
+    def _on_factory(self) -> None:
+        told = self.session.description
+        for entry in told.parameters if told else ():
+            if entry.factory is not None and entry.writable and self.session.held.get(entry.name, entry.factory) != entry.factory:
+                self._new[entry.name] = entry.factory
         self.show_document()
 
     def _on_back(self) -> None:
@@ -143,7 +153,7 @@ class ParametersPage(Page):
 
     def refresh(self) -> None:
         connected, told = self.session.state == "connected", self.session.description
-        for widget in (self.read, self.take, self.back, self.restart):
+        for widget in (self.read, self.take, self.factory, self.back, self.restart):
             widget.setEnabled(connected)
         assert self.main_button is not None
         self.main_button.setEnabled(connected and bool(self._new))
