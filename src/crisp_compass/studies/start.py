@@ -59,7 +59,7 @@ def drive_for_start(bench: Bench) -> tuple[Drive, StartDesign]:
     dead = settled_value(bench, "pwm.dead_time_voltage")
     limit = max(drive.control.i_limit, *(r.current for r in design.plan.rows))
     made = drive._replace(
-        start=start_of(design.plan.rows, bench), estimator=design.estimator,
+        start=start_of(design.plan.rows, bench)._replace(retries=0.0), estimator=design.estimator,
         load=drive.load._replace(
             coulomb=shaft_of(bench).coulomb, quadratic=run.quadratic, breakaway=shaft_of(bench).breakaway, driving=driving_load(bench)
         ),
@@ -187,7 +187,7 @@ def start_outlook(bench: Bench, rows: tuple[Row, ...] | None = None) -> StartOut
     drive, design = drive_for_start(bench)
     if rows is not None:
         most = max(drive.control.i_limit, *(r.current for r in rows))
-        drive = drive._replace(start=start_of(rows, bench), control=drive.control._replace(i_limit=most))
+        drive = drive._replace(start=start_of(rows, bench)._replace(retries=0.0), control=drive.control._replace(i_limit=most))
         require_short(drive)
     turns = [2 * math.pi * k / _ANGLES / drive.machine.pole_pairs for k in range(_ANGLES)]
     outcomes = [attempt(drive, angle=angle + 0.05, seed=k + 1) for k, angle in enumerate(turns)]

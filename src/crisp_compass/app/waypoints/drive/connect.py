@@ -7,11 +7,12 @@ from pathlib import Path
 import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.plot import Plot
@@ -78,12 +79,10 @@ class ConnectPage(Page):
         self.simulated.clicked.connect(self._on_simulated)
         self.hang_up = QPushButton("Disconnect")
         self.hang_up.clicked.connect(self.session.close)
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = FlowRow()
         for widget in (label("Link", "info"), self.link, self.file, self.own, self.simulated, self.hang_up):
-            row.addWidget(widget)
-        row.addStretch(1)
-        self.foot.addLayout(row)
+            row.add(widget)
+        self.add_row(row)
 
     def _build_commands(self) -> None:
         self.speed = NumberField("Speed", "rpm", width=110)

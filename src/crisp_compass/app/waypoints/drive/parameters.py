@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QHBoxLayout, QLineEdit, QPushButton, QTableWidgetItem
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QPushButton, QTableWidgetItem
 
 from crisp_compass.app.autosave import now
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.records import LedgerEntry
@@ -58,12 +59,10 @@ class ParametersPage(Page):
         self.factory.clicked.connect(self._on_factory)
         self.restart = QPushButton("Restart the drive")
         self.restart.clicked.connect(lambda: self._ask(lambda: self.session.talk().send("restart")))
-        row = QHBoxLayout()
-        row.setSpacing(8)
+        row = FlowRow()
         for widget in (label("Find", "info"), self.search, self.different):
-            row.addWidget(widget)
-        row.addStretch(1)
-        self.foot.addLayout(row)
+            row.add(widget)
+        self.add_row(row)
         self.finish("Write", self.read, self.take, self.factory, self.back, self.restart)
         self.session.changed.connect(self._on_session)
         self.session.values.connect(self._on_values)
