@@ -22,12 +22,12 @@ class Cost:
 
 COSTS: dict[Kind, Cost] = {
     "magnet": Cost(720, 3250, 120),
-    "sensorless": Cost(1900, 8000, 320),
-    "block": Cost(400, 2750, 130),
-    "rotor": Cost(1080, 3950, 160),
-    "hertz": Cost(680, 2100, 110),
-    "armature": Cost(200, 1900, 90),
-    "stepping": Cost(560, 1800, 100),
+    "sensorless": Cost(1920, 8400, 320),
+    "block": Cost(400, 3100, 130),
+    "rotor": Cost(1120, 4300, 160),
+    "hertz": Cost(680, 2450, 110),
+    "armature": Cost(200, 2200, 90),
+    "stepping": Cost(560, 2000, 100),
 }
 #: What field weakening adds.
 WEAKENING = Cost(160, 950, 20)

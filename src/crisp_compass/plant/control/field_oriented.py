@@ -94,6 +94,8 @@ def first_voltage(first: float, second: float, limit: float) -> float:
     the whole circle would leave the other one nothing against the back-EMF, whose current then keeps it there: the drive brakes with its short-circuit
     current until it has nearly stopped (the attack: a bus that sags at speed).
     """
+    if abs(first) <= 0.8 * limit:
+        return first
     size = math.sqrt(first * first + second * second)
     if size <= limit:
         return first
