@@ -29,6 +29,7 @@ from pymodbus.simulator import DataType, SimData, SimDevice
 from crisp_compass.capture import read_capture
 from crisp_compass.cli.main import run
 from crisp_compass.drive.description import Entry, load_description
+from crisp_compass.drive.link import open_link
 from crisp_compass.drive.modbus_server import crc16
 from crisp_compass.drive.registers import from_registers, physical, raw_of, to_registers
 from crisp_compass.errors import Refusal
@@ -38,11 +39,11 @@ WINCH = DEMO / "winch" / "winch.bench.json"
 
 
 @contextlib.contextmanager
-def served(folder: Path, link: str, bench: Path = WINCH) -> Iterator[tuple[subprocess.Popen[str], str, dict[str, Any]]]:
+def served(folder: Path, link: str, bench: Path = WINCH, *options: str) -> Iterator[tuple[subprocess.Popen[str], str, dict[str, Any]]]:
     """Give the process, its link and its description; it ends with 0 within two seconds of SIGTERM."""
     out = folder / "drive.json"
     process = subprocess.Popen(
-        [sys.executable, "-m", "crisp_compass", "drive", "serve", str(bench), "--link", link, "--description", str(out)], stdout=subprocess.PIPE, text=True
+        [sys.executable, "-m", "crisp_compass", "drive", "serve", str(bench), "--link", link, "--description", str(out), *options], stdout=subprocess.PIPE, text=True
     )  # fmt: skip
     assert process.stdout is not None
     where = process.stdout.readline().strip()
@@ -173,6 +174,16 @@ def test_a_serial_line_is_fed_by_its_heartbeat_alone(tmp_path: Path) -> None:
         time.sleep(0.1)
         assert not client.read_input_registers(armed, count=1, device_id=1).isError()
         client.close()
+
+
+def test_a_bad_line_shows_no_wrong_value(tmp_path: Path) -> None:
+    """One answer in fifty with a wrong bit and one in a hundred lost: 400 reads, each right or asked again."""
+    with served(tmp_path, "pty", WINCH, "--broken", "0.02", "--lost", "0.01", "--latency", "0.001") as (_, where, _told):
+        described = load_description(tmp_path / "drive.json")
+        wanted = [e for e in described.parameters if e.name in ("current_limit", "trip_level", "ramp")]
+        with open_link(where, described) as line:
+            for _ in range(400):
+                assert line.read(wanted) == {"current_limit": 8.0, "trip_level": 14.0, "ramp": 1500.0}
 
 
 @given(

@@ -24,6 +24,10 @@ def serve(
     bench: BenchFile,
     link: Annotated[str, typer.Option("--link", help="tcp:HOST:PORT (port 0: any that is free), pty or can:CHANNEL.")],
     description: Annotated[str, typer.Option("--description", metavar="OUT.json", help="Where the description of this drive is written.")],
+    lost: Annotated[float, typer.Option(min=0.0, max=0.9, help="Share of answers that never come, to try a client on a bad line.")] = 0.0,
+    broken: Annotated[float, typer.Option(min=0.0, max=0.9, help="Share of serial answers with a wrong bit.")] = 0.0,
+    latency: Annotated[float, typer.Option(min=0.0, max=2.0, help="Seconds that each answer takes.")] = 0.0,
+    seed: Annotated[int, typer.Option(help="The same seed spoils the same answers.")] = 1,
     force: Force = False,
     until_stdin_closes: Annotated[bool, typer.Option("--until-stdin-closes", help="End, too, when standard input does: with the program that started it.")] = False,
 ) -> None:
@@ -32,12 +36,15 @@ def serve(
 
     from crisp_compass.bench import load_bench
     from crisp_compass.drive.description import save_description
-    from crisp_compass.drive.modbus_server import serve_pty, serve_tcp
+    from crisp_compass.drive.modbus_server import Line, serve_pty, serve_tcp
     from crisp_compass.drive.served import ServedDrive
 
     kind = link.partition(":")[0]
     if kind not in ("tcp", "can") and link != "pty":
         raise Refusal(f"“{link[:80]}” is no link to listen at", "write tcp:HOST:PORT, pty or can:CHANNEL", where="--link")
+    bad = Line(lost, broken, latency, seed)
+    if kind == "can" and bad != Line(seed=seed):
+        raise Refusal("a bad line is simulated for tcp and pty", "leave --lost, --broken and --latency out", where="--link")
     target = new_file(description, bench, force=force)
     loaded = load_bench(bench)
     try:
@@ -67,9 +74,9 @@ def serve(
 
         serve_can(served, link, ready)
     elif kind == "tcp":
-        asyncio.run(serve_tcp(served, link, ready))
+        asyncio.run(serve_tcp(served, link, ready, bad))
     else:
-        asyncio.run(serve_pty(served, ready))
+        asyncio.run(serve_pty(served, ready, bad))
 
 
 @drive.command("read")

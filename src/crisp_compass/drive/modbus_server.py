@@ -9,10 +9,12 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import os
+import random
 import signal
 import struct
 import tty
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from crisp_compass.drive.description import Entry
 from crisp_compass.drive.registers import from_registers, to_registers
@@ -33,6 +35,37 @@ class _RefusedError(Exception):
     def __init__(self, code: int) -> None:
         super().__init__(code)
         self.code = code
+
+
+@dataclass(frozen=True)
+class Line:
+    """How bad the line is: the shares of answers that are ``lost`` and, on a serial line, ``broken``, and how late [s] each comes; the same ``seed`` does the same."""
+
+    lost: float = 0.0
+    broken: float = 0.0
+    latency: float = 0.0
+    seed: int = 1
+
+
+class _Weather:
+    """Spoils answers as a line is said to."""
+
+    def __init__(self, line: Line) -> None:
+        self.line = line
+        self._random = random.Random(line.seed)
+
+    def spoiled(self, frame: bytes) -> bytes | None:
+        """Return a serial frame as it arrives, None where it does not."""
+        if self._random.random() < self.line.lost:
+            return None
+        if self._random.random() < self.line.broken:
+            place = self._random.randrange(len(frame))
+            return frame[:place] + bytes((frame[place] ^ (1 << self._random.randrange(8)),)) + frame[place + 1 :]
+        return frame
+
+    def lost(self) -> bool:
+        """Tell whether an answer over TCP does not come; one that comes is whole, as TCP has its own checks."""
+        return self._random.random() < self.line.lost
 
 
 class Registers:
@@ -144,8 +177,8 @@ async def _clock(drive: ServedDrive, ended: asyncio.Event) -> None:
 class _Tcp:
     """Connections over TCP; each is a client."""
 
-    def __init__(self, registers: Registers) -> None:
-        self._registers = registers
+    def __init__(self, registers: Registers, line: Line) -> None:
+        self._registers, self._weather = registers, _Weather(line)
         self._writers: set[asyncio.StreamWriter] = set()
 
     async def serve(self, reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
@@ -162,6 +195,10 @@ class _Tcp:
                 if unit != self._registers.drive.description.unit_id:
                     continue
                 reply = self._registers.answer(request, client)
+                if self._weather.line.latency > 0:
+                    await asyncio.sleep(self._weather.line.latency)
+                if self._weather.lost():
+                    continue
                 writer.write(struct.pack(">HHHB", transaction, 0, len(reply) + 1, unit) + reply)
                 await writer.drain()
         except (asyncio.IncompleteReadError, ConnectionError, TimeoutError, asyncio.CancelledError):
@@ -180,8 +217,8 @@ class _Tcp:
 class _Serial:
     """One line with one client, on a pseudo-terminal."""
 
-    def __init__(self, registers: Registers, master: int) -> None:
-        self._registers, self._master = registers, master
+    def __init__(self, registers: Registers, master: int, line: Line) -> None:
+        self._registers, self._master, self._weather = registers, master, _Weather(line)
         self._waiting = b""
         self._client = object()
         self._timer: asyncio.TimerHandle | None = None
@@ -220,8 +257,13 @@ class _Serial:
         if frame[0] != self._registers.drive.description.unit_id:
             return
         reply = bytes((frame[0],)) + self._registers.answer(frame[1:-2], self._client)
+        spoiled = self._weather.spoiled(reply + crc16(reply).to_bytes(2, "little"))
+        if spoiled is not None:
+            self._loop.call_later(self._weather.line.latency, self._send, spoiled)
+
+    def _send(self, frame: bytes) -> None:
         with contextlib.suppress(OSError):
-            os.write(self._master, reply + crc16(reply).to_bytes(2, "little"))
+            os.write(self._master, frame)
 
 
 def _address(link: str) -> tuple[str, int]:
@@ -231,11 +273,11 @@ def _address(link: str) -> tuple[str, int]:
     return host.strip("[]"), int(port)
 
 
-async def serve_tcp(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> None:
+async def serve_tcp(drive: ServedDrive, link: str, ready: Callable[[str], None], line: Line) -> None:
     """Serve over TCP until SIGTERM or SIGINT; ``ready`` is told the link that others take."""
     host, port = _address(link)
     ended = _ended()
-    tcp = _Tcp(Registers(drive))
+    tcp = _Tcp(Registers(drive), line)
     try:
         server = await asyncio.start_server(tcp.serve, host, port)
     except (OSError, UnicodeError) as error:
@@ -250,13 +292,13 @@ async def serve_tcp(drive: ServedDrive, link: str, ready: Callable[[str], None])
         tcp.close()
 
 
-async def serve_pty(drive: ServedDrive, ready: Callable[[str], None]) -> None:
+async def serve_pty(drive: ServedDrive, ready: Callable[[str], None], bad: Line) -> None:
     """Serve as RTU on a pseudo-terminal until SIGTERM or SIGINT."""
     ended = _ended()
     master, line = os.openpty()
     tty.setraw(line)  # kept open here, so that the line stays when a client closes it
     os.set_blocking(master, False)
-    serial = _Serial(Registers(drive, feeds=False), master)
+    serial = _Serial(Registers(drive, feeds=False), master, bad)
     ready(f"pty:{os.ttyname(line)}")
     try:
         await _clock(drive, ended)

@@ -21,7 +21,7 @@ class Cost:
 
 
 COSTS: dict[Kind, Cost] = {
-    "magnet": Cost(720, 3250, 120),
+    "magnet": Cost(720, 3600, 120),
     "sensorless": Cost(1920, 8400, 320),
     "block": Cost(400, 3100, 130),
     "rotor": Cost(1120, 4300, 160),
