@@ -83,6 +83,33 @@ def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path:
         other.close()
 
 
+def test_whoever_only_looks_leaves_somebody_elses_motor_alone(tmp_path: Path) -> None:
+    with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
+        commands = by_name(told, "commands")
+        other = tcp(where)
+        other.write_register(commands["arm"]["address"], 1, device_id=1)
+        heard = Heard()
+        talk = Conversation(where, load_description(tmp_path / "drive.json"), heard.tell)
+        talk.start()
+        end = time.monotonic() + 30
+
+        def look() -> None:
+            speed_of(other, told)  # feeds the other's watchdog
+            talk.alive()
+            assert time.monotonic() < end
+
+        while not any(e.telemetry for e in heard.events):
+            look()
+        talk.arm()
+        while not any(e.kind == "refused" for e in heard.events):
+            look()
+        assert not talk.may_command
+        talk.close()
+        armed = by_name(told, "telemetry")["armed"]["address"]
+        assert other.read_input_registers(armed, count=1, device_id=1).registers == [1]
+        other.close()
+
+
 def test_a_device_that_goes_silent_is_lost_in_one_sentence(tmp_path: Path) -> None:
     with served(tmp_path, "tcp:127.0.0.1:0") as (process, where, _):
         heard = Heard()

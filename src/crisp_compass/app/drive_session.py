@@ -129,6 +129,16 @@ class DriveSession(QObject):
         entry = self.description.role("telemetry", "armed") if self.description else None
         return entry is not None and self.now.get(entry.name, 0.0) != 0.0
 
+    @property
+    def commanding(self) -> bool:
+        """Whether this window armed it."""
+        return self._talk is not None and self._talk.commands
+
+    def leave(self) -> None:
+        """Stop the motor if this window commands it; somebody else's runs on."""
+        if self._talk is not None and self._talk.may_command:
+            self._talk.stop()
+
     def talk(self) -> Conversation:
         """Return the conversation; raises Refusal where there is none."""
         if self._talk is None or self.state != "connected":

@@ -63,7 +63,7 @@ class Conversation:
         self._ended, self._stop = threading.Event(), threading.Event()
         self._alive = time.monotonic()
         self._beat = 0
-        self._armed = False
+        self._armed = self._asked = False
         self._thread = threading.Thread(target=self._work, name="drive", daemon=True)
         self._telemetry = [e for lot in (description.telemetry, description.faults) for e in lot if e.readable]
 
@@ -72,11 +72,20 @@ class Conversation:
         self._thread.start()
 
     def close(self, *, wait: float = 2.0) -> None:
-        """Stop the motor and hang up."""
-        self._stop.set()
+        """Hang up; the motor is stopped first where it was armed from here, and somebody else's is left alone."""
         self._ended.set()
         if self._thread.is_alive():
             self._thread.join(wait)
+
+    @property
+    def commands(self) -> bool:
+        """Whether the drive was armed from here, and neither stopped nor disarmed since."""
+        return self._armed
+
+    @property
+    def may_command(self) -> bool:
+        """Whether it is armed from here, or was asked to be."""
+        return self._armed or self._asked
 
     def alive(self) -> None:
         """Show that the owner is there."""
@@ -86,11 +95,11 @@ class Conversation:
 
     def stop(self) -> None:
         """Stop the motor before anything else is done."""
-        self._armed = False
         self._stop.set()
 
     def arm(self) -> None:
         """Take command."""
+        self._asked = True
         self._jobs.put(lambda line: self._command(line, "arm", 1.0))
 
     def run_at(self, speed: float) -> None:
@@ -116,6 +125,7 @@ class Conversation:
     def _command(self, line: AnyLink, role: str, value: float) -> None:
         entry = self.description.role("commands", role)
         if entry is None:
+            self._asked = self._asked and role != "arm"
             self._tell(Event("refused", text=f"The description names no command “{role}”: add it, or do it at the drive."))
             return
         physical = value / factor_to_si(entry) if role == "speed" else value
@@ -123,6 +133,7 @@ class Conversation:
             line.write(entry, raw_of(entry, physical))
         except DeniedError as denied:
             self._tell(Event("refused", text=f"The drive refuses to {'run at that speed' if role == 'speed' else role}: {denied.text}."))
+            self._asked = self._asked and role != "arm"
         else:
             self._armed = self._armed or role == "arm"
 
@@ -145,6 +156,8 @@ class Conversation:
             if self._stop.is_set():
                 self._halt(line)
             if self._ended.is_set():
+                if self._armed or self._asked:
+                    self._halt(line)
                 return
             if time.monotonic() - self._alive > OWNER_S:
                 time.sleep(0.02)  # nothing is sent: the drive's watchdog does the rest
@@ -161,6 +174,9 @@ class Conversation:
             asked = time.monotonic()
             self._feed(line)
             values = line.read(self._telemetry) if self._telemetry else {}
+            armed = self.description.role("telemetry", "armed")
+            if armed is not None and values.get(armed.name) == 0.0 and self._armed:
+                self._armed = self._asked = False  # it disarmed by itself
             took = time.monotonic() - asked
             rounds += 1
             answer += (took - answer) / min(rounds, _AVERAGED)
@@ -179,7 +195,7 @@ class Conversation:
     def _halt(self, line: AnyLink) -> None:
         """Stop and disarm, and drop what was asked before."""
         self._stop.clear()
-        self._armed = False
+        self._armed = self._asked = False
         while not self._jobs.empty():
             self._jobs.get_nowait()
         for role, value in (("stop", 1.0), ("arm", 0.0)):

@@ -155,8 +155,8 @@ class ConnectPage(Page):
         self.session.stop()
 
     def leave(self) -> None:
-        """Leaving the page stops the motor; the line stays."""
-        self.session.stop()
+        """Leaving the page stops the motor that this window commands; the line stays."""
+        self.session.leave()
 
     # ---- what is shown
 
@@ -205,7 +205,7 @@ class ConnectPage(Page):
         armed, speed = session.armed, self._entry("speed")
         rpm = session.now.get(speed.name, 0.0) * factor_to_si(speed) * RPM_PER_RAD_S if speed else float("nan")
         name = told.name or session.link
-        who = "a stream: it tells and cannot be told" if told.streams else "ARMED: this window commands it" if armed else "disarmed: nothing moves"
+        who = "a stream: it tells and cannot be told" if told.streams else "ARMED: this window commands it" if armed and session.commanding else "ARMED by somebody else" if armed else "disarmed: nothing moves"
         fault = self._fault()
         shown = f"{grouped(round(rpm))} rpm".replace("-", "−") if speed and speed.name in session.now else "Connected"
         self.answer.show_answer(shown, f"{who}; {name}", f"Fault: {fault}. Find the cause, then acknowledge." if fault else "", stale=bool(fault))
