@@ -309,6 +309,13 @@ class Page(QWidget):
         """Put one sentence on the notice line."""
         self.refused.emit(refusal_text(refusal))
 
+    def attempt(self, request: Callable[[], object]) -> None:
+        """Do something that may be refused; the refusal goes to the notice line."""
+        try:
+            request()
+        except Refusal as refusal:
+            self.refuse(refusal)
+
     def _change(self, make: Callable[[Bench], Bench], text: str = "") -> bool:
         """Make a change of the bench that may be refused; return whether it was made."""
         try:

@@ -92,7 +92,7 @@ class ConnectPage(Page):
         self.arm.setToolTip("Take command of the drive: from here on it may move")
         self.arm.clicked.connect(self._on_arm)
         self.clear = QPushButton("Acknowledge fault")
-        self.clear.clicked.connect(lambda: self._ask(lambda: self.session.talk().send("acknowledge")))
+        self.clear.clicked.connect(lambda: self.attempt(lambda: self.session.talk().send("acknowledge")))
         self.strip = QPushButton("Save strip…")
         self.strip.setToolTip("The last ten seconds as a capture, which every leg reads")
         self.strip.clicked.connect(self._on_save)
@@ -107,12 +107,6 @@ class ConnectPage(Page):
             key.activated.connect(self.session.stop)
 
     # ---- what is asked
-
-    def _ask(self, request: object) -> None:
-        try:
-            request()  # type: ignore[operator]
-        except Refusal as refusal:
-            self.refuse(refusal)
 
     def _on_file(self) -> None:
         start = str(self._path or self.document.base)
@@ -137,18 +131,18 @@ class ConnectPage(Page):
         self.session.connect_to(self.link.text().strip(), self._description)
 
     def _on_simulated(self) -> None:
-        self._ask(lambda: self.session.start_simulated(self.document.bench))
+        self.attempt(lambda: self.session.start_simulated(self.document.bench))
 
     def _on_arm(self) -> None:
         stops = blocking_checks(self.document.bench)
         if stops and not self.session.simulated:
             self.refuse(Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves"))
             return
-        self._ask(lambda: self.session.talk().arm())
+        self.attempt(lambda: self.session.talk().arm())
 
     def _on_speed(self, value: float) -> None:
         if self.session.armed:
-            self._ask(lambda: self.session.talk().run_at(value))
+            self.attempt(lambda: self.session.talk().run_at(value))
 
     def on_main(self) -> None:
         """Stop; this works whatever else is under way."""

@@ -6,7 +6,6 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.drive.faults import faults_of
-from crisp_compass.errors import Refusal
 
 
 class FaultsPage(Page):
@@ -31,10 +30,7 @@ class FaultsPage(Page):
 
     def on_main(self) -> None:
         """Clear the fault; the drive stays disarmed."""
-        try:
-            self.session.talk().send("acknowledge")
-        except Refusal as refusal:
-            self.refuse(refusal)
+        self.attempt(lambda: self.session.talk().send("acknowledge"))
 
     def _show(self) -> None:
         if self.isVisible():

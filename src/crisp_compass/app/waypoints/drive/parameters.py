@@ -47,7 +47,7 @@ class ParametersPage(Page):
         self.different = QCheckBox("only what differs")
         self.different.toggled.connect(lambda _: self.show_document())
         self.read = QPushButton("Read again")
-        self.read.clicked.connect(lambda: self._ask(self.session.read_parameters))
+        self.read.clicked.connect(lambda: self.attempt(self.session.read_parameters))
         self.take = QPushButton("Take the bench's values")
         self.take.setToolTip("Put what the bench has settled and the drive holds otherwise into the column To write")
         self.take.clicked.connect(self._on_take)
@@ -58,7 +58,7 @@ class ParametersPage(Page):
         self.factory.setToolTip("Put what the drive's maker set into the column To write")
         self.factory.clicked.connect(self._on_factory)
         self.restart = QPushButton("Restart the drive")
-        self.restart.clicked.connect(lambda: self._ask(lambda: self.session.talk().send("restart")))
+        self.restart.clicked.connect(lambda: self.attempt(lambda: self.session.talk().send("restart")))
         row = FlowRow()
         for widget in (label("Find", "info"), self.search, self.different):
             row.add(widget)
@@ -70,12 +70,6 @@ class ParametersPage(Page):
 
     # ---- what is asked
 
-    def _ask(self, request: object) -> None:
-        try:
-            request()  # type: ignore[operator]
-        except Refusal as refusal:
-            self.refuse(refusal)
-
     def _on_typed(self, item: QTableWidgetItem) -> None:
         if item.column() != _NEW or item.row() >= len(self._shown):
             return
@@ -83,7 +77,7 @@ class ParametersPage(Page):
         if not text:
             self._new.pop(entry.name, None)
         else:
-            self._ask(lambda: self._take_typed(entry, text))
+            self.attempt(lambda: self._take_typed(entry, text))
         self.show_document()
 
     def _take_typed(self, entry: Entry, text: str) -> None:
@@ -116,7 +110,7 @@ class ParametersPage(Page):
         """Write what stands in the column To write, and read it back."""
         values = [(e, v) for k, v in self._new.items() if (e := self._entry(k)) is not None]
         if values:
-            self._ask(lambda: self.session.talk().write(values))
+            self.attempt(lambda: self.session.talk().write(values))
 
     def _on_written(self, written: tuple[Written, ...]) -> None:
         lines = []
