@@ -26,12 +26,14 @@ from hypothesis import strategies as st
 from pymodbus.client import ModbusSerialClient, ModbusTcpClient
 from pymodbus.simulator import DataType, SimData, SimDevice
 
+from crisp_compass.bench import load_bench
 from crisp_compass.capture import read_capture
 from crisp_compass.cli.main import run
 from crisp_compass.drive.description import Entry, load_description
 from crisp_compass.drive.link import open_link
 from crisp_compass.drive.modbus_server import crc16
 from crisp_compass.drive.registers import from_registers, physical, raw_of, to_registers
+from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
 
 DEMO = Path(__file__).parents[2] / "demo"
@@ -123,6 +125,45 @@ def test_who_may_do_what_over_tcp(tmp_path: Path) -> None:
         assert abs(speed_of(one, told)) < 1.0  # the old command does not come back
         one.close()
         other.close()
+
+
+def test_what_waits_for_a_restart_counts_after_it_and_through_a_stop() -> None:
+    drive, client = ServedDrive(load_bench(WINCH)), object()
+    entries = {e.name: e for e in (*drive.description.parameters, *drive.description.commands)}
+    before = drive._sim.drive.control.r
+    drive.write(entries["resistance"], 5000.0, client)
+    assert drive._sim.drive.control.r == before
+    drive.write(entries["restart"], 1.0, client)
+    assert drive._sim.drive.control.r == pytest.approx(0.5)
+    drive.write(entries["resistance"], 6000.0, client)
+    drive.write(entries["arm"], 1.0, client)
+    drive.tick(0.01)
+    drive.disarm()
+    for _ in range(20):
+        drive.tick(0.05)
+    assert drive._sim.drive.control.r == pytest.approx(0.5)  # what was written last waits still
+    drive.write(entries["restore"], 1.0, client)
+    assert drive._sim.drive.control.r == pytest.approx(before, rel=1e-3)
+
+
+def test_a_stop_takes_its_own_time_whatever_was_written(tmp_path: Path) -> None:
+    """A client writes the slowest ramp and hardly any current, runs, and falls silent: at rest in the time that the description tells."""
+    with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
+        commands, parameters = by_name(told, "commands"), by_name(told, "parameters")
+        one = tcp(where)
+        one.write_register(commands["arm"]["address"], 1, device_id=1)
+        one.write_registers(commands["speed"]["address"], to_registers(Entry(**commands["speed"]), 15000, "high-first"), device_id=1)
+        began = time.monotonic()
+        while time.monotonic() - began < 0.6:
+            assert speed_of(one, told) < 160
+        ramp = Entry(**parameters["ramp"])
+        assert not one.write_registers(ramp.address, to_registers(ramp, raw_of(ramp, ramp.min or 0.0), "high-first"), device_id=1).isError()  # type: ignore[arg-type]
+        assert not one.write_register(parameters["current_limit"]["address"], 10, device_id=1).isError()
+        assert speed_of(one, told) > 140
+        time.sleep(told["watchdog"]["seconds"] + told["watchdog"]["stop_s"])
+        assert abs(speed_of(one, told)) < 1.0
+        assert one.read_holding_registers(parameters["current_limit"]["address"], count=1, device_id=1).registers == [10]
+        one.close()
 
 
 @pytest.mark.parametrize("how", ["silent", "gone", "crowded"])

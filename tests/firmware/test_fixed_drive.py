@@ -50,6 +50,9 @@ int main(void) {
             cc_plant_step(&pf, &of); cc_plant_step(&pw, &ow);
         }
     }
+    { cc_fixed_input wild = { 40000, -40000, 70000, 0 }; cc_fixed_run(&w, CC_FIXED_RUN_SPEED); /* whatever a counter and a caller can say */
+      for (k = 0; k < 400; k++) { wild.count = (int32_t)((uint32_t)k * 2654435761u); w.target = (k & 1) ? 2147483647 : -2147483647; w.fault = 0u; cc_fixed_drive_step(&w, &wild, &ow); }
+      cc_fixed_run(&w, CC_FIXED_OFF); }
     return (cc_fixed_acknowledge(&w) == 1 && w.fault == 0) ? 0 : 1;
 }
 """

@@ -135,14 +135,15 @@ class ServedDrive:
         self._protocol = protocol
         self._bench = standing(bench)
         self._sim = open_simulation(bench, seed=seed)
+        self._own = self._sim.drive
         self._mode, self._current = running_mode(bench), running_current(bench)
         self._kept = {p.name: p for p in _parameters(self._bench, self._sim.drive.control)}
         self._fastest = self._top_speed()
         self._raw: dict[str, float] = {}
+        self._effect: dict[str, float] = {}  # what counts now: a written value may wait for a restart
         self._holder: object | None = None
         self._silent = 0.0
         self._stopping: float | None = None
-        self._asked = 0.0
         self._last: dict[str, float] = {}
         self.description = self._described()
         self._raw = {e.name: raw_of(e, self._of_firmware(e.name)) for e in self.description.parameters}
@@ -295,15 +296,15 @@ class ServedDrive:
             self.disarm()
             return
         if self._holder is None:  # a command of before does not come back
-            self._holder, self._silent, self._asked, self._stopping = client, 0.0, 0.0, None
+            self._holder, self._silent, self._stopping = client, 0.0, None
+            self._apply(restart=False)
             self._raw["speed"] = 0.0
             self._raw["arm"] = 1.0
             self._sim.command(self._mode, speed=0.0, i_d=self._current)
 
     def _on_speed(self, raw: float, _: object, entry: Entry) -> None:
         self._raw["speed"] = raw
-        self._asked = physical(entry, raw)
-        self._sim.command(self._mode, speed=self._asked, i_d=self._current)
+        self._sim.command(self._mode, speed=physical(entry, raw), i_d=self._current)
 
     def _on_stop(self, raw: float, _: object, __: Entry) -> None:
         if raw != 0:
@@ -329,10 +330,13 @@ class ServedDrive:
             self._apply(restart=True)
 
     def _apply(self, *, restart: bool) -> None:
-        """Give the firmware what is written; what counts after a restart only, then."""
-        changed = {
-            self._kept[e.name].field: physical(e, self._raw[e.name]) for e in self.description.parameters if restart or not e.restart
-        }  # fmt: skip
+        """Give the firmware what is written, but not within a stop; what counts after a restart only, then."""
+        if self._stopping is not None:
+            return
+        for e in self.description.parameters:
+            if restart or not e.restart:
+                self._effect[e.name] = self._raw[e.name]
+        changed = {self._kept[e.name].field: physical(e, self._effect[e.name]) for e in self.description.parameters}
         drive = self._sim.drive
         control = drive.control._replace(**changed)
         if control != drive.control:
@@ -354,9 +358,9 @@ class ServedDrive:
         """Nobody commands it any more: it slows down along its ramp and lets go at rest."""
         was, self._holder = self._holder is not None, None
         self._raw["arm"] = self._raw["speed"] = 0.0
-        self._asked = 0.0
         if was and not self._sim.fault:
             self._stopping = 0.0
+            self._sim.retune(self._own)  # a stop takes as long as the description says, whatever ramp or limit a client wrote
             self._sim.command(self._mode, speed=0.0, i_d=self._current)
 
     # ---- time
@@ -373,6 +377,7 @@ class ServedDrive:
             if abs(self.speed) <= AT_REST or self._sim.fault or self._stopping > (watchdog.stop_s if watchdog else 1.0):
                 self._stopping = None
                 self._sim.command(OFF)
+                self._apply(restart=False)
         trace = self._sim.advance(max(min(seconds, _MOST_BEHIND), self._sim.drive.control.ts), every=1)
         if len(trace["t"]):
             self._last = {k: float(v[-1]) for k, v in trace.columns.items()}

@@ -94,15 +94,16 @@ def period(plan: Plan) -> dict[str, Any]:
     most = max(turn * c.lq * ratio * (1 << 14), turn * c.psi / scales.v_base * scales.full)
     if most >= 2.0**31:
         raise Refusal("a whole period in whole numbers runs over (speed times flux)", "a larger voltage scale, or the float drive")
-    constants = []
+    constants, worst = [], [f"current by a reactance {_log2(32767.0 * 65535.0)}", f"volts over the bus {_log2(plan.pwm.period_counts * 2.0**15)}", f"a vector's turn, both parts {_log2(2 * 32768.0 * 16384.0)}"]
     for name, gain, text in (
         ("REACTANCE_D", turn * c.ld * ratio * (1 << 14), "LD times a turn a period, over the scales"), ("REACTANCE_Q", turn * c.lq * ratio * (1 << 14), "the same of LQ"),
         ("EMF", turn * c.psi / scales.v_base * scales.full, "PSI times a turn a period, counts"),
     ):  # fmt: skip
         factor, shift = _scaled(gain / (1 << 18), most=15)
+        worst.append(f"speed by {name} {_log2(65535.0 * factor)}")
         constants += [(f"CC_{name}", str(factor), text), (f"CC_{name}_SHIFT", f"{min(shift, 31)}u", "")]
     constants += [("CC_VOLTS_PER_BUS_Q14", _whole(math.floor(c.volts_per_bus * (1 << 14))), ""), ("CC_DELAY_Q8", f"{round(c.delay_samples * 256)}u", "periods")]
-    return {"constants": constants}
+    return {"constants": constants, "worst": worst}
 
 
 def servo(plan: Plan) -> dict[str, Any]:
@@ -117,8 +118,9 @@ def servo(plan: Plan) -> dict[str, Any]:
     pairs = plan.drive.machine.pole_pairs
     kp, kp_shift = _scaled(c.kp_speed * unit / amps)
     ki, ki_shift = _scaled(c.ki_speed * step * unit / amps * (1 << 14))
+    reach = max(math.ceil(math.log2(max(fastest / unit, 1.0))), 14)  # bits of the fastest speed that is told
     turn = unit * pairs * c.ts / (2 * math.pi) * 2**32
-    turning, turning_shift = _scaled(turn * (1 << 14), most=30 - max(math.ceil(math.log2(max(fastest / unit, 1.0))) - 14, 0))
+    turning, turning_shift = _scaled(turn * (1 << 14), most=30 - (reach - 14))
     if turning < 64:
         raise Refusal("the turn of a period is too large for the whole-number drive", "raise the rate of the loop, or take the float drive")
     rest_bits = 31 - math.ceil(math.log2(per_rev))
@@ -128,7 +130,15 @@ def servo(plan: Plan) -> dict[str, Any]:
     ramp = round(c.ramp * step / unit)
     if ramp < 20 or share * (1 << 15) < 20:
         raise Refusal("ramp or filter are too slow for the whole-number drive's steps", "raise them, or take the float drive")
+    worst = [
+        f"{name} {_log2(value)} of 2^{room}"
+        for name, value, room in (
+            ("error by Kp", 2.0 ** (reach + 1) * kp, 63), ("error by Ki", 2.0 ** (reach + 1) * ki, 63), ("turn of a period", 2.0 ** (reach - 14) * turning, 31),
+            ("speed's filter", 2.0 ** (reach + 1), 31), ("angle behind the point", per_rev * rest, 32), ("sum of both currents", 3.0 * scales.full * 9459, 31),
+        )
+    ]  # fmt: skip
     constants = [
+        ("CC_FASTEST", f"{1 << reach}", "units of speed; what is faster is told as this"), ("CC_MOST_MOVED", f"{max((1 << reach) // of_count, 1)}", "counts a speed step"),
         ("CC_ANGLE_OF_COUNT", f"{angle}u", "electrical, 2^32 a turn"), ("CC_ANGLE_REST", f"{rest}u", "what that has behind the point"), ("CC_ANGLE_REST_SHIFT", f"{rest_bits}u", ""),
         ("CC_ZERO", f"{round(encoder_zero(b) / (2 * math.pi) * 2**32) % 2**32}u", "at count 0, 2^32 a turn"), ("CC_FILTER_Q15", _whole(share * (1 << 15)), ""),
         ("CC_TURNING_OF_SPEED", _whole(turning), ""), ("CC_TURNING_SHIFT", f"{turning_shift}u", ""), ("CC_RAMP_STEP", _whole(ramp), f"{c.ramp:.6g} rad/s^2"),
@@ -145,7 +155,7 @@ def servo(plan: Plan) -> dict[str, Any]:
     if plan.context["overload"]:
         constants.append(("CC_CONTINUOUS_SQUARE", f"{round((c.i_continuous / amps) ** 2)}u", f"{c.i_continuous:.6g} A"))
         constants.append(("CC_HEAT_MOST", _wide(c.i2t / amps**2 / c.ts), f"{c.i2t:.6g} A^2 s"))
-    return {"constants": constants, "of_count": str(of_count), "per_rad_s": c_float(1 / unit)}
+    return {"constants": constants, "worst": worst, "of_count": str(of_count), "per_rad_s": c_float(1 / unit)}
 
 
 def _whole(value: float) -> str:

@@ -87,6 +87,15 @@ def _fixed(plan: Plan) -> dict[str, Any]:
     return {**found, **cordic(), "scale_note": scale_note(plan)}
 
 
+def _fixed_costs(plan: Plan) -> dict[str, int]:
+    """Return what the whole-number parts of this plan take, those that it has."""
+    there = _fixed(plan)
+    needs = {"current controller, Cortex-M0": ("fixed",), "whole drive by an encoder, Cortex-M0": ("servo",), "estimator and period, Cortex-M4": ("est", "period")}
+    flux = "estimator by flux, Cortex-M4" if plan.context["by_flux"] else "estimator by back-EMF, Cortex-M4"
+    needs[flux] = ("est",)
+    return {name: FIXED[name] for name, parts in needs.items() if all(there.get(p) for p in parts)}
+
+
 def left_out(plan: Plan) -> list[str]:
     """Return why whole-number files are left out of the folder, a sentence each."""
     return list(_fixed(plan)["fixed_lacks"])
@@ -109,7 +118,7 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **_fixed(plan),
         **telemetry_context(plan),
         "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
-        "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": FIXED, "verdict": verdict(plan),
+        "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": _fixed_costs(plan), "verdict": verdict(plan),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
     }  # fmt: skip
