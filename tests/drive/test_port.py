@@ -119,3 +119,22 @@ def test_a_stepper_without_a_sensor_turns_its_field(tmp_path: Path) -> None:
         for _ in range(40):
             rows = weak.exchange(token, 0.02)
         assert abs(float(np.mean(rows["speed"]))) < 6.0  # so little current loses its steps, and nothing says so
+
+
+def test_an_overload_has_cooled_when_it_is_acknowledged(winch: Path) -> None:
+    """Time stands still while the drive is off: a trip that came back at once could never be left."""
+    bench = enter(load_bench(winch), "run", {"i_continuous": 0.5, "overload_time": 0.05, "i_limit": 8.0})
+    port = SimulatedDrive(bench)
+    assert port.surroundings is not None
+    port.surroundings.set_load(0.6)
+    token = port.arm("test")
+    port.run_at(token, 100.0)
+    for _ in range(10):
+        port.exchange(token, 0.1)
+    assert port.fault == "overload"
+    port.acknowledge()
+    port.surroundings.set_load(0.0)
+    token = port.arm("test")
+    port.run_at(token, 20.0)
+    port.exchange(token, 0.02)
+    assert not port.fault

@@ -82,6 +82,7 @@ class SimulatedDrive:
         """Clear the fault; the drive stays disarmed."""
         self._arming.drop()
         self._sim.acknowledge()
+        self._sim.state[state.HEAT] = 0.0  # its time stands still while nobody runs it: what an overload left has cooled meanwhile
 
     def exchange(self, token: Token | None, seconds: float) -> dict[str, FloatArray]:
         """Move the drive on and return what was recorded; a holder who was silent for too long has lost it."""
