@@ -11,6 +11,7 @@ import typer
 from crisp_compass.cli.bench import check, export, report, simulate
 from crisp_compass.cli.commutation import commutation
 from crisp_compass.cli.drive import drive
+from crisp_compass.cli.drive_identify import identify as _identify_drive  # noqa: F401 - a command of its own file
 from crisp_compass.cli.identify import identify
 from crisp_compass.cli.motion import motion
 from crisp_compass.cli.sensorless import observe

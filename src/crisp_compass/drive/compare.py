@@ -61,6 +61,16 @@ def compare_with(bench: Bench, entries: Sequence[Entry], found: Mapping[str, flo
     return Compared(tuple(rows), tuple(dict.fromkeys(findings)))
 
 
+def bench_values(bench: Bench, entries: Sequence[Entry]) -> list[tuple[Entry, float]]:
+    """Return the entries that name a settled value, each with that value in the entry's unit; raises Refusal where the units do not fit."""
+    found = []
+    for entry in entries:
+        settled = settled_value(bench, entry.bench) if entry.bench is not None else None
+        if settled is not None:
+            found.append((entry, settled.value / _factor(entry, settled.unit)))
+    return found
+
+
 def _factor(entry: Entry, unit: str) -> float:
     """Return what a physical value of the drive is multiplied with to be in the bench's unit."""
     if entry.unit == unit:

@@ -80,6 +80,32 @@ class Entry(_Frozen):
         return self.access in ("r", "rw")
 
 
+class Channel(_Frozen):
+    """One channel of a drive's capture memory: a word of 16 bits a row."""
+
+    name: str = Field(min_length=1, max_length=80, pattern=r"^[^\s=]+$")
+    type: Literal["int16", "uint16"] = "int16"
+    scale: float = Field(default=1.0, description="physical value of one raw number")
+    unit: str = Field(default="", max_length=30)
+    signal: str | None = Field(default=None, description="signal of the capture format that it is")
+    wraps: bool = Field(default=False, description="a counter that begins anew, as a position does")
+    bits: tuple[str, ...] = Field(default=(), description="signals that its bits are, the lowest first")
+
+
+class Scope(_Frozen):
+    """The capture memory of a drive, filled in its own sampling period and read in pages.
+
+    Commands (by their roles) choose the ``scope_channels`` by a mask, keep ``scope_every`` n-th period, and ``scope_start`` with the rows that are wanted; the telemetry
+    ``scope_rows`` tells how many are there. ``scope_page`` chooses which part of the memory the ``window`` shows: words of one row after the other.
+    """
+
+    period_s: float = Field(gt=0, le=1, description="the drive's sampling period, s")
+    words: int = Field(ge=16, le=10_000_000, description="words that the memory holds, all channels together")
+    window: int = Field(ge=0, le=65535, description="first input register of the window")
+    page: int = Field(ge=1, le=125, description="registers of the window")
+    channels: tuple[Channel, ...] = Field(min_length=1, max_length=16)
+
+
 class Watchdog(_Frozen):
     """Silence [s] after which an armed drive disarms by itself, and the time [s] it then takes to stand."""
 
@@ -101,6 +127,7 @@ class Description(_Frozen):
     stop_bits: Literal[1, 2] = 1
     word_order: Literal["high-first", "low-first"] = "high-first"
     watchdog: Watchdog | None = None
+    scope: Scope | None = None
     parameters: tuple[Entry, ...] = ()
     commands: tuple[Entry, ...] = ()
     telemetry: tuple[Entry, ...] = ()
@@ -146,6 +173,8 @@ class Description(_Frozen):
 
     def _registers(self) -> None:
         taken: dict[tuple[str | None, int], str] = {}
+        if self.scope is not None:
+            taken |= {("input", self.scope.window + k): "the scope's window" for k in range(self.scope.page)}
         for entry in self.entries():
             if entry.address is None:
                 raise ValueError(f"{entry.name} has no address")

@@ -76,6 +76,13 @@ class Link:
                 words = words[entry.width :]
         return found
 
+    def words(self, address: int, count: int) -> list[int]:
+        """Return input registers as they are; raises Refusal where the drive does not let them be read."""
+        try:
+            return self._words("input", address, count)
+        except DeniedError as denied:
+            raise Refusal(f"the drive does not let its capture memory be read: {denied.text}", LOOK, where="--link") from None
+
     def write(self, entry: Entry, raw: float) -> None:
         """Write a raw number; raises DeniedError where the drive refuses."""
         words = to_registers(entry, raw, self.description.word_order)

@@ -77,6 +77,8 @@ class Registers:
         for entry in drive.description.entries():
             assert entry.address is not None
             self._map[entry.table or "holding"][entry.address] = entry
+        scope = drive.description.scope
+        self._window = range(scope.window, scope.window + scope.page) if scope is not None else range(0)
 
     def answer(self, request: bytes, client: object) -> bytes:
         """Return the answer to a request (function and data) of a client, an exception where it is refused."""
@@ -115,6 +117,11 @@ class Registers:
         if not 1 <= count <= _MOST_READ:
             raise _RefusedError(_VALUE)
         order, words = self.drive.description.word_order, []
+        if table == "input" and address in self._window:
+            if address + count > self._window.stop:
+                raise _RefusedError(_ADDRESS)
+            words = [int(self.drive.word(address - self._window.start + k)) for k in range(count)]
+            return bytes((request[0], 2 * count)) + b"".join(w.to_bytes(2, "big") for w in words)
         for entry in self._entries(table, address, count):
             words += to_registers(entry, self.drive.read(entry), order)
         return bytes((request[0], 2 * count)) + b"".join(w.to_bytes(2, "big") for w in words)

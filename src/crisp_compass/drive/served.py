@@ -6,22 +6,24 @@ Nothing here knows a protocol. A client is any object; what it may not do comes 
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
 from enum import Enum
-from typing import Any
+
+import numpy as np
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.drive import running_current, running_mode
 from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.drive.description import Description, Entry, Watchdog, limits, within
 from crisp_compass.drive.registers import physical, raw_of
+from crisp_compass.drive.served_parameters import parameters_of
+from crisp_compass.drive.served_stand import Stand, can_test, scope_of, stand_values
 from crisp_compass.motor import turns_field
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
+    ALIGN,
     FAULT_NAMES,
     LOST,
     NO_POLE,
@@ -31,9 +33,11 @@ from crisp_compass.plant.parameters import (
     OVER_SPEED,
     OVER_VOLTAGE,
     OVERLOAD,
+    SPEED,
     STALL,
     UNDER_VOLTAGE,
 )
+from crisp_compass.sensing.sensor import ENCODER, HALLS
 from crisp_compass.studies.scenarios import open_simulation
 
 #: Silence after which the drive is disarmed, s; it acts a little sooner, because the machine that it runs on may be busy.
@@ -55,60 +59,9 @@ class Denial(Enum):
     STATE = "state"
 
 
-@dataclass(frozen=True)
-class _Parameter:
-    """How a parameter is kept: its kind, the field of the firmware it sets, the settled value it holds."""
-
-    name: str
-    field: str
-    unit: str
-    bench: str | None
-    text: str
-    kind: str = "float32"
-    scale: float = 1.0
-    low: float = 0.0
-    high: float = 1e6
-    restart: bool = False
-
-
-_GAINS = (
-    ("kp_d", "V/A", "current loop, proportional, d"), ("ki_d", "V/(A·s)", "current loop, integral, d"), ("kp_q", "V/A", "current loop, proportional, q"),
-    ("ki_q", "V/(A·s)", "current loop, integral, q"),
-)  # fmt: skip
 #: Commands and their first register; telemetry and faults have their own table.
 _COMMANDS_AT, _FAULTS_AT = 1000, 1000
 _ROLES = ("arm", "speed", "stop", "heartbeat", "armed")
-
-
-def _coarse(value: float) -> float:
-    """Return a power of ten that leaves a value some thousand raw numbers: as drives have it, it rounds."""
-    return float(f"1e{math.floor(math.log10(value)) - 3}") if value > 0 else 1e-3
-
-
-def _parameters(bench: Bench, control: Any) -> list[_Parameter]:
-    """Return what this family's drive lets be set."""
-    found = []
-    for name, field, unit, key, text in (
-        ("resistance", "r", "Ω", "resistance.resistance", "resistance of a phase"), ("ld", "ld", "H", "inductance.ld", "inductance along the magnet"),
-        ("lq", "lq", "H", "inductance.lq", "inductance across it"), ("flux_linkage", "psi", "Wb", "flux.flux_linkage", "flux linkage, peak"),
-    ):  # fmt: skip
-        value = float(getattr(control, field))
-        if value > 0 and settled_value(bench, key) is not None:
-            found.append(_Parameter(name, field, unit, key, text, "uint16" if field == "r" else "uint32", _coarse(value if field == "r" else value / 1000), value / 100, value * 100, restart=True))
-    for name, unit, text in _GAINS:
-        if getattr(control, name) > 0 and settled_value(bench, f"current_loop.{name}") is not None:
-            found.append(_Parameter(f"current_{name}", name, unit, f"current_loop.{name}", text))
-    for name, unit, text in (("kp", "A/(rad/s)", "speed loop, proportional"), ("ki", "A/rad", "speed loop, integral")):
-        if settled_value(bench, f"speed_loop.{name}") is not None and getattr(control, f"{name}_speed") > 0:
-            found.append(_Parameter(f"speed_{name}", f"{name}_speed", unit, f"speed_loop.{name}", text))
-    ramp = "speed_loop.ramp" if settled_value(bench, "speed_loop.ramp") is not None else None
-    found += [
-        _Parameter("ramp", "ramp", "rad/s²", ramp, "ramp of the speed", "uint32", _coarse(control.ramp), control.ramp / 100, control.ramp * 100),
-        _Parameter("current_limit", "i_limit", "A", None, "current limit, peak", "uint16", 0.01, 0.0, min(control.i_limit * 4, 600.0)),
-        _Parameter("trip_level", "i_trip", "A", None, "trips at once, peak", "uint16", 0.01, 0.0, min(control.i_trip * 4, 600.0)),
-        _Parameter("minimum_bus", "v_min", "V", None, "trips below", "uint16", 0.1, 0.0, 1500.0),
-    ]  # fmt: skip
-    return found
 
 
 def _packed(address: int, entries: list[Entry]) -> tuple[Entry, ...]:
@@ -137,8 +90,14 @@ class ServedDrive:
         self._sim = open_simulation(bench, seed=seed)
         self._own = self._sim.drive
         self._mode, self._current = running_mode(bench), running_current(bench)
-        self._kept = {p.name: p for p in _parameters(self._bench, self._sim.drive.control)}
+        self._kept = {p.name: p for p in parameters_of(self._bench, self._sim.drive)}
         self._fastest = self._top_speed()
+        self._stand: Stand | None = None
+        if can_test(self._bench) and protocol != "canopen":  # the memory is read through registers
+            scope = scope_of(self._bench, self._sim.drive, self._fastest)
+            self._stand = Stand(self._bench, self._sim, scope, seed=seed)
+            self._tests = stand_values(self._bench, self._sim.drive, self._fastest if self._senses else 0.3 * self._fastest)
+        self._held, self._most = False, 0.0
         self._raw: dict[str, float] = {}
         self._effect: dict[str, float] = {}  # what counts now: a written value may wait for a restart
         self._holder: object | None = None
@@ -156,7 +115,13 @@ class ServedDrive:
     # ---- what it is
 
     def _of_firmware(self, name: str) -> float:
-        return float(getattr(self._sim.drive.control, self._kept[name].field))
+        kept = self._kept[name]
+        return float(getattr(self._sim.drive.control, kept.field)) if kept.value is None else kept.value
+
+    @property
+    def _senses(self) -> bool:
+        """Whether a sensor tells the speed, so that any motion can be brought to rest by the speed loop."""
+        return self._mode == SPEED and self._sim.drive.sensing.angle_sensor in (ENCODER, HALLS)
 
     def _top_speed(self) -> float:
         top = abs(float(self._bench.settings.plate.top_speed)) or 100.0
@@ -182,22 +147,27 @@ class ServedDrive:
             ("acknowledge", "uint16", 1.0, "", 0.0, 1.0, "1 clears a fault; it stays disarmed"), ("restart", "uint16", 1.0, "", 0.0, 1.0, "1 starts anew with what was written; only disarmed"),
             ("restore", "uint16", 1.0, "", 0.0, 1.0, "1 brings the factory values back; only disarmed"),
         ]  # fmt: skip
+        if self._stand is not None:
+            commands += [(v.name, v.type, v.scale, v.unit, v.low, v.high, v.text) for v in self._tests]
+            commands.append(("hold", "uint16", 1.0, "", 0.0, 1.0, "1 clamps the shaft, at rest only; 0 lets it go"))
         telemetry = [
             ("speed", "int32", 0.001, "rad/s", "speed", "speed of the shaft"), ("speed_reference", "int32", 0.001, "rad/s", "speed_ref", "where the ramp is"),
             ("current_q", "int16", self._current_scale(), "A", "i_q", "torque current, peak"), ("current_d", "int16", self._current_scale(), "A", "i_d", "current along the magnet, peak"),
             ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
         ]  # fmt: skip
+        if self._stand is not None:
+            telemetry.append(("scope_rows", "uint16", 1.0, "", None, "rows that the capture memory holds so far"))
         if not turns_field(self._bench) or in_blocks(self._bench):
             telemetry = [t for t in telemetry if t[0] != "current_d"]
         bits = {str(code): name for code, name in FAULT_NAMES.items() if code in self._possible_faults()}
         told = Description(
-            name=f"simulated drive of {self._bench.name}"[:120], protocol="modbus tcp", unit_id=1, baud=115200, watchdog=Watchdog(seconds=WATCHDOG_S), parameters=tuple(parameters),
+            name=f"simulated drive of {self._bench.name}"[:120], protocol="modbus tcp", unit_id=1, baud=115200, watchdog=Watchdog(seconds=WATCHDOG_S), parameters=tuple(parameters), scope=self._stand.scope if self._stand is not None else None,
             commands=_packed(_COMMANDS_AT, [
-                Entry(name=n, table="holding", type=kind, scale=scale, unit=unit, access="rw", min=low, max=high, text=text, role=n if n in _ROLES else None)  # type: ignore[arg-type]
+                Entry(name=n, table="holding", type=kind, scale=scale, unit=unit, access="rw", min=low, max=high, text=text, role=n if n in _ROLES or self._is_test(n) else None)  # type: ignore[arg-type]
                 for n, kind, scale, unit, low, high, text in commands
             ]),
             telemetry=_packed(0, [
-                Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES else None)  # type: ignore[arg-type]
+                Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n == "scope_rows" else None)  # type: ignore[arg-type]
                 for n, kind, scale, unit, signal, text in telemetry
             ]),
             faults=(Entry(name="fault", address=_FAULTS_AT, table="input", type="uint16", access="r", bits=bits, text="what tripped it"),),
@@ -246,12 +216,19 @@ class ServedDrive:
             return float(1 << code) if 0 < code < 16 else 0.0
         if entry.name == "armed":
             return 1.0 if self.armed else 0.0
+        if entry.name == "scope_rows" and self._stand is not None:
+            return float(self._stand.rows)
         return raw_of(entry, self._last.get(entry.signal or "", 0.0))
 
     @property
     def armed(self) -> bool:
         """Whether somebody may command it now."""
         return self._holder is not None
+
+    @property
+    def most_current(self) -> float:
+        """Largest current [A] of the last moment, length of the vector."""
+        return self._most
 
     @property
     def speed(self) -> float:
@@ -271,7 +248,12 @@ class ServedDrive:
         others = self._holder is not None and self._holder is not client
         if others:
             return Denial.STATE
-        if entry.name == "speed" and self._holder is None:
+        testing = self._stand is not None and self._stand.active
+        if (entry.name == "speed" or (entry.name == "test" and raw != 0)) and self._holder is None:
+            return Denial.STATE
+        if entry.name == "speed" and testing:
+            return Denial.STATE
+        if entry.name == "hold" and raw != 0 and abs(self.speed) > AT_REST:
             return Denial.STATE
         if entry.name == "arm" and raw != 0 and (self._sim.fault or (self._stopping is not None and abs(self.speed) > 2 * AT_REST)):
             return Denial.STATE
@@ -287,8 +269,8 @@ class ServedDrive:
             return
         act = {
             "arm": self._on_arm, "speed": self._on_speed, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
-            "restart": self._on_restart, "restore": self._on_restore,
-        }[entry.name]  # fmt: skip
+            "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold,
+        }.get(entry.name, self._on_test_value)  # fmt: skip
         act(raw, client, entry)
 
     def _on_arm(self, raw: float, client: object, _: Entry) -> None:
@@ -337,10 +319,55 @@ class ServedDrive:
             if restart or not e.restart:
                 self._effect[e.name] = self._raw[e.name]
         changed = {self._kept[e.name].field: physical(e, self._effect[e.name]) for e in self.description.parameters}
-        drive = self._sim.drive
-        control = drive.control._replace(**changed)
-        if control != drive.control:
-            self._sim.retune(drive._replace(control=control))
+        if "angle_offset" in changed and self._stand is not None:
+            changed["angle_offset"] = math.remainder(math.radians(changed["angle_offset"]) - self._stand.zero, 2 * math.pi)
+        elif "angle_offset" in changed:
+            changed["angle_offset"] = math.remainder(math.radians(changed["angle_offset"] - (self._kept["encoder_zero"].value or 0.0)), 2 * math.pi)
+        drive = self._own._replace(control=self._own.control._replace(**changed))
+        if self._stand is not None and self._stand.active:
+            drive = self._stand.prepared(drive)
+        if self._held and self._stand is not None:
+            drive = self._stand.clamped(drive)
+        if drive != self._sim.drive:
+            self._sim.retune(drive)
+
+    # ---- tests
+
+    def _is_test(self, name: str) -> bool:
+        return name == "hold" or (self._stand is not None and any(v.name == name for v in self._tests))
+
+    def _position(self, angle: float) -> float:
+        """Return the angle [rad] as the drive's position counter tells it, in the middle of a count as the firmware takes it."""
+        sensing = self._sim.drive.sensing
+        if self._stand is None or sensing.angle_sensor != ENCODER:
+            return angle
+        step = 2 * math.pi / sensing.counts_per_rev
+        return float((math.floor((angle - self._stand.zero / self._sim.drive.machine.pole_pairs) / step) + 0.5) * step)
+
+    def word(self, place: int) -> float:
+        """Return a raw word of the capture memory's window."""
+        return self._stand.word(place) if self._stand is not None else 0.0
+
+    def _on_test(self, raw: float, _: object, entry: Entry) -> None:
+        assert self._stand is not None
+        if raw == 0:
+            self.disarm()
+            return
+        self._raw[entry.name] = raw
+        self._stand.set(entry.name, raw)
+        self._apply(restart=False)
+
+    def _on_test_value(self, raw: float, _: object, entry: Entry) -> None:
+        assert self._stand is not None
+        self._raw[entry.name] = raw
+        self._stand.set(entry.name, physical(entry, raw))
+
+    def _on_hold(self, raw: float, _: object, entry: Entry) -> None:
+        self._raw[entry.name] = raw
+        self._held = raw != 0
+        if self._held:
+            self._sim.state[state.OMEGA] = 0.0
+        self._apply(restart=False)
 
     # ---- who is there
 
@@ -358,9 +385,18 @@ class ServedDrive:
         """Nobody commands it any more: it slows down along its ramp and lets go at rest."""
         was, self._holder = self._holder is not None, None
         self._raw["arm"] = self._raw["speed"] = 0.0
+        tested = self._stand is not None and self._stand.active
+        if self._stand is not None:
+            self._stand.end()
+            self._raw |= {v.name: 0.0 for v in self._tests if v.name.startswith("test")}
         if was and not self._sim.fault:
             self._stopping = 0.0
             self._sim.retune(self._own)  # a stop takes as long as the description says, whatever ramp or limit a client wrote
+            if tested and not self._senses:  # nothing tells where the rotor is: the shorted windings brake it
+                self._sim.command(ALIGN)
+                return
+            if tested:
+                self._sim.state[state.REF], self._sim.state[state.INT_SPEED] = self._sim.state[state.SPEED_SEEN], 0.0
             self._sim.command(self._mode, speed=0.0, i_d=self._current)
 
     # ---- time
@@ -378,7 +414,12 @@ class ServedDrive:
                 self._stopping = None
                 self._sim.command(OFF)
                 self._apply(restart=False)
-        trace = self._sim.advance(max(min(seconds, _MOST_BEHIND), self._sim.drive.control.ts), every=1)
+        span = max(min(seconds, _MOST_BEHIND), self._sim.drive.control.ts)
+        testing = self._stand is not None and self._stand.active
+        trace = self._stand.advance(span) if testing and self._stand is not None else self._sim.advance(span, every=1)
+        if self._stand is not None:
+            self._stand.feed(trace, OFF if self._sim.fault else int(self._sim.inputs[state.IN_MODE]))
         if len(trace["t"]):
+            self._most = float(np.max(np.hypot(trace["i_d"], trace["i_q"])))
             self._last = {k: float(v[-1]) for k, v in trace.columns.items()}
-            self._last["angle"] = math.degrees(self._last["angle"])
+            self._last["angle"] = math.degrees(self._position(self._last["angle"]))

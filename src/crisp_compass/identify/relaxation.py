@@ -10,11 +10,11 @@ import scipy
 from crisp_compass.estimates import FloatArray
 
 
-def relax(v: FloatArray, a: float, h: float) -> FloatArray:
+def relax(v: FloatArray, a: float, h: float, *, means: bool = False) -> FloatArray:
     """Return B(t) = ∫ e^(−a(t−s)) v(s) ds from the first sample on, shape (n,).
 
-    Exact for an input ``v`` (n,) that is linear between samples ``h`` seconds apart; ``a`` in 1/s may be zero or
-    slightly negative.
+    Exact for an input ``v`` (n,) that is linear between samples ``h`` seconds apart, or with ``means`` for one that holds each value
+    over the interval that ends at its sample; ``a`` in 1/s may be zero or slightly negative.
     """
     x = a * h
     e = math.exp(-x)
@@ -24,7 +24,7 @@ def relax(v: FloatArray, a: float, h: float) -> FloatArray:
         w1 = h * (1 / x - (1 - e) / x**2)  # weight of the newer sample
         w0 = h * ((1 - e) / x) - w1
     driven = np.empty(len(v))
-    driven[0], driven[1:] = 0.0, w1 * v[1:] + w0 * v[:-1]
+    driven[0], driven[1:] = 0.0, (w1 + w0) * v[1:] if means else w1 * v[1:] + w0 * v[:-1]
     return _recursion(e, driven)
 
 

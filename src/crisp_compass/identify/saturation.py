@@ -27,7 +27,7 @@ from crisp_compass.capture.quality import noise, pile_up, quantum
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.circuit import circuit_factor
-from crisp_compass.identify.steps import Steps, prepare_steps, run_covariance
+from crisp_compass.identify.steps import Steps, of_means, prepare_steps, run_covariance
 from crisp_compass.quantities import show
 
 _HEADS = 7  # L∞, L0 − L∞, knee, R, offset of the voltage, start, offset of the current
@@ -79,7 +79,7 @@ def fit_saturation(capture: Capture) -> SaturationResult:
     v, i = capture.require("v_ab", "i_a", samples=60)
     if pile_up(i).mean() > 0.02 and float(np.ptp(i)) > 0 and quantum(i) and noise(i[~pile_up(i)]) > 2 * quantum(i):
         raise Refusal("i_a is cut off at the end of its range", "use a larger range", where=capture.source)
-    data = _thin(prepare_steps(capture.time, v, i))
+    data = _thin(prepare_steps(capture.time, v, i, means=of_means(capture)))
     factor = circuit_factor(capture)
     peak = float(np.max(np.abs(scipy.ndimage.median_filter(data.i, 5))))
     sigma = max(noise(data.i), 1e-7 * float(np.ptp(data.i)))
@@ -127,6 +127,8 @@ def _thin(data: Steps) -> Steps:
 def _flux(data: Steps) -> FloatArray:
     """Return ∫v dt (n,), exact for a voltage whose curve between samples is known to third order."""
     h = data.dt / data.upsample
+    if data.means:
+        return np.asarray(np.concatenate([[0.0], np.cumsum(data.smooth[1:])]) * h)
     whole = np.concatenate([[0.0], np.cumsum(0.5 * (data.smooth[1:] + data.smooth[:-1]) * h)])
     return np.asarray(whole[:: data.upsample][: len(data.t)])
 

@@ -9,6 +9,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 import scipy
 
+from crisp_compass.capture.model import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.capture.reader import sampling_interval
 from crisp_compass.estimates import FloatArray, IntArray
@@ -24,6 +25,7 @@ class Steps:
 
     ``edge_doubt`` widens the half sample by which the instant of a jump is unknown; ``sign`` is the share of a drop that
     follows the current (brushes), between samples too; ``rests`` (k, 2) are first and last sample of each rest of the current;
+    with ``means`` each voltage is a mean over the interval that ends at its sample, so that no instant of a jump is unknown;
     the first ``own_edges`` edges are the voltage's, the others turns of the current, ``jumps`` [V] what jumps there.
     """
 
@@ -39,6 +41,7 @@ class Steps:
     sign: FloatArray | None = None
     jumps: FloatArray | None = None
     own_edges: int | None = None
+    means: bool = False
     rests: IntArray = field(default_factory=lambda: np.empty((0, 2), dtype=np.int64))
 
     @property
@@ -53,8 +56,14 @@ class Steps:
         return widths
 
 
-def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray) -> Steps:
-    """Bring time [s], voltage and current (n,) onto an even grid, find the jumps, and straighten the voltage."""
+def of_means(capture: Capture) -> bool:
+    """Tell whether a capture's voltages are means over the sampling period that ends at the row, as a drive commands them: its note ``voltages`` says so."""
+    return capture.notes.get("voltages", "").strip().lower().startswith("means over")
+
+
+def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray, *, means: bool = False) -> Steps:
+    """Bring time [s], voltage and current (n,) onto an even grid, find the jumps, and straighten the voltage; one that is told as ``means`` over the
+    sampling period has no jumps whose instant would be unknown."""
     dt = sampling_interval(t)
     weight = np.ones(len(t))
     if np.max(np.abs(np.diff(t) - dt)) > 0.02 * dt:  # uneven sampling: evaluate on an even grid
@@ -63,12 +72,14 @@ def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray) -> Steps:
         even = np.linspace(t[0], t[-1], count)
         v, i = np.interp(even, t, v), np.interp(even, t, i)
         weight = np.full(count, min(1.0, len(t) / count))
-        t, dt = even, float(even[1] - even[0])
+        t, dt, means = even, float(even[1] - even[0]), False
     if len(t) > _MAX_SAMPLES:
         size = -(-len(t) // _MAX_SAMPLES)
         n = len(t) // size * size
         t, v, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, v, i))
         weight, dt = np.ones(len(t)), dt * size
+    if means:
+        return Steps(t - t[0], v, i, weight, np.empty(0, dtype=np.int64), dt, v, 1, means=True)
     edges = _edges(v)
     smooth, upsample = _straightened(v, edges), 1
     if not len(edges):
@@ -181,8 +192,8 @@ def dropped(data: Steps, a: float) -> FloatArray:
 
 
 def driven(data: Steps, a: float) -> FloatArray:
-    """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples."""
-    return relax(data.smooth, a, data.dt / data.upsample)[:: data.upsample]
+    """Return B(t) = ∫ e^(−a(t−s)) v(s) ds, shape (n,), exact for a voltage that is linear between samples, or told as means."""
+    return relax(data.smooth, a, data.dt / data.upsample, means=data.means)[:: data.upsample]
 
 
 def ties(prior: FloatArray, sigma: float) -> FloatArray:

@@ -188,9 +188,9 @@ def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tupl
     if mode == OFF:
         released(x)
         return 0.0, 0.0
-    if mode == ALIGN:  # a voltage held along phase A
-        x[VD], x[VQ] = inputs[IN_ID], 0.0
-        return inputs[IN_ID], 0.0
+    if mode == ALIGN:  # a voltage held along phase A, and one across it
+        x[VD], x[VQ] = inputs[IN_ID], inputs[IN_IQ]
+        return inputs[IN_ID], inputs[IN_IQ]
     if mode == CURRENT:
         x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
     else:

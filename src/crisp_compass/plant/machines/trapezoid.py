@@ -14,9 +14,10 @@ from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.field_oriented import firmware, speed_loop
+from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.machines.permanent_magnet import record
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import OFF, SPEED, Drive, Trapezoid
+from crisp_compass.plant.parameters import OFF, SPEED, STEP, Drive, Trapezoid
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
@@ -197,7 +198,10 @@ def run_phases(
             if mode == SPEED:
                 speed_loop(x, drive, inputs[IN_SPEED])
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
+        if mode == STEP:  # a field that is turned whatever the rotor does: the test of a bench
+            first, second = step_firmware(x, drive, inputs)
+        else:
+            first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
         short = shorted(x, c)
         if row_phase == 0 and rows < len(out):

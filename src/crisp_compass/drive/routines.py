@@ -1,0 +1,284 @@
+"""The captures that the program takes itself, on a drive that tests itself: levels, steps, a turned field and its coast, an alignment, a run-up, a step of a loop.
+
+Every test begins with little and grows until it shows enough; each returns a capture in the format of files, so what is made of it is what is made of anybody's.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from crisp_compass.commutation.alignment import propose_fields
+from crisp_compass.drive.hand import Hand
+from crisp_compass.drive.served_stand import COAST, FIELD, TORQUE, VOLTAGE
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
+
+#: Shares of the test current at which a staircase rests, down and up again.
+_LEVELS = (1.0, 0.8, 0.6, 0.45, 0.3, 0.2, 0.12, 0.2, 0.3, 0.45, 0.6, 0.8, 1.0)
+#: How long a level stands, s, and how long a shaft may take to come to rest.
+_LEVEL_S, _REST_S = 0.08, 6.0
+#: Shares of the test current with which a shaft is run up, until one of them moves it.
+_RUN_UP = (0.08, 0.15, 0.3, 0.6, 1.0)
+#: How far [rad] and how fast [s] a held voltage is moved on.
+_PIECE, _PIECE_S = math.radians(45.0), 0.02
+#: Share of a coast's first voltage below which the shaft counts as standing.
+_STILL = 0.1
+#: How often a step of the speed is repeated: its noise averages out.
+STEPS = 6
+#: How a drive tells its voltages.
+MEANS = {"voltages": "means over the sampling period"}
+#: Rows of a capture that is read over a line.
+_ROWS = 4000
+
+
+@dataclass(frozen=True)
+class Motor:
+    """What a test must know: how the windings lie, pole pairs, current [A peak] that it may take, speed [rad/s] that it may reach, and how its angle is told."""
+
+    star: bool
+    turned: bool
+    pole_pairs: float
+    current: float
+    top_speed: float
+    sensor: str
+    volts: float
+
+
+@dataclass(frozen=True, eq=False)
+class Taken:
+    """A capture: channels [SI] by their signals, its own notes, and the time that it took on the drive, s."""
+
+    columns: Mapping[str, FloatArray]
+    notes: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def time(self) -> FloatArray:
+        """Time of the rows [s], empty for a table."""
+        return self.columns.get("t", np.empty(0))
+
+    def channels(self) -> dict[str, FloatArray]:
+        """Return the channels without the time."""
+        return {k: v for k, v in self.columns.items() if k != "t"}
+
+
+def _of_test(motor: Motor) -> tuple[str, str]:
+    """Return voltage and current channel of a voltage along the first winding."""
+    return ("v_cmd", "i_a") if motor.star else ("v_a", "i_a") if motor.turned else ("v_m", "i_m")
+
+
+def _mean_current(hand: Hand, name: str) -> float:
+    hand.open_scope((name,), 100)
+    hand.wait(100 * hand.period)
+    return float(np.mean(hand.close_scope()[name]))
+
+
+def volts_for(hand: Hand, motor: Motor) -> float:
+    """Hold a voltage along the first winding and raise it until the test current flows; return it [V], still held.
+
+    Raises Refusal where no current flows at half the bus.
+    """
+    _, current = _of_test(motor)
+    volts = 0.002 * motor.volts
+    hand.begin(VOLTAGE, level=volts)
+    hand.wait(0.1)
+    for _ in range(30):
+        flows = _mean_current(hand, current)
+        if flows > 0.9 * motor.current:
+            return volts
+        # a bridge loses a volt before it drives anything: never more than twice at once
+        volts *= min(2.0, motor.current / flows) if flows > 0.05 * motor.current else 2.0
+        if volts > 0.5 * motor.volts:
+            raise Refusal("no current flows into the motor", "look at its leads and at the supply, or ask for less current")
+        hand.command("test_level", volts)
+        hand.wait(0.1)
+    return volts
+
+
+def levels(hand: Hand, motor: Motor, volts: float) -> Taken:
+    """Take a staircase below ``volts`` [V], which is held already; the rotor has aligned and does not move."""
+    hand.settle_down(_REST_S)
+    names = _of_test(motor)
+    shares = _LEVELS if motor.turned else (*_LEVELS[:7], *(-s for s in _LEVELS[6:]))
+    span = _LEVEL_S * len(shares)
+    every = max(1, math.ceil(span / hand.period / _ROWS))
+    hand.open_scope(names, int(span / hand.period / every), every)
+    for share in shares:
+        hand.command("test_level", share * volts)
+        hand.wait(_LEVEL_S)
+    return Taken(hand.close_scope(), {"circuit": "bridge"} if motor.star else {})
+
+
+def _align(hand: Hand, volts: float) -> None:
+    """Let the rotor come to rest at a voltage along the first winding."""
+    hand.begin(VOLTAGE, level=0.6 * volts)
+    hand.wait(0.1)
+    hand.settle_down(_REST_S)
+
+
+def steps(hand: Hand, motor: Motor, volts: float, half: float, swing: float) -> Taken:
+    """Take a square wave of ``swing`` [V] on top of a held voltage, ``half`` [s] long: the inductance along the magnet."""
+    _align(hand, volts)
+    hand.begin(VOLTAGE, level=0.6 * volts, swing=swing, half=half)
+    hand.wait(max(0.15, 10 * half))
+    voltage, current = _of_test(motor)
+    hand.open_scope((voltage, current), min(round(8 * half / hand.period), _ROWS))
+    found = hand.close_scope()
+    if not motor.star:
+        return Taken(found, MEANS)
+    # A against B and C joined: one and a half windings
+    return Taken({"t": found["t"], "v_ab": 1.5 * found["v_cmd"], "i_a": found["i_a"]}, {**MEANS, "circuit": "a-bc", "axis": "d", "v_ab": "1.5 times what was commanded along A"})
+
+
+def steps_across(hand: Hand, volts: float, half: float, across: float) -> Taken:
+    """Take a square wave across a held voltage: from B to C, while A holds the rotor; the inductance across the magnet."""
+    _align(hand, volts)
+    hand.begin(VOLTAGE, level=0.6 * volts, across=across, half=half)
+    hand.wait(max(0.15, 10 * half))
+    hand.open_scope(("v_bc", "i_a", "i_b"), min(round(12 * half / hand.period), _ROWS))
+    found = hand.close_scope()
+    return Taken({"t": found["t"], "v_ab": found["v_bc"], "i_a": 0.5 * found["i_a"] + found["i_b"]}, {**MEANS, "circuit": "a-b", "axis": "q", "terminals": "B and C, as A and B"})
+
+
+def current_step(hand: Hand, motor: Motor, half: float, gains: tuple[float, float]) -> Taken:
+    """Take steps of the closed current loop along the first winding, the rotor aligned, with the gains that the drive holds."""
+    if motor.turned:
+        hand.begin(FIELD, level=0.55 * motor.current, swing=0.25 * motor.current, half=half)
+    else:
+        hand.begin(TORQUE, level=0.55 * motor.current, swing=0.25 * motor.current, half=half)
+    hand.wait(0.3)
+    voltage, current = _of_test(motor)
+    hand.open_scope((voltage, current, "i_ref"), min(round(4 * half / hand.period), _ROWS))
+    found = hand.close_scope()
+    columns = {"t": found["t"], "i_q_ref": found["i_ref"], "i_q": found[current]}
+    return Taken(columns, {"kp": f"{gains[0]:.9g}", "ki": f"{gains[1]:.9g}", "shaft": "aligned, along the first winding" if motor.turned else "held"})
+
+
+def coast(hand: Hand, motor: Motor, share: float, seconds: float) -> Taken:
+    """Turn the shaft up to ``share`` of its top speed and let it coast: the windings' own voltages, and the sensor beside them."""
+    speed = share * motor.top_speed
+    names = ["v_ab", "v_bc"] if motor.star else ["v_a", "v_b"] if motor.turned else ["v_m", "speed"]
+    if motor.turned and motor.sensor == "halls":
+        names += ["hall_1", "hall_2", "hall_3"]
+    elif motor.turned and hand.has("angle"):
+        names.append("angle")
+    if motor.turned:
+        hand.begin(FIELD, level=motor.current, speed=speed, ramp=speed / seconds)
+        hand.wait(seconds + 0.5)
+    else:
+        _run_up(hand, motor, speed)
+    hand.command("test", float(COAST))
+    hand.wait(0.01)  # until the last current is gone
+    wave = motor.pole_pairs * speed / (2 * math.pi) if motor.turned else 1.0 / seconds
+    rows = min(_ROWS * 2, hand.most_rows(names))
+    every = max(1, int(1.0 / (wave * (160.0 if motor.sensor == "halls" else 60.0) * hand.period)))
+    if not motor.turned:
+        every = max(1, int(seconds / hand.period / rows))
+    hand.open_scope(names, rows, every)
+    hand.wait(rows * every * hand.period)
+    found = dict(hand.close_scope())
+    hand.stop()
+    size = np.abs(found[names[0]])
+    last = int(np.flatnonzero(size > _STILL * float(np.max(size)))[-1]) + 1  # a shaft at rest says nothing but noise
+    return Taken({k: v[:last] for k, v in found.items()}, {"turned": "by its own field, then let coast"})
+
+
+def _run_up(hand: Hand, motor: Motor, speed: float) -> tuple[float, float]:
+    """Put a torque current on until ``speed`` [rad/s] is reached, from little to the test current; return that current [A] and how long it took [s].
+
+    Raises Refusal where the shaft does not get anywhere.
+    """
+    for share in _RUN_UP:
+        hand.begin(TORQUE, level=share * motor.current)
+        took = 0.0
+        while abs(hand.speed) < speed and took < (1.0 if abs(hand.speed) < 0.1 * speed else 8.0):
+            hand.wait(0.01)
+            took += 0.01
+        if abs(hand.speed) > 0.3 * speed:
+            return share * motor.current, took
+    raise Refusal("the shaft does not run up with the test current", "take its load off, or allow more current", code="stays")
+
+
+def run_up(hand: Hand, motor: Motor) -> Taken:
+    """Take an acceleration at a constant torque current and the coast behind it."""
+    hand.ready()
+    current, took = _run_up(hand, motor, 0.6 * motor.top_speed)
+    reached = abs(hand.speed)
+    hand.command("test", float(COAST))
+    coasted = 0.0
+    while abs(hand.speed) > 0.4 * reached and coasted < 6.0:
+        hand.wait(0.02)
+        coasted += 0.02
+    hand.stop()
+    edges = motor.sensor == "halls"  # a speed timed between two edges is late and as uneven as they are
+    names = [*(("hall_1", "hall_2", "hall_3") if edges else ("speed",)), "i_q" if motor.turned else "i_m"]
+    span = 1.1 * took + coasted + 0.1
+    every = max(1, math.ceil(span / hand.period / (4 * _ROWS if edges else 3000)))
+    hand.ready()
+    hand.open_scope(names, int(span / hand.period / every), every)
+    hand.begin(TORQUE, level=current)
+    hand.wait(took)
+    hand.command("test", float(COAST))
+    found = hand.close_scope()
+    hand.stop()
+    if edges:
+        found = _with_speed_of_edges(found, motor.pole_pairs)
+    return Taken(found, {"current": f"{current:.6g} A held", **({"speed": "from hall edges one electrical turn apart"} if edges else {})})
+
+
+def _with_speed_of_edges(found: Mapping[str, FloatArray], pole_pairs: float) -> dict[str, FloatArray]:
+    """Return time, speed and current of a capture of halls: each speed is a mean over a whole electrical turn, which no uneven edge moves.
+
+    Raises Refusal where the shaft did not turn far enough.
+    """
+    t, code = found["t"], 4 * found["hall_1"] + 2 * found["hall_2"] + found["hall_3"]
+    at = 0.5 * (t[1:] + t[:-1])[np.diff(code) != 0]
+    if len(at) < 30:
+        raise Refusal("the shaft turned too little to time its halls", "allow more current, or take its load off")
+    middle, speed = 0.5 * (at[6:] + at[:-6]), 2 * math.pi / pole_pairs / (at[6:] - at[:-6])
+    inside = (t >= middle[0]) & (t <= middle[-1])
+    current = next(v for k, v in found.items() if k in ("i_q", "i_m"))
+    step = max(1, int(inside.sum()) // 3000)
+    return {"t": t[inside][::step], "speed": np.interp(t[inside][::step], middle, speed), "i_q": current[inside][::step]}
+
+
+def alignment(hand: Hand, motor: Motor, volts: float) -> Taken:
+    """Hold a voltage at one electrical angle after another, there and back, and read where the shaft rests."""
+    fields = propose_fields(int(motor.pole_pairs), 17 if motor.pole_pairs < 20 else 11)
+    places, last = [], 0.0
+    hand.begin(VOLTAGE, level=volts)
+    hand.settle_down(_REST_S)
+    for at in map(float, fields):
+        pieces = max(1, math.ceil(abs(at - last) / _PIECE))
+        for k in range(pieces):  # a jump of half a turn could take the rotor either way
+            hand.command("test_angle", math.remainder(last + (at - last) * (k + 1) / pieces, 20 * math.pi))
+            hand.wait(_PIECE_S)
+        last = at
+        hand.settle_down(2.0)
+        seen = hand.signal("angle")
+        if seen is None:
+            raise Refusal("the drive tells no shaft angle", "name the telemetry that is the signal “angle” in its description")
+        places.append(seen)
+    return Taken({"field_angle": np.asarray(fields), "angle": np.array(places)}, {"voltage": f"{volts:.5g} V held at each angle"})
+
+
+def speed_steps(hand: Hand, motor: Motor, low: float, high: float, seconds: float) -> Taken:
+    """Take steps of the closed speed loop between ``low`` and ``high`` rad/s, each speed held for ``seconds``."""
+    hand.ready()
+    hand.command("speed", low)
+    hand.wait(1.0 + seconds)
+    span = (2 * STEPS + 0.5) * seconds
+    every = max(1, math.ceil(span / hand.period / _ROWS))
+    hand.open_scope(("speed_ref", "speed", "i_q" if motor.turned else "i_m"), int(span / hand.period / every), every)
+    for _ in range(STEPS):
+        hand.wait(0.3 * seconds)
+        hand.command("speed", high)
+        hand.wait(seconds)
+        hand.command("speed", low)
+        hand.wait(0.7 * seconds)
+    found = hand.close_scope()
+    hand.stop()
+    return Taken(found)

@@ -1,0 +1,72 @@
+"""What the simulated drive lets be set, with kinds and steps as drives have them."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.block import in_blocks
+from crisp_compass.motor import turns_field
+from crisp_compass.plant.parameters import Drive
+from crisp_compass.sensing.sensor import ENCODER
+
+#: The settled value that the encoder's zero is.
+ZERO = "commutation.zero_offset"
+
+
+@dataclass(frozen=True)
+class Parameter:
+    """How a parameter is kept: its kind, the field of the firmware it sets, the settled value it holds."""
+
+    name: str
+    field: str
+    unit: str
+    bench: str | None
+    text: str
+    kind: str = "float32"
+    scale: float = 1.0
+    low: float = 0.0
+    high: float = 1e6
+    restart: bool = False
+    value: float | None = None  # what it is made with, where that is not the firmware's field
+
+
+_GAINS = (
+    ("kp_d", "V/A", "current loop, proportional, d"), ("ki_d", "V/(A·s)", "current loop, integral, d"), ("kp_q", "V/A", "current loop, proportional, q"),
+    ("ki_q", "V/(A·s)", "current loop, integral, q"),
+)  # fmt: skip
+def _coarse(value: float) -> float:
+    """Return a power of ten that leaves a value some thousand raw numbers: as drives have it, it rounds."""
+    return float(f"1e{math.floor(math.log10(value)) - 3}") if value > 0 else 1e-3
+
+
+def parameters_of(bench: Bench, drive: Drive) -> list[Parameter]:
+    """Return what this family's drive lets be set."""
+    control, found = drive.control, []
+    for name, field, unit, key, text in (
+        ("resistance", "r", "Ω", "resistance.resistance", "resistance of a phase"), ("ld", "ld", "H", "inductance.ld", "inductance along the magnet"),
+        ("lq", "lq", "H", "inductance.lq", "inductance across it"), ("flux_linkage", "psi", "Wb", "flux.flux_linkage", "flux linkage, peak"),
+    ):  # fmt: skip
+        value = float(getattr(control, field))
+        if value > 0 and settled_value(bench, key) is not None:
+            found.append(Parameter(name, field, unit, key, text, "uint16" if field == "r" else "uint32", _coarse(value if field == "r" else value / 1000), value / 100, value * 100, restart=True))
+    for name, unit, text in _GAINS:
+        if getattr(control, name) > 0 and settled_value(bench, f"current_loop.{name}") is not None:
+            found.append(Parameter(f"current_{name}", name, unit, f"current_loop.{name}", text))
+    for name, unit, text in (("kp", "A/(rad/s)", "speed loop, proportional"), ("ki", "A/rad", "speed loop, integral")):
+        if settled_value(bench, f"speed_loop.{name}") is not None and getattr(control, f"{name}_speed") > 0:
+            found.append(Parameter(f"speed_{name}", f"{name}_speed", unit, f"speed_loop.{name}", text))
+    if turns_field(bench) and drive.sensing.angle_sensor == ENCODER and not in_blocks(bench):
+        settled = settled_value(bench, ZERO)
+        at = math.degrees(settled.value) % 360.0 if settled is not None else 0.0
+        found.append(Parameter("encoder_zero", "angle_offset", "deg", ZERO if settled is not None else None, "electrical angle where the position is zero", "uint16", 0.01, 0.0, 360.0, value=at))
+    ramp = "speed_loop.ramp" if settled_value(bench, "speed_loop.ramp") is not None else None
+    found += [
+        Parameter("ramp", "ramp", "rad/s²", ramp, "ramp of the speed", "uint32", _coarse(control.ramp), control.ramp / 100, control.ramp * 100),
+        Parameter("current_limit", "i_limit", "A", None, "current limit, peak", "uint16", 0.01, 0.0, min(control.i_limit * 4, 600.0)),
+        Parameter("trip_level", "i_trip", "A", None, "trips at once, peak", "uint16", 0.01, 0.0, min(control.i_trip * 4, 600.0)),
+        Parameter("minimum_bus", "v_min", "V", None, "trips below", "uint16", 0.1, 0.0, 1500.0),
+    ]  # fmt: skip
+    return found

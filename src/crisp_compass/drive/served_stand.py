@@ -1,0 +1,336 @@
+"""The simulated drive's own tests, as drives have them: a voltage or a current that it puts on the windings by itself, and a memory that captures in the sampling period.
+
+A test is chosen and sized by commands and runs only while the drive is armed. What the memory holds is what such a board sees: currents through its converter, voltages
+as they acted over the period that ends at the row (with the bridge off the windings' own), the sensor's position and the halls' levels.
+"""
+
+from __future__ import annotations
+
+import math
+from collections import deque
+from dataclasses import dataclass
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
+from crisp_compass.course.drive import running_mode
+from crisp_compass.course.sensorless import without_sensor
+from crisp_compass.course.waypoints.commutation import known_halls, uses_halls
+from crisp_compass.drive.description import Channel, Scope
+from crisp_compass.drive.served_parameters import ZERO
+from crisp_compass.estimates import FloatArray, IntArray
+from crisp_compass.motor import family_of, three_phases, turns_field
+from crisp_compass.plant import state
+from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, LOCKED, OFF, STEP, Drive, Trapezoid
+from crisp_compass.plant.period import delays
+from crisp_compass.plant.simulation import Simulation, Trace, join
+
+#: What ``test`` may be: none, a voltage vector, a current at an angle of its own, a torque current, the bridge off.
+NONE, VOLTAGE, FIELD, TORQUE, COAST = range(5)
+_MODES = {VOLTAGE: ALIGN, FIELD: STEP, TORQUE: CURRENT, COAST: OFF}
+#: Words of the memory, and registers of its window.
+_WORDS, _PAGE, _WINDOW_AT = 60_000, 120, 2000
+#: Longest time [s] for which the turned field keeps one speed while it is ramped.
+_RAMP_SLICE = 1e-3
+
+
+@dataclass(frozen=True)
+class StandValue:
+    """One command of the tests: kind, scale, unit, least and most, text."""
+
+    name: str
+    type: str
+    scale: float
+    unit: str
+    low: float
+    high: float
+    text: str
+
+
+def can_test(bench: Bench) -> bool:
+    """Tell whether this drive has tests: a motor with magnets or brushes does, an induction motor's are others."""
+    return not family_of(bench).own_circuit and running_mode(bench) != HERTZ
+
+
+def stand_values(bench: Bench, drive: Drive, top: float) -> list[StandValue]:
+    """Return the commands of the tests of a drive; ``top`` is its fastest speed [rad/s]."""
+    volts, amperes = float(f"{drive.inverter.v_supply:.6g}"), float(f"{drive.control.i_trip:.6g}")
+    most = max(volts, amperes)
+    found = [
+        StandValue("test", "uint16", 1.0, "", 0, 4, "0 none, 1 a voltage, 2 a current at an angle of its own, 3 a torque current, 4 the bridge off; only armed"),
+        StandValue("test_level", "float32", 1.0, "", -most, most, "V of a voltage, A of a current"),
+        StandValue("test_swing", "float32", 1.0, "", -most, most, "what a square wave adds to the level and takes off it"),
+        StandValue("test_half", "float32", 1.0, "s", 0, 10, "half a period of the square wave; 0 for none"),
+    ]  # fmt: skip
+    if turns_field(bench):
+        found += [
+            StandValue("test_across", "float32", 1.0, "V", -volts, volts, "voltage of the square wave across the level's direction"),
+            StandValue("test_angle", "float32", 1.0, "deg", -3600, 3600, "electrical direction of the level, at the beginning if it turns"),
+            StandValue("test_speed", "float32", 1.0, "rad/s", -top, top, "speed of the shaft to which the field is turned up"),
+            StandValue("test_ramp", "float32", 1.0, "rad/s²", 0.1, 1e6, "how fast the field gets there"),
+        ]  # fmt: skip
+    found += [
+        StandValue("scope_channels", "uint16", 1.0, "", 1, 65535, "mask of the channels to capture"),
+        StandValue("scope_every", "uint16", 1.0, "", 1, 10_000, "every how many periods a row is kept"),
+        StandValue("scope_start", "uint16", 1.0, "", 0, _WORDS, "begins a capture of so many rows"),
+        StandValue("scope_page", "uint16", 1.0, "", 0, math.ceil(_WORDS / _PAGE) - 1, "which page of the memory the window shows"),
+    ]  # fmt: skip
+    return found
+
+
+def _range(most: float) -> float:
+    """Return the step of a word of 16 bits that reaches ``most``."""
+    return float(f"{max(most, 1e-6) / 32000:.3g}")
+
+
+def scope_of(bench: Bench, drive: Drive, top: float) -> Scope:
+    """Return what the capture memory of a drive is."""
+    volts, amperes = _range(2.0 * drive.inverter.v_supply), drive.sensing.step or _range(2.0 * drive.control.i_trip)
+    star, turning = three_phases(bench), turns_field(bench)
+
+    def of(names: tuple[str, ...], scale: float, unit: str) -> list[Channel]:
+        return [Channel(name=n, signal=n, scale=scale, unit=unit) for n in names]
+
+    found = of(("v_cmd", "v_ab", "v_bc"), volts, "V") if star else of(("v_a", "v_b") if turning else ("v_m",), volts, "V")
+    found += of(("i_a", "i_b") if turning else ("i_m",), amperes, "A")
+    found.append(Channel(name="i_ref", scale=amperes, unit="A"))
+    if not without_sensor(bench) and drive.sensing.angle_sensor in (0.0, 1.0):
+        found += of(("i_q",) if turning else (), amperes, "A")
+        found += of(("speed", "speed_ref"), _range(1.5 * top), "rad/s")
+        if uses_halls(bench):
+            found.append(Channel(name="halls", type="uint16", bits=("hall_1", "hall_2", "hall_3")))
+        else:
+            step = 360.0 / drive.sensing.counts_per_rev
+            found.append(Channel(name="position", signal="angle", type="uint16", scale=step, unit="deg", wraps=True))
+    return Scope(period_s=drive.control.ts, words=_WORDS, window=_WINDOW_AT, page=_PAGE, channels=tuple(found))
+
+
+class Stand:
+    """Tests and memory of one simulated drive; ``zero`` is θe where its position counter is at zero, rad."""
+
+    def __init__(self, bench: Bench, sim: Simulation, scope: Scope, *, seed: int = 1) -> None:
+        self._sim, self.scope = sim, scope
+        self._phases, self._turns = three_phases(bench), turns_field(bench)
+        self._halls = known_halls(bench) if uses_halls(bench) else None
+        settled = settled_value(bench, ZERO)
+        self.zero = settled.value if settled is not None else 0.0
+        self._rng = np.random.default_rng(seed)
+        self.values: dict[str, float] = {"scope_every": 1.0, "scope_channels": 1.0, "test_ramp": 100.0}
+        self._clock = self._turning = 0.0
+        self._commanded: deque[tuple[float, float]] = deque(maxlen=32)
+        self._memory: FloatArray = np.empty((0, 0))
+        self._filled = self._wanted = self._skip = 0
+        self._kept: list[Channel] = []
+
+    # ---- the test
+
+    @property
+    def active(self) -> bool:
+        """Whether a test has the windings."""
+        return self.values.get("test", 0.0) != NONE
+
+    def set(self, name: str, value: float) -> None:
+        """Take a command over."""
+        self.values[name] = value
+        if name == "test":
+            self._begin()
+        elif name == "scope_start":
+            self._arm(round(value))
+
+    def end(self) -> None:
+        """Let the windings go, and forget how the test was sized."""
+        for name in [n for n in self.values if n.startswith("test")]:
+            self.values[name] = 0.0
+        self.values["test_ramp"] = 100.0
+
+    def _begin(self) -> None:
+        x = self._sim.state
+        self._clock = self._turning = 0.0
+        for place in (state.REF, state.INT_D, state.INT_Q, state.INT_SPEED, state.AT_REST):
+            x[place] = 0.0
+        x[state.FIELD] = math.radians(self.values.get("test_angle", 0.0))
+
+    def prepared(self, drive: Drive) -> Drive:
+        """Return the drive as it runs a test: no six steps, no table of microsteps, the field's ramp from here."""
+        control = drive.control._replace(block=0.0, microsteps=0.0, idle_share=1.0, ramp=1e9)
+        return drive._replace(control=control)
+
+    def _command(self) -> None:
+        v, kind = self.values, int(self.values["test"])
+        sign = 1.0
+        half = v.get("test_half", 0.0)
+        if half > 0:
+            sign = 1.0 if int(self._clock / half + 1e-6) % 2 == 0 else -1.0
+        level = v.get("test_level", 0.0) + (sign * v.get("test_swing", 0.0) if half > 0 else 0.0)
+        across = sign * v.get("test_across", 0.0) if half > 0 else 0.0
+        if kind == VOLTAGE:
+            angle = math.radians(v.get("test_angle", 0.0))
+            c, s = math.cos(angle), math.sin(angle)
+            most = self._sim.state[state.V_BUS] * self._sim.drive.control.volts_per_bus
+            size = math.hypot(level, across)
+            share = min(1.0, most / size) if size > 0 else 1.0
+            level, across = level * share, across * share
+            self._sim.command(ALIGN, i_d=level * c - across * s, i_q=level * s + across * c)
+        elif kind == TORQUE:
+            limit = self._sim.drive.control.i_limit
+            self._sim.command(CURRENT, i_q=max(min(level, limit), -limit))
+        else:
+            limit = self._sim.drive.control.i_limit
+            self._sim.command(_MODES[kind], speed=self._turning, i_d=max(min(level, limit), -limit))
+
+    def _slice(self, left: float) -> float:
+        """Return how long [s] the command stays as it is, at most ``left``."""
+        v = self.values
+        half = v.get("test_half", 0.0)
+        span = left
+        if half > 0:
+            into = self._clock - half * int(self._clock / half + 1e-6)
+            span = min(span, max(half - into, self.scope.period_s))
+        if int(v["test"]) == FIELD and self._turning != v.get("test_speed", 0.0):
+            span = min(span, _RAMP_SLICE)
+        return max(span, self.scope.period_s)
+
+    def advance(self, seconds: float) -> Trace:
+        """Run the test on; return every period of it."""
+        parts, left, ts = [], seconds, self.scope.period_s
+        while left > 0.5 * ts:
+            self._command()
+            span = round(self._slice(left) / ts) * ts
+            parts.append(self._sim.advance(span))
+            left, self._clock = left - span, self._clock + span
+            if int(self.values["test"]) == FIELD:
+                most = self.values["test_ramp"] * span
+                self._turning += max(min(self.values.get("test_speed", 0.0) - self._turning, most), -most)
+        return join(parts)
+
+    # ---- the memory
+
+    def _arm(self, rows: int) -> None:
+        mask = int(self.values["scope_channels"])
+        self._kept = [c for k, c in enumerate(self.scope.channels) if mask >> k & 1]
+        most = self.scope.words // max(len(self._kept), 1)
+        self._wanted, self._filled, self._skip = min(rows, most) if self._kept else 0, 0, 0
+        self._memory = np.zeros((self._wanted, len(self._kept)))
+
+    @property
+    def rows(self) -> int:
+        """Rows that the memory holds so far."""
+        return self._filled
+
+    def word(self, place: int) -> float:
+        """Return the word that the window shows at a place, raw; 0 beyond the end."""
+        at = int(self.values.get("scope_page", 0.0)) * self.scope.page + place
+        flat = self._memory.ravel()
+        return float(int(flat[at]) & 0xFFFF) if at < len(flat) else 0.0
+
+    def feed(self, trace: Trace, mode: int) -> None:
+        """Keep of a trace what the memory wants; ``mode`` is what the firmware did meanwhile."""
+        n = len(trace["t"])
+        if n == 0:
+            return
+        volts = self._volts(trace, mode)
+        if self._filled >= self._wanted:
+            return
+        every = max(int(self.values["scope_every"]), 1)
+        keep: IntArray = np.arange(self._skip, n, every)
+        self._skip = int(keep[-1]) + every - n if len(keep) else self._skip - n
+        keep = keep[: self._wanted - self._filled]
+        if not len(keep):
+            return
+        signals = self._signals(trace, volts, keep)
+        rows = np.column_stack([self._words(c, signals[c.name]) for c in self._kept])
+        self._memory[self._filled : self._filled + len(keep)] = rows
+        self._filled += len(keep)
+
+    def _words(self, channel: Channel, values: FloatArray) -> FloatArray:
+        raw = np.floor(values / channel.scale + 0.5) if not channel.wraps else np.floor(values / channel.scale)
+        if channel.wraps or channel.bits:
+            return np.asarray(np.mod(raw, 65536.0))
+        low, high = (-32768, 32767) if channel.type == "int16" else (0, 65535)
+        return np.asarray(np.clip(raw, low, high))
+
+    def _volts(self, trace: Trace, mode: int) -> tuple[FloatArray, FloatArray]:
+        """Return α and β of what was commanded for the period that ends at each row, V."""
+        c = self._sim.drive.control
+        vd, vq = trace["v_d"], trace["v_q"]
+        if mode == OFF:
+            alpha = beta = np.zeros(len(vd))
+        elif mode == ALIGN or not self._turns:
+            alpha, beta = (vd, vq) if self._turns else (vq, np.zeros(len(vq)))
+        else:
+            at = trace["theta_e"] if mode == STEP else trace["theta_seen"] + c.delay_samples * c.ts * self._sim.drive.machine.pole_pairs * trace["speed_seen"]
+            alpha, beta = vd * np.cos(at) - vq * np.sin(at), vd * np.sin(at) + vq * np.cos(at)
+        whole, early = delays(c)
+        before = len(self._commanded)
+        told = np.array([*self._commanded, *zip(alpha, beta, strict=True)])
+        self._commanded.extend(zip(alpha, beta, strict=True))
+        share = early / c.ts
+        place = before + np.arange(len(vd)) - 1 - whole
+        newer, older = (told[np.clip(place - k, 0, None)] for k in (0, 1))
+        for k, part in ((0, newer), (1, older)):
+            part[place - k < 0] = 0.0
+        acted = share * older + (1.0 - share) * newer
+        return acted[:, 0], acted[:, 1]
+
+    def _emf(self, trace: Trace, phase: int) -> FloatArray:
+        """Return the back-EMF of a phase, winding or armature, V."""
+        m = self._sim.drive.machine
+        if not self._turns:
+            return np.asarray(m.psi * trace["speed"])
+        shift = phase * (2 * math.pi / 3 if self._phases else math.pi / 2)
+        x = trace["theta_e"] - shift
+        wave = np.sin(x)
+        if isinstance(m, Trapezoid):
+            wave = wave + m.h3 * np.sin(3 * x) + m.h5 * np.sin(5 * x) + m.h7 * np.sin(7 * x)
+        return np.asarray(-m.pole_pairs * trace["speed"] * m.psi * wave)
+
+    def _signals(self, trace: Trace, volts: tuple[FloatArray, FloatArray], keep: IntArray) -> dict[str, FloatArray]:
+        """Return the channels at the kept rows, physical."""
+        t = Trace({k: v[keep] for k, v in trace.columns.items()})
+        alpha, beta = volts[0][keep], volts[1][keep]
+        drive = self._sim.drive
+        found: dict[str, FloatArray] = {}
+        s, i_a, i_b = drive.sensing, t["i_a"], t["i_b"]
+        still = np.abs(alpha) + np.abs(beta) == 0.0
+        off = still & (np.abs(i_a) + np.abs(i_b) < 1e-9)
+        knee = max(drive.inverter.knee, 1e-9)
+
+        def lost(i: FloatArray) -> FloatArray:
+            return drive.inverter.dead_voltage * np.clip(i / knee, -1.0, 1.0)
+
+        if self._phases:
+            a, b = alpha, -0.5 * alpha + 0.5 * math.sqrt(3) * beta
+            c = -a - b
+            legs = [np.where(off, self._emf(t, k), v - lost(i)) for k, (v, i) in enumerate(((a, i_a), (b, i_b), (c, t["i_c"])))]
+            found |= {"v_cmd": alpha, "v_ab": legs[0] - legs[1], "v_bc": legs[1] - legs[2]}
+        elif self._turns:
+            found |= {name: np.where(off, self._emf(t, k), v - lost(i)) for k, (name, v, i) in enumerate((("v_a", alpha, i_a), ("v_b", beta, i_b)))}
+        else:
+            found["v_m"] = np.where(off, self._emf(t, 0), alpha - lost(i_a))
+        for name, column in (("i_a", "i_a"), ("i_b", "i_b"), ("i_m", "i_a"), ("i_q", "i_q")):
+            found[name] = np.clip(t[column] + s.noise * self._rng.standard_normal(len(keep)), -s.full_scale, s.full_scale)
+        te = t["theta_e"]  # what the current is meant to be: along phase A, of a torque current or an armature itself
+        along = t["i_d_ref"] * np.cos(te) - t["i_q_ref"] * np.sin(te)
+        found["i_ref"] = along if self._turns and int(self._sim.inputs[state.IN_MODE]) == STEP else t["i_q_ref"]
+        found |= {"speed": t["speed_seen"], "speed_ref": t["speed_ref"], "position": np.degrees(t["angle"] - self.zero / drive.machine.pole_pairs)}
+        if self._halls is not None:
+            found["halls"] = self._hall_codes(t["theta_e"])
+        return found
+
+    def _hall_codes(self, theta_e: FloatArray) -> FloatArray:
+        """Return hall_1 + 2·hall_2 + 4·hall_3, as the settled table has them."""
+        assert self._halls is not None
+        x = np.degrees(theta_e) % 360.0
+        codes = np.zeros(len(x))
+        for code, sector in self._halls.states.items():
+            inside = (x - sector.from_deg) % 360.0 < (sector.to_deg - sector.from_deg) % 360.0
+            word = int(code)
+            codes[inside] = (word >> 2 & 1) | (word >> 1 & 1) << 1 | (word & 1) << 2
+        return codes
+
+    # ---- the shaft
+
+    def clamped(self, drive: Drive) -> Drive:
+        """Return the drive with its shaft held."""
+        return drive._replace(load=LOCKED)
