@@ -11,6 +11,7 @@ from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
+from crisp_compass.app.waypoints.drive.identify import IdentifyPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
@@ -43,7 +44,7 @@ def test_the_simulated_drive_is_armed_run_left_and_lost(connected: Window, qtbot
     page.speed.moved.emit(80.0)
     qtbot.waitUntil(lambda: page.answer.text == "764 rpm", timeout=LONG)
     assert "ARMED" in page.answer._doubt.text()
-    assert len(page.speed_plot.data("speed")[0]) > 3
+    assert len(page.picture.speed.data("speed")[0]) > 3
     window.travel("plate")  # leaving the page stops the motor
     qtbot.waitUntil(lambda: not drive.armed and abs(drive.now["speed"]) < 1.0, timeout=LONG)
     window.travel("drive")
@@ -140,10 +141,42 @@ def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connect
     faults.main_button.click()
     qtbot.waitUntil(lambda: faults.answer.text == "No fault", timeout=LONG)
     window.travel("drive")
-    qtbot.waitUntil(lambda: len(page.speed_plot.data("speed")[0]) > 5, timeout=LONG)  # looks come as the machine has time
+    qtbot.waitUntil(lambda: len(page.picture.speed.data("speed")[0]) > 5, timeout=LONG)  # looks come as the machine has time
     out = tmp_path / "strip.csv"
     monkeypatch.setattr("crisp_compass.app.waypoints.drive.connect.ask_save_path", lambda *_: out)
     page.strip.click()
     capture = read_capture(out)
     assert all(len(capture[k]) == len(capture.time) for k in ("speed", "i_q", "v_bus"))
     assert len(capture.time) > 5
+
+
+def test_the_drive_is_rehearsed_identified_and_taken_back(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "hatch" / "hatch.bench.json", tmp_path))
+    document = window.document
+    before = document.bench
+    window.travel("drive", "Identify")
+    page = window.page
+    assert isinstance(page, IdentifyPage)
+    page.rehearse.click()
+    qtbot.waitUntil(lambda: "largest current" in page.rows.texts, timeout=LONG)
+    assert page.main_button is not None
+    assert not page.main_button.isEnabled()
+    document.drive.start_simulated(document.bench)
+    qtbot.waitUntil(lambda: document.drive.state == "connected" and bool(document.drive.now), timeout=LONG)
+    page.main_button.click()
+    qtbot.waitUntil(lambda: page.answer.text == "Identified", timeout=LONG)
+    found = document.bench.settled["resistance"]
+    assert found.reason == "taken by the program through the drive"
+    assert abs(found.values["resistance"].value / before.settled["resistance"].values["resistance"].value - 1) < 0.02
+    assert "step" in document.bench.ledger[-2].text
+    assert (tmp_path / "hatch-drive-levels.csv").is_file()
+    document.undo_stack.undo()
+    assert document.bench == before
+    qtbot.waitUntil(lambda: not document.drive.armed, timeout=LONG)
+    page.main_button.click()
+    qtbot.waitUntil(lambda: document.drive.armed, timeout=LONG)
+    page.stop.click()
+    qtbot.waitUntil(lambda: page.answer.text == "Broke off after 0 of 3", timeout=LONG)
+    assert "stopped" in page.answer.reason
+    qtbot.waitUntil(lambda: not document.drive.armed, timeout=LONG)
+    assert document.bench.settled == before.settled

@@ -30,7 +30,7 @@ def identified(bench: Bench, folder: Path, seed: int = 1) -> tuple[Identificatio
     """Identify the simulated drive of a bench, of which only the plate is known."""
     drive, told = ServedDrive(bench, seed=seed), list[Progress]()
     line = LocalLine(drive)
-    found = Identification(bare(bench), Hand(line, drive.description, line.pass_time), folder, tell=told.append, now=lambda: WHEN)
+    found = Identification(bare(bench), Hand(line, drive.description, line.pass_time, clock=line.clock), folder, tell=told.append, now=lambda: WHEN)
     found.run()
     return found, drive, told
 
@@ -112,7 +112,7 @@ def test_what_goes_wrong_ends_in_a_stopped_drive(tmp_path: Path) -> None:
     bench = random_drive(5)
     drive = ServedDrive(bench)
     line = LocalLine(drive)
-    hand = Hand(line, drive.description, line.pass_time)
+    hand = Hand(line, drive.description, line.pass_time, clock=line.clock)
     with pytest.raises(Refusal, match="not armed"):
         hand.begin(1, level=1.0)
     hand.arm()

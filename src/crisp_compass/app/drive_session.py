@@ -13,9 +13,12 @@ from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, QTimer, Signa
 from crisp_compass.app.autosave import now
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import save_bench
-from crisp_compass.drive.conversation import Conversation, Event
+from crisp_compass.drive.conversation import Conversation, Event, Occupied
 from crisp_compass.drive.description import Description, load_description
 from crisp_compass.drive.faults import faults_of
+from crisp_compass.drive.hand import Hand
+from crisp_compass.drive.identification import Identification, bare
+from crisp_compass.drive.link import AnyLink, Link
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 
@@ -32,6 +35,8 @@ class DriveSession(QObject):
     values = Signal()
     written = Signal(object)
     refused = Signal(str)
+    occupied = Signal(object)
+    freed = Signal(str)
     _event = Signal(int, object)
 
     def __init__(self, parent: QObject) -> None:
@@ -44,6 +49,8 @@ class DriveSession(QObject):
         self.held: dict[str, float] = {}
         self.before: dict[str, float] = {}
         self.answer_s = 0.0
+        #: Whether something has the line to itself, as an identification does.
+        self.busy = False
         #: Faults since the conversation began: how often, and when last.
         self.seen_faults: dict[str, tuple[int, str]] = {}
         self._standing: set[str] = set()
@@ -113,6 +120,7 @@ class DriveSession(QObject):
 
     def _hang_up(self) -> None:
         self._timer.stop()
+        self.busy = False
         talk, self._talk = self._talk, None
         if talk is not None:
             talk.close()
@@ -145,6 +153,24 @@ class DriveSession(QObject):
             raise Refusal("no drive is connected", "connect to one on the Drive leg")
         return self._talk
 
+    def identify(self, bench: Bench, folder: Path, prefix: str) -> None:
+        """Identify the drive for a bench; captures land in ``folder`` under ``prefix``. ``occupied`` tells how it goes, the run itself last."""
+        talk, told = self.talk(), self.description
+        assert told is not None
+
+        def work(line: AnyLink, busy: Occupied) -> None:
+            if not isinstance(line, Link):
+                raise Refusal("captures are read over Modbus", "connect by such a link")
+            hand = Hand(line, told, busy.pass_time, saw=busy.saw)
+            run = Identification(bare(bench), hand, folder, tell=busy.tell, now=now, prefix=prefix)
+            try:
+                run.run()
+            finally:
+                busy.tell(run)
+
+        self.busy = True
+        talk.occupy(work)
+
     def stop(self) -> None:
         """Stop the motor; nothing is asked."""
         if self._talk is not None:
@@ -172,7 +198,8 @@ class DriveSession(QObject):
             self.now = {}
             self._show("lost", event.text)
         elif event.kind == "telemetry" and event.telemetry is not None:
-            self.now, self.answer_s = event.telemetry.values, event.telemetry.answer_s
+            self.now = event.telemetry.values
+            self.answer_s = event.telemetry.answer_s or self.answer_s
             self.history.append((event.telemetry.t, self.now))
             self._note_faults()
             while self.history and self.history[-1][0] - self.history[0][0] > KEPT_S:
@@ -183,6 +210,12 @@ class DriveSession(QObject):
             self.values.emit()
         elif event.kind == "written":
             self._on_written(event.written)
+        elif event.kind == "occupied":
+            self.occupied.emit(event.told)
+        elif event.kind == "free":
+            self.busy = False
+            self.read_parameters()
+            self.freed.emit(event.text)
         elif event.kind == "refused":
             self.refused.emit(event.text)
 

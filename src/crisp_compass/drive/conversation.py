@@ -39,13 +39,24 @@ class Telemetry:
 
 @dataclass(frozen=True)
 class Event:
-    """Something that happened: ``connected``, ``lost``, ``telemetry``, ``values``, ``written``, ``refused``."""
+    """Something that happened: ``connected``, ``lost``, ``telemetry``, ``values``, ``written``, ``refused``, ``occupied`` and what an occupation told, ``free`` (``text``: what it
+    was refused for)."""
 
     kind: str
     text: str = ""
+    told: Any = None
     telemetry: Telemetry | None = None
     values: dict[str, float] = field(default_factory=dict)
     written: tuple[Written, ...] = ()
+
+
+@dataclass(frozen=True)
+class Occupied:
+    """What work that has the line to itself is given: ``pass_time`` [s], which may refuse, and whom it tells what it ``saw`` and what it does."""
+
+    pass_time: Callable[[float], None]
+    saw: Callable[[dict[str, float]], None]
+    tell: Callable[[Any], None]
 
 
 def factor_to_si(entry: Entry) -> float:
@@ -61,7 +72,7 @@ class Conversation:
         self._tell = tell
         self._jobs: queue.SimpleQueue[Callable[[AnyLink], None]] = queue.SimpleQueue()
         self._ended, self._stop = threading.Event(), threading.Event()
-        self._alive = time.monotonic()
+        self._alive = self._began = time.monotonic()
         self._beat = 0
         self._armed = self._asked = False
         self._thread = threading.Thread(target=self._work, name="drive", daemon=True)
@@ -120,6 +131,38 @@ class Conversation:
         wanted = list(values)
         self._jobs.put(lambda line: self._tell(Event("written", written=tuple(write_and_check(line, self.description, e, v) for e, v in wanted))))
 
+    def occupy(self, work: Callable[[AnyLink, Occupied], None]) -> None:
+        """Let ``work`` have the line to itself: it tells what it does by ``occupied``, and ``free`` ends it. A stop breaks it off."""
+        self._asked = True
+        self._jobs.put(lambda line: self._occupy(line, work))
+
+    def _occupy(self, line: AnyLink, work: Callable[[AnyLink, Occupied], None]) -> None:
+        refused = ""
+        try:
+            work(line, Occupied(self._pass, self._saw, lambda told: self._tell(Event("occupied", told=told))))
+        except Refusal as refusal:
+            refused = refusal.sentence
+        finally:
+            self._halt(line)
+        self._tell(Event("free", text=refused))
+
+    def _pass(self, seconds: float) -> None:
+        """Let time pass for an occupation; raises Refusal once it has to end."""
+        until = time.monotonic() + seconds
+        while True:
+            if self._stop.is_set() or self._ended.is_set():
+                raise Refusal("stopped", "what was found until then stays")
+            if time.monotonic() - self._alive > OWNER_S:
+                raise Refusal("the window did not answer", "the drive was stopped; begin again")
+            left = until - time.monotonic()
+            if left <= 0:
+                return
+            time.sleep(min(left, 0.02))
+
+    def _saw(self, values: dict[str, float]) -> None:
+        """Tell what an occupation read."""
+        self._tell(Event("telemetry", telemetry=Telemetry(time.monotonic() - self._began, values, 0.0, 0)))
+
     # ---- the thread
 
     def _command(self, line: AnyLink, role: str, value: float) -> None:
@@ -151,7 +194,7 @@ class Conversation:
             self._tell(Event("lost", text=f"The conversation broke off ({type(error).__name__}); connect again."))
 
     def _talk(self, line: AnyLink) -> None:
-        began, due, rounds, answer = time.monotonic(), time.monotonic(), 0, 0.0
+        began, due, rounds, answer = self._began, time.monotonic(), 0, 0.0
         while True:
             if self._stop.is_set():
                 self._halt(line)

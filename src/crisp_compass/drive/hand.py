@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import contextlib
 import math
+import time
 from collections.abc import Callable, Sequence
 from typing import Protocol
 
@@ -43,6 +44,7 @@ class LocalLine:
 
     def __init__(self, drive: ServedDrive) -> None:
         self.drive, self._client = drive, object()
+        self._passed = 0.0
 
     def read(self, entries: Sequence[Entry]) -> dict[str, float]:
         """Return the physical values of entries by name."""
@@ -64,10 +66,16 @@ class LocalLine:
 
     def pass_time(self, seconds: float) -> None:
         """Let the drive's time pass."""
+        self._passed += seconds
         left = seconds
         while left > 1e-9:
             self.drive.tick(min(left, 0.005))
             left -= 0.005
+
+
+    def clock(self) -> float:
+        """Return the time that has passed, s."""
+        return self._passed
 
 
 def lacks(description: Description, *, turned: bool) -> str:
@@ -81,10 +89,12 @@ def lacks(description: Description, *, turned: bool) -> str:
 
 
 class Hand:
-    """A hand on one drive. ``pass_time`` lets seconds pass; it may raise Refusal to break a test off."""
+    """A hand on one drive. ``pass_time`` lets seconds pass by ``clock``; it may raise Refusal to break a test off. ``saw`` is told what was read."""
 
-    def __init__(self, line: PagedLine, description: Description, pass_time: Callable[[float], None]) -> None:
-        self.line, self.description, self._pass = line, description, pass_time
+    def __init__(
+        self, line: PagedLine, description: Description, pass_time: Callable[[float], None], *, clock: Callable[[], float] = time.monotonic, saw: Callable[[dict[str, float]], None] = lambda _: None,
+    ) -> None:  # fmt: skip
+        self.line, self.description, self._pass, self.clock, self._saw = line, description, pass_time, clock, saw
         self._beat = 0
         #: Speed [rad/s] beyond which a test is broken off.
         self.most_speed = math.inf
@@ -137,6 +147,7 @@ class Hand:
     def look(self) -> dict[str, float]:
         """Read the telemetry [SI where its unit is known]; raises Refusal where the drive tripped, disarmed or runs away."""
         values = self.line.read(self._looked)
+        self._saw(values)
         self.now = {e.name: values[e.name] * factor_to_si(e) for e in self._looked if e.name in values}
         tripped = [f.name for f in faults_of(self.description, values) if f.stands]
         if tripped:

@@ -7,7 +7,6 @@ linkage (and the hall table, or an alignment the encoder's zero), then a run-up 
 from __future__ import annotations
 
 import math
-import time
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from pathlib import Path
@@ -46,6 +45,8 @@ _CURRENT = 0.6
 _COASTS = ((0.5, 3.0), (0.8, 6.0), (0.25, 4.0))
 #: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
 _AXIS = 0.6
+#: Phase margin [deg] of a current loop that is left as it was chosen.
+_CALM = 50.0
 #: Captures that an identification may take.
 CAPTURES = ("levels", "steps", "steps-d", "steps-q", "current-step", "coast", "halls", "alignment", "run-up")
 _REASON = "taken by the program through the drive"
@@ -77,19 +78,33 @@ def bare(bench: Bench) -> Bench:
     return bench.model_copy(update={"settled": {k: v for k, v in bench.settled.items() if k == "plate"}, "evidence": {}})
 
 
-def steps_of(bench: Bench, description: Description) -> list[Step]:
-    """Return the steps for a bench's motor and what its drive can do; raises Refusal where it cannot test itself at all."""
+def joined(bench: Bench, found: Bench) -> Bench:
+    """Return a bench with what an identification found: its values, captures and ledger lines, whatever was edited meanwhile."""
+    fresh = {t: s for t, s in found.settled.items() if t != "plate"}
+    evidence = {}
+    for topic, items in found.evidence.items():
+        again = {(e.file, e.kind) for e in items}
+        evidence[topic] = (*(e for e in bench.evidence.get(topic, ()) if (e.file, e.kind) not in again), *items)
+    ledger = (*bench.ledger, *(line for line in found.ledger if line not in bench.ledger))
+    current = bench.settings.current_loop.model_copy(update={"bandwidth_hz": found.settings.current_loop.bandwidth_hz})
+    settings = bench.settings.model_copy(update={"current_loop": current})
+    return bench.model_copy(update={"settled": {**bench.settled, **fresh}, "evidence": {**bench.evidence, **evidence}, "ledger": ledger, "settings": settings})
+
+
+def steps_of(bench: Bench, description: Description | None) -> list[Step]:
+    """Return the steps for a bench's motor and what its drive can do, or with None one that can do all; raises Refusal where it cannot test itself at all."""
     family = family_of(bench)
     if family.own_circuit:
         raise Refusal(f"{bench.settings.plate.called} is not identified by this", "take its no-load and locked captures on the circuit leg")
     turned = turns_field(bench)
-    missing = lacks(description, turned=turned)
-    if missing:
-        raise Refusal(missing, "this needs a drive that tests itself; its captures can also be taken one by one with Save strip")
-    scope = description.scope
-    assert scope is not None
-    seen = {n for c in scope.channels for n in (c.name, c.signal, *c.bits)}
     sensor = SENSORS[bench.settings.sensor.kind]
+    seen: set[str | None] = {"speed", "angle"} if sensor.tells_angle else set()
+    if description is not None:
+        missing = lacks(description, turned=turned)
+        if missing:
+            raise Refusal(missing, "this needs a drive that tests itself; its captures can also be taken one by one with Save strip")
+        assert description.scope is not None
+        seen = {n for c in description.scope.channels for n in (c.name, c.signal, *c.bits)} | {e.signal for e in description.telemetry if e.signal == "angle"}
     still = "the shaft aligns with a jerk, then rests" if turned else "the shaft is clamped and rests"
     found = [
         Step("levels", "Resistance, by levels", still, "resistance"), Step("steps", "Inductance, by steps", still, "inductance"),
@@ -99,7 +114,7 @@ def steps_of(bench: Bench, description: Description) -> list[Step]:
         found.append(Step("coast", "Flux linkage, by a coast" if turned else "Ke, by a coast", "the shaft turns up and coasts", "flux"))
     if turned and sensor.edges:
         found.append(Step("halls", "Hall table, from the same coast", "nothing moves", "commutation"))
-    elif turned and sensor.counted and any(e.signal == "angle" for e in description.telemetry):
+    elif turned and sensor.counted and "angle" in seen:
         found.append(Step("alignment", "Zero of the encoder, by alignment", "the shaft turns slowly there and back", "commutation"))
     if "speed" in seen and (sensor.tells_angle or not turned):
         found += [
@@ -122,15 +137,14 @@ def motor_of(bench: Bench, volts: float) -> Motor:
 
 
 class Identification:
-    """Takes every step in turn; ``tell`` hears where it is, ``now`` gives the time of the ledger, ``clock`` the seconds that passed on the drive."""
+    """Takes every step in turn; ``tell`` hears where it is and ``now`` gives the time of the ledger."""
 
     def __init__(
-        self, bench: Bench, hand: Hand, folder: Path, *, tell: Callable[[Progress], None] = lambda _: None, now: Callable[[], str], clock: Callable[[], float] = time.monotonic,
-        prefix: str = "drive",
+        self, bench: Bench, hand: Hand, folder: Path, *, tell: Callable[[Progress], None] = lambda _: None, now: Callable[[], str], prefix: str = "drive",
     ) -> None:  # fmt: skip
         self._prefix = prefix
         self.bench, self._hand, self._folder = bench, hand, folder
-        self._tell, self._now, self._clock = tell, now, clock
+        self._tell, self._now, self._clock = tell, now, hand.clock
         self.steps = steps_of(bench, hand.description)
         hand.look()
         self._motor = motor_of(bench, hand.signal("v_bus") or need(bench, "plate.v_bus"))
@@ -159,7 +173,10 @@ class Identification:
             except BaseException:
                 self._hand.stop()
                 raise
-            self._tell(Progress(step, "done", text, self._clock() - began, self.bench))
+            took = self._clock() - began
+            line = LedgerEntry(when=self._now(), kind="drive", text=f"{step.name}, through the drive, {took:.1f} s: {text}"[:4000])
+            self.bench = self.bench.model_copy(update={"ledger": (*self.bench.ledger, line)})
+            self._tell(Progress(step, "done", text, took, self.bench))
             if step.key == "coast" and not again and self._pulled_aside():
                 again, queue = True, [s for s in self.steps if s.key in ("levels", "steps", "current_loop")] + queue
         self._hand.stop()
@@ -322,9 +339,12 @@ class Identification:
         return f"{text}; {self._beside('overshoot', 100.0 * float(self.bench.evidence['current_loop'][-1].estimates['overshoot'].value), design.d.overshoot_pct)}"
 
     def _with_fitting_bandwidth(self) -> Bench:
-        """Return the bench with a bandwidth that the delay leaves calm, where nothing is settled yet: a twentieth of the loop's rate at most."""
+        """Return the bench with a bandwidth that the delay leaves calm: the one that was chosen, or a twentieth of the loop's rate where that leaves too little margin."""
         most = float(f"{0.05 / self._hand.period:.3g}")
-        return self.bench if self.bench.settings.current_loop.bandwidth_hz <= most else enter(self.bench, "current_loop", {"bandwidth_hz": most})
+        if self.bench.settings.current_loop.bandwidth_hz <= most:
+            return self.bench
+        margin = design_current(self.bench).q.margins.phase_margin_deg
+        return self.bench if margin >= _CALM else enter(self.bench, "current_loop", {"bandwidth_hz": most})
 
     @staticmethod
     def _beside(what: str, measured: float, designed: float) -> str:

@@ -96,15 +96,13 @@ def rehearse(bench: Bench, *, tell: Callable[[Progress], None] = lambda _: None)
     drive = ServedDrive(whole)
     line = LocalLine(drive)
     most = [0.0, 0.0]
-    passed = [0.0]
 
     def pass_time(seconds: float) -> None:
         line.pass_time(seconds)
-        passed[0] += seconds
         most[0] = max(most[0], drive.most_current)
         most[1] = max(most[1], abs(drive.speed))
 
-    hand = Hand(line, drive.description, pass_time)
+    hand = Hand(line, drive.description, pass_time, clock=line.clock)
     with tempfile.TemporaryDirectory(prefix="crisp-compass-") as folder:
-        Identification(bare(whole), hand, Path(folder), tell=tell, now=lambda: _WHEN, clock=lambda: passed[0]).run()
-    return Rehearsal(most[0], most[1], passed[0], presumed)
+        Identification(bare(whole), hand, Path(folder), tell=tell, now=lambda: _WHEN).run()
+    return Rehearsal(most[0], most[1], line.clock(), presumed)

@@ -193,12 +193,11 @@ def _run_up(hand: Hand, motor: Motor, speed: float) -> tuple[float, float]:
     """
     for share in _RUN_UP:
         hand.begin(TORQUE, level=share * motor.current)
-        took = 0.0
-        while abs(hand.speed) < speed and took < (1.0 if abs(hand.speed) < 0.1 * speed else 8.0):
+        began = hand.clock()
+        while abs(hand.speed) < speed and hand.clock() - began < (1.0 if abs(hand.speed) < 0.1 * speed else 8.0):
             hand.wait(0.01)
-            took += 0.01
         if abs(hand.speed) > 0.3 * speed:
-            return share * motor.current, took
+            return share * motor.current, hand.clock() - began
     raise Refusal("the shaft does not run up with the test current", "take its load off, or allow more current", code="stays")
 
 
@@ -208,19 +207,21 @@ def run_up(hand: Hand, motor: Motor) -> Taken:
     current, took = _run_up(hand, motor, 0.6 * motor.top_speed)
     reached = abs(hand.speed)
     hand.command("test", float(COAST))
-    coasted = 0.0
-    while abs(hand.speed) > 0.4 * reached and coasted < 6.0:
+    began = hand.clock()
+    while abs(hand.speed) > 0.4 * reached and hand.clock() - began < 6.0:
         hand.wait(0.02)
-        coasted += 0.02
+    coasted = hand.clock() - began
     hand.stop()
     edges = motor.sensor == "halls"  # a speed timed between two edges is late and as uneven as they are
     names = [*(("hall_1", "hall_2", "hall_3") if edges else ("speed",)), "i_q" if motor.turned else "i_m"]
-    span = 1.1 * took + coasted + 0.1
+    span = 1.3 * took + coasted + 0.2
     every = max(1, math.ceil(span / hand.period / (4 * _ROWS if edges else 3000)))
     hand.ready()
     hand.open_scope(names, int(span / hand.period / every), every)
     hand.begin(TORQUE, level=current)
-    hand.wait(took)
+    began = hand.clock()
+    while abs(hand.speed) < reached and hand.clock() - began < 1.2 * took:
+        hand.wait(0.01)
     hand.command("test", float(COAST))
     found = hand.close_scope()
     hand.stop()

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from pathlib import Path
 
-import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton, QWidget
@@ -12,10 +11,10 @@ from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton, QWidget
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.strip import Strip
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside, label
-from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.drive.conversation import factor_to_si
@@ -50,13 +49,9 @@ class ConnectPage(Page):
         self.session = document.drive
         self._description: Description | None = None
         self._path: Path | None = None
-        self.speed_plot = Plot(("time, 0 is now", "s"), ("speed", "rpm"), name="speed, measured by the drive")
-        self.speed_plot.curve("reference", "ink", width=1.2, dash="dash")
-        self.speed_plot.curve("speed", "magenta", width=2.0)
-        self.current_plot = Plot(("time, 0 is now", "s"), ("current", "A"), name="torque current, measured by the drive")
-        self.current_plot.curve("i_q", "magenta", width=2.0)
+        self.picture = Strip(self.session)
         self.rows = Rows("On the line", width=330)
-        self.column.addWidget(beside(QWidget(), (self.speed_plot, self.current_plot), (self.rows,)), 1)
+        self.column.addWidget(beside(QWidget(), self.picture.plots, (self.rows,)), 1)
         self._build_line()
         self._build_commands()
         self.session.changed.connect(self._follow)
@@ -181,8 +176,7 @@ class ConnectPage(Page):
             self._on_telemetry()
             return
         self.findings.show_findings(())
-        for plot in (self.speed_plot, self.current_plot):
-            plot.clear_data()
+        self.picture.clear()
         self.rows.show_rows((), note="Its description names the drive's registers or objects. The simulated drive brings its own.")
         for key in self._keys:
             key.setEnabled(False)
@@ -207,7 +201,7 @@ class ConnectPage(Page):
         self.arm.setEnabled(not armed and not told.streams)
         for key in self._keys:
             key.setEnabled(armed)
-        self._draw(told)
+        self.picture.draw()
         self._show_rows(told)
 
     def _fault(self) -> str:
@@ -230,20 +224,6 @@ class ConnectPage(Page):
             self.refuse(error if isinstance(error, Refusal) else Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
             return
         self.done.emit(f"{len(rows)} rows saved as {path.name}")
-
-    def _draw(self, told: Description) -> None:
-        rows = list(self.session.history)
-        if not rows:
-            return
-        t = np.array([r[0] for r in rows]) - rows[-1][0]
-        for plot, key, signal, factor in (
-            (self.speed_plot, "speed", "speed", RPM_PER_RAD_S), (self.speed_plot, "reference", "speed_ref", RPM_PER_RAD_S), (self.current_plot, "i_q", "i_q", 1.0),
-        ):  # fmt: skip
-            entry = next((e for e in told.telemetry if e.signal == signal), None) or (self._entry("speed") if signal == "speed" else None)
-            if entry is not None:
-                plot.set(key, t, np.array([r[1].get(entry.name, np.nan) for r in rows]) * factor_to_si(entry) * factor)
-        self.speed_plot.follow(-10.0, 0.0, floor=20.0)
-        self.current_plot.follow(-10.0, 0.0, floor=0.5)
 
     def _show_rows(self, told: Description) -> None:
         watchdog = told.watchdog
