@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
@@ -180,3 +181,22 @@ def test_the_drive_is_rehearsed_identified_and_taken_back(window: Window, qtbot:
     assert "stopped" in page.answer.reason
     qtbot.waitUntil(lambda: not document.drive.armed, timeout=LONG)
     assert document.bench.settled == before.settled
+
+
+def test_the_drives_own_auto_tune_is_judged_and_kept(connected: Window, qtbot: QtBot) -> None:
+    window = connected
+    window.travel("drive", "Auto-tune")
+    page = window.page
+    assert isinstance(page, AutoTunePage)
+    assert page.main_button is not None
+    assert not page.main_button.isEnabled()
+    page.buttons[1].click()
+    qtbot.waitUntil(lambda: page.answer.text == "It ran", timeout=LONG)
+    assert page.table.item(0, 6).text() == "ran"
+    page.main_button.click()
+    kept = window.document.bench.settings.auto_tune
+    assert kept.resistance_after is not None
+    assert kept.resistance_after != kept.resistance_before
+    page.buttons[1].click()
+    page.stop.click()
+    qtbot.waitUntil(lambda: page.answer.text == "Broke off", timeout=LONG)

@@ -6,6 +6,7 @@ import contextlib
 import sys
 import tempfile
 from collections import deque
+from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, QTimer, Signal
@@ -155,21 +156,27 @@ class DriveSession(QObject):
 
     def identify(self, bench: Bench, folder: Path, prefix: str) -> None:
         """Identify the drive for a bench; captures land in ``folder`` under ``prefix``. ``occupied`` tells how it goes, the run itself last."""
-        talk, told = self.talk(), self.description
-        assert told is not None
-
-        def work(line: AnyLink, busy: Occupied) -> None:
-            if not isinstance(line, Link):
-                raise Refusal("captures are read over Modbus", "connect by such a link")
-            hand = Hand(line, told, busy.pass_time, saw=busy.saw)
+        def work(hand: Hand, busy: Occupied) -> None:
             run = Identification(bare(bench), hand, folder, tell=busy.tell, now=now, prefix=prefix)
             try:
                 run.run()
             finally:
                 busy.tell(run)
 
+        self.occupy(work)
+
+    def occupy(self, work: Callable[[Hand, Occupied], None]) -> None:
+        """Let ``work`` have the drive to itself; ``occupied`` tells what it tells, ``freed`` its end. Raises Refusal where no drive is connected."""
+        talk, told = self.talk(), self.description
+        assert told is not None
+
+        def by_hand(line: AnyLink, busy: Occupied) -> None:
+            if not isinstance(line, Link):
+                raise Refusal("this needs a drive over Modbus", "connect by such a link")
+            work(Hand(line, told, busy.pass_time, saw=busy.saw), busy)
+
         self.busy = True
-        talk.occupy(work)
+        talk.occupy(by_hand)
 
     def stop(self) -> None:
         """Stop the motor; nothing is asked."""

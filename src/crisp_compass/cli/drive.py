@@ -28,6 +28,7 @@ def serve(
     broken: Annotated[float, typer.Option(min=0.0, max=0.9, help="Share of serial answers with a wrong bit.")] = 0.0,
     latency: Annotated[float, typer.Option(min=0.0, max=2.0, help="Seconds that each answer takes.")] = 0.0,
     seed: Annotated[int, typer.Option(help="The same seed spoils the same answers.")] = 1,
+    tune_skips: Annotated[bool, typer.Option("--tune-skips", help="Its auto-tune ends without having run, and does not say so.")] = False,
     force: Force = False,
     until_stdin_closes: Annotated[bool, typer.Option("--until-stdin-closes", help="End, too, when standard input does: with the program that started it.")] = False,
 ) -> None:
@@ -48,7 +49,7 @@ def serve(
     target = new_file(description, bench, force=force)
     loaded = load_bench(bench)
     try:
-        served = ServedDrive(loaded, protocol={"tcp": "modbus-tcp", "pty": "modbus-rtu", "can": "canopen"}[kind])
+        served = ServedDrive(loaded, protocol={"tcp": "modbus-tcp", "pty": "modbus-rtu", "can": "canopen"}[kind], tune_skips=tune_skips)
     except Refusal as refusal:
         raise refusal.at(bench) from None
 

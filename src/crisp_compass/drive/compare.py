@@ -45,7 +45,7 @@ def compare_with(bench: Bench, entries: Sequence[Entry], found: Mapping[str, flo
             rows.append(Row(entry.name, entry.bench, None, held, entry.unit, False))
             findings.append(Finding("info", "not-settled", f"{entry.bench} is not settled on this bench."))
             continue
-        factor = _factor(entry, settled.unit)
+        factor = factor_between(entry, settled.unit)
         here = None if held is None or not math.isfinite(held) else held * factor
         step = abs(entry.scale * factor) if entry.type != "float32" else 0.0
         differs = here is not None and abs(here - settled.value) > 0.51 * step + 2e-6 * abs(settled.value)
@@ -67,11 +67,11 @@ def bench_values(bench: Bench, entries: Sequence[Entry]) -> list[tuple[Entry, fl
     for entry in entries:
         settled = settled_value(bench, entry.bench) if entry.bench is not None else None
         if settled is not None:
-            found.append((entry, settled.value / _factor(entry, settled.unit)))
+            found.append((entry, settled.value / factor_between(entry, settled.unit)))
     return found
 
 
-def _factor(entry: Entry, unit: str) -> float:
+def factor_between(entry: Entry, unit: str) -> float:
     """Return what a physical value of the drive is multiplied with to be in the bench's unit."""
     if entry.unit == unit:
         return 1.0

@@ -177,10 +177,23 @@ class Hand:
             span = min(left, _LOOK_S)
             self._pass(span)
             left -= span
-            if self._armed and self.description.role("commands", "heartbeat") is not None:
-                self._beat = (self._beat + 1) % 1000
-                self.command("heartbeat", float(self._beat))
+            self._feed(self._armed)
             self.look()
+
+    def _feed(self, armed: bool) -> None:
+        """Show an armed drive that somebody is there."""
+        if armed and self.description.role("commands", "heartbeat") is not None:
+            self._beat = (self._beat + 1) % 1000
+            self.command("heartbeat", float(self._beat))
+
+    def wait_armed(self, seconds: float) -> None:
+        """Let time pass while the drive may disarm by itself at the end of what it does."""
+        armed, self._armed = self._armed, False
+        try:
+            self._feed(armed)
+            self.wait(seconds)
+        finally:
+            self._armed = armed
 
     def settle_down(self, longest: float) -> None:
         """Wait until the shaft rests, at most ``longest`` s."""

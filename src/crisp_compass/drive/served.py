@@ -20,6 +20,7 @@ from crisp_compass.drive.description import Description, Entry, Watchdog, limits
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_parameters import parameters_of
 from crisp_compass.drive.served_stand import Stand, can_test, scope_of, stand_values
+from crisp_compass.drive.served_tune import ENDED, ROTATING, RUNS, SHARE, AutoTune
 from crisp_compass.motor import turns_field
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
@@ -84,7 +85,7 @@ def _with_objects(description: Description) -> Description:
 class ServedDrive:
     """The simulated drive of a bench behind values; time passes by :meth:`tick`. Raises Refusal naming what the bench lacks."""
 
-    def __init__(self, bench: Bench, *, protocol: str = "modbus-tcp", seed: int = 1) -> None:
+    def __init__(self, bench: Bench, *, protocol: str = "modbus-tcp", seed: int = 1, tune_skips: bool = False) -> None:
         self._protocol = protocol
         self._bench = standing(bench)
         self._sim = open_simulation(bench, seed=seed)
@@ -92,12 +93,14 @@ class ServedDrive:
         self._mode, self._current = running_mode(bench), running_current(bench)
         self._kept = {p.name: p for p in parameters_of(self._bench, self._sim.drive)}
         self._fastest = self._top_speed()
+        truth: dict[str, float] = {k: float(getattr(self._sim.drive.machine, {"resistance": "r", "flux_linkage": "psi"}.get(k, k))) for k in map(str, ("resistance", "ld", "lq", "flux_linkage")) if k in self._kept}
+        self._tune = AutoTune(truth, skips=tune_skips, seed=seed)
         self._stand: Stand | None = None
         if can_test(self._bench) and protocol != "canopen":  # the memory is read through registers
             scope = scope_of(self._bench, self._sim.drive, self._fastest)
             self._stand = Stand(self._bench, self._sim, scope, seed=seed)
             self._tests = stand_values(self._bench, self._sim.drive, self._fastest if self._senses else 0.3 * self._fastest)
-        self._held, self._most = False, 0.0
+        self._held, self._turned, self._most = False, False, 0.0
         self._raw: dict[str, float] = {}
         self._effect: dict[str, float] = {}  # what counts now: a written value may wait for a restart
         self._holder: object | None = None
@@ -147,6 +150,8 @@ class ServedDrive:
             ("acknowledge", "uint16", 1.0, "", 0.0, 1.0, "1 clears a fault; it stays disarmed"), ("restart", "uint16", 1.0, "", 0.0, 1.0, "1 starts anew with what was written; only disarmed"),
             ("restore", "uint16", 1.0, "", 0.0, 1.0, "1 brings the factory values back; only disarmed"),
         ]  # fmt: skip
+        if self._tune.kinds:
+            commands.append(("auto_tune", "uint16", 1.0, "", 0.0, float(max(self._tune.kinds)), "1 at standstill, 2 turning; only armed; it disarms at its end"))
         if self._stand is not None:
             commands += [(v.name, v.type, v.scale, v.unit, v.low, v.high, v.text) for v in self._tests]
             commands.append(("hold", "uint16", 1.0, "", 0.0, 1.0, "1 clamps the shaft, at rest only; 0 lets it go"))
@@ -155,6 +160,8 @@ class ServedDrive:
             ("current_q", "int16", self._current_scale(), "A", "i_q", "torque current, peak"), ("current_d", "int16", self._current_scale(), "A", "i_d", "current along the magnet, peak"),
             ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
         ]  # fmt: skip
+        if self._tune.kinds:
+            telemetry.append(("tune_state", "uint16", 1.0, "", None, "auto-tune: 0 never ran, 1 runs, 2 ended, 3 broke off"))
         if self._stand is not None:
             telemetry.append(("scope_rows", "uint16", 1.0, "", None, "rows that the capture memory holds so far"))
         if not turns_field(self._bench) or in_blocks(self._bench):
@@ -167,7 +174,7 @@ class ServedDrive:
                 for n, kind, scale, unit, low, high, text in commands
             ]),
             telemetry=_packed(0, [
-                Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n == "scope_rows" else None)  # type: ignore[arg-type]
+                Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n in ("scope_rows", "tune_state") else None)  # type: ignore[arg-type]
                 for n, kind, scale, unit, signal, text in telemetry
             ]),
             faults=(Entry(name="fault", address=_FAULTS_AT, table="input", type="uint16", access="r", bits=bits, text="what tripped it"),),
@@ -216,6 +223,8 @@ class ServedDrive:
             return float(1 << code) if 0 < code < 16 else 0.0
         if entry.name == "armed":
             return 1.0 if self.armed else 0.0
+        if entry.name == "tune_state":
+            return float(self._tune.state)
         if entry.name == "scope_rows" and self._stand is not None:
             return float(self._stand.rows)
         return raw_of(entry, self._last.get(entry.signal or "", 0.0))
@@ -249,9 +258,10 @@ class ServedDrive:
         if others:
             return Denial.STATE
         testing = self._stand is not None and self._stand.active
-        if (entry.name == "speed" or (entry.name == "test" and raw != 0)) and self._holder is None:
+        asks = entry.name == "speed" or (entry.name in ("test", "auto_tune") and raw != 0)
+        if asks and (self._holder is None or self._tune.kind or (testing and entry.name != "test")):
             return Denial.STATE
-        if entry.name == "speed" and testing:
+        if entry.name == "auto_tune" and raw != 0 and (int(raw) not in self._tune.kinds or abs(self.speed) > AT_REST):
             return Denial.STATE
         if entry.name == "hold" and raw != 0 and abs(self.speed) > AT_REST:
             return Denial.STATE
@@ -269,7 +279,7 @@ class ServedDrive:
             return
         act = {
             "arm": self._on_arm, "speed": self._on_speed, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
-            "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold,
+            "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold, "auto_tune": self._on_auto_tune,
         }.get(entry.name, self._on_test_value)  # fmt: skip
         act(raw, client, entry)
 
@@ -334,7 +344,7 @@ class ServedDrive:
     # ---- tests
 
     def _is_test(self, name: str) -> bool:
-        return name == "hold" or (self._stand is not None and any(v.name == name for v in self._tests))
+        return name in ("hold", "auto_tune") or (self._stand is not None and any(v.name == name for v in self._tests))
 
     def _position(self, angle: float) -> float:
         """Return the angle [rad] as the drive's position counter tells it, in the middle of a count as the firmware takes it."""
@@ -362,6 +372,28 @@ class ServedDrive:
         self._raw[entry.name] = raw
         self._stand.set(entry.name, physical(entry, raw))
 
+    def _on_auto_tune(self, raw: float, _: object, entry: Entry) -> None:
+        self._raw[entry.name] = raw
+        if raw == 0:
+            self.disarm()
+            return
+        self._tune.begin(int(raw))
+        self._turned = False
+        if int(raw) == ROTATING:
+            self._sim.command(self._mode, speed=SHARE * self._fastest, i_d=self._current)
+
+    def _pass_tune(self, seconds: float) -> None:
+        """Let the auto-tune go on; what it found becomes parameters, and it disarms."""
+        if self._tune.state != RUNS:
+            return
+        self._turned = self._turned or abs(self.speed) > 0.4 * SHARE * self._fastest
+        found = self._tune.pass_time(seconds, turned=self._turned)
+        if self._tune.state == ENDED:
+            for entry in self.description.parameters:
+                if entry.name in found:
+                    self._raw[entry.name] = raw_of(entry, found[entry.name])
+            self.disarm()
+
     def _on_hold(self, raw: float, _: object, entry: Entry) -> None:
         self._raw[entry.name] = raw
         self._held = raw != 0
@@ -385,6 +417,8 @@ class ServedDrive:
         """Nobody commands it any more: it slows down along its ramp and lets go at rest."""
         was, self._holder = self._holder is not None, None
         self._raw["arm"] = self._raw["speed"] = 0.0
+        self._tune.break_off()
+        self._raw |= {"auto_tune": 0.0}
         tested = self._stand is not None and self._stand.active
         if self._stand is not None:
             self._stand.end()
@@ -414,6 +448,7 @@ class ServedDrive:
                 self._stopping = None
                 self._sim.command(OFF)
                 self._apply(restart=False)
+        self._pass_tune(seconds)
         span = max(min(seconds, _MOST_BEHIND), self._sim.drive.control.ts)
         testing = self._stand is not None and self._stand.active
         trace = self._stand.advance(span) if testing and self._stand is not None else self._sim.advance(span, every=1)
