@@ -10,6 +10,7 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
+from crisp_compass.app.waypoints.drive.commissioning import CommissioningPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
@@ -200,3 +201,42 @@ def test_the_drives_own_auto_tune_is_judged_and_kept(connected: Window, qtbot: Q
     page.buttons[1].click()
     page.stop.click()
     qtbot.waitUntil(lambda: page.answer.text == "Broke off", timeout=LONG)
+
+
+def test_commissioning_is_ticked_by_what_is_read_skipped_with_a_reason_and_undone(connected: Window, qtbot: QtBot) -> None:
+    window, document = connected, connected.document
+    window.travel("drive", "Commissioning")
+    page = window.page
+    assert isinstance(page, CommissioningPage)
+    qtbot.waitUntil(lambda: page.table.item(1, 3).text() == "48.0 V by the drive", timeout=LONG)
+    page.on_main()
+    assert document.bench.commissioning["keep"].done
+    assert page.task is not None
+    assert page.task.key == "supply"
+    page.skip.click()
+    assert "reason" in window.notices.text
+    page.reason.setText("measured by the works' electrician")
+    page.skip.click()
+    assert document.bench.commissioning["supply"].skipped == "measured by the works' electrician"
+    told = document.drive.description
+    assert told is not None
+    limit = next(e for e in told.parameters if e.name == "current_limit")
+    document.drive.talk().write([(limit, 20.0)])
+    page.choose("limits")
+    qtbot.waitUntil(lambda: "20.0 A" in page.table.item(4, 3).text(), timeout=LONG)
+    page.on_main()
+    assert "limits" not in document.bench.commissioning
+    assert "20.0 A" in window.notices.text
+    page.act.click()
+    qtbot.waitUntil(lambda: page.table.item(4, 3).text() == "8.00 A", timeout=LONG)
+    page.on_main()
+    assert document.bench.commissioning["limits"].read == "8.00 A"
+    page.choose("direction")
+    page.act.click()
+    qtbot.waitUntil(lambda: "by the drive" in page.table.item(8, 3).text() and not document.drive.busy, timeout=LONG)
+    page.choose("creep")
+    page.tacho.moved.emit(2.0)
+    qtbot.waitUntil(lambda: "shaft 19.1 rpm" in page.table.item(9, 3).text(), timeout=LONG)
+    for _ in range(4):
+        document.undo_stack.undo()
+    assert not document.bench.commissioning

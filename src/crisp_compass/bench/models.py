@@ -12,6 +12,7 @@ from crisp_compass.bench.ranges import CHECK_READINGS, MORE_VALUES, Key, Long, N
 from crisp_compass.bench.records import (
     CableWire,
     CheckRecord,
+    CommissioningRecord,
     CurrentTrial,
     Evidence,
     Lead,
@@ -48,6 +49,7 @@ class Bench(Frozen):
     current_trials: tuple[CurrentTrial, ...] = ()
     start_trials: tuple[StartTrial, ...] = ()
     checks: dict[Key, CheckRecord] = {}
+    commissioning: dict[Key, CommissioningRecord] = {}
     spikes: tuple[SpikeReading, ...] = ()
     cable: tuple[CableWire, ...] = ()
     ledger: tuple[LedgerEntry, ...] = ()

@@ -102,6 +102,16 @@ class CheckRecord(Frozen):
     when: When
 
 
+class CommissioningRecord(Frozen):
+    """What was said of one step of putting the drive into service; ``skipped`` holds the reason if it was left out."""
+
+    done: bool = False
+    skipped: Text = ""
+    read: Text = Field(default="", description="what the drive said when it was done")
+    value: Finite | None = Field(default=None, description="what was typed, e.g. rad/s of a tachometer")
+    when: When
+
+
 class SpikeReading(Frozen):
     """Peak of an interference, V, with what was changed since the first reading (empty for that one)."""
 

@@ -21,6 +21,7 @@ from crisp_compass.course.channels import channels_text
 from crisp_compass.course.open_points import open_points, stale_effect
 from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
+from crisp_compass.drive.commissioning import plan
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.preparation.checks import judge_all
@@ -113,7 +114,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
-        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _wiring(bench), _cable(bench),
+        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _cable(bench),
         _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
@@ -280,6 +281,19 @@ def _checks(bench: Bench) -> Section | None:
             reason += f" ({', '.join(show(v, units[k]) for k, v in j.record.values.items())})"
         rows.append((j.check.title, j.verdict, reason, j.record.when[:16].replace("T", " ") if j.record else ""))
     return Section("Checks before power", (Table(("check", "verdict", "reason and readings", "when"), tuple(rows)),))
+
+
+def _commissioning(bench: Bench) -> Section | None:
+    """Return what was done of putting the drive into service, what was skipped and why."""
+    records = bench.commissioning
+    if not any(r.done or r.skipped for r in records.values()):
+        return None
+    rows = tuple(
+        (t.name, "done" if records[t.key].done else "skipped" if records[t.key].skipped else "open", records[t.key].skipped or records[t.key].read, records[t.key].when[:16].replace("T", " "))
+        if t.key in records else (t.name, "open", "", "")
+        for t in plan(bench, None)
+    )  # fmt: skip
+    return Section("Putting the drive into service", (Table(("step", "state", "reason, or what was read", "when"), rows),))
 
 
 def _wiring(bench: Bench) -> Section | None:
