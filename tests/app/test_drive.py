@@ -10,6 +10,7 @@ import pytest
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
+from crisp_compass.app.waypoints.drive.command import CommandPage
 from crisp_compass.app.waypoints.drive.commissioning import CommissioningPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
@@ -240,3 +241,24 @@ def test_commissioning_is_ticked_by_what_is_read_skipped_with_a_reason_and_undon
     for _ in range(4):
         document.undo_stack.undo()
     assert not document.bench.commissioning
+
+
+def test_command_points_are_typed_judged_and_dropped(window: Window, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
+    window.travel("drive", "Command")
+    page = window.page
+    assert isinstance(page, CommandPage)
+    assert page.answer.text.endswith("rpm")
+    for row, (command, speed) in enumerate((("2.5 V", "560 rpm"), ("7500 mV", "1560"))):
+        page.table.item(row, 0).setText(command)
+        page.table.item(row, 2).setText(speed)
+    assert page.answer.text == "The offset is wrong"
+    assert "ends to enter in the drive" in page.rows.texts
+    page.table.item(0, 0).setText("five")
+    assert "five" in window.notices.text
+    page.table.item(0, 0).setText("")
+    assert len(window.document.bench.settings.command.points) == 1
+    page.clear.click()
+    assert window.document.bench.settings.command.points == ()
+    window.document.set_field("command", "source", "current")
+    assert page.answer._doubt.text() == "4.00 mA to 20.0 mA"

@@ -8,6 +8,7 @@ from crisp_compass.bench.base import Frozen
 from crisp_compass.bench.plate import MagnetPlate, Plate
 from crisp_compass.bench.settings.auto_tune import AutoTuneSettings
 from crisp_compass.bench.settings.circuit import CircuitSettings
+from crisp_compass.bench.settings.command import CommandSettings
 from crisp_compass.bench.settings.commutation import CommutationSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.flux import FluxSettings
@@ -42,6 +43,7 @@ class Settings(Frozen):
     start_up: StartUpSettings = StartUpSettings()
     speed_loop: SpeedSettings = SpeedSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
+    command: CommandSettings = CommandSettings()
     run: RunSettings = RunSettings()
     stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()
