@@ -14,6 +14,7 @@ import time
 from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
+from crisp_compass.drive.can_profile import ProcessData, Profile
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.link import LOOK, DeniedError
 from crisp_compass.drive.registers import from_bytes, physical, to_bytes
@@ -54,6 +55,7 @@ def _network(link: str) -> Iterator[Any]:
     for name in ("canopen", "can"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
     network = canopen.Network()
+    network.NOTIFIER_CYCLE = 0.1  # what hanging up waits for
     try:
         network.connect(**bus_of(link))
     except (can.CanError, OSError, ValueError, TypeError, NotImplementedError) as error:
@@ -91,6 +93,13 @@ def dictionary(description: Description) -> Any:
     return found
 
 
+def dictionary_of_node(drive: ServedDrive) -> Any:
+    """Return the object dictionary of the simulated drive as a node: its own objects and those of the profile."""
+    found = dictionary(drive.description)
+    Profile(drive, object()).add_to(found, drive.description.unit_id)
+    return found
+
+
 def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> None:
     """Serve as a node of the bus until SIGTERM or SIGINT; ``ready`` is told the link that others take."""
     import canopen
@@ -98,8 +107,12 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
 
     entries = {(e.index, e.subindex or 0): e for e in drive.description.entries()}
     guard, client, ended = threading.Lock(), object(), threading.Event()
+    profile = Profile(drive, client)
 
     def on_read(index: int, subindex: int, od: Any) -> Any:
+        if profile.has(index):
+            with guard:
+                return profile.read(index)
         entry = entries.get((index, subindex))
         if entry is None:
             return None
@@ -108,6 +121,14 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
         return raw if entry.type == "float32" else int(raw)
 
     def on_write(index: int, subindex: int, od: Any, data: bytes) -> None:
+        if profile.has(index):
+            if len(data) != profile.size(index):
+                raise SdoAbortedError(_LENGTH)
+            with guard:
+                refused = profile.write(index, int.from_bytes(data, "little", signed=od.data_type in (0x02, 0x04)))
+            if refused is not None:
+                raise SdoAbortedError(_ABORTS[refused])
+            return
         entry = entries.get((index, subindex))
         if entry is None:
             raise SdoAbortedError(_NO_OBJECT)
@@ -124,18 +145,23 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda *_: ended.set())
     with _network(link) as network:
-        node: Any = canopen.LocalNode(drive.description.unit_id, dictionary(drive.description))
+        node: Any = canopen.LocalNode(drive.description.unit_id, dictionary_of_node(drive))
         network.add_node(node)
         node.add_read_callback(on_read)
         node.add_write_callback(on_write)
         node.nmt.state = "OPERATIONAL"
         node.nmt.start_heartbeat(500)
+        data = ProcessData(node, profile, guard)
         ready(link)
         last = time.monotonic()
         while not ended.wait(_TICK_S):
             now = time.monotonic()
             with guard:
                 drive.tick(now - last)
+                fell = profile.follow()
+                data.pass_time(now - last)
+            if fell:
+                node.emcy.send(fell, 1)
             last = now
         node.nmt.stop_heartbeat()
 

@@ -235,6 +235,11 @@ class ServedDrive:
         return self._holder is not None
 
     @property
+    def fault_code(self) -> int:
+        """Number of the fault that stands, 0 for none."""
+        return int(self._sim.state[state.FAULT])
+
+    @property
     def most_current(self) -> float:
         """Largest current [A] of the last moment, length of the vector."""
         return self._most

@@ -1,0 +1,184 @@
+"""The simulated drive as a CiA 402 node: control and status word, profile velocity, process data, emergencies; beside its own objects.
+
+Process data: RPDO 1 takes control word and target velocity, TPDO 1 tells status word and velocity (CiA 301, CiA 402-2). One count of velocity is that of the
+drive's own command. Whatever is written to control word or target velocity shows that the master is there.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+from crisp_compass.drive.cia402 import (
+    CONTROLWORD,
+    ERROR_CODE,
+    ERROR_CODES,
+    MODE,
+    MODE_SHOWN,
+    PROFILE_VELOCITY,
+    STATUSWORD,
+    SUPPORTED_MODES,
+    TARGET_VELOCITY,
+    VELOCITY,
+    Machine,
+    State,
+)
+from crisp_compass.drive.description import Entry
+from crisp_compass.drive.registers import raw_of
+from crisp_compass.drive.served import AT_REST, Denial, ServedDrive
+
+#: Objects: name, whether it may be written, least and most.
+_OBJECTS = {
+    ERROR_CODE: ("Error code", "UNSIGNED16", False), CONTROLWORD: ("Controlword", "UNSIGNED16", True), STATUSWORD: ("Statusword", "UNSIGNED16", False),
+    MODE: ("Modes of operation", "INTEGER8", True), MODE_SHOWN: ("Modes of operation display", "INTEGER8", False), VELOCITY: ("Velocity actual value", "INTEGER32", False),
+    TARGET_VELOCITY: ("Target velocity", "INTEGER32", True), SUPPORTED_MODES: ("Supported drive modes", "UNSIGNED32", False),
+}  # fmt: skip
+_SIZES = {"UNSIGNED16": 2, "INTEGER8": 1, "INTEGER32": 4, "UNSIGNED32": 4}
+_DEVICE_TYPE = 0x00020192  # CiA 402, servo drive
+_EVERY_S = 0.02
+
+
+class Profile:
+    """One node's profile over a drive; ``client`` is who the bus is to the drive."""
+
+    def __init__(self, drive: ServedDrive, client: object) -> None:
+        self._drive, self._client = drive, client
+        self.machine = Machine()
+        self._mode = 0
+        self._target = 0
+        self._fault = 0
+        self._commands = {e.name: e for e in drive.description.commands}
+
+    # ---- objects
+
+    def add_to(self, dictionary: Any, node_id: int) -> None:
+        """Add the profile's objects and process data to an object dictionary."""
+        from canopen import objectdictionary as od
+
+        for index, (name, kind, writable) in _OBJECTS.items():
+            variable = od.ODVariable(name, index, 0)
+            variable.data_type = getattr(od, kind)
+            variable.access_type = "rw" if writable else "ro"
+            variable.pdo_mappable = True
+            variable.default = 0
+            dictionary.add_object(variable)
+        device = od.ODVariable("Device type", 0x1000, 0)
+        device.data_type, device.access_type, device.default = od.UNSIGNED32, "ro", _DEVICE_TYPE
+        dictionary.add_object(device)
+        for at, cob, first, second in ((0x1400, 0x200, CONTROLWORD, TARGET_VELOCITY), (0x1800, 0x180, STATUSWORD, VELOCITY)):
+            words = (("Highest subindex", od.UNSIGNED8, 2), ("COB-ID", od.UNSIGNED32, cob + node_id), ("Transmission type", od.UNSIGNED8, 255))
+            maps = (("Number of objects", od.UNSIGNED8, 2), ("First object", od.UNSIGNED32, first << 16 | 16), ("Second object", od.UNSIGNED32, second << 16 | 32))
+            for index, title, parts in ((at, "PDO communication", words), (at + 0x200, "PDO mapping", maps)):
+                record = od.ODRecord(f"{title} {at:04X}", index)
+                for k, (part, number, value) in enumerate(parts):
+                    variable = od.ODVariable(part, index, k)
+                    variable.data_type, variable.access_type, variable.default = number, "ro", value
+                    record.add_member(variable)
+                dictionary.add_object(record)
+
+    def has(self, index: int) -> bool:
+        """Tell whether an object is the profile's."""
+        return index in _OBJECTS
+
+    def size(self, index: int) -> int:
+        """Return the bytes of an object."""
+        return _SIZES[_OBJECTS[index][1]]
+
+    def read(self, index: int) -> int:
+        """Return an object's value."""
+        drive = self._drive
+        speed = self._commands["speed"]
+        return {
+            ERROR_CODE: ERROR_CODES.get(self._fault, 0x1000) if self._fault else 0, CONTROLWORD: 0, STATUSWORD: self.machine.status, MODE: self._mode, MODE_SHOWN: self._mode,
+            VELOCITY: int(raw_of(speed, drive.speed)), TARGET_VELOCITY: self._target, SUPPORTED_MODES: 1 << (PROFILE_VELOCITY - 1),
+        }[index]  # fmt: skip
+
+    def write(self, index: int, value: int) -> Denial | None:
+        """Write an object; return why it is refused, or None."""
+        if not _OBJECTS[index][2]:
+            return Denial.ADDRESS
+        if index == MODE:
+            if value not in (0, PROFILE_VELOCITY):
+                return Denial.LIMITS
+            self._mode = value
+            return None
+        if index == TARGET_VELOCITY:
+            entry = self._commands["speed"]
+            if entry.max is not None and abs(value * entry.scale) > entry.max * (1 + 1e-9):
+                return Denial.LIMITS
+            self._target = value
+            self._drive.fed(self._client)
+            self._run()
+            return None
+        self._control(value & 0xFFFF)
+        return None
+
+    def _control(self, word: int) -> None:
+        drive = self._drive
+        drive.fed(self._client)
+        for number in self.machine.write(word):
+            if number == 4:
+                if drive.deny(self._commands["arm"], 1.0, self._client) is None:
+                    drive.write(self._commands["arm"], 1.0, self._client)
+                    self._run()
+                else:
+                    self.machine.refuse()
+            elif number in (5, 8, 9, 11):
+                drive.disarm()
+            elif number == 15:
+                self._write("acknowledge", 1.0)
+
+    def _write(self, name: str, raw: float) -> None:
+        entry: Entry = self._commands[name]
+        if self._drive.deny(entry, raw, self._client) is None:
+            self._drive.write(entry, raw, self._client)
+
+    def _run(self) -> None:
+        if self.machine.state is State.OPERATION_ENABLED and self._mode == PROFILE_VELOCITY:
+            self._write("speed", float(self._target))
+
+    # ---- time
+
+    def follow(self) -> int:
+        """Follow the drive after it moved on; return the error code of a fault that came just now, else 0."""
+        drive, fell = self._drive, 0
+        if drive.fault_code != self._fault:
+            self._fault = drive.fault_code
+            if self._fault:
+                self.machine.fell()
+                fell = ERROR_CODES.get(self._fault, 0x1000)
+        if self.machine.state is State.OPERATION_ENABLED and not drive.armed:
+            self.machine.let_go()
+        if self.machine.state is State.FAULT_REACTION_ACTIVE or (self.machine.state is State.QUICK_STOP_ACTIVE and abs(drive.speed) <= AT_REST):
+            self.machine.rested()
+        return fell
+
+
+class ProcessData:
+    """Process data of a node: what the master sends is written like any object, what the drive does is told every 20 ms while the node is operational."""
+
+    def __init__(self, node: Any, profile: Profile, guard: Any) -> None:
+        self._node, self._profile, self._guard = node, profile, guard
+        node.rpdo.read(from_od=True)
+        node.tpdo.read(from_od=True)
+        node.rpdo[1].add_callback(self._on_message)
+        self._left = 0.0
+
+    def _on_message(self, message: Any) -> None:
+        if self._node.nmt.state != "OPERATIONAL":
+            return
+        values = {v.index: v.raw for v in message}
+        with self._guard:
+            for index in (TARGET_VELOCITY, CONTROLWORD):
+                if index in values:
+                    self._profile.write(index, int(values[index]))
+
+    def pass_time(self, seconds: float) -> None:
+        """Tell what the drive does, where it is time."""
+        self._left -= seconds
+        if self._left > 0 or self._node.nmt.state != "OPERATIONAL":
+            return
+        self._left = _EVERY_S
+        told = self._node.tpdo[1]
+        for variable in told:
+            variable.raw = self._profile.read(variable.index)
+        told.transmit()

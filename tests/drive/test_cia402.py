@@ -1,0 +1,132 @@
+"""CiA 402: the state machine against the standard's table, and the simulated node against canopen's own 402 client.
+
+The table is that of CiA 402-2 (IEC 61800-7-201): transitions of the state machine, command coding of the control word, state coding of the status word; from memory.
+"""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+
+import pytest
+
+from crisp_compass.bench import load_bench
+from crisp_compass.drive.can_bus import dictionary_of_node
+from crisp_compass.drive.cia402 import Machine, State, next_word, state_of
+from crisp_compass.drive.served import ServedDrive
+from crisp_compass.errors import Refusal
+from drive.test_modbus import WINCH, _has_multicast, served
+
+S = State
+#: Transition: from, a control word that makes it, to.
+TABLE = {
+    2: (S.SWITCH_ON_DISABLED, 0x0006, S.READY_TO_SWITCH_ON), 3: (S.READY_TO_SWITCH_ON, 0x0007, S.SWITCHED_ON), 4: (S.SWITCHED_ON, 0x000F, S.OPERATION_ENABLED),
+    5: (S.OPERATION_ENABLED, 0x0007, S.SWITCHED_ON), 6: (S.SWITCHED_ON, 0x0006, S.READY_TO_SWITCH_ON), 7: (S.READY_TO_SWITCH_ON, 0x0000, S.SWITCH_ON_DISABLED),
+    8: (S.OPERATION_ENABLED, 0x0006, S.READY_TO_SWITCH_ON), 9: (S.OPERATION_ENABLED, 0x0000, S.SWITCH_ON_DISABLED), 10: (S.SWITCHED_ON, 0x0002, S.SWITCH_ON_DISABLED),
+    11: (S.OPERATION_ENABLED, 0x0002, S.QUICK_STOP_ACTIVE), 12: (S.QUICK_STOP_ACTIVE, 0x0000, S.SWITCH_ON_DISABLED), 15: (S.FAULT, 0x0080, S.SWITCH_ON_DISABLED),
+}  # fmt: skip
+STATUS = {
+    S.NOT_READY: "xxxx xxxx x0xx 0000", S.SWITCH_ON_DISABLED: "xxxx xxxx x1xx 0000", S.READY_TO_SWITCH_ON: "xxxx xxxx x01x 0001", S.SWITCHED_ON: "xxxx xxxx x01x 0011",
+    S.OPERATION_ENABLED: "xxxx xxxx x01x 0111", S.QUICK_STOP_ACTIVE: "xxxx xxxx x00x 0111", S.FAULT_REACTION_ACTIVE: "xxxx xxxx x0xx 1111", S.FAULT: "xxxx xxxx x0xx 1000",
+}  # fmt: skip
+
+
+def test_every_transition_and_no_other() -> None:
+    asked = {word for _, word, _ in TABLE.values()}
+    for start in State:
+        for word in sorted(asked | {0x0002, 0x000F, 0x0080}):
+            machine = Machine()
+            machine.state = start
+            made = machine.write(word)
+            wanted = [n for n, (state, w, _) in TABLE.items() if state is start and w == word]
+            if start is S.READY_TO_SWITCH_ON and word == 0x000F:
+                assert made == (3, 4)  # the standard lets a drive pass Switched on by itself
+            elif start is S.READY_TO_SWITCH_ON and word == 0x0002:
+                assert made == (7,)  # quick stop leaves it too
+            elif start is S.SWITCHED_ON and word in (0x0000, 0x0080):
+                assert made == (10,)
+            elif start is S.READY_TO_SWITCH_ON and word == 0x0080:
+                assert made == (7,)
+            elif start is S.OPERATION_ENABLED and word == 0x0080:
+                assert made == (9,)
+            elif start is S.QUICK_STOP_ACTIVE and word == 0x0080:
+                assert made == (12,)
+            else:
+                assert list(made) == wanted, f"{start} 0x{word:04X}"
+                assert machine.state is (TABLE[wanted[0]][2] if wanted else start)
+
+
+def test_faults_reset_by_an_edge_and_words_tell_the_states() -> None:
+    machine = Machine()
+    assert machine.fell() == (13,)
+    assert machine.write(0x0F) == ()
+    assert machine.rested() == (14,)
+    machine.write(0x80)
+    assert machine.state is S.SWITCH_ON_DISABLED
+    machine.fell()
+    machine.rested()
+    assert machine.write(0x80) == ()  # the bit has stood since: no edge
+    machine.write(0x00)
+    assert machine.write(0x80) == (15,)
+    for state, pattern in STATUS.items():
+        for filler in "01":
+            assert state_of(int(pattern.replace(" ", "").replace("x", filler), 2)) is state
+    path, climbing = list[int](), Machine()
+    while (word := next_word(climbing.state)) is not None:
+        path.append(word)
+        climbing.write(word)
+    assert path == [0x06, 0x07, 0x0F]
+    with pytest.raises(Refusal, match="fault"):
+        next_word(S.FAULT)
+
+
+def test_canopens_own_client_of_the_profile_runs_it_by_process_data(tmp_path: Path) -> None:
+    import canopen
+
+    if not _has_multicast():
+        pytest.skip("this machine carries no multicast")
+    with served(tmp_path, "can:239.74.163.10:43121") as (_, _where, told):
+        network = canopen.Network()
+        network.connect(interface="udp_multicast", channel="239.74.163.10", port=43121, fd=False)
+        node = canopen.BaseNode402(1, dictionary_of_node(ServedDrive(load_bench(WINCH), protocol="canopen")))
+        network.add_node(node)
+        node.sdo.RESPONSE_TIMEOUT = 2.0
+        node.TIMEOUT_SWITCH_STATE_FINAL = node.TIMEOUT_SWITCH_STATE_SINGLE = node.TIMEOUT_CHECK_TPDO = 20.0
+        emergencies: list[int] = []
+        node.emcy.add_callback(lambda e: emergencies.append(e.code))
+        node.nmt.state = "OPERATIONAL"
+        node.rpdo.read(from_od=True)
+        node.tpdo.read(from_od=True)
+        node.setup_402_state_machine(read_pdos=False)
+        node.sdo[0x6060].raw = 3
+        assert node.sdo[0x6061].raw == 3
+        node.rpdo[1].start(0.02)
+        node.state = "READY TO SWITCH ON"
+        node.state = "SWITCHED ON"
+        node.state = "OPERATION ENABLED"
+        assert node.state == "OPERATION ENABLED"
+        wanted = 8000  # 80 rad/s in counts of 0.01
+        until = time.monotonic() + 10.0
+        seen = 0
+        node.rpdo[1][0x60FF].raw = wanted
+        while time.monotonic() < until and abs(seen - wanted) > 200:
+            node.tpdo[1].wait_for_reception(1.0)
+            seen = node.tpdo[1][0x606C].raw
+        assert abs(seen - wanted) <= 200
+        node.rpdo[1].stop()
+        time.sleep(0.6)  # the master falls silent: the watchdog stops it
+        assert node.sdo[0x6041].raw & 0x4F == 0x40
+        objects = {e["name"]: e["index"] for lot in ("parameters", "commands") for e in told[lot]}
+        node.sdo.download(objects["minimum_bus"], 0, (600).to_bytes(2, "little"))  # 60 V: above the bus
+        for word in (0x06, 0x07, 0x0F):
+            node.sdo[0x6040].raw = word
+        until = time.monotonic() + 10.0
+        while time.monotonic() < until and not emergencies:
+            time.sleep(0.05)
+        assert emergencies == [0x3220]
+        assert node.sdo[0x603F].raw == 0x3220
+        assert node.sdo[0x6041].raw & 0x4F == 0x08
+        node.sdo.download(objects["minimum_bus"], 0, (300).to_bytes(2, "little"))
+        node.sdo[0x6040].raw = 0x80
+        assert node.sdo[0x6041].raw & 0x4F == 0x40
+        network.disconnect()
