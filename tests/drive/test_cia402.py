@@ -6,6 +6,7 @@ The table is that of CiA 402-2 (IEC 61800-7-201): transitions of the state machi
 from __future__ import annotations
 
 import time
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -13,6 +14,8 @@ import pytest
 from crisp_compass.bench import load_bench
 from crisp_compass.drive.can_bus import dictionary_of_node
 from crisp_compass.drive.cia402 import Machine, State, next_word, state_of
+from crisp_compass.drive.conversation import Conversation, Event
+from crisp_compass.drive.importing import import_description
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
 from drive.test_modbus import WINCH, _has_multicast, served
@@ -130,3 +133,51 @@ def test_canopens_own_client_of_the_profile_runs_it_by_process_data(tmp_path: Pa
         node.sdo[0x6040].raw = 0x80
         assert node.sdo[0x6041].raw & 0x4F == 0x40
         network.disconnect()
+
+
+def test_a_drive_known_by_its_data_sheet_alone_is_armed_by_its_control_word(tmp_path: Path) -> None:
+    if not _has_multicast():
+        pytest.skip("this machine carries no multicast")
+    with served(tmp_path, "can:239.74.163.12:43131", WINCH, "--eds", str(tmp_path / "node.eds")) as (_, where, _told):
+        described, findings = import_description(tmp_path / "node.eds", protocol="", unit_id=1)
+        assert [f.code for f in findings] == ["objects-left-out"]
+        assert described.role("commands", "controlword") is not None
+        own = described.model_copy(update={"commands": tuple(e for e in described.commands if e.role), "telemetry": tuple(e for e in described.telemetry if e.role)})
+        seen: list[Event] = []
+        talk = Conversation(where, own, seen.append)
+        talk.start()
+
+        def until(done: Callable[[], bool]) -> None:
+            end = time.monotonic() + 30.0
+            while not done():
+                assert time.monotonic() < end, [e for e in seen if e.kind != "telemetry"]
+                talk.alive()
+                time.sleep(0.02)
+
+        until(lambda: bool(seen))
+        talk.arm()
+        until(lambda: talk.commands)
+        talk.run_at(8000.0)  # counts of 0.01 rad/s: a data sheet names no unit
+        last = lambda: next((e.telemetry for e in reversed(seen) if e.telemetry is not None), None)  # noqa: E731
+        until(lambda: (t := last()) is not None and abs(t.values["velocity_actual_value"] - 8000) < 200)
+        assert own.armed(last().values)  # type: ignore[union-attr]
+        talk.stop()
+        until(lambda: (t := last()) is not None and not own.armed(t.values) and abs(t.values["velocity_actual_value"]) < 60)
+        talk.close()
+
+
+def test_a_table_of_registers_becomes_a_description(tmp_path: Path) -> None:
+    table = tmp_path / "mine.csv"
+    table.write_text("# my drive\nname;address;type;scale;unit;list;role;bits\nlimit;0x10;uint16;0,01;A;;;\nstate;0;uint16;;;faults;;0:hot|3:short\nspeed;4;int32;0.1;rpm;telemetry;speed;\n")
+    described, _ = import_description(table, protocol="modbus rtu", unit_id=7)
+    assert described.parameters[0].scale == 0.01
+    assert described.parameters[0].address == 16
+    assert described.faults[0].bits == {"0": "hot", "3": "short"}
+    assert described.unit_id == 7
+    for wrong, why in (("name,type\nx,int99\n", "type"), ("name,type,address\nx,int16,two\n", "row 2"), ("name,type,address\nx,int16\n", "row 2 has 2 columns"), ("a,b\n1,2\n", "no column name"), ("", "no header")):
+        table.write_text(wrong)
+        with pytest.raises(Refusal, match=why):
+            import_description(table, protocol="modbus tcp", unit_id=1)
+    (tmp_path / "odd.eds").write_text("[DeviceInfo]\nnonsense")
+    with pytest.raises(Refusal, match=r"odd\.eds"):
+        import_description(tmp_path / "odd.eds", protocol="", unit_id=1)

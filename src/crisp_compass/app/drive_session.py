@@ -135,8 +135,7 @@ class DriveSession(QObject):
     @property
     def armed(self) -> bool:
         """Whether the drive says that somebody may command it."""
-        entry = self.description.role("telemetry", "armed") if self.description else None
-        return entry is not None and self.now.get(entry.name, 0.0) != 0.0
+        return self.description is not None and self.description.armed(self.now)
 
     @property
     def commanding(self) -> bool:

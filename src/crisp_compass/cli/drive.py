@@ -29,6 +29,7 @@ def serve(
     latency: Annotated[float, typer.Option(min=0.0, max=2.0, help="Seconds that each answer takes.")] = 0.0,
     seed: Annotated[int, typer.Option(help="The same seed spoils the same answers.")] = 1,
     tune_skips: Annotated[bool, typer.Option("--tune-skips", help="Its auto-tune ends without having run, and does not say so.")] = False,
+    eds: Annotated[str | None, typer.Option("--eds", metavar="OUT.eds", help="On a CAN bus: where the node's electronic data sheet is written.")] = None,
     force: Force = False,
     until_stdin_closes: Annotated[bool, typer.Option("--until-stdin-closes", help="End, too, when standard input does: with the program that started it.")] = False,
 ) -> None:
@@ -47,6 +48,9 @@ def serve(
     if kind == "can" and bad != Line(seed=seed):
         raise Refusal("a bad line is simulated for tcp and pty", "leave --lost, --broken and --latency out", where="--link")
     target = new_file(description, bench, force=force)
+    if eds is not None and kind != "can":
+        raise Refusal("only a node of a CAN bus has an electronic data sheet", "leave it out, or listen at can:CHANNEL", where="--eds")
+    sheet = new_file(eds, bench, force=force) if eds is not None else None
     loaded = load_bench(bench)
     try:
         served = ServedDrive(loaded, protocol={"tcp": "modbus-tcp", "pty": "modbus-rtu", "can": "canopen"}[kind], tune_skips=tune_skips)
@@ -71,13 +75,39 @@ def serve(
         print(where, flush=True)
 
     if kind == "can":
-        from crisp_compass.drive.can_bus import serve_can
+        from crisp_compass.drive.can_bus import dictionary_of_node, serve_can
+        from crisp_compass.drive.importing import export_eds
 
+        if sheet is not None:
+            export_eds(dictionary_of_node(served), sheet, served.description.name)
         serve_can(served, link, ready)
     elif kind == "tcp":
         asyncio.run(serve_tcp(served, link, ready, bad))
     else:
         asyncio.run(serve_pty(served, ready, bad))
+
+
+@drive.command("describe")
+@command
+def describe(
+    file: Annotated[str, typer.Argument(metavar="FILE", help="An electronic data sheet (.eds, .dcf), or a table of registers (.csv).")],
+    output: Annotated[str, typer.Option("-o", "--output", metavar="D.json", help="The description.")],
+    protocol: Annotated[str, typer.Option(help="Of a table: modbus tcp, modbus rtu or canopen.")] = "modbus tcp",
+    unit_id: Annotated[int, typer.Option("--unit-id", min=0, max=247, help="Modbus unit or CANopen node.")] = 1,
+    force: Force = False,
+    json: Json = False,
+) -> None:
+    """Make a description of a drive from its electronic data sheet or from a table of its registers."""
+    from pathlib import Path
+
+    from crisp_compass.drive.description import save_description
+    from crisp_compass.drive.importing import import_description
+
+    target = new_file(output, file, force=force)
+    made, findings = import_description(Path(file), protocol=protocol, unit_id=unit_id)
+    save_description(target, made)
+    keys = {lot: len(getattr(made, lot)) for lot in ("parameters", "commands", "telemetry", "faults")}
+    emit("drive describe", json, findings=findings, keys={**keys, "output": output}, text=[f"{n} {lot}" for lot, n in keys.items() if n])
 
 
 @drive.command("read")

@@ -43,7 +43,7 @@ class Profile:
     def __init__(self, drive: ServedDrive, client: object) -> None:
         self._drive, self._client = drive, client
         self.machine = Machine()
-        self._mode = 0
+        self._mode = PROFILE_VELOCITY
         self._target = 0
         self._fault = 0
         self._commands = {e.name: e for e in drive.description.commands}

@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from crisp_compass.drive.cia402 import next_word, state_of
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.link import AnyLink, DeniedError, open_link
 from crisp_compass.drive.registers import raw_of
@@ -25,6 +26,8 @@ from crisp_compass.quantities import UNITS, to_si
 PERIOD_S, OWNER_S = 0.05, 0.3
 #: Rounds over which the time of an answer is averaged.
 _AVERAGED = 20
+#: Most steps that arming by a control word takes.
+_MOST_STATES = 12
 
 
 @dataclass(frozen=True)
@@ -131,6 +134,28 @@ class Conversation:
         wanted = list(values)
         self._jobs.put(lambda line: self._tell(Event("written", written=tuple(write_and_check(line, self.description, e, v) for e, v in wanted))))
 
+    def _by_word(self, line: AnyLink, word: Entry, role: str) -> None:
+        """Arm or acknowledge through the control word of CiA 402, one state after the other."""
+        status = self.description.role("telemetry", "statusword")
+        try:
+            if role == "acknowledge":
+                for value in (0x00, 0x80, 0x00):
+                    line.write(word, float(value))
+                return
+            for _ in range(_MOST_STATES):
+                told = line.read([status]) if status is not None else {}
+                following = next_word(state_of(int(next(iter(told.values()), 0.0))))
+                if following is None:
+                    self._armed = True
+                    return
+                line.write(word, float(following))
+                time.sleep(0.02)
+            raise Refusal("it does not come to operation enabled", "look at its enable input and at what it reports")
+        except (DeniedError, Refusal) as error:
+            self._asked = False
+            text = error.text if isinstance(error, DeniedError) else error.sentence.rstrip(".")
+            self._tell(Event("refused", text=f"The drive refuses to {role}: {text}."))
+
     def occupy(self, work: Callable[[AnyLink, Occupied], None]) -> None:
         """Let ``work`` have the line to itself: it tells what it does by ``occupied``, and ``free`` ends it. A stop breaks it off."""
         self._asked = True
@@ -167,6 +192,10 @@ class Conversation:
 
     def _command(self, line: AnyLink, role: str, value: float) -> None:
         entry = self.description.role("commands", role)
+        word = self.description.role("commands", "controlword")
+        if entry is None and word is not None and role in ("arm", "acknowledge"):
+            self._by_word(line, word, role)
+            return
         if entry is None:
             self._asked = self._asked and role != "arm"
             self._tell(Event("refused", text=f"The description names no command “{role}”: add it, or do it at the drive."))
@@ -217,8 +246,7 @@ class Conversation:
             asked = time.monotonic()
             self._feed(line)
             values = line.read(self._telemetry) if self._telemetry else {}
-            armed = self.description.role("telemetry", "armed")
-            if armed is not None and values.get(armed.name) == 0.0 and self._armed:
+            if self._armed and not self.description.armed(values):
                 self._armed = self._asked = False  # it disarmed by itself
             took = time.monotonic() - asked
             rounds += 1
@@ -229,6 +257,10 @@ class Conversation:
     def _feed(self, line: AnyLink) -> None:
         """Send a heartbeat while armed."""
         beat = self.description.role("commands", "heartbeat")
+        word = self.description.role("commands", "controlword")
+        if self._armed and beat is None and word is not None:
+            with contextlib.suppress(DeniedError):
+                line.write(word, float(0x0F))
         if beat is None or not self._armed:
             return
         self._beat = (self._beat + 1) % 1000
@@ -241,6 +273,10 @@ class Conversation:
         self._armed = self._asked = False
         while not self._jobs.empty():
             self._jobs.get_nowait()
+        word = self.description.role("commands", "controlword")
+        if word is not None and self.description.role("commands", "arm") is None:
+            with contextlib.suppress(DeniedError):
+                line.write(word, float(0x02))  # quick stop; the drive lets go at its end
         for role, value in (("stop", 1.0), ("arm", 0.0)):
             entry: Any = self.description.role("commands", role)
             if entry is not None:

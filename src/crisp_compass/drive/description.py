@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import math
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Literal
 
@@ -224,6 +224,14 @@ class Description(_Frozen):
         found = {e.name: e for lot in (self.commands, self.faults, self.telemetry, self.parameters) for e in lot if e.readable}
         return [e for e in self.entries() if found.get(e.name) is e]
 
+    def armed(self, values: Mapping[str, float]) -> bool:
+        """Tell from telemetry [raw times scale, by name] whether somebody may command the drive: by its own word, or by its status word (CiA 402)."""
+        own = self.role("telemetry", "armed")
+        if own is not None:
+            return values.get(own.name, 0.0) != 0.0
+        status = self.role("telemetry", "statusword")
+        return status is not None and int(values.get(status.name, 0.0)) & 0x6F == 0x27
+
     def role(self, lot: Literal["commands", "telemetry"], name: str) -> Entry | None:
         """Return the entry that plays a role: ``arm``, ``speed``, ``stop``, ``heartbeat`` of commands, ``armed``, ``speed`` of telemetry."""
         return next((e for e in getattr(self, lot) if (e.role or e.name) == name), None)
@@ -247,10 +255,10 @@ def load_description(path: str | Path) -> Description:
     try:
         return Description.model_validate(data)
     except ValidationError as error:
-        raise Refusal(_first_fault(error), "see docs/drive.schema.json", where=name) from None
+        raise Refusal(first_fault(error), "see docs/drive.schema.json", where=name) from None
 
 
-def _first_fault(error: ValidationError) -> str:
+def first_fault(error: ValidationError) -> str:
     """Return the first fault that the model found, as a sentence without a full stop."""
     first = error.errors(include_url=False)[0]
     message = re.sub(r"^Value error, ", "", str(first["msg"]))

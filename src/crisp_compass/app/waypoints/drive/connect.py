@@ -20,6 +20,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Description, Entry, load_description
 from crisp_compass.drive.faults import faults_of
+from crisp_compass.drive.importing import import_description
 from crisp_compass.drive.recording import as_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -65,7 +66,7 @@ class ConnectPage(Page):
         self.link.setAccessibleName("Link to the drive")
         self.link.setMinimumWidth(220)
         self.file = QPushButton("Description…")
-        self.file.setToolTip("What the drive is: a JSON file of its registers, see docs/drive.schema.json")
+        self.file.setToolTip("What the drive is: a JSON file of its registers (docs/drive.schema.json), a node's electronic data sheet (.eds), or a table of registers (.csv)")
         self.file.clicked.connect(self._on_file)
         self.own = QPushButton("Connect")
         self.own.clicked.connect(self._on_connect)
@@ -105,14 +106,21 @@ class ConnectPage(Page):
 
     def _on_file(self) -> None:
         start = str(self._path or self.document.base)
-        name, _ = QFileDialog.getOpenFileName(self, "Description of the drive", start, "Descriptions (*.json);;All files (*)")
+        name, _ = QFileDialog.getOpenFileName(self, "Description of the drive", start, "Descriptions, data sheets, tables (*.json *.eds *.dcf *.csv);;All files (*)")
         if name:
             self.take_description(Path(name))
 
     def take_description(self, path: Path) -> None:
         """Read the description of one's own drive."""
         try:
-            self._description, self._path = load_description(path), path
+            if path.suffix.lower() in (".eds", ".dcf", ".csv"):
+                rtu = self.link.text().strip().startswith(("serial:", "pty:"))
+                made, told = import_description(path, protocol="modbus rtu" if rtu else "modbus tcp", unit_id=1)
+                self._description, self._path = made, path
+                if told:
+                    self.done.emit(told[0].text)
+            else:
+                self._description, self._path = load_description(path), path
         except Refusal as refusal:
             self.refuse(refusal)
             return
