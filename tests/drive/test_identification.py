@@ -16,7 +16,8 @@ from crisp_compass.capture import read_capture
 from crisp_compass.capture.model import Capture
 from crisp_compass.cli.main import run
 from crisp_compass.drive.hand import Hand, LocalLine
-from crisp_compass.drive.identification import Identification, Progress, bare, steps_of
+from crisp_compass.drive.identification import Identification
+from crisp_compass.drive.identification_plan import Progress, bare, steps_of
 from crisp_compass.drive.rehearsal import rehearse
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal

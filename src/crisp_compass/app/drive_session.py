@@ -18,7 +18,8 @@ from crisp_compass.drive.conversation import Conversation, Event, Occupied
 from crisp_compass.drive.description import Description, load_description
 from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.hand import Hand
-from crisp_compass.drive.identification import Identification, bare
+from crisp_compass.drive.identification import Identification
+from crisp_compass.drive.identification_plan import bare
 from crisp_compass.drive.link import AnyLink, Link
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal

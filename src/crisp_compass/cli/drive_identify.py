@@ -43,7 +43,8 @@ def identify(
     from crisp_compass.bench.store import save_bench
     from crisp_compass.drive.description import load_description
     from crisp_compass.drive.hand import Hand
-    from crisp_compass.drive.identification import CAPTURES, Identification, Progress, bare
+    from crisp_compass.drive.identification import CAPTURES, Identification
+    from crisp_compass.drive.identification_plan import Progress, bare
     from crisp_compass.drive.link import Link, open_link
 
     described = load_description(description)

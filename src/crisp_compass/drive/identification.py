@@ -8,15 +8,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
-import scipy
 
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import Evidence, LedgerEntry
 from crisp_compass.bench.rules import need, settle, settled_value
 from crisp_compass.capture import write_capture
@@ -28,112 +26,26 @@ from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.drive import routines
 from crisp_compass.drive.compare import bench_values
 from crisp_compass.drive.conversation import factor_to_si
-from crisp_compass.drive.description import Description
-from crisp_compass.drive.hand import Hand, lacks
-from crisp_compass.drive.routines import Motor, Taken
+from crisp_compass.drive.hand import Hand
+from crisp_compass.drive.identification_plan import Progress, motor_of, steps_of
+from crisp_compass.drive.routines import Taken
 from crisp_compass.drive.served_stand import VOLTAGE
+from crisp_compass.drive.step_proof import VAGUE, step_overshoot
 from crisp_compass.drive.writing import write_and_check
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.motor import family_of, pole_pairs_of, three_phases, turns_field
+from crisp_compass.motor import family_of
 from crisp_compass.quantities import show
-from crisp_compass.sensing import SENSORS
 
-#: Share of the rated current that tests take.
-_CURRENT = 0.6
 #: Shares of the top speed up to which the shaft is turned for a coast, and in how many seconds, until one of them shows enough.
 _COASTS = ((0.5, 3.0), (0.8, 6.0), (0.25, 4.0))
-#: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
-_AXIS = 0.6
 #: Phase margin [deg] of a current loop that is left as it was chosen.
 _CALM = 50.0
+#: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
+_AXIS = 0.6
 #: Captures that an identification may take.
 CAPTURES = ("levels", "steps", "steps-d", "steps-q", "current-step", "coast", "halls", "alignment", "run-up")
 _REASON = "taken by the program through the drive"
-
-
-@dataclass(frozen=True)
-class Step:
-    """One step of the voyage: its waypoint, what it does, whether something turns meanwhile."""
-
-    key: str
-    name: str
-    moves: str
-    topic: str
-
-
-@dataclass(frozen=True)
-class Progress:
-    """Where an identification is: the step, ``state`` (``runs``, ``done``, ``left out``), what came out or why not, the seconds it took, and the bench so far."""
-
-    step: Step
-    state: str
-    text: str = ""
-    took: float = 0.0
-    bench: Bench | None = None
-
-
-def bare(bench: Bench) -> Bench:
-    """Return the bench as it is before anything but its plate is known, its settings kept."""
-    return bench.model_copy(update={"settled": {k: v for k, v in bench.settled.items() if k == "plate"}, "evidence": {}})
-
-
-def joined(bench: Bench, found: Bench) -> Bench:
-    """Return a bench with what an identification found: its values, captures and ledger lines, whatever was edited meanwhile."""
-    fresh = {t: s for t, s in found.settled.items() if t != "plate"}
-    evidence = {}
-    for topic, items in found.evidence.items():
-        again = {(e.file, e.kind) for e in items}
-        evidence[topic] = (*(e for e in bench.evidence.get(topic, ()) if (e.file, e.kind) not in again), *items)
-    ledger = (*bench.ledger, *(line for line in found.ledger if line not in bench.ledger))
-    current = bench.settings.current_loop.model_copy(update={"bandwidth_hz": found.settings.current_loop.bandwidth_hz})
-    settings = bench.settings.model_copy(update={"current_loop": current})
-    return bench.model_copy(update={"settled": {**bench.settled, **fresh}, "evidence": {**bench.evidence, **evidence}, "ledger": ledger, "settings": settings})
-
-
-def steps_of(bench: Bench, description: Description | None) -> list[Step]:
-    """Return the steps for a bench's motor and what its drive can do, or with None one that can do all; raises Refusal where it cannot test itself at all."""
-    family = family_of(bench)
-    if family.own_circuit:
-        raise Refusal(f"{bench.settings.plate.called} is not identified by this", "take its no-load and locked captures on the circuit leg")
-    turned = turns_field(bench)
-    sensor = SENSORS[bench.settings.sensor.kind]
-    seen: set[str | None] = {"speed", "angle"} if sensor.tells_angle else set()
-    if description is not None:
-        missing = lacks(description, turned=turned)
-        if missing:
-            raise Refusal(missing, "this needs a drive that tests itself; its captures can also be taken one by one with Save strip")
-        assert description.scope is not None
-        seen = {n for c in description.scope.channels for n in (c.name, c.signal, *c.bits)} | {e.signal for e in description.telemetry if e.signal == "angle"}
-    still = "the shaft aligns with a jerk, then rests" if turned else "the shaft is clamped and rests"
-    found = [
-        Step("levels", "Resistance, by levels", still, "resistance"), Step("steps", "Inductance, by steps", still, "inductance"),
-        Step("current_loop", "Current loop: gains, and a step that proves them", still, "current_loop"),
-    ]  # fmt: skip
-    if turned or "speed" in seen:
-        found.append(Step("coast", "Flux linkage, by a coast" if turned else "Ke, by a coast", "the shaft turns up and coasts", "flux"))
-    if turned and sensor.edges:
-        found.append(Step("halls", "Hall table, from the same coast", "nothing moves", "commutation"))
-    elif turned and sensor.counted and "angle" in seen:
-        found.append(Step("alignment", "Zero of the encoder, by alignment", "the shaft turns slowly there and back", "commutation"))
-    if "speed" in seen and (sensor.tells_angle or not turned):
-        found += [
-            Step("run_up", "Inertia and friction, by a run-up", "the shaft runs up and coasts", "mechanics"),
-            Step("speed_loop", "Speed loop: gains, and a step that proves them", "the shaft runs at two speeds", "speed_loop"),
-        ]  # fmt: skip
-    return found
-
-
-def motor_of(bench: Bench, volts: float) -> Motor:
-    """Return what the tests must know of a bench's motor; raises Refusal where the plate is not settled."""
-    plate = bench.settings.plate
-    need(bench, "plate.v_bus")
-    turned, run = turns_field(bench), bench.settings.run
-    current = _CURRENT * min(rated_peak(plate), run.i_limit if "i_limit" in bench.entered.get("run", ()) else math.inf)
-    sensor = SENSORS[bench.settings.sensor.kind]
-    kind = "halls" if sensor.edges else "encoder" if sensor.tells_angle else "none"
-    pairs = float(pole_pairs_of(plate)) if turned else 1.0
-    return Motor(three_phases(bench), turned, pairs, current, plate.top_speed, kind, volts)
 
 
 class Identification:
@@ -424,32 +336,6 @@ class Identification:
         if ramp is not None:
             self._write("speed_loop")
         overshoot, u = step_overshoot(taken, low, low + step, crossover)
-        if u > _VAGUE:
+        if u > VAGUE:
             return f"{text}; a step of {show(step * RPM_PER_RAD_S, 'rpm', 2)}, all that its limits allow, is too small against this sensor's noise to tell the overshoot"
         return f"{text}; {self._beside('overshoot', overshoot, design_speed(self.bench).overshoot_pct)}"
-
-
-#: Coefficients of the local cubics that smooth a step, and the error [%] of an overshoot beyond which it tells nothing.
-_CUBIC, _VAGUE = 4, 4.0
-
-
-def step_overshoot(taken: Taken, low: float, high: float, crossover_hz: float) -> tuple[float, float]:
-    """Return by how much [%] the mean of the speed's steps passed where it settled, and the standard error of that.
-
-    The mean of the steps is smoothed by local cubics over a fifth of the crossover's period (A. Savitzky, M. J. E. Golay, Anal. Chem. 36, 1964), which keep a peak.
-    """
-    t, speed, reference = taken.time, taken.columns["speed"], taken.columns["speed_ref"]
-    middle = 0.5 * (low + high)
-    starts = np.flatnonzero((reference[1:] > middle) & (reference[:-1] <= middle)) + 1
-    ends = np.flatnonzero((reference[1:] <= middle) & (reference[:-1] > middle)) + 1
-    length = min((int(ends[ends > s][0] - s) for s in starts if np.any(ends > s)), default=0)
-    pieces = [speed[s : s + length] for s in starts if s + length <= len(speed)]
-    if length < 20 or not pieces:
-        raise Refusal("the steps of the speed are not in the capture", "look at what the drive did with its reference")
-    mean = np.mean(pieces, axis=0)
-    width = max(round(0.2 / crossover_hz / float(t[1] - t[0])), _CUBIC + 1) | 1
-    calm = scipy.signal.savgol_filter(mean, min(width, (length - 1) | 1), _CUBIC - 1)
-    end = float(np.mean(mean[-length // 4 :]))
-    noise = float(np.std(mean[-length // 4 :] - calm[-length // 4 :])) * math.sqrt(_CUBIC * 1.5 / width)
-    peak = max(float(np.max(calm)) - end, 0.0)
-    return 100.0 * peak / (high - low), 100.0 * noise / (high - low)

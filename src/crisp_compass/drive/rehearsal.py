@@ -19,7 +19,8 @@ from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.drive.hand import Hand, LocalLine
-from crisp_compass.drive.identification import Identification, Progress, bare
+from crisp_compass.drive.identification import Identification
+from crisp_compass.drive.identification_plan import Progress, bare
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import family_of, pole_pairs_of, turns_field

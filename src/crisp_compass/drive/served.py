@@ -12,31 +12,18 @@ import numpy as np
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.block import in_blocks
 from crisp_compass.course.drive import running_current, running_mode
-from crisp_compass.course.open_loop import steps_open
-from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.drive.description import Description, Entry, Watchdog, limits, within
+from crisp_compass.drive.description import Entry, Watchdog, within
 from crisp_compass.drive.registers import physical, raw_of
+from crisp_compass.drive.served_description import describe
 from crisp_compass.drive.served_parameters import parameters_of
-from crisp_compass.drive.served_stand import Stand, can_test, scope_of, stand_values
+from crisp_compass.drive.served_stand import Stand, StandValue, can_test, scope_of, stand_values
 from crisp_compass.drive.served_tune import ENDED, ROTATING, RUNS, SHARE, AutoTune
-from crisp_compass.motor import turns_field
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,
-    FAULT_NAMES,
-    LOST,
-    NO_POLE,
-    NO_START,
     OFF,
-    OVER_CURRENT,
-    OVER_SPEED,
-    OVER_VOLTAGE,
-    OVERLOAD,
     SPEED,
-    STALL,
-    UNDER_VOLTAGE,
 )
 from crisp_compass.sensing.sensor import ENCODER, HALLS
 from crisp_compass.studies.scenarios import open_simulation
@@ -60,33 +47,10 @@ class Denial(Enum):
     STATE = "state"
 
 
-#: Commands and their first register; telemetry and faults have their own table.
-_COMMANDS_AT, _FAULTS_AT = 1000, 1000
-_ROLES = ("arm", "speed", "stop", "heartbeat", "armed")
-
-
-def _packed(address: int, entries: list[Entry]) -> tuple[Entry, ...]:
-    """Return entries one right behind the other from a register on."""
-    found = []
-    for entry in entries:
-        found.append(entry.model_copy(update={"address": address}))
-        address += entry.width
-    return tuple(found)
-
-
-def _with_objects(description: Description) -> Description:
-    """Return a description whose entries stand in an object dictionary: manufacturer's objects, one an entry."""
-    lots = {}
-    for lot, first in (("parameters", 0x2000), ("commands", 0x2100), ("telemetry", 0x2200), ("faults", 0x2300)):
-        lots[lot] = tuple(e.model_copy(update={"address": None, "index": first + k, "subindex": 0}) for k, e in enumerate(getattr(description, lot)))
-    return description.model_copy(update=lots)
-
-
 class ServedDrive:
     """The simulated drive of a bench behind values; time passes by :meth:`tick`. Raises Refusal naming what the bench lacks."""
 
     def __init__(self, bench: Bench, *, protocol: str = "modbus-tcp", seed: int = 1, tune_skips: bool = False) -> None:
-        self._protocol = protocol
         self._bench = standing(bench)
         self._sim = open_simulation(bench, seed=seed)
         self._own = self._sim.drive
@@ -96,9 +60,10 @@ class ServedDrive:
         truth: dict[str, float] = {k: float(getattr(self._sim.drive.machine, {"resistance": "r", "flux_linkage": "psi"}.get(k, k))) for k in map(str, ("resistance", "ld", "lq", "flux_linkage")) if k in self._kept}
         self._tune = AutoTune(truth, skips=tune_skips, seed=seed)
         self._stand: Stand | None = None
+        self._tests: list[StandValue] = []
         if can_test(self._bench) and protocol != "canopen":  # the memory is read through registers
             scope = scope_of(self._bench, self._sim.drive, self._fastest)
-            self._stand = Stand(self._bench, self._sim, scope, seed=seed)
+            self._stand = Stand(self._bench, self._sim, scope, top=self._fastest, seed=seed)
             self._tests = stand_values(self._bench, self._sim.drive, self._fastest if self._senses else 0.3 * self._fastest)
         self._held, self._turned, self._most = False, False, 0.0
         self._raw: dict[str, float] = {}
@@ -107,8 +72,11 @@ class ServedDrive:
         self._silent = 0.0
         self._stopping: float | None = None
         self._last: dict[str, float] = {}
-        self.description = self._described()
-        self._raw = {e.name: raw_of(e, self._of_firmware(e.name)) for e in self.description.parameters}
+        self.description = describe(
+            self._bench, self._own, self._kept, protocol=protocol, fastest=self._fastest, watchdog=WATCHDOG_S, tests=self._tests, scope=self._stand.scope if self._stand is not None else None,
+            routines=self._tune.kinds,
+        )  # fmt: skip
+        self._raw = {e.name: raw_of(e, self._kept[e.name].held(self._own)) for e in self.description.parameters}
         self._raw |= {e.name: 0.0 for e in self.description.commands}
         self._factory = dict(self._raw)
         self._apply(restart=True)
@@ -116,10 +84,6 @@ class ServedDrive:
         self.tick(1e-3)
 
     # ---- what it is
-
-    def _of_firmware(self, name: str) -> float:
-        kept = self._kept[name]
-        return float(getattr(self._sim.drive.control, kept.field)) if kept.value is None else kept.value
 
     @property
     def _senses(self) -> bool:
@@ -129,73 +93,6 @@ class ServedDrive:
     def _top_speed(self) -> float:
         top = abs(float(self._bench.settings.plate.top_speed)) or 100.0
         return max(top, abs(self._bench.settings.run.speed))
-
-    def _described(self) -> Description:
-        parameters, at = [], 0
-        for p in self._kept.values():
-            bare = Entry(name=p.name, type=p.kind, scale=p.scale)  # type: ignore[arg-type]
-            low, high = limits(bare)
-            parameters.append(
-                Entry(
-                    name=p.name, address=at, table="holding", type=bare.type, scale=p.scale, unit=p.unit, access="rw", min=float(f"{max(p.low, low):.9g}"),
-                    max=float(f"{min(p.high, high):.9g}"), factory=physical(bare, raw_of(bare, self._of_firmware(p.name))), restart=p.restart, text=p.text,
-                    group="motor" if p.restart else "loops" if p.bench else "limits", bench=p.bench,
-                )
-            )  # fmt: skip
-            at += bare.width  # one right behind the other: all of them in few requests
-        top = float(f"{self._fastest:.6g}")
-        commands = [
-            ("arm", "uint16", 1.0, "", 0.0, 1.0, "1 arms, 0 disarms"), ("speed", "int32", 0.01, "rad/s", -top, top, "speed of the shaft to go to along the ramp"),
-            ("stop", "uint16", 1.0, "", 0.0, 1.0, "1 stops and disarms, whoever writes it"), ("heartbeat", "uint16", 1.0, "", None, None, "a changing number keeps it armed"),
-            ("acknowledge", "uint16", 1.0, "", 0.0, 1.0, "1 clears a fault; it stays disarmed"), ("restart", "uint16", 1.0, "", 0.0, 1.0, "1 starts anew with what was written; only disarmed"),
-            ("restore", "uint16", 1.0, "", 0.0, 1.0, "1 brings the factory values back; only disarmed"),
-        ]  # fmt: skip
-        if self._tune.kinds:
-            commands.append(("auto_tune", "uint16", 1.0, "", 0.0, float(max(self._tune.kinds)), "1 at standstill, 2 turning; only armed; it disarms at its end"))
-        if self._stand is not None:
-            commands += [(v.name, v.type, v.scale, v.unit, v.low, v.high, v.text) for v in self._tests]
-            commands.append(("hold", "uint16", 1.0, "", 0.0, 1.0, "1 clamps the shaft, at rest only; 0 lets it go"))
-        telemetry = [
-            ("speed", "int32", 0.001, "rad/s", "speed", "speed of the shaft"), ("speed_reference", "int32", 0.001, "rad/s", "speed_ref", "where the ramp is"),
-            ("current_q", "int16", self._current_scale(), "A", "i_q", "torque current, peak"), ("current_d", "int16", self._current_scale(), "A", "i_d", "current along the magnet, peak"),
-            ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
-        ]  # fmt: skip
-        if self._tune.kinds:
-            telemetry.append(("tune_state", "uint16", 1.0, "", None, "auto-tune: 0 never ran, 1 runs, 2 ended, 3 broke off"))
-        if self._stand is not None:
-            telemetry.append(("scope_rows", "uint16", 1.0, "", None, "rows that the capture memory holds so far"))
-        if not turns_field(self._bench) or in_blocks(self._bench):
-            telemetry = [t for t in telemetry if t[0] != "current_d"]
-        bits = {str(code): name for code, name in FAULT_NAMES.items() if code in self._possible_faults()}
-        told = Description(
-            name=f"simulated drive of {self._bench.name}"[:120], protocol="modbus tcp", unit_id=1, baud=115200, watchdog=Watchdog(seconds=WATCHDOG_S), parameters=tuple(parameters), scope=self._stand.scope if self._stand is not None else None,
-            commands=_packed(_COMMANDS_AT, [
-                Entry(name=n, table="holding", type=kind, scale=scale, unit=unit, access="rw", min=low, max=high, text=text, role=n if n in _ROLES or self._is_test(n) else None)  # type: ignore[arg-type]
-                for n, kind, scale, unit, low, high, text in commands
-            ]),
-            telemetry=_packed(0, [
-                Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n in ("scope_rows", "tune_state") else None)  # type: ignore[arg-type]
-                for n, kind, scale, unit, signal, text in telemetry
-            ]),
-            faults=(Entry(name="fault", address=_FAULTS_AT, table="input", type="uint16", access="r", bits=bits, text="what tripped it"),),
-        )  # fmt: skip
-        told = told.model_copy(update={"protocol": self._protocol})
-        return _with_objects(told) if told.over_can else told
-
-    def _possible_faults(self) -> set[int]:
-        """Return the codes of what can trip this drive with its motor, its sensor and its limits."""
-        drive, found = self._sim.drive, {OVER_CURRENT, UNDER_VOLTAGE}
-        blind = without_sensor(self._bench)
-        for code, can in (
-            (STALL, not steps_open(self._bench)), (LOST, blind), (NO_START, blind), (NO_POLE, blind and drive.injected.volts > 0), (OVER_VOLTAGE, drive.control.v_max < 1e8),
-            (OVER_SPEED, drive.control.speed_trip < 1e8), (OVERLOAD, drive.control.i2t > 0),
-        ):  # fmt: skip
-            if can:
-                found.add(code)
-        return found
-
-    def _current_scale(self) -> float:
-        return float(f"1e{math.ceil(math.log10(max(2.0 * self._sim.drive.control.i_trip, 1e-3) / 32767))}")
 
     def _stop_time(self) -> float:
         """Return how long [s] a stop from the fastest speed takes, with room: the simulation says it."""
@@ -347,9 +244,6 @@ class ServedDrive:
             self._sim.retune(drive)
 
     # ---- tests
-
-    def _is_test(self, name: str) -> bool:
-        return name in ("hold", "auto_tune") or (self._stand is not None and any(v.name == name for v in self._tests))
 
     def _position(self, angle: float) -> float:
         """Return the angle [rad] as the drive's position counter tells it, in the middle of a count as the firmware takes it."""

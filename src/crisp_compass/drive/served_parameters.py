@@ -32,6 +32,10 @@ class Parameter:
     restart: bool = False
     value: float | None = None  # what it is made with, where that is not the firmware's field
 
+    def held(self, drive: Drive) -> float:
+        """Return what a drive is made with."""
+        return float(getattr(drive.control, self.field)) if self.value is None else self.value
+
 
 _GAINS = (
     ("kp_d", "V/A", "current loop, proportional, d"), ("ki_d", "V/(A·s)", "current loop, integral, d"), ("kp_q", "V/A", "current loop, proportional, q"),

@@ -107,10 +107,10 @@ def scope_of(bench: Bench, drive: Drive, top: float) -> Scope:
 
 
 class Stand:
-    """Tests and memory of one simulated drive; ``zero`` is θe where its position counter is at zero, rad."""
+    """Tests and memory of one simulated drive that drives no faster than ``top`` [rad/s]; ``zero`` is θe where its position counter is at zero, rad."""
 
-    def __init__(self, bench: Bench, sim: Simulation, scope: Scope, *, seed: int = 1) -> None:
-        self._sim, self.scope = sim, scope
+    def __init__(self, bench: Bench, sim: Simulation, scope: Scope, *, top: float, seed: int = 1) -> None:
+        self._sim, self.scope, self._top = sim, scope, top
         self._phases, self._turns = three_phases(bench), turns_field(bench)
         self._halls = known_halls(bench) if uses_halls(bench) else None
         settled = settled_value(bench, ZERO)
@@ -174,6 +174,8 @@ class Stand:
             self._sim.command(ALIGN, i_d=level * c - across * s, i_q=level * s + across * c)
         elif kind == TORQUE:
             limit = self._sim.drive.control.i_limit
+            if abs(self._sim.speed) > self._top and level * self._sim.speed > 0:
+                level = 0.0  # a shaft without a load would run away
             self._sim.command(CURRENT, i_q=max(min(level, limit), -limit))
         else:
             limit = self._sim.drive.control.i_limit
@@ -187,6 +189,8 @@ class Stand:
         if half > 0:
             into = self._clock - half * int(self._clock / half + 1e-6)
             span = min(span, max(half - into, self.scope.period_s))
+        if int(v["test"]) == TORQUE:
+            span = min(span, 5 * _RAMP_SLICE)
         if int(v["test"]) == FIELD and self._turning != v.get("test_speed", 0.0):
             span = min(span, _RAMP_SLICE)
         return max(span, self.scope.period_s)

@@ -15,7 +15,8 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.drive.identification import Identification, Progress, joined, steps_of
+from crisp_compass.drive.identification import Identification
+from crisp_compass.drive.identification_plan import Progress, joined, steps_of
 from crisp_compass.drive.rehearsal import Rehearsal, rehearse
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
