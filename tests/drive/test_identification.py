@@ -136,6 +136,14 @@ def test_what_goes_wrong_ends_in_a_stopped_drive(tmp_path: Path) -> None:
     with pytest.raises(Refusal, match="not meant"):
         hand.wait(1.0)
     hand.stop()
+    hand.most_speed = math.inf
+    hand.ready()
+    hand.begin(3, level=0.8 * bench.settings.run.i_limit)
+    hand.wait(4.0)
+    assert 0.9 < drive.speed / bench.settings.plate.top_speed < 1.1  # a torque without a load does not run away
+    hand.stop()
+    line.pass_time(5.0)
+    assert abs(drive.speed) < 0.5
     open_lead = random_drive(5)
     r = open_lead.settled["resistance"]
     cut = {**r.values, "resistance": r.values["resistance"].model_copy(update={"value": 1e5})}

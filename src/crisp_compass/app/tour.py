@@ -142,8 +142,9 @@ class Tour:
             self._wait(lambda: len(session.history) > 1 and session.history[-1][0] - session.history[0][0] > _SHOWN_S)
         self._picture(window, "drive")
         page.on_main()
-        window.travel("drive", "Parameters")
-        self._picture(window, "drive-parameters")
+        for section in ("Identify", "Commissioning", "Parameters"):
+            window.travel("drive", section)
+            self._picture(window, f"drive-{section.lower()}")
         session.close()
 
     def _six_step(self) -> None:

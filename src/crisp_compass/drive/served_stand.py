@@ -190,7 +190,7 @@ class Stand:
             into = self._clock - half * int(self._clock / half + 1e-6)
             span = min(span, max(half - into, self.scope.period_s))
         if int(v["test"]) == TORQUE:
-            span = min(span, 5 * _RAMP_SLICE)
+            span = min(span, _RAMP_SLICE)
         if int(v["test"]) == FIELD and self._turning != v.get("test_speed", 0.0):
             span = min(span, _RAMP_SLICE)
         return max(span, self.scope.period_s)

@@ -242,6 +242,7 @@ class ConnectPage(Page):
         ]  # fmt: skip
         known = {e.name for e in (self._entry("speed"), self._entry("armed")) if e}
         values = self.session.now
+        known |= {e.name for e in told.telemetry if e.role in ("scope_rows", "tune_state")}
         rows += [
             (e.name.replace("_", " "), show(values[e.name], e.unit, 4) if e.unit else f"{values[e.name]:g}") for e in told.telemetry if e.name not in known and e.name in values and e.signal != "angle"
         ]  # fmt: skip
