@@ -18,15 +18,26 @@ from pathlib import Path
 from pymodbus.client import ModbusTcpClient
 
 ROOT = Path(__file__).resolve().parents[1]
+#: A client that runs at a speed, turns a field, or puts a torque current on, as an identification does.
 CLIENT = """
 import sys, time
 from pathlib import Path
 from crisp_compass.drive.conversation import Conversation
 from crisp_compass.drive.description import load_description
+from crisp_compass.drive.hand import Hand
 told = load_description(Path(sys.argv[2]))
 sys.stdin.readline()
 talk = Conversation(sys.argv[1], told, lambda e: None)
-talk.start(); talk.arm(); talk.run_at(80.0)
+talk.start()
+def turn(line, busy):
+    hand = Hand(line, told, busy.pass_time)
+    hand.arm()
+    hand.begin(2, level=3.0, speed=80.0, ramp=300.0) if sys.argv[3] == "field" else hand.begin(3, level=2.0)
+    hand.wait(60.0)
+if sys.argv[3] == "speed":
+    talk.arm(); talk.run_at(80.0)
+else:
+    talk.occupy(turn)
 while True:
     talk.alive(); time.sleep(0.02)
 """
@@ -51,12 +62,12 @@ def main(times: int) -> int:
             words = watcher.read_input_registers(telemetry[name], count=count, device_id=1).registers
             return int.from_bytes(b"".join(w.to_bytes(2, "big") for w in words), "big", signed=True)
 
-        def ready() -> subprocess.Popen[bytes]:
-            return subprocess.Popen([sys.executable, "-c", CLIENT, link, str(out)], stdin=subprocess.PIPE)
+        def ready(k: int) -> subprocess.Popen[bytes]:
+            return subprocess.Popen([sys.executable, "-c", CLIENT, link, str(out), ("speed", "field", "torque")[k % 3]], stdin=subprocess.PIPE)
 
-        waiting, failed = [ready()], 0
+        waiting, failed = [ready(0)], 0
         for k in range(times):
-            waiting.append(ready())  # the next one loads meanwhile
+            waiting.append(ready(k + 1))  # the next one loads meanwhile
             client = waiting.pop(0)
             assert client.stdin is not None
             client.stdin.write(b"\n")
@@ -65,7 +76,7 @@ def main(times: int) -> int:
             while not read("armed", 1):
                 assert time.monotonic() < end
             time.sleep(random.Random(k).uniform(0.0, 0.4))
-            os.kill(client.pid, signal.SIGSTOP if k % 3 == 0 else signal.SIGKILL)
+            os.kill(client.pid, signal.SIGSTOP if k % 4 == 0 else signal.SIGKILL)
             time.sleep(told["watchdog"]["seconds"] + 0.05)
             armed = read("armed", 1)
             time.sleep(told["watchdog"]["stop_s"])

@@ -16,6 +16,7 @@ from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
+from crisp_compass.app.waypoints.drive.scope import ScopePage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
 from hands import copy_bench
@@ -262,3 +263,28 @@ def test_command_points_are_typed_judged_and_dropped(window: Window, tmp_path: P
     assert window.document.bench.settings.command.points == ()
     window.document.set_field("command", "source", "current")
     assert page.answer._doubt.text() == "4.00 mA to 20.0 mA"
+
+
+def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window, drive = connected, connected.document.drive
+    window.travel("drive", "Scope")
+    page = window.page
+    assert isinstance(page, ScopePage)
+    assert page.choices["speed"].isChecked()
+    page.arm.click()
+    qtbot.waitUntil(lambda: drive.armed, timeout=LONG)
+    page.trigger.show_value("speed_ref")
+    page.level.show_value(100.0)
+    page.on_main()
+    assert page.answer.text == "Waits for the trigger"
+    page.speed.moved.emit(80.0)
+    qtbot.waitUntil(lambda: page.answer.text.endswith("rows"), timeout=LONG)
+    t, speed = page.plots["rad/s"].data("speed_ref")
+    assert abs(float(speed[int((t < 0).sum())]) - 100.0) < 20.0
+    assert drive.armed
+    out = tmp_path / "scope.csv"
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.scope.ask_save_path", lambda *_: out)
+    page.save.click()
+    assert {"i_a", "speed"} <= set(read_capture(out).columns)
+    page.stop.click()
+    qtbot.waitUntil(lambda: not drive.armed, timeout=LONG)

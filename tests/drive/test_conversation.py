@@ -139,11 +139,11 @@ while True:
 
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
 def test_a_killed_or_suspended_client_leaves_a_motor_at_rest(how: signal.Signals, tmp_path: Path) -> None:
-    """Each time within the watchdog's time; tools/kills.py --drive does it five hundred times."""
+    """Each time within the watchdog's time; tools/drive_kills.py 500 does it five hundred times, in tests of the drive too."""
     with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
         other = tcp(where)
         armed = by_name(told, "telemetry")["armed"]["address"]
-        for _ in range(3):
+        for _ in range(2):
             client = subprocess.Popen([sys.executable, "-c", KILLED, where, str(tmp_path / "drive.json")], stdout=subprocess.PIPE)
             end = time.monotonic() + 60
             while abs(speed_of(other, told)) < 70.0:

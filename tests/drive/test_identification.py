@@ -18,7 +18,7 @@ from crisp_compass.cli.main import run
 from crisp_compass.drive.hand import Hand, LocalLine
 from crisp_compass.drive.identification import Identification
 from crisp_compass.drive.identification_plan import Progress, bare, steps_of
-from crisp_compass.drive.rehearsal import rehearse
+from crisp_compass.drive.rehearsal import guessed, rehearse
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -99,11 +99,13 @@ def test_over_a_wire_from_the_command_with_leave_to_move(tmp_path: Path, capsys:
 
 
 def test_a_rehearsal_says_what_would_flow_from_the_plate_alone() -> None:
-    thruster = load_bench(DEMO / "thruster" / "thruster.bench.json")
-    told = rehearse(thruster)
-    assert told.presumed == ("hall table",)
-    assert 0 < told.current < thruster.settings.run.i_trip
-    assert 0 < told.speed < 1.2 * thruster.settings.plate.top_speed
+    assert guessed(load_bench(DEMO / "thruster" / "thruster.bench.json"))[1] == ("hall table",)
+    hatch = bare(load_bench(DEMO / "hatch" / "hatch.bench.json"))
+    told = rehearse(hatch)
+    assert told.presumed == ("inductance", "inertia and friction")
+    assert 0 < told.current < hatch.settings.run.i_trip
+    assert told.speed < 0.1  # its shaft is clamped: nothing tells this one's speed
+    assert told.seconds > 3.0
     hoist = load_bench(DEMO / "hoist" / "hoist.bench.json")
     with pytest.raises(Refusal, match="induction"):
         rehearse(hoist)
@@ -151,6 +153,33 @@ def test_what_goes_wrong_ends_in_a_stopped_drive(tmp_path: Path) -> None:
         identified(open_lead.model_copy(update={"settled": {**open_lead.settled, "resistance": r.model_copy(update={"values": cut})}}), tmp_path)
     with pytest.raises(Refusal, match="no-load"):
         steps_of(load_bench(DEMO / "hoist" / "hoist.bench.json"), drive.description)
+
+
+def test_the_capture_memory_begins_at_a_crossing_with_what_was_before() -> None:
+    bench = random_drive(5)
+    drive = ServedDrive(bench)
+    line = LocalLine(drive)
+    hand = Hand(line, drive.description, line.pass_time, clock=line.clock)
+    top = bench.settings.plate.top_speed
+    hand.arm()
+    hand.trigger_on("speed_ref", 0.2 * top, before=50)
+    hand.open_scope(("speed_ref", "speed", "position"), 400, 2)
+    hand.wait(0.2)
+    rows = drive.description.role("telemetry", "scope_rows")
+    assert rows is not None
+    assert hand.now["scope_rows"] == 0  # it waits
+    hand.command("speed", 0.5 * top)
+    found = hand.close_scope(5.0)
+    assert len(found["t"]) == 400
+    assert found["speed_ref"][49] < 0.2 * top <= found["speed_ref"][50]
+    assert np.all(np.diff(found["angle"]) >= -1e-9)  # a counter that begins anew is laid out straight
+    turned = np.diff(found["angle"]) / np.diff(found["t"])
+    assert np.mean(turned[-100:]) == pytest.approx(float(np.mean(found["speed"][-100:])), rel=0.1)
+    hand.trigger_on("speed_ref", 10 * top)
+    hand.open_scope(("speed",), 100)
+    with pytest.raises(Refusal, match="trigger"):
+        hand.close_scope(0.2)
+    hand.stop()
 
 
 @pytest.mark.parametrize("half", [4, 9, 40])

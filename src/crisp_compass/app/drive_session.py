@@ -165,18 +165,26 @@ class DriveSession(QObject):
 
         self.occupy(work)
 
-    def occupy(self, work: Callable[[Hand, Occupied], None]) -> None:
-        """Let ``work`` have the drive to itself; ``occupied`` tells what it tells, ``freed`` its end. Raises Refusal where no drive is connected."""
+    def occupy(self, work: Callable[[Hand, Occupied], None], *, alone: bool = True) -> None:
+        """Let ``work`` have the drive to itself, or with ``alone`` False look on while it runs; ``occupied`` tells what it tells, ``freed`` its end.
+
+        Raises Refusal where no drive is connected, or something has it already.
+        """
+        if self.busy:
+            raise Refusal("something else has the drive just now", "wait for its end, or stop it")
         talk, told = self.talk(), self.description
         assert told is not None
 
         def by_hand(line: AnyLink, busy: Occupied) -> None:
             if not isinstance(line, Link):
                 raise Refusal("this needs a drive over Modbus", "connect by such a link")
-            work(Hand(line, told, busy.pass_time, saw=busy.saw), busy)
+            hand = Hand(line, told, busy.pass_time, saw=busy.saw)
+            if not alone and talk.commands:
+                hand.go_on()
+            work(hand, busy)
 
         self.busy = True
-        talk.occupy(by_hand)
+        (talk.occupy if alone else talk.borrow)(by_hand)
 
     def stop(self) -> None:
         """Stop the motor; nothing is asked."""

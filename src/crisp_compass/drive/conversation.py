@@ -161,6 +161,18 @@ class Conversation:
         self._asked = True
         self._jobs.put(lambda line: self._occupy(line, work))
 
+    def borrow(self, work: Callable[[AnyLink, Occupied], None]) -> None:
+        """Let ``work`` have the line for a while; the drive goes on doing what it does, and is stopped only where somebody stops it."""
+        self._jobs.put(lambda line: self._borrow(line, work))
+
+    def _borrow(self, line: AnyLink, work: Callable[[AnyLink, Occupied], None]) -> None:
+        refused = ""
+        try:
+            work(line, Occupied(lambda seconds: self._pass_on(line, seconds), self._saw, lambda told: self._tell(Event("occupied", told=told))))
+        except Refusal as refusal:
+            refused = refusal.sentence
+        self._tell(Event("free", text=refused))
+
     def _occupy(self, line: AnyLink, work: Callable[[AnyLink, Occupied], None]) -> None:
         refused = ""
         try:
@@ -183,6 +195,13 @@ class Conversation:
             if left <= 0:
                 return
             time.sleep(min(left, 0.02))
+
+    def _pass_on(self, line: AnyLink, seconds: float) -> None:
+        """Let time pass for work that only looks on: what is asked meanwhile is done."""
+        with contextlib.suppress(queue.Empty):
+            while not self._stop.is_set():
+                self._jobs.get_nowait()(line)
+        self._pass(seconds)
 
     def _saw(self, values: dict[str, float]) -> None:
         """Tell what an occupation read."""

@@ -123,6 +123,10 @@ class Hand:
         self.command("arm", 1.0)
         self._armed = True
 
+    def go_on(self) -> None:
+        """Go on showing a drive that is armed already that somebody is there."""
+        self._armed = True
+
     def ready(self) -> None:
         """Wait until the shaft rests, and take command of the drive."""
         self.settle_down(20.0)
@@ -224,6 +228,17 @@ class Hand:
         assert self.description.scope is not None
         return self.description.scope.words // max(len({self._channel(n) for n in names}), 1)
 
+    def trigger_on(self, name: str | None, level: float = 0.0, *, rising: bool = True, before: int = 0) -> None:
+        """Let the next captures begin where a channel crosses a level (in the channel's unit), with ``before`` rows of before; None begins at once."""
+        if name is None and self.description.role("commands", "scope_trigger") is None:
+            return
+        place = self._channel(name) if name is not None else -1
+        if place is None:
+            raise Refusal(f"the drive's capture memory has no {name}", "look at its description")
+        self.command("scope_level", level)
+        self.command("scope_before", float(before))
+        self.command("scope_trigger", float((place + 1) * (1 if rising else -1)))
+
     def open_scope(self, names: Sequence[str], rows: int, every: int = 1) -> None:
         """Begin a capture of channels."""
         places = []
@@ -237,20 +252,20 @@ class Hand:
         self.command("scope_start", float(rows))
         self._taking = (sorted(set(places)), rows, every)
 
-    def close_scope(self) -> dict[str, FloatArray]:
-        """Wait until the memory is full and return it: t [s] and every channel by its signals [SI, a position in rad unwrapped], (n,)."""
+    def close_scope(self, patience: float = 0.0) -> dict[str, FloatArray]:
+        """Wait until the memory is full, ``patience`` [s] longer where a trigger is awaited, and return it: t [s] and every channel by its signals [SI, a position in rad unwrapped], (n,)."""
         assert self.description.scope is not None
         places, rows, every = self._taking
         told = self.description.role("telemetry", "scope_rows")
         assert told is not None
         self.wait(2 * self.period)
-        for _ in range(2 + math.ceil(4.0 * rows * every * self.period / _LOOK_S)):
+        for _ in range(2 + math.ceil((4.0 * rows * every * self.period + patience) / _LOOK_S)):
             self.look()
             if self.now.get(told.name, 0.0) >= rows:
                 break
             self.wait(_LOOK_S)
         else:
-            raise Refusal("the drive's capture memory does not fill", "look at its description: period, rows and channels")
+            raise Refusal("the drive's capture memory does not fill", "look at the trigger" if patience else "look at its description: period, rows and channels")
         scope = self.description.scope
         wanted, words = rows * len(places), list[int]()
         for page in range(math.ceil(wanted / scope.page)):

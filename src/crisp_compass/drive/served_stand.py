@@ -73,6 +73,9 @@ def stand_values(bench: Bench, drive: Drive, top: float) -> list[StandValue]:
     found += [
         StandValue("scope_channels", "uint16", 1.0, "", 1, 65535, "mask of the channels to capture"),
         StandValue("scope_every", "uint16", 1.0, "", 1, 10_000, "every how many periods a row is kept"),
+        StandValue("scope_trigger", "int16", 1.0, "", -16, 16, "number of the channel, from 1, whose crossing begins the capture: rising, or falling where negative; 0 begins at once"),
+        StandValue("scope_level", "float32", 1.0, "", -1e9, 1e9, "where it crosses, in the channel's unit"),
+        StandValue("scope_before", "uint16", 1.0, "", 0, _WORDS, "rows kept from before the crossing"),
         StandValue("scope_start", "uint16", 1.0, "", 0, _WORDS, "begins a capture of so many rows"),
         StandValue("scope_page", "uint16", 1.0, "", 0, math.ceil(_WORDS / _PAGE) - 1, "which page of the memory the window shows"),
     ]  # fmt: skip
@@ -122,6 +125,8 @@ class Stand:
         self._memory: FloatArray = np.empty((0, 0))
         self._filled = self._wanted = self._skip = 0
         self._kept: list[Channel] = []
+        self._waits: Channel | None = None
+        self._before, self._seen = np.empty((0, 0)), np.empty(0)
 
     # ---- the test
 
@@ -216,6 +221,9 @@ class Stand:
         most = self.scope.words // max(len(self._kept), 1)
         self._wanted, self._filled, self._skip = min(rows, most) if self._kept else 0, 0, 0
         self._memory = np.zeros((self._wanted, len(self._kept)))
+        self._before, self._seen = np.empty((0, len(self._kept))), np.empty(0)
+        trigger = int(self.values.get("scope_trigger", 0.0))
+        self._waits = self.scope.channels[abs(trigger) - 1] if trigger and abs(trigger) <= len(self.scope.channels) else None
 
     @property
     def rows(self) -> int:
@@ -239,13 +247,27 @@ class Stand:
         every = max(int(self.values["scope_every"]), 1)
         keep: IntArray = np.arange(self._skip, n, every)
         self._skip = int(keep[-1]) + every - n if len(keep) else self._skip - n
-        keep = keep[: self._wanted - self._filled]
         if not len(keep):
             return
         signals = self._signals(trace, volts, keep)
         rows = np.column_stack([self._words(c, signals[c.name]) for c in self._kept])
-        self._memory[self._filled : self._filled + len(keep)] = rows
-        self._filled += len(keep)
+        if self._waits is not None:
+            rows = self._crossed(rows, signals[self._waits.name])
+        rows = rows[: self._wanted - self._filled]
+        self._memory[self._filled : self._filled + len(rows)] = rows
+        self._filled += len(rows)
+
+    def _crossed(self, rows: FloatArray, values: FloatArray) -> FloatArray:
+        """Return the rows from as many before the crossing as are wanted, none while it has not come."""
+        sign = 1.0 if self.values["scope_trigger"] > 0 else -1.0
+        before = int(self.values.get("scope_before", 0.0))
+        every, known = np.vstack([self._before, rows]), np.concatenate([self._seen, sign * (values - self.values.get("scope_level", 0.0))])
+        crossings = np.flatnonzero((known[1:] >= 0.0) & (known[:-1] < 0.0)) + 1
+        if not len(crossings):
+            self._before, self._seen = every[-max(before, 1) :], known[-max(before, 1) :]
+            return rows[:0]
+        self._waits = None
+        return every[max(int(crossings[0]) - before, 0) :]
 
     def _words(self, channel: Channel, values: FloatArray) -> FloatArray:
         raw = np.floor(values / channel.scale + 0.5) if not channel.wraps else np.floor(values / channel.scale)

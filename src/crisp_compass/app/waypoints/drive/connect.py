@@ -28,7 +28,7 @@ from crisp_compass.files import write_atomically
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
 
-_CAUTION = Finding(
+CAUTION = Finding(
     "caution",
     "drive-moves",
     "Nothing moves until you arm the drive. Then the shaft may start at once: motor clamped, people and loose things clear, load blocked, supply limited, and an emergency stop "
@@ -205,7 +205,7 @@ class ConnectPage(Page):
         fault = self._fault()
         shown = f"{grouped(round(rpm))} rpm".replace("-", "−") if speed and speed.name in session.now else "Connected"
         self.answer.show_answer(shown, f"{who}; {name}", f"Fault: {fault}. Find the cause, then acknowledge." if fault else "", stale=bool(fault))
-        self.findings.show_findings(() if told.streams else (_CAUTION,))
+        self.findings.show_findings(() if told.streams else (CAUTION,))
         self.arm.setEnabled(not armed and not told.streams)
         for key in self._keys:
             key.setEnabled(armed)

@@ -1,0 +1,250 @@
+"""Drive, scope: what happens within the drive, in its own sampling period?"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+
+import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QKeySequence, QShortcut
+from PySide6.QtWidgets import QCheckBox, QPushButton
+
+from crisp_compass.app.dialogs import ask_save_path
+from crisp_compass.app.document import Document
+from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.connect import CAUTION
+from crisp_compass.app.widgets.flow import FlowRow
+from crisp_compass.app.widgets.number_field import Choice, NumberField
+from crisp_compass.app.widgets.parts import label
+from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.capture import write_capture
+from crisp_compass.capture.signals import SIGNALS
+from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.drive.conversation import Occupied
+from crisp_compass.drive.description import Scope
+from crisp_compass.drive.hand import Hand
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
+from crisp_compass.preparation.checks import blocking_checks
+
+
+def _crossing(values: FloatArray, level: float, *, rising: bool) -> int:
+    """Return the first row behind a crossing; fewer rows than were wanted may lie before it, where it came early."""
+    over = values >= level if rising else values <= level
+    return int(np.argmax(over[1:] & ~over[:-1])) + 1 if len(over) > 1 else 0
+
+
+_TOKENS = ("magenta", "deep", "ochre", "moss", "ink")
+_ROWS, _PATIENCE_S = 2000, 30.0
+#: Plots by the unit of what they show: its dimension's name, its unit, what a value in SI is multiplied with.
+_PANES = {"V": ("voltage", "V", 1.0), "A": ("current", "A", 1.0), "rad/s": ("speed", "rpm", RPM_PER_RAD_S), "deg": ("angle", "deg", math.degrees(1.0)), "": ("logic", "", 1.0)}
+
+
+class ScopePage(Page):
+    """Channels of the drive's capture memory, a trigger with what was before it, plots by unit with cursors, saved as a capture."""
+
+    key = "drive"
+    section = "Scope"
+    question = "What happens within the drive, in its own sampling period?"
+    has_dial = False
+    arranges_fields = True
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.session = document.drive
+        self._scope: Scope | None = None
+        self._taken: dict[str, FloatArray] = {}
+        self._why, self._mine = "", False
+        self.plots = {unit: Plot(("time", "s"), axis[:2], name=f"{axis[0]} in the drive") for unit, axis in _PANES.items()}
+        for plot in self.plots.values():
+            self.column.addWidget(plot, 1)
+        self.choices: dict[str, QCheckBox] = {}
+        self._row = FlowRow()
+        self._row.add(label("Channels", "info"))
+        self.add_row(self._row)
+        self.span = NumberField("Time", "s", width=96)
+        self.span.show_value(0.2)
+        self.trigger = Choice("Trigger", {"": "at once"}, width=130)
+        self.edge = Choice("Edge", {"rising": "rising", "falling": "falling"}, width=100)
+        self.level = NumberField("Level", "", width=96)
+        self.level.setToolTip("In the channel's own unit, speeds in rpm")
+        self.level.show_value(0.0)
+        self.before = NumberField("Before it", "s", width=96)
+        self.before.show_value(0.02)
+        self.speed = NumberField("Speed", "rpm", width=100)
+        self.speed.setToolTip("Speed to run at; Enter sends it to the armed drive")
+        self.speed.moved.connect(self._on_speed)
+        self.arm = QPushButton("Arm")
+        self.arm.setToolTip("Take command of the drive: from here on it may move")
+        self.arm.clicked.connect(lambda: self.attempt(self._arm))
+        self.stop = QPushButton("Stop")
+        self.stop.setToolTip("Stops and disarms; Space or Esc while it is armed")
+        self.stop.clicked.connect(self.session.stop)
+        self._keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
+        for key in self._keys:
+            key.setEnabled(False)
+            key.activated.connect(self.session.stop)
+        self.save = QPushButton("Save capture…")
+        self.save.clicked.connect(self._on_save)
+        self.add_fields(self.span, self.before, self.level)
+        for widget in (self.trigger, self.edge):
+            self.field_row.add(widget)
+        self.field_row.add(self.speed)
+        self.finish("Take", self.save, self.arm, self.stop)
+        self.session.changed.connect(self._follow)
+        self.session.telemetry.connect(self._on_telemetry)
+        self.session.occupied.connect(self._on_occupied)
+        self.session.freed.connect(self._on_freed)
+
+    # ---- what is asked
+
+    def on_main(self) -> None:
+        """Take a capture while the drive goes on doing what it does."""
+        self.attempt(self._take)
+
+    def _take(self) -> None:
+        scope = self._scope
+        chosen = [n for n, b in self.choices.items() if b.isChecked() or n == self.trigger.box.currentData()]
+        if scope is None or not chosen:
+            raise Refusal("no channel is chosen", "choose some")
+        on, rising = str(self.trigger.box.currentData() or "") or None, self.edge.box.currentData() == "rising"
+        span, level, before = (w.value or 0.0 for w in (self.span, self.level, self.before))
+        if not (math.isfinite(span) and scope.period_s < span <= 100.0):
+            raise Refusal(f"a time of {span:g} s cannot be captured", f"choose {scope.period_s:g} to 100 s")
+        unit = next((c.unit for c in scope.channels if c.name == on), "")
+        every = max(1, math.ceil(span / scope.period_s / _ROWS))
+        rows = max(round(span / scope.period_s / every), 2)
+        kept = round(min(max(before, 0.0), 0.9 * span) / scope.period_s / every) if on else 0
+        threshold = level / RPM_PER_RAD_S if unit == "rad/s" else level
+
+        def work(hand: Hand, busy: Occupied) -> None:
+            hand.trigger_on(on, threshold, rising=rising, before=kept)
+            try:
+                hand.open_scope(chosen, rows, every)
+                found = hand.close_scope(_PATIENCE_S if on else 0.0)
+                at = _crossing(found[on], threshold, rising=rising) if on else 0
+                busy.tell({k: v - found["t"][at] if k == "t" else v for k, v in found.items()})
+            finally:
+                hand.trigger_on(None)
+
+        self.session.occupy(work, alone=False)
+        self._why, self._mine = "", True
+        self.show_document()
+
+    def _arm(self) -> None:
+        stops = blocking_checks(self.document.bench)
+        if stops and not self.session.simulated:
+            raise Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves")
+        self.session.talk().arm()
+
+    def _on_speed(self, value: float) -> None:
+        if self.session.armed:
+            self.attempt(lambda: self.session.talk().run_at(value))
+
+    def leave(self) -> None:
+        """Leaving the page stops the motor that this window commands."""
+        self.session.leave()
+
+    def _on_telemetry(self) -> None:
+        armed = self.session.armed
+        self.arm.setEnabled(self.session.state == "connected" and not armed)
+        for key in self._keys:
+            key.setEnabled(armed)
+
+    def _on_save(self) -> None:
+        known = {k: v for k, v in self._taken.items() if k in SIGNALS}
+        if not known:
+            self.refuse(Refusal("there is nothing to save yet", "take a capture first"))
+            return
+        path = ask_save_path(self, "Save as a capture", self.document.base / "scope.csv", "Captures (*.csv)", (".csv",))
+        if path is None:
+            return
+        t = self._taken["t"]
+        try:
+            write_capture(path, t - t[0], known, {"recorded from": self.session.description.name if self.session.description else "a drive", "voltages": "means over the sampling period"})
+        except OSError as error:
+            self.refuse(Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
+            return
+        self.done.emit(f"{len(t)} rows saved as {path.name}")
+
+    # ---- what comes back
+
+    def _on_occupied(self, told: object) -> None:
+        if self._mine and isinstance(told, Mapping):
+            self._taken = dict(told)
+            self._follow()
+
+    def _on_freed(self, refused: str) -> None:
+        if self._mine:
+            self._why, self._mine = refused, False
+        self._follow()
+
+    def _follow(self) -> None:
+        if self.isVisible():
+            self.show_document()
+
+    # ---- what is shown
+
+    def refresh(self) -> None:
+        session = self.session
+        connected = session.state == "connected" and session.description is not None
+        scope = session.description.scope if connected and session.description is not None else None
+        if scope != self._scope:
+            self._offer(scope)
+        assert self.main_button is not None
+        self.main_button.setEnabled(scope is not None and not session.busy)
+        self.save.setEnabled(bool(self._taken))
+        self.findings.show_findings((CAUTION,) if connected else ())
+        self.stop.setEnabled(connected)
+        self._on_telemetry()
+        self._draw()
+        if not connected:
+            self.answer.show_answer("Not connected", "connect to a drive first", session.why, stale=True)
+        elif scope is None:
+            self.answer.show_answer("No capture memory", "the description names no scope: Save strip on Connect keeps telemetry instead", stale=True)
+        elif self._mine:
+            self.answer.show_answer("Waits for the trigger" if self.trigger.box.currentData() else "Takes", "the drive goes on meanwhile")
+        elif self._why:
+            self.answer.show_answer("Nothing taken", "", self._why, stale=True)
+        elif self._taken:
+            t = self._taken["t"]
+            self.answer.show_answer(f"{len(t)} rows", f"{(t[1] - t[0]) * 1e6:.4g} µs apart; C shows two cursors, F fits")
+        else:
+            self.answer.show_answer("Nothing taken yet", f"{len(scope.channels)} channels every {scope.period_s * 1e6:.4g} µs; it may run meanwhile")
+
+    def _offer(self, scope: Scope | None) -> None:
+        """Show the channels of a drive's memory."""
+        self._scope, self._taken = scope, {}
+        for widget in self.choices.values():
+            widget.hide()
+            widget.deleteLater()
+        self.choices = {}
+        wanted = ("i_a", "i_m", "i_q", "speed", "speed_ref")
+        for channel in scope.channels if scope is not None else ():
+            widget = QCheckBox(channel.name.replace("_", " "))
+            widget.setChecked(channel.name in wanted)
+            self.choices[channel.name] = widget
+            self._row.add(widget)
+        plain = [c.name for c in (scope.channels if scope is not None else ()) if not c.bits and not c.wraps]
+        self.trigger.set_options({"": "at once", **{n: n.replace("_", " ") for n in plain}}, "")
+
+    def _draw(self) -> None:
+        scope, t = self._scope, self._taken.get("t", np.empty(0))
+        shown = dict.fromkeys(_PANES, 0)
+        for channel in scope.channels if scope is not None else ():
+            for place, name in enumerate(channel.bits or (channel.signal or channel.name,)):
+                values = self._taken.get(name)
+                if values is None or channel.unit not in _PANES:
+                    continue
+                plot, (_, _, factor) = self.plots[channel.unit], _PANES[channel.unit]
+                if not plot.declares(name):
+                    plot.curve(name, _TOKENS[(shown[channel.unit] + place) % len(_TOKENS)], width=1.6, dense=True, title=name.replace("_", " "))
+                plot.set(name, t, values * factor + (1.2 * place if channel.bits else 0.0))
+                shown[channel.unit] += 1
+        for unit, plot in self.plots.items():
+            plot.setVisible(shown[unit] > 0 or (unit == "A" and not any(shown.values())))
+            if shown[unit]:
+                plot.fit()
+            else:
+                plot.clear_data()
