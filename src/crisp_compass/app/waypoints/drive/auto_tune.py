@@ -2,21 +2,17 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QPushButton
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.watched import WatchedPage
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench
 from crisp_compass.drive.conversation import Occupied
 from crisp_compass.drive.hand import Hand
 from crisp_compass.drive.tuning import Judged, TuneRun, judge, kinds_of, name_of, run_auto_tune
-from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import show
 
 _CAUTION = Finding(
@@ -33,21 +29,16 @@ _RANK = ("did not run", "zero", "outside", "disagrees", "ran")
 _KEPT = {"resistance": ("resistance",), "inductance": ("ld", "lq"), "flux": ("flux_linkage",)}
 
 
-class AutoTunePage(Page):
+class AutoTunePage(WatchedPage):
     """Each constant before and after every run, per unit, beside what else is known; the verdict."""
 
     key = "drive"
     section = "Auto-tune"
     question = "Did the drive's own auto-tune run, and is it to be believed?"
-    has_dial = False
-    arranges_fields = True
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.session = document.drive
         self._runs: list[TuneRun] = []
-        self._why = ""
-        self._mine = False
         self.table = Table("What the auto-tune left", ("Constant", "Before", "Runs", "Believe", "Of rated", "Known otherwise", "Verdict"), widths={0: 104, 1: 92, 2: 190, 3: 92, 4: 76, 5: 190})  # fmt: skip
         self.table.setWordWrap(True)
         self.column.addWidget(self.table, 1)
@@ -55,31 +46,18 @@ class AutoTunePage(Page):
         for kind, widget in self.buttons.items():
             widget.setToolTip("Arms the drive, asks for its routine, waits for its end and reads what it left")
             widget.clicked.connect(lambda _, k=kind: self.attempt(lambda: self._run(k)))
-        self.stop = QPushButton("Stop")
-        self.stop.setToolTip("Stops and disarms; Space or Esc while it runs")
-        self.stop.clicked.connect(self.session.stop)
         self.finish("Keep for Side by side", *self.buttons.values(), self.stop)
-        self._keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
-        for key in self._keys:
-            key.setEnabled(False)
-            key.activated.connect(self.session.stop)
-        self.session.changed.connect(self._on_session)
-        self.session.occupied.connect(self._on_occupied)
-        self.session.freed.connect(self._on_freed)
 
     # ---- what is asked
 
     def _run(self, kind: int) -> None:
-        stops = blocking_checks(self.document.bench)
-        if stops and not self.session.simulated:
-            raise Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves")
+        self.may_move()
 
         def work(hand: Hand, busy: Occupied) -> None:
             busy.tell(run_auto_tune(hand, kind))
 
         self.session.occupy(work)
-        self._why, self._mine = "", True
-        self.show_document()
+        self.began()
 
     def on_main(self) -> None:
         """Keep before and after on the bench: the legs show them beside plate, meter and captures."""
@@ -96,36 +74,20 @@ class AutoTunePage(Page):
                     fields[f"{name}_{when}"] = sum(found) / len(found)
         return enter(bench, "auto_tune", fields)
 
-    def leave(self) -> None:
-        """Leaving the page stops the motor that this window commands."""
-        self.session.leave()
-
     # ---- what comes back
 
-    def _on_session(self) -> None:
-        if self.session.state != "connected":
-            self._runs, self._mine = [], False
-        self._follow()
-
-    def _on_occupied(self, told: object) -> None:
+    def take(self, told: object) -> None:
+        """Take a run."""
         if isinstance(told, TuneRun):
             self._runs = [*self._runs[-4:], told]
-            self._follow()
-
-    def _on_freed(self, refused: str) -> None:
-        if self._mine:
-            self._why, self._mine = refused, False
-        self._follow()
-
-    def _follow(self) -> None:
-        if self.isVisible():
-            self.show_document()
 
     # ---- what is shown
 
     def refresh(self) -> None:
         session, told = self.session, self.session.description
         connected = session.state == "connected" and told is not None
+        if not connected:
+            self._runs, self.mine = [], False
         kinds = kinds_of(told) if connected and told is not None else ()
         for kind, widget in self.buttons.items():
             widget.setEnabled(kind in kinds and not session.busy)
@@ -134,8 +96,7 @@ class AutoTunePage(Page):
         rows, findings = judge(self.document.bench, self._runs) if self._runs else ((), ())
         judged = [r for r in rows if r.verdict != "not tuned"]
         self.main_button.setEnabled(bool(judged) and not session.busy and all(r.verdict not in ("did not run", "zero") for r in judged))
-        for key in self._keys:
-            key.setEnabled(session.busy)
+        self.offer_stop(on=session.busy)
         self.table.show_rows([self._line(r) for r in rows])
         self.table.resizeRowsToContents()
         self.findings.show_findings((*findings, _CAUTION) if connected else ())
@@ -143,8 +104,8 @@ class AutoTunePage(Page):
             self.answer.show_answer("Not connected", "connect to a drive first", session.why, stale=True)
         elif session.busy:
             self.answer.show_answer("Runs", "the drive works by itself; what it held before is kept")
-        elif self._why:
-            self.answer.show_answer("Broke off", "nothing was taken", self._why, stale=True)
+        elif self.why:
+            self.answer.show_answer("Broke off", "nothing was taken", self.why, stale=True)
         elif not kinds:
             self.answer.show_answer("No auto-tune is named", "the description has no auto_tune and tune_state", stale=True)
         elif not judged:

@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import math
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QLineEdit, QPushButton
 
 from crisp_compass.app.autosave import now
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.watched import WatchedPage
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.rows import Rows
@@ -32,7 +30,6 @@ from crisp_compass.drive.commissioning import (
 from crisp_compass.drive.conversation import Occupied
 from crisp_compass.drive.hand import Hand
 from crisp_compass.errors import Refusal
-from crisp_compass.preparation.checks import blocking_checks
 
 _ACTIONS = {
     "restore": "Restore factory values", "motor": "Write the constants", "limits": "Write the limits", "restart": "Restart the drive", "creep": "Turn slowly each way", "gains": "Write the gains",
@@ -40,18 +37,15 @@ _ACTIONS = {
 _COLOURS = {"ok": "ink", "wrong": "magenta", "open": "soft"}
 
 
-class CommissioningPage(Page):
+class CommissioningPage(WatchedPage):
     """The plan, what each step should read and reads now, and what was done or skipped, with the reason."""
 
     key = "drive"
     section = "Commissioning"
     question = "What comes next in putting the drive into service?"
-    has_dial = False
-    arranges_fields = True
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.session = document.drive
         self._tasks: tuple[Task, ...] = ()
         self._crept: Crept | None = None
         self._row = 0
@@ -74,23 +68,13 @@ class CommissioningPage(Page):
         self.again.clicked.connect(lambda: self._record(None))
         self.act = QPushButton("Do it")
         self.act.clicked.connect(lambda: self.attempt(self._act))
-        self.stop = QPushButton("Stop")
-        self.stop.setToolTip("Stops and disarms; Space or Esc while it turns")
-        self.stop.clicked.connect(self.session.stop)
         self.add_fields(self.tacho)
         for widget in (label("Skip, because", "info"), self.reason):
             self.field_row.add(widget)
         self.finish("Done", self.skip, self.again, self.act, self.stop)
-        self._keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
-        for key in self._keys:
-            key.setEnabled(False)
-            key.activated.connect(self.session.stop)
-        self.session.changed.connect(self._follow)
-        self.session.telemetry.connect(self._follow)
-        self.session.values.connect(self._follow)
-        self.session.occupied.connect(self._on_occupied)
-        self.session.freed.connect(self._on_freed)
-        self.session.written.connect(lambda _: self._follow())
+        self.session.telemetry.connect(self.follow)
+        self.session.values.connect(self.follow)
+        self.session.written.connect(lambda _: self.follow())
 
     # ---- what is asked
 
@@ -123,15 +107,14 @@ class CommissioningPage(Page):
         if task.action != "creep":
             talk.write(values_to_write(self.document.bench, told, task.action))
             return
-        stops = blocking_checks(self.document.bench)
-        if stops and not self.session.simulated:
-            raise Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves")
+        self.may_move()
         bench = self.document.bench
 
         def work(hand: Hand, busy: Occupied) -> None:
             busy.tell(creep(hand, bench))
 
         self.session.occupy(work)
+        self.began()
 
     def _on_tacho(self, value: float) -> None:
         task = self.task
@@ -176,25 +159,17 @@ class CommissioningPage(Page):
             if following is not None:
                 self.choose(following.key)
 
-    def leave(self) -> None:
-        """Leaving the page stops the motor that this window commands."""
-        self.session.leave()
-
     # ---- what comes back
 
-    def _on_occupied(self, told: object) -> None:
+    def take(self, told: object) -> None:
+        """Take what a slow turn read."""
         if isinstance(told, Crept):
             self._crept = told
-            self._follow()
 
     def _on_freed(self, refused: str) -> None:
-        if refused and self.isVisible():
+        if refused and self.mine and self.isVisible():
             self.refused.emit(refused)
-        self._follow()
-
-    def _follow(self) -> None:
-        if self.isVisible():
-            self.show_document()
+        super()._on_freed(refused)
 
     # ---- what is shown
 
@@ -232,8 +207,7 @@ class CommissioningPage(Page):
         self.stop.setEnabled(busy)
         self.tacho.setEnabled(task is not None and task.key == "creep")
         self.tacho.show_value(record.value if record is not None and task is not None and task.key == "creep" else None)
-        for key in self._keys:
-            key.setEnabled(busy)
+        self.offer_stop(on=busy)
         if task is not None:
             rows = [("Do", task.do), ("Clear", task.clear or "–"), ("Reads", looks[self._row].text or "only a person can tell")]
             self.rows.show_rows(rows, heading=task.name)

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QPushButton, QWidget
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.jobs import Job
-from crisp_compass.app.page.base import Page
 from crisp_compass.app.waypoints.drive.strip import Strip
+from crisp_compass.app.waypoints.drive.watched import WatchedPage
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.app.widgets.table import Cell, Table
@@ -20,7 +18,6 @@ from crisp_compass.drive.identification_plan import Progress, joined, steps_of
 from crisp_compass.drive.rehearsal import Rehearsal, rehearse
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
 
 _CAUTION = Finding(
@@ -32,20 +29,16 @@ _CAUTION = Finding(
 _STATES = {"runs": ("runs", "magenta"), "done": ("done", "ink"), "left out": ("broke off", "ochre")}
 
 
-class IdentifyPage(Page):
+class IdentifyPage(WatchedPage):
     """The steps of an identification, where it is, what came out; a rehearsal in simulation before."""
 
     key = "drive"
     section = "Identify"
     question = "What motor is on this drive?"
-    has_dial = False
-    arranges_fields = True
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.session = document.drive
         self._progress: dict[str, Progress] = {}
-        self._why = ""
         self._found: tuple[Finding, ...] = ()
         self._rehearsed: Rehearsal | None = None
         self._rehearsed_of: Bench | None = None
@@ -62,18 +55,8 @@ class IdentifyPage(Page):
         self.rehearse = QPushButton("Rehearse")
         self.rehearse.setToolTip("The same on a simulated drive in this program: what would flow, how fast it would turn, how long it takes; nothing real moves")
         self.rehearse.clicked.connect(self._on_rehearse)
-        self.stop = QPushButton("Stop")
-        self.stop.setToolTip("Stops and disarms; Space or Esc while it runs")
-        self.stop.clicked.connect(self.session.stop)
         self.finish("Arm and identify", self.rehearse, self.stop)
-        self._keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
-        for key in self._keys:
-            key.setEnabled(False)
-            key.activated.connect(self.session.stop)
-        self.session.changed.connect(self._follow)
         self.session.telemetry.connect(self._on_telemetry)
-        self.session.occupied.connect(self._on_occupied)
-        self.session.freed.connect(self._on_freed)
 
     # ---- what is asked
 
@@ -99,41 +82,27 @@ class IdentifyPage(Page):
         document = self.document
         if document.path is None:
             raise Refusal("the captures have no place yet", "save the bench first: they are kept beside it")
-        stops = blocking_checks(document.bench)
-        if stops and not self.session.simulated:
-            raise Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves")
+        self.may_move()
         told = self.session.description
         if told is not None:
             steps_of(document.bench, told)
-        self._progress, self._why, self._found = {}, "", ()
+        self._progress, self._found = {}, ()
         self.session.identify(document.bench, document.base, f"{document.path.name.removesuffix('.json').removesuffix('.bench')}-drive")
-        self.show_document()
-
-    def leave(self) -> None:
-        """Leaving the page stops the motor that this window commands."""
-        self.session.leave()
+        self.began()
 
     # ---- what comes back
 
-    def _on_occupied(self, told: object) -> None:
+    def take(self, told: object) -> None:
+        """Take where it is, and what it found."""
         if isinstance(told, Progress):
             self._progress[told.step.key] = told
         elif isinstance(told, Identification):
             self._found = tuple(told.findings)
             self.document.edit("identify the drive", joined(self.document.bench, told.bench), by_hand=False)
-        self._follow()
-
-    def _on_freed(self, refused: str) -> None:
-        self._why = refused
-        self._follow()
 
     def _on_telemetry(self) -> None:
         if self.isVisible():
             self.strip.draw()
-
-    def _follow(self) -> None:
-        if self.isVisible():
-            self.show_document()
 
     # ---- what is shown
 
@@ -144,8 +113,7 @@ class IdentifyPage(Page):
         self.main_button.setEnabled(connected and not busy)
         self.stop.setEnabled(connected)
         self.rehearse.setEnabled(not busy and not self._job.running)
-        for key in self._keys:
-            key.setEnabled(busy)
+        self.offer_stop(on=busy)
         if not connected:
             self.strip.clear()
         self.table.show_rows([self._line(step.key, step.name, step.moves) for step in steps])
@@ -153,9 +121,9 @@ class IdentifyPage(Page):
         runs = next((p for p in self._progress.values() if p.state == "runs"), None)
         if busy:
             self.answer.show_answer(runs.step.name.partition(",")[0] if runs else "Begins", f"{len(done) + 1} of {len(steps)}: {runs.step.moves}" if runs else "the drive is being armed", stale=False)
-        elif self._why:
+        elif self.why:
             kept = "what was found until then stands on the bench; one undo takes it back" if done else "nothing was settled"
-            self.answer.show_answer(f"Broke off after {len(done)} of {len(steps)}", kept, self._why, stale=True)
+            self.answer.show_answer(f"Broke off after {len(done)} of {len(steps)}", kept, self.why, stale=True)
         elif done:
             took = sum(p.took for p in done)
             self.answer.show_answer("Identified", f"{len(done)} steps in {took:.0f} s, settled and written to the drive; one undo takes it off the bench")

@@ -6,14 +6,12 @@ import math
 from collections.abc import Mapping
 
 import numpy as np
-from PySide6.QtCore import Qt
-from PySide6.QtGui import QKeySequence, QShortcut
 from PySide6.QtWidgets import QCheckBox, QPushButton
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
 from crisp_compass.app.waypoints.drive.connect import CAUTION
+from crisp_compass.app.waypoints.drive.watched import WatchedPage
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import label
@@ -26,7 +24,6 @@ from crisp_compass.drive.description import Scope
 from crisp_compass.drive.hand import Hand
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
-from crisp_compass.preparation.checks import blocking_checks
 
 
 def _crossing(values: FloatArray, level: float, *, rising: bool) -> int:
@@ -41,21 +38,17 @@ _ROWS, _PATIENCE_S = 2000, 30.0
 _PANES = {"V": ("voltage", "V", 1.0), "A": ("current", "A", 1.0), "rad/s": ("speed", "rpm", RPM_PER_RAD_S), "deg": ("angle", "deg", math.degrees(1.0)), "": ("logic", "", 1.0)}
 
 
-class ScopePage(Page):
+class ScopePage(WatchedPage):
     """Channels of the drive's capture memory, a trigger with what was before it, plots by unit with cursors, saved as a capture."""
 
     key = "drive"
     section = "Scope"
     question = "What happens within the drive, in its own sampling period?"
-    has_dial = False
-    arranges_fields = True
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
-        self.session = document.drive
         self._scope: Scope | None = None
         self._taken: dict[str, FloatArray] = {}
-        self._why, self._mine = "", False
         self.plots = {unit: Plot(("time", "s"), axis[:2], name=f"{axis[0]} in the drive") for unit, axis in _PANES.items()}
         for plot in self.plots.values():
             self.column.addWidget(plot, 1)
@@ -78,13 +71,6 @@ class ScopePage(Page):
         self.arm = QPushButton("Arm")
         self.arm.setToolTip("Take command of the drive: from here on it may move")
         self.arm.clicked.connect(lambda: self.attempt(self._arm))
-        self.stop = QPushButton("Stop")
-        self.stop.setToolTip("Stops and disarms; Space or Esc while it is armed")
-        self.stop.clicked.connect(self.session.stop)
-        self._keys = [QShortcut(QKeySequence(key), self) for key in (Qt.Key.Key_Space, Qt.Key.Key_Escape)]
-        for key in self._keys:
-            key.setEnabled(False)
-            key.activated.connect(self.session.stop)
         self.save = QPushButton("Save capture…")
         self.save.clicked.connect(self._on_save)
         self.add_fields(self.span, self.before, self.level)
@@ -92,10 +78,7 @@ class ScopePage(Page):
             self.field_row.add(widget)
         self.field_row.add(self.speed)
         self.finish("Take", self.save, self.arm, self.stop)
-        self.session.changed.connect(self._follow)
         self.session.telemetry.connect(self._on_telemetry)
-        self.session.occupied.connect(self._on_occupied)
-        self.session.freed.connect(self._on_freed)
 
     # ---- what is asked
 
@@ -112,7 +95,7 @@ class ScopePage(Page):
         span, level, before = (w.value or 0.0 for w in (self.span, self.level, self.before))
         if not (math.isfinite(span) and scope.period_s < span <= 100.0):
             raise Refusal(f"a time of {span:g} s cannot be captured", f"choose {scope.period_s:g} to 100 s")
-        unit = next((c.unit for c in scope.channels if c.name == on), "")
+        unit, signal = next(((c.unit, c.signal or c.name) for c in scope.channels if c.name == on), ("", ""))
         every = max(1, math.ceil(span / scope.period_s / _ROWS))
         rows = max(round(span / scope.period_s / every), 2)
         kept = round(min(max(before, 0.0), 0.9 * span) / scope.period_s / every) if on else 0
@@ -123,34 +106,26 @@ class ScopePage(Page):
             try:
                 hand.open_scope(chosen, rows, every)
                 found = hand.close_scope(_PATIENCE_S if on else 0.0)
-                at = _crossing(found[on], threshold, rising=rising) if on else 0
+                at = _crossing(found[signal], threshold, rising=rising) if on else 0
                 busy.tell({k: v - found["t"][at] if k == "t" else v for k, v in found.items()})
             finally:
                 hand.trigger_on(None)
 
         self.session.occupy(work, alone=False)
-        self._why, self._mine = "", True
-        self.show_document()
+        self.began()
 
     def _arm(self) -> None:
-        stops = blocking_checks(self.document.bench)
-        if stops and not self.session.simulated:
-            raise Refusal(f"{stops[0].check.inline} says stop: {stops[0].reason}", "mend it before anything moves")
+        self.may_move()
         self.session.talk().arm()
 
     def _on_speed(self, value: float) -> None:
         if self.session.armed:
             self.attempt(lambda: self.session.talk().run_at(value))
 
-    def leave(self) -> None:
-        """Leaving the page stops the motor that this window commands."""
-        self.session.leave()
-
     def _on_telemetry(self) -> None:
         armed = self.session.armed
         self.arm.setEnabled(self.session.state == "connected" and not armed)
-        for key in self._keys:
-            key.setEnabled(armed)
+        self.offer_stop(on=armed)
 
     def _on_save(self) -> None:
         known = {k: v for k, v in self._taken.items() if k in SIGNALS}
@@ -170,19 +145,10 @@ class ScopePage(Page):
 
     # ---- what comes back
 
-    def _on_occupied(self, told: object) -> None:
-        if self._mine and isinstance(told, Mapping):
+    def take(self, told: object) -> None:
+        """Take a capture."""
+        if isinstance(told, Mapping):
             self._taken = dict(told)
-            self._follow()
-
-    def _on_freed(self, refused: str) -> None:
-        if self._mine:
-            self._why, self._mine = refused, False
-        self._follow()
-
-    def _follow(self) -> None:
-        if self.isVisible():
-            self.show_document()
 
     # ---- what is shown
 
@@ -203,10 +169,10 @@ class ScopePage(Page):
             self.answer.show_answer("Not connected", "connect to a drive first", session.why, stale=True)
         elif scope is None:
             self.answer.show_answer("No capture memory", "the description names no scope: Save strip on Connect keeps telemetry instead", stale=True)
-        elif self._mine:
+        elif self.mine:
             self.answer.show_answer("Waits for the trigger" if self.trigger.box.currentData() else "Takes", "the drive goes on meanwhile")
-        elif self._why:
-            self.answer.show_answer("Nothing taken", "", self._why, stale=True)
+        elif self.why:
+            self.answer.show_answer("Nothing taken", "", self.why, stale=True)
         elif self._taken:
             t = self._taken["t"]
             self.answer.show_answer(f"{len(t)} rows", f"{(t[1] - t[0]) * 1e6:.4g} µs apart; C shows two cursors, F fits")
