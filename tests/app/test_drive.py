@@ -68,7 +68,7 @@ def test_the_simulated_drive_is_armed_run_left_and_lost(connected: Window, qtbot
     assert "description" in window.notices.text
 
 
-def test_parameters_are_compared_written_read_back_and_put_back(connected: Window, qtbot: QtBot) -> None:
+def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window, drive = connected, connected.document.drive
     window.travel("drive", "Parameters")
     page = window.page
@@ -99,6 +99,26 @@ def test_parameters_are_compared_written_read_back_and_put_back(connected: Windo
     qtbot.waitUntil(lambda: page.answer.text == "All 12 agree", timeout=LONG)
     page.back.click()
     assert page._new == {"current_limit": 8.0}
+    page._new.clear()
+    kept = tmp_path / "kept.json"
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_: kept)
+    page.keep.click()
+    said: list[str] = []
+    page.done.connect(said.append)
+    page.take_profile(kept)
+    assert said[-1].startswith("0 of 15 values")
+    data = json.loads(kept.read_text())
+    data["values"] |= {"ramp": {"value": 60.0, "unit": "krpm/s"}, "flaps": {"value": 1.0, "unit": ""}}
+    kept.write_text(json.dumps(data))
+    page.take_profile(kept)
+    assert "krpm/s" in window.notices.text
+    data["values"]["ramp"] = {"value": 9549.2966, "unit": "rpm/s"}
+    kept.write_text(json.dumps(data))
+    page.take_profile(kept)
+    assert "the drive has no flaps" in said[-1]
+    assert page._new == {"ramp": pytest.approx(1000.0, rel=1e-6)}
+    page.on_main()
+    qtbot.waitUntil(lambda: drive.held.get("ramp") == 1000.0, timeout=LONG)
     window.document.drive.close()
     assert page.answer.text == "Not connected"
 

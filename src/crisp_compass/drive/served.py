@@ -324,7 +324,7 @@ class ServedDrive:
             self._raw |= {v.name: 0.0 for v in self._tests if v.name.startswith("test")}
         if was and not self._sim.fault:
             self._stopping = 0.0
-            self._sim.retune(self._own)  # a stop takes as long as the description says, whatever ramp or limit a client wrote
+            self._sim.retune(self._stand.clamped(self._own) if self._held and self._stand is not None else self._own)  # a stop takes as long as the description says, whatever ramp or limit a client wrote
             if tested and not self._senses:  # nothing tells where the rotor is: the shorted windings brake it
                 self._sim.command(ALIGN)
                 return

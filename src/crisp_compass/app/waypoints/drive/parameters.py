@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QPushButton, QTableWidgetItem
+from pathlib import Path
+
+from PySide6.QtWidgets import QCheckBox, QFileDialog, QLineEdit, QPushButton, QTableWidgetItem
 
 from crisp_compass.app.autosave import now
+from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.flow import FlowRow
@@ -13,6 +16,7 @@ from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.drive.compare import Row, compare_with
 from crisp_compass.drive.description import Entry, limits, within
+from crisp_compass.drive.profile import differing, load_profile, save_profile
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -57,10 +61,16 @@ class ParametersPage(Page):
         self.factory = QPushButton("Factory values")
         self.factory.setToolTip("Put what the drive's maker set into the column To write")
         self.factory.clicked.connect(self._on_factory)
+        self.profile = QPushButton("Profile…")
+        self.profile.setToolTip("Put what a profile says and the drive holds otherwise into the column To write; a snapshot is one too")
+        self.profile.clicked.connect(self._on_profile)
+        self.keep = QPushButton("Save profile…")
+        self.keep.setToolTip("Everything the drive holds now, as a file: a snapshot to come back to, or a profile for another drive")
+        self.keep.clicked.connect(self._on_keep)
         self.restart = QPushButton("Restart the drive")
         self.restart.clicked.connect(lambda: self.attempt(lambda: self.session.talk().send("restart")))
         row = FlowRow()
-        for widget in (label("Find", "info"), self.search, self.different):
+        for widget in (label("Find", "info"), self.search, self.different, self.profile, self.keep):
             row.add(widget)
         self.add_row(row)
         self.finish("Write", self.read, self.take, self.factory, self.back, self.restart)
@@ -101,6 +111,39 @@ class ParametersPage(Page):
             if entry.factory is not None and entry.writable and self.session.held.get(entry.name, entry.factory) != entry.factory:
                 self._new[entry.name] = entry.factory
         self.show_document()
+
+    def _on_profile(self) -> None:
+        name, _ = QFileDialog.getOpenFileName(self, "Profile of a drive", str(self.document.base), "Profiles (*.json);;All files (*)")
+        if name:
+            self.take_profile(Path(name))
+
+    def take_profile(self, path: Path) -> None:
+        """Mark what a profile says otherwise than the drive; nothing is written yet."""
+        told = self.session.description
+        if told is None:
+            return
+        try:
+            values, unknown = load_profile(path, told)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        marked = differing(told, self.session.held, values)
+        self._new |= marked
+        rest = f"; the drive has no {', '.join(unknown[:3])}" if unknown else ""
+        self.done.emit(f"{len(marked)} of {len(values)} values of {path.name} differ and stand under To write{rest}")
+        self.show_document()
+
+    def _on_keep(self) -> None:
+        told = self.session.description
+        path = ask_save_path(self, "Save what the drive holds", self.document.base / "drive-profile.json", "Profiles (*.json)", (".json",)) if told else None
+        if told is None or path is None:
+            return
+        try:
+            count = save_profile(path, told, self.session.held, now())
+        except OSError as error:
+            self.refuse(Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
+            return
+        self.done.emit(f"{count} values saved as {path.name}")
 
     def _on_back(self) -> None:
         self._new |= {k: v for k, v in self.session.before.items() if self.session.held.get(k) != v}
@@ -146,7 +189,7 @@ class ParametersPage(Page):
 
     def refresh(self) -> None:
         connected, told = self.session.state == "connected", self.session.description
-        for widget in (self.read, self.take, self.factory, self.back, self.restart):
+        for widget in (self.read, self.take, self.factory, self.back, self.restart, self.profile, self.keep):
             widget.setEnabled(connected)
         assert self.main_button is not None
         self.main_button.setEnabled(connected and bool(self._new))
