@@ -13,8 +13,10 @@ from typing import Literal
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import CommissioningRecord
+from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.known import CONSTANTS, side_by_side
+from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.drive.compare import bench_values, compare_with
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Description, Entry
@@ -25,12 +27,17 @@ from crisp_compass.drive.tuning import kinds_of
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import family_of, turns_field
 from crisp_compass.quantities import grouped, show
+from crisp_compass.sensing import SENSORS
 
 State = Literal["ok", "wrong", "open"]
 #: How far the bus may lie from what the plate says, and a tachometer from the drive; how far the drive's limit may lie above the motor's rated current (common practice).
 _BUS, _TACHO, _LIMIT = 0.10, 0.02, 1.5
 #: Share of the top speed at which the direction is looked at, and for how long, s.
 _CREEP, _CREEP_S = 0.05, 2.0
+#: How far above the speed at which an estimate takes over a motor without a sensor creeps, and the longest start, s.
+_ABOVE, _START_S = 1.3, 10.0
+#: Share of the top speed at which a brushed motor without a sensor is looked at.
+_BLIND = 0.25
 _TOPICS_OF_MOTOR = frozenset({"resistance", "inductance", "flux", "commutation"})
 
 
@@ -81,7 +88,7 @@ def plan(bench: Bench, line: Line | None) -> tuple[Task, ...]:
     """Return the steps for this bench's motor and what its drive can do; without a drive those that most have."""
     told = line.description if line is not None else None
     turned, volts = turns_field(bench), bench.settings.plate.v_bus
-    top, rated = bench.settings.plate.top_speed, rated_peak(bench.settings.plate)
+    slow, rated = creep_speed(bench), rated_peak(bench.settings.plate)
     found = [
         Task("keep", "Factory values, or kept ones", "Decide whether the drive begins from its factory values or keeps what an earlier job left. Note what it holds first: Parameters.", "as decided", "", 3, _able(told, "restore")),
         Task("supply", "Region and supply", "Set region, mains or bus as the supply is, and measure it at the drive's own terminals.", f"{show(volts, 'V')} within {100 * _BUS:.0f} %", "covers on; only licensed people at mains", 5),
@@ -96,13 +103,22 @@ def plan(bench: Bench, line: Line | None) -> tuple[Task, ...]:
         found.append(Task("tune", "Auto-tune", "Run the drive's own routine on the section Auto-tune, twice, and keep it: it is judged by what it leaves.", "it ran, and agrees with what is known", f"{_NOBODY}; {free}", 10))
     back = "A hoist or an axis under a weight is blocked mechanically for this." if turned else "Brushes spark: nothing that burns nearby."
     found += [
-        Task("direction", "Direction, by a slow turn each way", f"Turn slowly one way and the other, and look which way the shaft turns and the load moves. {back}", f"forwards is the way you call forwards, at {grouped(round(_CREEP * top * RPM_PER_RAD_S))} rpm", _NOBODY, 5, "creep"),
+        Task("direction", "Direction, by a slow turn each way", f"Turn slowly one way and the other, and look which way the shaft turns and the load moves. {back}", f"forwards is the way you call forwards, at {grouped(round(slow * RPM_PER_RAD_S))} rpm", _NOBODY, 5, "creep"),
         Task("creep", "Speed, side by side", "At creep speed read a tachometer at the shaft, and enter it: command, drive and shaft must agree; then at the load, through gear, drum or wheel.", f"within {100 * _TACHO:.0f} %", _NOBODY, 5),
         Task("faults", "No fault stands", "Clear what stands, after its cause was found.", "none", "", 2),
         Task("gains", "Gains as settled", "Write every settled value that the drive names, and read it back.", "every one agrees", "", 2, "gains"),
         Task("save", "Restart once more, and keep", "Restart, compare on Parameters once more, and keep the record with the machine.", "all agree after the restart", "", 5, _able(told, "restart")),
     ]  # fmt: skip
     return tuple(found)
+
+
+def creep_speed(bench: Bench) -> float:
+    """Return the speed [rad/s] of a slow turn: a share of the top speed, or what a motor without a sensor runs at by its estimate."""
+    slow = _CREEP * bench.settings.plate.top_speed
+    if not turns_field(bench) and not SENSORS[bench.settings.sensor.kind].tells_angle:
+        return _BLIND * bench.settings.plate.top_speed  # the armature's voltage tells no slow speed from its brushes' drop
+    taken_over = settled_value(bench, "start_up.hand_over") if without_sensor(bench) else None
+    return max(slow, _ABOVE * taken_over.value) if taken_over is not None else slow
 
 
 def _able(told: Description | None, command: str) -> str:
@@ -233,7 +249,8 @@ def _look_creep(bench: Bench, crept: Crept | None) -> Look:
     record = bench.commissioning.get("creep")
     read = record.value if record is not None else None
     text = f"asked {crept.asked * RPM_PER_RAD_S:.1f}, drive {crept.forwards * RPM_PER_RAD_S:.1f} rpm"
-    if abs(crept.forwards / crept.asked - 1) > _TACHO:
+    droops = not turns_field(bench) and not SENSORS[bench.settings.sensor.kind].tells_angle  # as an armature's voltage lets it
+    if abs(crept.forwards / crept.asked - 1) > _TACHO and not droops:
         return Look("wrong", text)
     if read is None:
         return Look("open", f"{text}; enter what a tachometer reads")
@@ -247,19 +264,31 @@ def _look_creep(bench: Bench, crept: Crept | None) -> Look:
 
 def creep(hand: Hand, bench: Bench) -> Crept:
     """Turn slowly one way and the other and return what the drive read; raises Refusal where it does not run."""
-    asked = _CREEP * bench.settings.plate.top_speed
+    asked = creep_speed(bench)
     read = []
-    hand.ready()
     for sign in (1.0, -1.0):
+        hand.ready()
         hand.command("speed", sign * asked)
-        hand.wait(_CREEP_S)
-        samples = []
-        for _ in range(10):
+        began = hand.clock()
+        while hand.speed * sign < 0.9 * asked and hand.clock() - began < _START_S:  # a start without a sensor takes its time
             hand.wait(0.05)
-            samples.append(hand.speed)
-        read.append(sum(samples) / len(samples))
-    hand.stop()
+        hand.wait(_CREEP_S)
+        read.append(_mean_speed(hand))
+        hand.stop()
     return Crept(asked, read[0], read[1])
+
+
+def _mean_speed(hand: Hand) -> float:
+    """Return the mean speed [rad/s] of a second: by the angle where one is told, which no ripple aliases, else by looks at odd times."""
+    hand.look()
+    began, first, samples = hand.clock(), hand.signal("angle"), []
+    for k in range(20):
+        hand.wait(0.05 * (0.7 + 0.3 * (k % 3)))
+        samples.append(hand.speed)
+    last = hand.signal("angle")
+    if first is None or last is None:
+        return sum(samples) / len(samples)
+    return (last - first) / (hand.clock() - began)
 
 
 def standing(bench: Bench, tasks: tuple[Task, ...]) -> tuple[int, int, Task | None]:

@@ -52,6 +52,7 @@ class CommissioningPage(WatchedPage):
         self._shown: object = None
         self.table = Table("Steps of the commissioning", ("Step", "State", "Should read", "Reads", "min"), widths={0: 230, 1: 74, 3: 280, 4: 44}, row_height=27)  # fmt: skip
         self.table.currentCellChanged.connect(lambda row, *_: self._on_row(row))
+        self.table.setMinimumHeight(190)
         self.column.addWidget(self.table, 1)
         self.rows = Rows("This step", prose=True)
         self.column.addWidget(self.rows)
@@ -205,7 +206,7 @@ class CommissioningPage(WatchedPage):
         self.act.setText(_ACTIONS.get(task.action, "Nothing to do from here") if task is not None else "")
         self.act.setEnabled(task is not None and bool(task.action) and line is not None and not busy)
         self.stop.setEnabled(busy)
-        self.tacho.setEnabled(task is not None and task.key == "creep")
+        self.tacho.setVisible(task is not None and task.key == "creep")
         self.tacho.show_value(record.value if record is not None and task is not None and task.key == "creep" else None)
         self.offer_stop(on=busy)
         if task is not None:
