@@ -175,6 +175,12 @@ def test_the_capture_memory_begins_at_a_crossing_with_what_was_before() -> None:
     assert np.all(np.diff(found["angle"]) >= -1e-9)  # a counter that begins anew is laid out straight
     turned = np.diff(found["angle"]) / np.diff(found["t"])
     assert np.mean(turned[-100:]) == pytest.approx(float(np.mean(found["speed"][-100:])), rel=0.1)
+    hand.looks_on = True  # a fault within a capture is what somebody wants to see
+    drive._sim.set_supply(0.1 * bench.settings.plate.v_bus)
+    hand.trigger_on(None)
+    hand.open_scope(("i_q",), 200)
+    assert len(hand.close_scope()["t"]) == 200
+    assert drive.fault_code
     hand.trigger_on("speed_ref", 10 * top)
     hand.open_scope(("speed",), 100)
     with pytest.raises(Refusal, match="trigger"):

@@ -179,6 +179,7 @@ class DriveSession(QObject):
             if not isinstance(line, Link):
                 raise Refusal("this needs a drive over Modbus", "connect by such a link")
             hand = Hand(line, told, busy.pass_time, saw=busy.saw)
+            hand.looks_on = not alone
             if not alone and talk.commands:
                 hand.go_on()
             work(hand, busy)
