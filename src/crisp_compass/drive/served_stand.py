@@ -22,7 +22,7 @@ from crisp_compass.drive.served_parameters import ZERO
 from crisp_compass.estimates import FloatArray, IntArray
 from crisp_compass.motor import family_of, three_phases, turns_field
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, LOCKED, OFF, STEP, Drive, Trapezoid
+from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, LOCKED, MOST_DELAY, OFF, STEP, Drive, Trapezoid
 from crisp_compass.plant.period import delays
 from crisp_compass.plant.simulation import Simulation, Trace, join
 
@@ -241,9 +241,10 @@ class Stand:
         n = len(trace["t"])
         if n == 0:
             return
-        volts = self._volts(trace, mode)
-        if self._filled >= self._wanted:
+        if self._filled >= self._wanted:  # only what the next capture's first rows rest on
+            self._volts(Trace({k: trace[k][-MOST_DELAY - 4 :] for k in ("v_d", "v_q", "theta_e", "theta_seen", "speed_seen")}), mode)
             return
+        volts = self._volts(trace, mode)
         every = max(int(self.values["scope_every"]), 1)
         keep: IntArray = np.arange(self._skip, n, every)
         self._skip = int(keep[-1]) + every - n if len(keep) else self._skip - n
