@@ -218,12 +218,12 @@ def test_a_serial_line_is_fed_by_its_heartbeat_alone(tmp_path: Path) -> None:
 
 
 def test_a_bad_line_shows_no_wrong_value(tmp_path: Path) -> None:
-    """One answer in fifty with a wrong bit and one in a hundred lost: 400 reads, each right or asked again."""
+    """One answer in fifty with a wrong bit and one in a hundred lost: 200 reads, each right or asked again."""
     with served(tmp_path, "pty", WINCH, "--broken", "0.02", "--lost", "0.01", "--latency", "0.001") as (_, where, _told):
         described = load_description(tmp_path / "drive.json")
         wanted = [e for e in described.parameters if e.name in ("current_limit", "trip_level", "ramp")]
         with open_link(where, described) as line:
-            for _ in range(400):
+            for _ in range(200):
                 assert line.read(wanted) == {"current_limit": 8.0, "trip_level": 14.0, "ramp": 1500.0}
 
 
