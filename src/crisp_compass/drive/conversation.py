@@ -188,9 +188,9 @@ class Conversation:
         until = time.monotonic() + seconds
         while True:
             if self._stop.is_set() or self._ended.is_set():
-                raise Refusal("stopped", "what was found until then stays")
+                raise Refusal("stopped", "what was found until then stays", code="stopped")
             if time.monotonic() - self._alive > OWNER_S:
-                raise Refusal("the window did not answer", "the drive was stopped; begin again")
+                raise Refusal("the window did not answer", "the drive was stopped; begin again", code="stopped")
             left = until - time.monotonic()
             if left <= 0:
                 return

@@ -37,8 +37,10 @@ from crisp_compass.estimates import Finding
 from crisp_compass.motor import family_of
 from crisp_compass.quantities import show
 
+#: Refusals after which nothing is tried again.
+_ENDS = ("tripped", "disarmed", "too-fast", "stopped")
 #: Shares of the top speed up to which the shaft is turned for a coast, and in how many seconds, until one of them shows enough.
-_COASTS = ((0.5, 3.0), (0.8, 6.0), (0.25, 4.0))
+_COASTS = ((0.5, 3.0), (0.8, 8.0), (0.25, 5.0), (0.12, 5.0))
 #: Phase margin [deg] of a current loop that is left as it was chosen.
 _CALM = 50.0
 #: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
@@ -270,13 +272,15 @@ class Identification:
         last = None
         for wanted, seconds in _COASTS:
             hand.ready()
-            taken = routines.coast(hand, motor, self._reach(wanted), seconds)
-            names = [n for n in ("v_ab", "v_bc", "v_a", "v_b", "v_m", "speed", "angle") if n in taken.columns]
-            self._coasted = taken
             try:
+                taken = self._coasted = routines.coast(hand, motor, self._reach(wanted), seconds)
+                names = [n for n in ("v_ab", "v_bc", "v_a", "v_b", "v_m", "speed", "angle") if n in taken.columns]
                 evidence = self._take("flux", "coast", Taken({"t": taken.time, **{n: taken.columns[n] for n in names}}, taken.notes))
             except Refusal as refusal:  # it lost the field, or stood too soon
+                if refusal.code in _ENDS:
+                    raise
                 last = refusal
+                hand.stop()
                 continue
             return self._settle("flux", evidence)
         assert last is not None
@@ -299,7 +303,13 @@ class Identification:
         hand, motor = self._hand, self._motor
         hand.ready()
         share = min(1.0, self._on_axis() / motor.current)
-        evidence = self._take("commutation", "alignment", routines.alignment(hand, motor, share * self._volts))
+        try:
+            evidence = self._take("commutation", "alignment", routines.alignment(hand, motor, share * self._volts))
+        except Refusal as refusal:  # a heavy shaft falls behind
+            if refusal.code in _ENDS:
+                raise
+            hand.ready()
+            evidence = self._take("commutation", "alignment", routines.alignment(hand, motor, share * self._volts, slower=4))
         text = self._settle("commutation", evidence)
         self._write("commutation")
         return text

@@ -182,7 +182,10 @@ def coast(hand: Hand, motor: Motor, share: float, seconds: float) -> Taken:
     found = dict(hand.close_scope())
     hand.stop()
     size = np.abs(found[names[0]])
-    last = int(np.flatnonzero(size > _STILL * float(np.max(size)))[-1]) + 1  # a shaft at rest says nothing but noise
+    moved = np.flatnonzero(size > _STILL * float(np.max(size)))
+    if len(moved) < 20:
+        raise Refusal("the shaft did not follow the field", "take its load off, or allow more current", code="stays")
+    last = int(moved[-1]) + 1  # a shaft at rest says nothing but noise
     return Taken({k: v[:last] for k, v in found.items()}, {"turned": "by its own field, then let coast"})
 
 
@@ -246,14 +249,14 @@ def _with_speed_of_edges(found: Mapping[str, FloatArray], pole_pairs: float) -> 
     return {"t": t[inside][::step], "speed": np.interp(t[inside][::step], middle, speed), "i_q": current[inside][::step]}
 
 
-def alignment(hand: Hand, motor: Motor, volts: float) -> Taken:
-    """Hold a voltage at one electrical angle after another, there and back, and read where the shaft rests."""
+def alignment(hand: Hand, motor: Motor, volts: float, slower: int = 1) -> Taken:
+    """Hold a voltage at one electrical angle after another, there and back, and read where the shaft rests; so many times ``slower`` for a heavy shaft."""
     fields = propose_fields(int(motor.pole_pairs), 17 if motor.pole_pairs < 20 else 11)
     places, last = [], 0.0
     hand.begin(VOLTAGE, level=volts)
     hand.settle_down(_REST_S)
     for at in map(float, fields):
-        pieces = max(1, math.ceil(abs(at - last) / _PIECE))
+        pieces = max(1, math.ceil(abs(at - last) * slower / _PIECE))
         for k in range(pieces):  # a jump of half a turn could take the rotor either way
             hand.command("test_angle", math.remainder(last + (at - last) * (k + 1) / pieces, 20 * math.pi))
             hand.wait(_PIECE_S)
