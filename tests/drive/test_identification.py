@@ -15,9 +15,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.capture import read_capture
 from crisp_compass.capture.model import Capture
 from crisp_compass.cli.main import run
+from crisp_compass.drive.description import load_description
 from crisp_compass.drive.hand import Hand, LocalLine
 from crisp_compass.drive.identification import Identification
 from crisp_compass.drive.identification_plan import Progress, bare, steps_of
+from crisp_compass.drive.link import open_link
 from crisp_compass.drive.rehearsal import guessed, rehearse
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
@@ -91,6 +93,11 @@ def test_over_a_wire_from_the_command_with_leave_to_move(tmp_path: Path, capsys:
         low, high = answer["settled"]["resistance.resistance"]["interval95"]
         assert low <= load_bench(bench).settled["resistance"].values["resistance"].value <= high
         assert read_capture(tmp_path / "found-levels.csv").notes["family"] == "brushed"
+        described = load_description(tmp_path / "drive.json")
+        hold = described.role("commands", "hold")
+        assert hold is not None
+        with open_link(where, described) as line:
+            assert line.read([hold]) == {"hold": 0.0}  # the shaft that it clamped is let go
         broken = {**told, "scope": None}
         (tmp_path / "broken.json").write_text(json.dumps(broken))
         asked[6] = str(tmp_path / "broken.json")

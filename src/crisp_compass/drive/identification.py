@@ -6,6 +6,7 @@ linkage (and the hall table, or an alignment the encoder's zero), then a run-up 
 
 from __future__ import annotations
 
+import contextlib
 import math
 from collections.abc import Callable
 from dataclasses import replace
@@ -65,6 +66,7 @@ class Identification:
         self._rated = self._motor.current  # a short current across moves nothing, so it may be all of it
         hand.most_speed = 1.5 * self._motor.top_speed
         self._volts = self._tau = 0.0
+        self._clamped = False
         self._coasted: Taken | None = None
         self.findings: list[Finding] = []
 
@@ -73,6 +75,12 @@ class Identification:
 
         Raises Refusal naming the step; what was found until then is in ``bench``.
         """
+        try:
+            return self._run()
+        finally:
+            self._let_go()
+
+    def _run(self) -> Bench:
         queue, again = list(self.steps), False
         while queue:
             step = queue.pop(0)
@@ -96,6 +104,13 @@ class Identification:
         self._hand.stop()
         self._write_all()
         return self.bench
+
+    def _let_go(self) -> None:
+        """Let go of a shaft that was clamped for this, and was not before."""
+        if self._clamped:
+            self._clamped = False
+            with contextlib.suppress(Refusal):
+                self._hand.command("hold", 0.0)
 
     def _on_axis(self) -> float:
         """Return the current [A] that still holds the rotor on its axis, with room.
@@ -182,7 +197,10 @@ class Identification:
     def _levels(self) -> str:
         hand, motor = self._hand, self._motor
         if not motor.turned:
+            entry = hand.description.role("commands", "hold")
+            before = hand.line.read([entry]).get(entry.name, 0.0) if entry is not None and entry.readable else 0.0
             hand.command("hold", 1.0)
+            self._clamped = before == 0.0
         hand.ready()
         self._volts = routines.volts_for(hand, motor)
         evidence = self._take("resistance", "levels", routines.levels(hand, motor, self._volts))
@@ -268,7 +286,7 @@ class Identification:
         hand, motor = self._hand, self._motor
         if not motor.turned:
             hand.settle_down(5.0)
-            hand.command("hold", 0.0)
+            self._let_go()
         last = None
         for wanted, seconds in _COASTS:
             hand.ready()

@@ -136,8 +136,11 @@ class ScopePage(WatchedPage):
         if path is None:
             return
         t = self._taken["t"]
+        notes = {"recorded from": self.session.description.name if self.session.description else "a drive"}
+        if self._scope is not None and t[1] - t[0] < 1.5 * self._scope.period_s:  # where periods are left out, a row tells of one of them only
+            notes["voltages"] = "means over the sampling period"
         try:
-            write_capture(path, t - t[0], known, {"recorded from": self.session.description.name if self.session.description else "a drive", "voltages": "means over the sampling period"})
+            write_capture(path, t - t[0], known, notes)
         except OSError as error:
             self.refuse(Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
             return
