@@ -1,7 +1,9 @@
 """Compiled kernels on disk that may be damaged: what does not carry its own checksum is compiled anew, never run or complained of.
 
-The compiler's cache trusts its files. Here each carries a SHA-256 behind it, and an index or a kernel that is empty, cut or foreign
-counts as not there; a full or locked folder costs the saving alone.
+The compiler's cache trusts its files, and numbers them: two processes that compile one function for two kinds of argument at once
+write over each other, and a third would run what was made for other arguments. Here a file is named by what it was compiled for,
+carries that and a SHA-256 behind it, and an index or a kernel that is empty, cut or foreign counts as not there; a full or locked
+folder costs the saving alone.
 """
 
 from __future__ import annotations
@@ -23,7 +25,7 @@ def harden() -> None:
 
     if getattr(IndexDataCacheFile, "hardened", False):
         return
-    load_index, save = IndexDataCacheFile._load_index, IndexDataCacheFile.save
+    load_index = IndexDataCacheFile._load_index
 
     def index_or_none(self: Any) -> dict[Any, str]:
         try:
@@ -46,11 +48,22 @@ def harden() -> None:
             file.write(content + hashlib.sha256(content).digest())  # behind it: the compiler's own reader stops before
 
     def save_or_not(self: Any, key: Any, data: Any) -> None:
+        name = f"{self._index_name.removesuffix('.nbi')}.{hashlib.sha256(repr(key).encode()).hexdigest()[:16]}.nbc"
         with contextlib.suppress(OSError):
-            save(self, key, data)
+            self._save_data(name, (key, data))  # before the index: who finds the name finds the file
+            self._save_index({**self._load_index(), key: name})
+
+    def load(self: Any, key: Any) -> Any:
+        name = self._load_index().get(key)
+        try:
+            made_for, data = self._load_data(name) if name else (None, None)
+        except OSError:
+            return None
+        return data if made_for == key else None
 
     IndexDataCacheFile._load_index = index_or_none
     IndexDataCacheFile._load_data = checked
     IndexDataCacheFile._save_data = mark_and_write
     IndexDataCacheFile.save = save_or_not
+    IndexDataCacheFile.load = load
     IndexDataCacheFile.hardened = True

@@ -278,7 +278,19 @@ def test_damaged_kernels_are_compiled_again_and_a_cache_that_cannot_be_is_done_w
         for file in cache.rglob("*.nb?"):
             file.write_bytes(spoil(file.read_bytes()))
         assert ask(XDG_CACHE_HOME=str(cache)) == b"10.0\n"
-    assert list(cache.rglob("*.nbc"))
+    kernels = {p.read_bytes(): p for p in cache.rglob("*.nbc")}
+    written = {p: p.stat().st_mtime_ns for p in kernels.values()}
+    assert kernels
+    assert ask(XDG_CACHE_HOME=str(cache)) == b"10.0\n"
+    assert {p: p.stat().st_mtime_ns for p in kernels.values()} == written  # taken from the cache, not compiled again
+    # two at once wrote over each other: what was compiled for a float stands where an index says “for an integer”
+    script.write_text(code.replace("f(2.0)", "f(2)"))
+    assert ask(XDG_CACHE_HOME=str(cache)) == b"10.0\n"
+    (other,) = set(cache.rglob("s.f*.nbc")) - set(kernels.values())
+    (first,) = (p for p in kernels.values() if p.name.startswith("s.f"))
+    other.write_bytes(first.read_bytes())
+    assert ask(XDG_CACHE_HOME=str(cache)) == b"10.0\n"
+    assert other.read_bytes() != first.read_bytes()
     blocked = tmp_path / "blocked"
     blocked.write_text("a file where the folder would be")
     assert ask(XDG_CACHE_HOME=str(blocked)) == b"10.0\n"
