@@ -33,6 +33,8 @@ STEPS = 6
 MEANS = {"voltages": "means over the sampling period"}
 #: Rows of a capture that is read over a line.
 _ROWS = 4000
+#: Rows over which a speed is timed by hall edges, each of which is known to half a row: half a percent.
+_EDGE_ROWS = 60
 
 
 @dataclass(frozen=True)
@@ -218,13 +220,16 @@ def run_up(hand: Hand, motor: Motor) -> Taken:
     edges = motor.sensor == "halls"  # a speed timed between two edges is late and as uneven as they are
     names = [*(("hall_1", "hall_2", "hall_3") if edges else ("speed",)), "i_q" if motor.turned else "i_m"]
     span = 1.3 * took + coasted + 0.2
+    if edges:  # two rows and a half for every edge at the fastest: its number grows with the speed and with the time that the speed takes
+        slower = min(1.0, math.sqrt(4 * _ROWS / (2.5 * 6 * motor.pole_pairs * reached / (2 * math.pi) * span)))
+        reached, span = slower * reached, slower * span
     every = max(1, math.ceil(span / hand.period / (4 * _ROWS if edges else 3000)))
     hand.ready()
     hand.open_scope(names, int(span / hand.period / every), every)
     hand.begin(TORQUE, level=current)
     began = hand.clock()
     while abs(hand.speed) < reached and hand.clock() - began < 1.2 * took:
-        hand.wait(0.01)
+        hand.wait(0.005)
     hand.command("test", float(COAST))
     found = hand.close_scope()
     hand.stop()
@@ -234,15 +239,27 @@ def run_up(hand: Hand, motor: Motor) -> Taken:
 
 
 def _with_speed_of_edges(found: Mapping[str, FloatArray], pole_pairs: float) -> dict[str, FloatArray]:
-    """Return time, speed and current of a capture of halls: each speed is a mean over a whole electrical turn, which no uneven edge moves.
+    """Return time, speed and current of a capture of halls: each speed is a mean over whole electrical turns, which no uneven edge moves.
 
+    So many turns that they take ``_EDGE_ROWS`` rows at least: an edge is known to the row only, and a fast motor of many pole pairs has a turn every few.
     Raises Refusal where the shaft did not turn far enough.
     """
     t, code = found["t"], 4 * found["hall_1"] + 2 * found["hall_2"] + found["hall_3"]
-    at = 0.5 * (t[1:] + t[:-1])[np.diff(code) != 0]
+    changed = np.diff(code) != 0
+    at = 0.5 * (t[1:] + t[:-1])[changed]
     if len(at) < 30:
         raise Refusal("the shaft turned too little to time its halls", "allow more current, or take its load off")
-    middle, speed = 0.5 * (at[6:] + at[:-6]), 2 * math.pi / pole_pairs / (at[6:] - at[:-6])
+    if float(np.max(np.convolve(changed, np.ones(12), "valid"))) > 9:
+        raise Refusal("the halls change faster than the drive's memory keeps them", "name a lower top speed on the Plate, or a larger memory in the description")
+    first = np.arange(len(at))
+    turns = np.maximum(-(-(np.searchsorted(at, at + _EDGE_ROWS * (t[1] - t[0])) - first) // 6), 1)
+    last = first + 6 * turns
+    first, last, turns = (x[last < len(at)] for x in (first, last, turns))
+    if len(first) < 20:
+        raise Refusal("the drive's memory is too coarse to time the halls", "take the load off, so that the run is shorter")
+    middle, speed = 0.5 * (at[last] + at[first]), turns * 2 * math.pi / pole_pairs / (at[last] - at[first])
+    order = np.argsort(middle, kind="stable")  # a window that spans more turns may end before one that began later
+    middle, speed = middle[order], speed[order]
     inside = (t >= middle[0]) & (t <= middle[-1])
     current = next(v for k, v in found.items() if k in ("i_q", "i_m"))
     step = max(1, int(inside.sum()) // 3000)
