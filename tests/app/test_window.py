@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 import shutil
+import threading
 from pathlib import Path
 
 import numpy as np
@@ -11,6 +13,7 @@ from PySide6.QtCore import QEvent, Qt, QThreadPool
 from PySide6.QtWidgets import QAbstractButton, QComboBox, QLineEdit, QMessageBox, QWidget
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.mapping import MappingDialog
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.tokens import TOKENS, contrast
@@ -349,3 +352,26 @@ def test_another_bench_starts_with_a_drive_of_its_own(
     window.document.load(tmp_path / "winch.bench.json")
     assert run.port is not None
     assert (run.port.speed, run.port.fault) == (0.0, "")
+
+
+def test_garbage_is_collected_by_the_windows_thread_alone(window: Window, qtbot: QtBot) -> None:
+    """A part of the screen that a calculation happens to let go of must not be torn down beside a repaint."""
+    where: list[bool] = []
+
+    class Part:
+        def __init__(self) -> None:
+            self.itself = self
+
+        def __del__(self) -> None:
+            where.append(threading.current_thread() is threading.main_thread())
+
+    def work() -> None:
+        for _ in range(2000):
+            Part()
+            _ = [[] for _ in range(1000)]  # enough for the interpreter to collect by itself
+
+    job = Job(window)
+    job.ask(work)
+    qtbot.waitUntil(lambda: len(where) > 1000, timeout=60000)
+    assert all(where)
+    assert not gc.isenabled()
