@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+import math
 import signal
 from pathlib import Path
 
 import pytest
+from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
@@ -17,6 +19,7 @@ from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.waypoints.drive.scope import ScopePage
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
 from hands import copy_bench
@@ -66,6 +69,45 @@ def test_the_simulated_drive_is_armed_run_left_and_lost(connected: Window, qtbot
     assert page.answer.text == "Not connected"
     page.own.click()  # nothing says what one's own drive is
     assert "description" in window.notices.text
+
+
+def test_a_run_is_on_the_link_on_a_capture_or_simulated_and_says_which(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window, drive = connected, connected.document.drive
+    window.travel("run")
+    page = window.page
+    assert isinstance(page, RunPage)
+    qtbot.waitUntil(lambda: "simulated drive, off" in page.answer._doubt.text(), timeout=LONG)
+    page.source.choice.moved.emit("link")
+    qtbot.waitUntil(lambda: "of Winch, on the link, off" in page.answer._doubt.text(), timeout=LONG)
+    assert [n for n, w in page._fields.items() if not w.isHidden()] == ["speed"]  # the others reach the simulation alone
+    page._fields["speed"].moved.emit(80.0)
+    assert page.main_button is not None
+    page.main_button.click()
+    qtbot.waitUntil(lambda: page.answer.text == "764 rpm", timeout=LONG)
+    assert drive.armed
+    assert drive.commanding
+    qtbot.keyClick(page, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: not drive.armed and page.answer.text == "0 rpm", timeout=LONG)
+    assert page.main_button.text() == "Start"
+    page.main_button.click()
+    qtbot.waitUntil(lambda: page.answer.text == "764 rpm", timeout=LONG)
+    h = page.traces.history
+    recorded = tmp_path / "run.csv"
+    recorded.write_text("t [s],speed [rpm],i_q [A]\n" + "".join(f"{t:.4f},{w * 30 / math.pi:.5g},{i:.5g}\n" for t, w, i in zip(h["t"], h["speed"], h["i_q"], strict=True)))
+    page.source.take(recorded)  # another source: the motor is stopped
+    qtbot.waitUntil(lambda: not drive.armed, timeout=LONG)
+    qtbot.waitUntil(lambda: "run.csv, replayed: 0.0 of" in page.answer._doubt.text(), timeout=LONG)
+    page.main_button.click()
+    qtbot.waitUntil(lambda: page.answer.text == "764 rpm" and page.main_button.text() == "Play", timeout=LONG)  # played to its end
+    assert not drive.armed
+    page.source.choice.moved.emit("link")
+    drive.close()
+    assert page.answer.text == "Not yet"
+    assert not page.main_button.isEnabled()
+    (tmp_path / "none.csv").write_text("t [s],temp [degC]\n0,20\n1,21\n")
+    page.source.take(tmp_path / "none.csv")
+    qtbot.waitUntil(lambda: "neither a speed nor a current" in window.notices.text, timeout=LONG)
+    assert page.source.kind == "simulation"
 
 
 def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

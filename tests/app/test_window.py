@@ -50,7 +50,7 @@ def test_from_dropped_captures_to_a_header(window: Window, qtbot: QtBot, thruste
     run = window.page
     assert isinstance(run, RunPage)
     press_main(qtbot, window)
-    qtbot.waitUntil(lambda: run.port is not None and run._history["t"].size > 50, timeout=180000)
+    qtbot.waitUntil(lambda: run.port is not None and run.traces.history["t"].size > 50, timeout=180000)
     run.advance(1.5)
     assert run.port is not None
     assert run.port.speed == pytest.approx(300.0, rel=0.03)

@@ -21,6 +21,7 @@ from crisp_compass.drive.hand import Hand
 from crisp_compass.drive.identification import Identification
 from crisp_compass.drive.identification_plan import bare
 from crisp_compass.drive.link import AnyLink, Link
+from crisp_compass.drive.linked import LinkedDrive
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 
@@ -59,6 +60,7 @@ class DriveSession(QObject):
         self.history: deque[tuple[float, dict[str, float]]] = deque()
         self._round = 0
         self._talk: Conversation | None = None
+        self._port: LinkedDrive | None = None
         self._process: QProcess | None = None
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._event.connect(self._on_event)
@@ -123,7 +125,7 @@ class DriveSession(QObject):
     def _hang_up(self) -> None:
         self._timer.stop()
         self.busy = False
-        talk, self._talk = self._talk, None
+        talk, self._talk, self._port = self._talk, None, None
         if talk is not None:
             talk.close()
 
@@ -153,6 +155,17 @@ class DriveSession(QObject):
         if self._talk is None or self.state != "connected":
             raise Refusal("no drive is connected", "connect to one on the Drive leg")
         return self._talk
+
+    def port(self) -> LinkedDrive:
+        """Return what is connected as the drive that it is to a run; raises Refusal where nothing is, or where it only tells.
+
+        One conversation has one port, so that whoever asks again commands the same.
+        """
+        talk, told = self.talk(), self.description
+        assert told is not None
+        if self._port is None:
+            self._port = LinkedDrive(talk, told)
+        return self._port
 
     def identify(self, bench: Bench, folder: Path, prefix: str) -> None:
         """Identify the drive for a bench; captures land in ``folder`` under ``prefix``. ``occupied`` tells how it goes, the run itself last."""
@@ -218,6 +231,8 @@ class DriveSession(QObject):
             self.answer_s = event.telemetry.answer_s or self.answer_s
             self.history.append((event.telemetry.t, self.now))
             self._note_faults()
+            if self._port is not None:
+                self._port.take(event.telemetry.t, self.now)
             while self.history and self.history[-1][0] - self.history[0][0] > KEPT_S:
                 self.history.popleft()
             self.telemetry.emit()

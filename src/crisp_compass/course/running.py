@@ -18,6 +18,13 @@ _CAUTION = Finding(
     "first-run",
     "Before a real first run clamp and uncouple the motor, set the supply's current limit, and keep an emergency stop within reach.",
 )
+#: What stands beside whatever can move a drive on a link.
+DRIVE_MOVES = Finding(
+    "caution",
+    "drive-moves",
+    "Nothing moves until you arm the drive. Then the shaft may start at once: motor clamped, people and loose things clear, load blocked, supply limited, and an emergency stop "
+    "within reach, because software is none.",
+)
 _CAUSES = {
     "over-current": "the current passed the trip level",
     "under-voltage": "the supply fell below its minimum",
@@ -48,8 +55,10 @@ def _slow_text(asked: float, hand_over: float) -> str:
     )
 
 
-def run_findings(bench: Bench) -> tuple[Finding, ...]:
-    """Return the caution that belongs to every run, and what is known to go wrong with the speed asked for."""
+def run_findings(bench: Bench, kind: str = "simulation") -> tuple[Finding, ...]:
+    """Return the caution that belongs to a run on a ``kind`` of drive (``simulation``, ``link``, ``replay``), and what is known to go wrong with the speed asked for."""
+    if kind != "simulation":
+        return (DRIVE_MOVES,) if kind == "link" else ()
     slow = slow_hold(bench)
     if slow is None:
         return (_CAUTION, *(f for f in limits_of(bench).findings if f.code in ("emf-above-bus", "beyond-voltage")))

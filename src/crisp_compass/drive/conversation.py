@@ -219,6 +219,8 @@ class Conversation:
             self._asked = self._asked and role != "arm"
             self._tell(Event("refused", text=f"The description names no command “{role}”: add it, or do it at the drive."))
             return
+        if role == "speed" and not self._armed:
+            return  # arming was refused meanwhile: a speed that is left in the drive would run it once somebody else arms it
         physical = value / factor_to_si(entry) if role == "speed" else value
         try:
             line.write(entry, raw_of(entry, physical))

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Literal, Protocol
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
@@ -20,10 +20,10 @@ WATCHDOG_S = 0.25
 
 @dataclass(frozen=True)
 class Identity:
-    """What answers: its name, and whether it is ``simulated`` (nothing real moves)."""
+    """What answers: its name, and whether it is a simulation, a drive on a link, or a capture that is replayed."""
 
     name: str
-    simulated: bool
+    kind: Literal["simulation", "link", "replay"]
 
 
 @dataclass(frozen=True, eq=False)
@@ -48,7 +48,7 @@ class Surroundings(Protocol):
 
 
 class Port(Protocol):
-    """A drive. ``telemetry`` signals are those of the capture format, SI."""
+    """A drive. Its telemetry has the names of the capture format, SI; what it does not tell is missing or NaN."""
 
     identity: Identity
     surroundings: Surroundings | None

@@ -29,7 +29,7 @@ class SimulatedDrive:
     """The drive of a bench, moved on by :meth:`exchange`. Raises Refusal naming what of the bench is missing."""
 
     def __init__(self, bench: Bench) -> None:
-        self.identity = Identity("simulated drive", simulated=True)
+        self.identity = Identity("simulated drive", "simulation")
         self._sim = open_simulation(bench)
         self._mode, self._current = running_mode(bench), running_current(bench)
         self._arming = Arming()

@@ -297,14 +297,14 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         lows, highs = [], []
         for key in self._curves:
             x, y = self.data(key)
-            seen = y[(x >= left) & (x <= right)]
+            seen = y[(x >= left) & (x <= right) & np.isfinite(y)]
             if len(seen):
-                lows.append(float(np.nanmin(seen)))
-                highs.append(float(np.nanmax(seen)))
+                lows.append(float(np.min(seen)))
+                highs.append(float(np.max(seen)))
         box = self.plotItem.getViewBox()
         if box.viewRange()[0] != [left, right]:
             box.setXRange(left, right, padding=0)
-        if not lows or not (np.isfinite(min(lows)) and np.isfinite(max(highs))):
+        if not lows:
             return
         low, high = min(lows), max(highs)
         middle, span = (low + high) / 2, max(high - low, floor)

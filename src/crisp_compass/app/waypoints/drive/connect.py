@@ -17,23 +17,17 @@ from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.parts import beside, label
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.running import DRIVE_MOVES
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Description, Entry, load_description
 from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.importing import import_description
 from crisp_compass.drive.recording import as_capture
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding
 from crisp_compass.files import write_atomically
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
 
-CAUTION = Finding(
-    "caution",
-    "drive-moves",
-    "Nothing moves until you arm the drive. Then the shaft may start at once: motor clamped, people and loose things clear, load blocked, supply limited, and an emergency stop "
-    "within reach, because software is none.",
-)
 _OWN = "tcp:HOST:PORT, serial:DEVICE or can:CHANNEL"
 
 
@@ -205,7 +199,7 @@ class ConnectPage(Page):
         fault = self._fault()
         shown = f"{grouped(round(rpm))} rpm".replace("-", "−") if speed and speed.name in session.now else "Connected"
         self.answer.show_answer(shown, f"{who}; {name}", f"Fault: {fault}. Find the cause, then acknowledge." if fault else "", stale=bool(fault))
-        self.findings.show_findings(() if told.streams else (CAUTION,))
+        self.findings.show_findings(() if told.streams else (DRIVE_MOVES,))
         self.arm.setEnabled(not armed and not told.streams)
         for key in self._keys:
             key.setEnabled(armed)

@@ -10,7 +10,6 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
-from crisp_compass.app.waypoints.drive.connect import CAUTION
 from crisp_compass.app.waypoints.drive.watched import WatchedPage
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import Choice, NumberField
@@ -19,6 +18,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.capture import write_capture
 from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.running import DRIVE_MOVES
 from crisp_compass.drive.conversation import Occupied
 from crisp_compass.drive.description import Scope
 from crisp_compass.drive.hand import Hand
@@ -164,7 +164,7 @@ class ScopePage(WatchedPage):
         assert self.main_button is not None
         self.main_button.setEnabled(scope is not None and not session.busy)
         self.save.setEnabled(bool(self._taken))
-        self.findings.show_findings((CAUTION,) if connected else ())
+        self.findings.show_findings((DRIVE_MOVES,) if connected else ())
         self.stop.setEnabled(connected)
         self._on_telemetry()
         self._draw()
