@@ -81,6 +81,12 @@ def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path:
         assert (written.value, written.rounded, written.differs) == (6.0, True, False)
         talk.close()
         other.close()
+        talk = Conversation(where, described, heard.tell)
+        talk.occupy(lambda *_: pytest.fail("it was stopped before it began"))
+        talk.stop()
+        talk.start()
+        assert heard.wait(lambda e: e.kind == "free", talk).text == "stopped; it had not begun."
+        talk.close()
 
 
 def test_whoever_only_looks_leaves_somebody_elses_motor_alone(tmp_path: Path) -> None:

@@ -60,11 +60,10 @@ def serve(
     if until_stdin_closes:
         import os
         import signal
-        import sys
         import threading
 
         def watch() -> None:
-            while sys.stdin.buffer.read(4096):
+            while os.read(0, 4096):  # not by sys.stdin, whose lock a thread that waits would hold at the interpreter's end
                 pass
             os.kill(os.getpid(), signal.SIGTERM)
 

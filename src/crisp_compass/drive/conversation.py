@@ -62,6 +62,18 @@ class Occupied:
     tell: Callable[[Any], None]
 
 
+def _forgotten() -> None:
+    """Do nothing about what a stop drops."""
+
+
+@dataclass(frozen=True)
+class _Job:
+    """What is asked for, and what is done where a stop comes before it."""
+
+    run: Callable[[AnyLink], None]
+    dropped: Callable[[], None] = _forgotten
+
+
 def factor_to_si(entry: Entry) -> float:
     """Return what a physical value of an entry is multiplied with to be SI; 1 for a unit that nobody knows."""
     return to_si(1.0, entry.unit) if entry.unit in UNITS else 1.0
@@ -73,11 +85,11 @@ class Conversation:
     def __init__(self, link: str, description: Description, tell: Callable[[Event], None]) -> None:
         self.link, self.description = link, description
         self._tell = tell
-        self._jobs: queue.SimpleQueue[Callable[[AnyLink], None]] = queue.SimpleQueue()
+        self._jobs: queue.SimpleQueue[_Job] = queue.SimpleQueue()
         self._ended, self._stop = threading.Event(), threading.Event()
         self._alive = self._began = time.monotonic()
         self._beat = 0
-        self._armed = self._asked = False
+        self._armed = self._asked = self._denied = False
         self._thread = threading.Thread(target=self._work, name="drive", daemon=True)
         self._telemetry = [e for lot in (description.telemetry, description.faults) for e in lot if e.readable]
 
@@ -113,26 +125,26 @@ class Conversation:
 
     def arm(self) -> None:
         """Take command."""
-        self._asked = True
-        self._jobs.put(lambda line: self._command(line, "arm", 1.0))
+        self._asked, self._denied = True, False
+        self._jobs.put(_Job(lambda line: self._command(line, "arm", 1.0)))
 
     def run_at(self, speed: float) -> None:
         """Ask for a speed [rad/s]."""
-        self._jobs.put(lambda line: self._command(line, "speed", speed))
+        self._jobs.put(_Job(lambda line: self._command(line, "speed", speed)))
 
     def send(self, name: str) -> None:
         """Write 1 to a command by its name: acknowledge, restart, restore."""
-        self._jobs.put(lambda line: self._command(line, name, 1.0))
+        self._jobs.put(_Job(lambda line: self._command(line, name, 1.0)))
 
     def read(self, entries: Sequence[Entry]) -> None:
         """Read entries; ``values`` brings them."""
         wanted = list(entries)
-        self._jobs.put(lambda line: self._tell(Event("values", values=line.read(wanted))))
+        self._jobs.put(_Job(lambda line: self._tell(Event("values", values=line.read(wanted)))))
 
     def write(self, values: Sequence[tuple[Entry, float]]) -> None:
         """Write values and read them back; ``written`` tells what became of them."""
         wanted = list(values)
-        self._jobs.put(lambda line: self._tell(Event("written", written=tuple(write_and_check(line, self.description, e, v) for e, v in wanted))))
+        self._jobs.put(_Job(lambda line: self._tell(Event("written", written=tuple(write_and_check(line, self.description, e, v) for e, v in wanted)))))
 
     def _by_word(self, line: AnyLink, word: Entry, role: str) -> None:
         """Arm or acknowledge through the control word of CiA 402, one state after the other."""
@@ -152,18 +164,21 @@ class Conversation:
                 time.sleep(0.02)
             raise Refusal("it does not come to operation enabled", "look at its enable input and at what it reports")
         except (DeniedError, Refusal) as error:
-            self._asked = False
+            self._arming_refused(role)
             text = error.text if isinstance(error, DeniedError) else error.sentence.rstrip(".")
             self._tell(Event("refused", text=f"The drive refuses to {role}: {text}."))
 
     def occupy(self, work: Callable[[AnyLink, Occupied], None]) -> None:
         """Let ``work`` have the line to itself: it tells what it does by ``occupied``, and ``free`` ends it. A stop breaks it off."""
         self._asked = True
-        self._jobs.put(lambda line: self._occupy(line, work))
+        self._jobs.put(_Job(lambda line: self._occupy(line, work), self._never_began))
 
     def borrow(self, work: Callable[[AnyLink, Occupied], None]) -> None:
         """Let ``work`` have the line for a while; the drive goes on doing what it does, and is stopped only where somebody stops it."""
-        self._jobs.put(lambda line: self._borrow(line, work))
+        self._jobs.put(_Job(lambda line: self._borrow(line, work), self._never_began))
+
+    def _never_began(self) -> None:
+        self._tell(Event("free", text=Refusal("stopped", "it had not begun", code="stopped").sentence))
 
     def _borrow(self, line: AnyLink, work: Callable[[AnyLink, Occupied], None]) -> None:
         refused = ""
@@ -200,7 +215,7 @@ class Conversation:
         """Let time pass for work that only looks on: what is asked meanwhile is done."""
         with contextlib.suppress(queue.Empty):
             while not self._stop.is_set():
-                self._jobs.get_nowait()(line)
+                self._jobs.get_nowait().run(line)
         self._pass(seconds)
 
     def _saw(self, values: dict[str, float]) -> None:
@@ -216,19 +231,25 @@ class Conversation:
             self._by_word(line, word, role)
             return
         if entry is None:
-            self._asked = self._asked and role != "arm"
+            self._arming_refused(role)
             self._tell(Event("refused", text=f"The description names no command “{role}”: add it, or do it at the drive."))
             return
-        if role == "speed" and not self._armed:
-            return  # arming was refused meanwhile: a speed that is left in the drive would run it once somebody else arms it
+        if role == "speed" and not self._armed:  # a speed that is left in the drive would run it once somebody else arms it
+            if not self._denied:
+                self._tell(Event("refused", text="The drive is not armed: arm it before it is told a speed."))
+            return
         physical = value / factor_to_si(entry) if role == "speed" else value
         try:
             line.write(entry, raw_of(entry, physical))
         except DeniedError as denied:
             self._tell(Event("refused", text=f"The drive refuses to {'run at that speed' if role == 'speed' else role}: {denied.text}."))
-            self._asked = self._asked and role != "arm"
+            self._arming_refused(role)
         else:
             self._armed = self._armed or role == "arm"
+
+    def _arming_refused(self, role: str) -> None:
+        if role == "arm":
+            self._asked, self._denied = False, True
 
     def _work(self) -> None:
         try:
@@ -260,7 +281,7 @@ class Conversation:
             except queue.Empty:
                 job = None
             if job is not None:
-                job(line)
+                job.run(line)
                 continue
             if time.monotonic() < due:
                 continue
@@ -293,7 +314,7 @@ class Conversation:
         self._stop.clear()
         self._armed = self._asked = False
         while not self._jobs.empty():
-            self._jobs.get_nowait()
+            self._jobs.get_nowait().dropped()
         word = self.description.role("commands", "controlword")
         if word is not None and self.description.role("commands", "arm") is None:
             with contextlib.suppress(DeniedError):
