@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import os
 import tempfile
 from pathlib import Path
@@ -13,7 +14,16 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 import pytest  # noqa: E402
 
+_run: list[None] = []
 DEMO = Path(__file__).resolve().parent.parent / "demo"
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_runtest_teardown() -> None:
+    """Collect the garbage between tests once an application has switched that off: a safe place, and memory stays what it is."""
+    if not gc.isenabled():
+        _run.append(None)
+        gc.collect(1 if len(_run) % 8 else 2)
 
 
 @pytest.fixture

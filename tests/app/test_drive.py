@@ -22,6 +22,8 @@ from crisp_compass.app.waypoints.drive.scope import ScopePage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
+from drive.test_line_search import device
+from drive.test_line_search import drive as answering
 from hands import copy_bench
 
 DEMO = Path(__file__).parents[2] / "demo"
@@ -176,10 +178,34 @@ def test_a_wrong_description_and_a_dead_link_say_so(window: Window, qtbot: QtBot
     assert "wrong.json" in window.notices.text
     wrong.write_text(json.dumps({"protocol": "tcp", "unit_id": 1, "telemetry": [{"name": "n", "address": 0, "type": "int16"}]}))
     page.take_description(wrong)
-    page.link.setText("tcp:127.0.0.1:1")
+    page.link.setEditText("tcp:127.0.0.1:1")
     page.own.click()
     qtbot.waitUntil(lambda: window.document.drive.state == "lost", timeout=LONG)
     assert "nothing listens" in page.answer._doubt.text()
+
+
+def test_a_drive_on_a_serial_line_is_found_by_asking(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.travel("drive")
+    page = window.page
+    assert isinstance(page, ConnectPage)
+    assert not page.finder.button.isEnabled()  # nothing to ask on
+    described = tmp_path / "drive.json"
+    described.write_text(json.dumps({"protocol": "modbus rtu", "unit_id": 1, "baud": 115200, "telemetry": [{"name": "speed", "address": 0, "type": "int16", "unit": "rpm", "signal": "speed"}]}))
+    page.take_description(described)
+    said: list[str] = []
+    page.done.connect(said.append)
+    with device(answering(2, 9600)) as port:
+        page.link.setEditText(f"serial:{port}")
+        page.finder.start(range(1, 17))
+        qtbot.waitUntil(lambda: bool(said), timeout=LONG)
+        assert said == ["unit 2 answers at 9600 baud, no parity, 1 stop bit; connect"]
+        assert page._description is not None
+        assert (page._description.unit_id, page._description.baud) == (2, 9600)
+        assert page.own.isEnabled()
+    page.link.setEditText("serial:/dev/ttyNONE")
+    page.finder.start(range(1, 3))
+    qtbot.waitUntil(lambda: "there is no such port" in window.notices.text, timeout=LONG)
+    assert page.answer.text == "Not connected"
 
 
 def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

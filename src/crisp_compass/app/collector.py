@@ -1,8 +1,9 @@
-"""Python's garbage is collected in the window's thread alone.
+"""Python's garbage is collected where nothing of the screen is under way: by a timer of the window's thread, and nowhere else.
 
-The collector runs in whichever thread allocates next, and a calculation in the pool allocates most. What it then finds may be the last reference to
-a part of the screen, whose destructor must not run beside a repaint. So while a window is open the collector is off, and a timer of the
-window's thread does its work by the collector's own rules.
+Left to itself the collector runs wherever something is allocated, and Qt allocates in the middle of its own work: whoever overrides one of its functions is asked
+for, and asked in vain makes an exception. What the collector finds there may be a window that was closed, whose destructor then runs inside another destructor, or
+beside a repaint in a thread of the pool. Seen: a lock that a thread waits for which it holds itself, and memory written after it was freed. So once there is an
+application the collector is off, and this does its work by the collector's own rules.
 """
 
 from __future__ import annotations
@@ -17,20 +18,16 @@ _WHOLE_EVERY = 60
 
 
 class Collector(QObject):
-    """Collects while it lives; the last one that goes gives the work back."""
-
-    alive = 0
+    """Collects as long as the application lives, which is its parent."""
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
-        Collector.alive += 1
         self._old, self._looks = len(gc.get_objects()), 0
         gc.disable()
         self._timer = QTimer(self)
         self._timer.setInterval(_PERIOD_MS)
         self._timer.timeout.connect(self.look)
         self._timer.start()
-        self.destroyed.connect(_gone)
 
     def look(self) -> None:
         """Collect what is due: the young by the thresholds, all of it now and then, where there is a quarter more than after the last time."""
@@ -41,9 +38,3 @@ class Collector(QObject):
             self._old = len(gc.get_objects())
         elif counts[0] > most[0]:
             gc.collect(1 if counts[1] > most[1] else 0)
-
-
-def _gone() -> None:
-    Collector.alive -= 1
-    if Collector.alive == 0:
-        gc.enable()

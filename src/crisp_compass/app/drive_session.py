@@ -14,7 +14,7 @@ from PySide6.QtCore import QObject, QProcess, QProcessEnvironment, QTimer, Signa
 from crisp_compass.app.autosave import now
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import save_bench
-from crisp_compass.drive.conversation import Conversation, Event, Occupied
+from crisp_compass.drive.conversation import Conversation, Event, Occupied, Telemetry
 from crisp_compass.drive.description import Description, load_description
 from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.hand import Hand
@@ -51,7 +51,8 @@ class DriveSession(QObject):
         self.now: dict[str, float] = {}
         self.held: dict[str, float] = {}
         self.before: dict[str, float] = {}
-        self.answer_s = 0.0
+        #: How the line does: see :class:`Telemetry`.
+        self.line: Telemetry | None = None
         #: Whether something has the line to itself, as an identification does.
         self.busy = False
         #: Faults since the conversation began: how often, and when last.
@@ -98,7 +99,7 @@ class DriveSession(QObject):
         self._round += 1
         number = self._round
         self.link, self.description = link, description
-        self.now, self.held, self.before = {}, {}, {}
+        self.now, self.held, self.before, self.line = {}, {}, {}, None
         self.history.clear()
         self.seen_faults, self._standing = {}, set()
         self._talk = Conversation(link, description, lambda event: self._told(number, event))
@@ -228,7 +229,8 @@ class DriveSession(QObject):
             self._show("lost", event.text)
         elif event.kind == "telemetry" and event.telemetry is not None:
             self.now = event.telemetry.values
-            self.answer_s = event.telemetry.answer_s or self.answer_s
+            if event.telemetry.rounds:  # what an occupation saw tells nothing of the line
+                self.line = event.telemetry
             self.history.append((event.telemetry.t, self.now))
             self._note_faults()
             if self._port is not None:

@@ -13,6 +13,7 @@ from PySide6.QtGui import QIcon, QPixmapCache
 from PySide6.QtWidgets import QApplication
 
 from crisp_compass.app.autosave import Leftover
+from crisp_compass.app.collector import Collector
 from crisp_compass.app.logs import keep_alive, start_log
 from crisp_compass.app.recovery import offer_recovery
 from crisp_compass.app.theme import THEME, load_fonts
@@ -25,6 +26,8 @@ def make_application() -> QApplication:
     """Return the application with font, icon and theme set."""
     existing = QApplication.instance()
     application = existing if isinstance(existing, QApplication) else QApplication(sys.argv[:1])
+    if application.findChild(Collector) is None:
+        Collector(application)
     application.setApplicationName("crisp-compass")
     application.setApplicationDisplayName("")
     application.setDesktopFileName("crisp-compass")

@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QVBoxLayout, QWidget
 
 from crisp_compass.app.arrivals import Arrivals
 from crisp_compass.app.bench_files import BenchFiles
-from crisp_compass.app.collector import Collector
 from crisp_compass.app.course_strip import CourseStrip, Place
 from crisp_compass.app.dial import Dial
 from crisp_compass.app.disk_watch import DiskWatch
@@ -52,7 +51,6 @@ class Window(QMainWindow):
 
     def __init__(self, settings: QSettings | None = None) -> None:
         super().__init__()
-        self.collector = Collector(self)
         self.settings = settings or QSettings("crisp-compass", "crisp-compass")
         self.document = Document(self)
         self.intake = Intake(self.document, self.settings)

@@ -16,7 +16,7 @@ from typing import Any
 
 from crisp_compass.drive.can_profile import ProcessData, Profile
 from crisp_compass.drive.description import Description, Entry
-from crisp_compass.drive.link import LOOK, DeniedError
+from crisp_compass.drive.link import LOOK, Count, DeniedError
 from crisp_compass.drive.registers import from_bytes, physical, to_bytes
 from crisp_compass.drive.served import Denial, ServedDrive
 from crisp_compass.errors import Refusal
@@ -170,7 +170,7 @@ class CanLink:
     """An open line to a node. Raises Refusal beginning with ``--link`` where nothing answers."""
 
     def __init__(self, node: Any, description: Description) -> None:
-        self._node, self.description = node, description
+        self._node, self.description, self.count = node, description, Count()
 
     def read(self, entries: Sequence[Entry]) -> dict[str, float]:
         """Return the physical values of entries by name; nothing for what the node refuses."""
@@ -191,6 +191,7 @@ class CanLink:
         import can
         from canopen.sdo.exceptions import SdoAbortedError, SdoCommunicationError
 
+        self.count.asked += 1
         try:
             return ask()
         except SdoAbortedError as aborted:

@@ -14,6 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
+from crisp_compass.drive.bus_load import look_s, period_s
 from crisp_compass.drive.cia402 import next_word, state_of
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.link import AnyLink, DeniedError, open_link
@@ -32,12 +33,15 @@ _MOST_STATES = 12
 
 @dataclass(frozen=True)
 class Telemetry:
-    """Values by name at a time [s] since the conversation began, and how the line does."""
+    """Values by name at a time [s] since the conversation began, and how the line does: frames ``asked`` and ``failed``, share of its time that is taken (0: not known)."""
 
     t: float
     values: dict[str, float]
     answer_s: float
     rounds: int
+    asked: int = 0
+    failed: int = 0
+    load: float = 0.0
 
 
 @dataclass(frozen=True)
@@ -266,6 +270,8 @@ class Conversation:
 
     def _talk(self, line: AnyLink) -> None:
         began, due, rounds, answer = self._began, time.monotonic(), 0, 0.0
+        busy = look_s(self.description, self._telemetry, serial=self.link.startswith(("serial:", "pty:"))) if not self.description.streams else 0.0
+        period = period_s(busy, PERIOD_S)
         while True:
             if self._stop.is_set():
                 self._halt(line)
@@ -293,8 +299,9 @@ class Conversation:
             took = time.monotonic() - asked
             rounds += 1
             answer += (took - answer) / min(rounds, _AVERAGED)
-            due = asked + max(PERIOD_S, took)
-            self._tell(Event("telemetry", telemetry=Telemetry(asked - began, values, answer, rounds)))
+            due = asked + max(period, took)
+            count, load = line.count, busy / max(period, took)
+            self._tell(Event("telemetry", telemetry=Telemetry(asked - began, values, answer, rounds, count.asked, count.failed, load)))
 
     def _feed(self, line: AnyLink) -> None:
         """Send a heartbeat while armed."""

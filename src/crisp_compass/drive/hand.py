@@ -16,7 +16,7 @@ import numpy as np
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Channel, Description, Entry, limits
 from crisp_compass.drive.faults import faults_of
-from crisp_compass.drive.link import AnyLink, DeniedError
+from crisp_compass.drive.link import AnyLink, Count, DeniedError
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
@@ -43,7 +43,7 @@ class LocalLine:
     """The simulated drive in this process, at the other end of no wire: its time passes when it is told to."""
 
     def __init__(self, drive: ServedDrive) -> None:
-        self.drive, self._client = drive, object()
+        self.drive, self._client, self.count = drive, object(), Count()
         self._passed = 0.0
 
     def read(self, entries: Sequence[Entry]) -> dict[str, float]:

@@ -11,7 +11,8 @@ import math
 import os
 import stat
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
 from typing import Any, Protocol
 
 from crisp_compass.drive.description import Description, Entry
@@ -38,8 +39,20 @@ class DeniedError(Exception):
         self.text = text or _EXCEPTIONS.get(code, f"exception 0x{code:X}")
 
 
+@dataclass
+class Count:
+    """How a line does: frames that were asked for, and those of them that came broken, late or not at all, so that they were asked for again or are lost."""
+
+    asked: int = 0
+    failed: int = 0
+
+
 class AnyLink(Protocol):
     """An open line, whatever it is made of."""
+
+    @property
+    def count(self) -> Count:
+        """How it does."""
 
     def read(self, entries: Sequence[Entry]) -> dict[str, float]:
         """Return the physical values of entries by name; nothing for what the drive refuses."""
@@ -51,8 +64,8 @@ class AnyLink(Protocol):
 class Link:
     """An open line to a drive. Raises Refusal beginning with ``--link`` where nothing, or nothing sensible, answers."""
 
-    def __init__(self, client: Any, description: Description) -> None:
-        self._client, self.description = client, description
+    def __init__(self, client: Any, description: Description, count: Count) -> None:
+        self._client, self.description, self.count = client, description, count
 
     def close(self) -> None:
         """Hang up."""
@@ -61,7 +74,7 @@ class Link:
     def read(self, entries: Sequence[Entry]) -> dict[str, float]:
         """Return the physical values of entries by name; NaN where the drive says that it holds none, nothing for what it refuses."""
         found: dict[str, float] = {}
-        for block in _blocks(entries):
+        for block in blocks(entries):
             try:
                 words = self._words(block[0].table or "holding", block[0].address or 0, sum(e.width for e in block))
             except DeniedError:
@@ -103,12 +116,15 @@ class Link:
     def _checked(self, ask: Any) -> Any:
         from pymodbus.exceptions import ModbusException
 
+        sent = self.count.asked
         try:
             answer = ask()
         except ModbusException:
             raise Refusal(f"nothing sensible answers as unit {self.description.unit_id}", LOOK, where="--link") from None
         except (OSError, ValueError, IndexError, AttributeError, TypeError):  # what a client makes of bytes that are none of its frames
             raise Refusal("the line broke, or what answers speaks something else", LOOK, where="--link") from None
+        finally:
+            self.count.failed += max(self.count.asked - sent - 1, 0)  # every one beyond the first was sent again
         if answer is None:
             raise Refusal(f"nothing answers as unit {self.description.unit_id}", LOOK, where="--link")
         if answer.isError():
@@ -119,7 +135,7 @@ class Link:
         return answer
 
 
-def _blocks(entries: Sequence[Entry]) -> Iterator[list[Entry]]:
+def blocks(entries: Sequence[Entry]) -> Iterator[list[Entry]]:
     """Give entries that lie one right behind the other together, as many as a request may ask for."""
     ordered = sorted(entries, key=lambda e: (e.table or "", e.address or 0))
     block: list[Entry] = []
@@ -156,29 +172,35 @@ def open_link(link: str, description: Description) -> Iterator[AnyLink]:
     kind, _, rest = link.partition(":")
     if kind not in ("tcp", "pty", "serial") or not rest:
         raise Refusal(f"“{link[:80]}” is no link", "write tcp:HOST:PORT, pty:DEVICE, serial:DEVICE or can:CHANNEL", where="--link")
-    client = _tcp(rest) if kind == "tcp" else _serial(rest, description)
+    count = Count()
+
+    def sent(sending: bool, frame: bytes) -> bytes:
+        count.asked += sending
+        return frame
+
+    client = _tcp(rest, sent) if kind == "tcp" else _serial(rest, description, sent)
     try:
         if not client.connect():
             raise Refusal(f"nothing listens at {rest[:120]}", "start the drive, or name its address", where="--link")
     except OSError as error:
         raise Refusal(f"{rest[:120]} cannot be opened ({error.strerror})", "look at the name and at who may use it", where="--link") from None
-    line = Link(client, description)
+    line = Link(client, description, count)
     try:
         yield line
     finally:
         line.close()
 
 
-def _tcp(rest: str) -> Any:
+def _tcp(rest: str, sent: Callable[[bool, bytes], bytes]) -> Any:
     from pymodbus.client import ModbusTcpClient
 
     host, _, port = rest.rpartition(":")
     if not host or not port.isdigit() or not 0 < int(port) <= 65535:
         raise Refusal(f"“{rest[:80]}” is no address", "write tcp:HOST:PORT", where="--link")
-    return ModbusTcpClient(host.strip("[]"), port=int(port), timeout=_WAIT_S, retries=_AGAIN)
+    return ModbusTcpClient(host.strip("[]"), port=int(port), timeout=_WAIT_S, retries=_AGAIN, trace_packet=sent)
 
 
-def _serial(device: str, description: Description) -> Any:
+def _serial(device: str, description: Description, sent: Callable[[bool, bytes], bytes]) -> Any:
     from pymodbus.client import ModbusSerialClient
 
     try:
@@ -188,8 +210,8 @@ def _serial(device: str, description: Description) -> Any:
     if not stat.S_ISCHR(mode):
         raise Refusal(f"{device[:120]} is no serial port", "look at the name of the port", where="--link")
     return ModbusSerialClient(
-        device, baudrate=description.baud or 115200, parity=description.parity, stopbits=description.stop_bits, timeout=_WAIT_S, retries=_AGAIN
-    )
+        device, baudrate=description.baud or 115200, parity=description.parity, stopbits=description.stop_bits, timeout=_WAIT_S, retries=_AGAIN, trace_packet=sent,
+    )  # fmt: skip
 
 
 def record(link: AnyLink, entries: Sequence[Entry], seconds: float) -> tuple[list[float], list[dict[str, float]]]:

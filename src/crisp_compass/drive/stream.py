@@ -20,7 +20,7 @@ from typing import Any, Protocol
 import numpy as np
 
 from crisp_compass.drive.description import Description, Entry
-from crisp_compass.drive.link import LOOK, DeniedError
+from crisp_compass.drive.link import LOOK, Count, DeniedError
 from crisp_compass.drive.registers import physical
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray, IntArray
@@ -195,6 +195,12 @@ class StreamLink:
         self._source, self.description = source, description
         self._decoder = Decoder(description)
         self._began = time.monotonic()
+
+    @property
+    def count(self) -> Count:
+        """Frames that came, and those that were lost or broken on the way."""
+        decoder = self._decoder
+        return Count(decoder.good + decoder.lost + decoder.broken, decoder.lost + decoder.broken)
 
     def read(self, entries: Sequence[Entry]) -> dict[str, float]:
         """Return the newest values; waits for a frame."""

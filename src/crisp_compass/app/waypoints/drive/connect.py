@@ -6,11 +6,12 @@ from pathlib import Path
 
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QLineEdit, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QPushButton, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.line_row import Finder, LinkBox
 from crisp_compass.app.waypoints.drive.strip import Strip
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import NumberField
@@ -22,13 +23,12 @@ from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Description, Entry, load_description
 from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.importing import import_description
+from crisp_compass.drive.line_search import FoundDrive
 from crisp_compass.drive.recording import as_capture
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
-
-_OWN = "tcp:HOST:PORT, serial:DEVICE or can:CHANNEL"
 
 
 class ConnectPage(Page):
@@ -44,6 +44,8 @@ class ConnectPage(Page):
         self.session = document.drive
         self._description: Description | None = None
         self._path: Path | None = None
+        #: Framing and address that answered a search.
+        self._found: dict[str, object] = {}
         self.picture = Strip(self.session)
         self.rows = Rows("On the line", width=330)
         self.column.addWidget(beside(QWidget(), self.picture.plots, (self.rows,)), 1)
@@ -54,11 +56,11 @@ class ConnectPage(Page):
         self.session.refused.connect(self.refused)
 
     def _build_line(self) -> None:
-        self.link = QLineEdit()
-        self.link.setPlaceholderText("tcp:HOST:PORT")
-        self.link.setToolTip(f"Where your own drive is: {_OWN}")
-        self.link.setAccessibleName("Link to the drive")
-        self.link.setMinimumWidth(220)
+        self.link = LinkBox()
+        self.finder = Finder(self.link, self)
+        self.finder.moved.connect(self._follow)
+        self.finder.found.connect(self._on_found)
+        self.finder.refused.connect(self.refuse)
         self.file = QPushButton("Description…")
         self.file.setToolTip("What the drive is: a JSON file of its registers (docs/drive.schema.json), a node's electronic data sheet (.eds), or a table of registers (.csv)")
         self.file.clicked.connect(self._on_file)
@@ -70,7 +72,7 @@ class ConnectPage(Page):
         self.hang_up = QPushButton("Disconnect")
         self.hang_up.clicked.connect(self.session.close)
         row = FlowRow()
-        for widget in (label("Link", "info"), self.link, self.file, self.own, self.simulated, self.hang_up):
+        for widget in (label("Link", "info"), self.link, self.finder.button, self.file, self.own, self.simulated, self.hang_up):
             row.add(widget)
         self.add_row(row)
 
@@ -108,13 +110,16 @@ class ConnectPage(Page):
         """Read the description of one's own drive."""
         try:
             if path.suffix.lower() in (".eds", ".dcf", ".csv"):
-                rtu = self.link.text().strip().startswith(("serial:", "pty:"))
+                rtu = self.link.link.startswith(("serial:", "pty:"))
                 made, told = import_description(path, protocol="modbus rtu" if rtu else "modbus tcp", unit_id=1)
                 self._description, self._path = made, path
                 if told:
                     self.done.emit(told[0].text)
             else:
                 self._description, self._path = load_description(path), path
+            if self._found and not self._description.over_can and not self._description.streams:
+                self._description = self._description.model_copy(update=self._found)  # what answered knows better than a file
+            self.finder.take_description(self._description)
         except Refusal as refusal:
             self.refuse(refusal)
             return
@@ -125,7 +130,22 @@ class ConnectPage(Page):
             self.refuse(Refusal("nothing says what the drive is", "choose its description first"))
             return
         self.session.close()
-        self.session.connect_to(self.link.text().strip(), self._description)
+        self.finder.stop()
+        self.session.connect_to(self.link.link, self._description)
+
+    def _on_found(self, found: FoundDrive) -> None:
+        """Take framing and address that answered into the description, if one is chosen."""
+        how: dict[str, object] = {"baud": found.framing.baud, "parity": found.framing.parity, "stop_bits": found.framing.stop_bits, "unit_id": found.unit}
+        text = f"unit {found.unit} answers at {found.framing.text}"
+        if found.unasked:
+            text += ", and somebody sends there who was not asked: let one master ask"
+        if self._description is None or self._description.over_can or self._description.streams:
+            self.done.emit(f"{text}; choose the drive's description, then connect")
+        else:
+            self._description = self._description.model_copy(update=how)
+            self.done.emit(f"{text}; connect")
+        self._found = how
+        self._follow()
 
     def _on_simulated(self) -> None:
         self.attempt(lambda: self.session.start_simulated(self.document.bench))
@@ -166,7 +186,7 @@ class ConnectPage(Page):
         asked: tuple[QWidget, ...] = (self.link, self.file, self.own, self.simulated)
         told_what: tuple[QWidget, ...] = (self.arm, self.clear, self.speed)
         for widget in asked:
-            widget.setEnabled(not connected and not busy)
+            widget.setEnabled(not connected and not busy and not (self.finder.running and widget is not self.link))
         self.hang_up.setEnabled(connected or busy)
         self.strip.setEnabled(connected)
         listens = connected and told is not None and not told.streams
@@ -183,7 +203,7 @@ class ConnectPage(Page):
         for key in self._keys:
             key.setEnabled(False)
         text = {
-            "apart": ("Not connected", "choose the simulated drive, or a link and the description of your own"), "starting": ("Starting", "the simulated drive of this bench"),
+            "apart": ("Searching", f"{self.finder.text}; one register is read, nothing is written") if self.finder.running else ("Not connected", "choose the simulated drive, or a link and the description of your own"), "starting": ("Starting", "the simulated drive of this bench"),
             "connecting": ("Connecting", session.link), "lost": ("Not connected", session.why),
         }[session.state]  # fmt: skip
         self.answer.show_answer(*text, stale=session.state == "lost")
@@ -227,10 +247,21 @@ class ConnectPage(Page):
             return
         self.done.emit(f"{len(rows)} rows saved as {path.name}")
 
+    def _line_rows(self) -> list[tuple[str, str]]:
+        """Say how the line does: how long an answer takes, how much of its time is taken, what had to be asked again."""
+        line = self.session.line
+        if line is None:
+            return []
+        rows = [("an answer takes", show(line.answer_s, "s", 2))] if line.answer_s else []
+        if line.load:
+            rows.append(("line taken", f"{100 * line.load:.0f} % of its time, at most 80"))
+        failed = "none" if not line.failed else f"{grouped(line.failed)}, {100 * line.failed / max(line.asked, 1):.2g} %"
+        return [*rows, ("frames", grouped(line.asked)), ("lost or broken", failed)]
+
     def _show_rows(self, told: Description) -> None:
         watchdog = told.watchdog
         rows = [
-            ("link", self.session.link), ("protocol", told.protocol), ("unit", str(told.unit_id)), ("an answer takes", show(self.session.answer_s, "s", 2)),
+            ("link", self.session.link), ("protocol", told.protocol), ("unit", str(told.unit_id)), *self._line_rows(),
             ("values", f"{len(told.parameters)} parameters, {len(told.telemetry)} telemetry"),
             ("frame", show(told.period_s, "s")) if told.streams else ("watchdog", f"{show(watchdog.seconds, 's')}, at rest {show(watchdog.stop_s, 's')} later" if watchdog else "none told: it may run on when the line is cut"),
         ]  # fmt: skip
