@@ -226,7 +226,8 @@ class DriveSession(QObject):
         elif event.kind == "lost":
             self._hang_up()
             self.now = {}
-            self._show("lost", event.text)
+            text = event.text.removeprefix("--link: ")  # an option of the commands; here it is the field above
+            self._show("lost", text[:1].upper() + text[1:])
         elif event.kind == "telemetry" and event.telemetry is not None:
             self.now = event.telemetry.values
             if event.telemetry.rounds:  # what an occupation saw tells nothing of the line

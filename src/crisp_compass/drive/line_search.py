@@ -7,6 +7,7 @@ that make a frame, another address.
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import grp
 import os
@@ -24,6 +25,8 @@ RATES = (115200, 19200, 9600, 38400, 57600, 230400, 4800, 2400)
 PARITIES: tuple[Parity, ...] = ("N", "E", "O")
 #: Wait for an answer beyond the time that its bytes take, s; how long a line is listened to first, s.
 _THINKS_S, _LISTENS_S = 0.06, 0.25
+#: Time that a port is waited for which somebody has just let go, s.
+_LETS_GO_S = 0.5
 #: Bytes of a request, and of the answer to one register.
 _ASKED, _ANSWERED = 8, 7
 _PARITY_WORDS = {"N": "no parity", "E": "even parity", "O": "odd parity"}
@@ -114,7 +117,7 @@ def search(device: str, units: Sequence[int], first: Framing | None = None, *, r
     """
     asked = list(trials(framings(first), units))
     came: list[Trial] = []
-    with _opened(device) as port:
+    with opened(device) as port:
         unasked = _listen(port, asked[0][0])
         for k, (framing, unit) in enumerate(asked):
             tell(k / len(asked), came[-1] if came else None)
@@ -143,23 +146,25 @@ def verdict(came: Sequence[Trial], *, unasked: bool) -> tuple[str, str]:
     return f"nothing answers: {who} at {len({t.framing for t in came})} framings were asked", "look at power, wires and termination, and at the address in the drive's menu"
 
 
-class _opened:  # noqa: N801 - used as a function
-    """A port, opened for this program alone; raises Refusal in the person's words."""
+@contextlib.contextmanager
+def opened(device: str) -> Iterator[Any]:
+    """Give a port that is opened for this program alone, once whoever had it has let go; raises Refusal in a person's words."""
+    import serial  # type: ignore[import-untyped]
 
-    def __init__(self, device: str) -> None:
-        self._device = device
-
-    def __enter__(self) -> Any:
-        import serial  # type: ignore[import-untyped]
-
+    until = time.monotonic() + _LETS_GO_S
+    while True:
         try:
-            self._port = serial.Serial(self._device, exclusive=True, timeout=0)
+            port = serial.Serial(device, exclusive=True, timeout=0)
+            break
         except (serial.SerialException, OSError, ValueError) as error:
-            raise unopened(self._device, error) from None
-        return self._port
-
-    def __exit__(self, *_: object) -> None:
-        self._port.close()
+            refusal = unopened(device, error)
+            if refusal.code != "busy" or time.monotonic() > until:
+                raise refusal from None
+            time.sleep(0.05)
+    try:
+        yield port
+    finally:
+        port.close()
 
 
 def unopened(device: str, error: Exception) -> Refusal:
@@ -175,7 +180,7 @@ def unopened(device: str, error: Exception) -> Refusal:
     if code == errno.ENOENT:
         return Refusal("there is no such port", "plug the adapter in, or look at its name", where=name)
     if code in (errno.EBUSY, errno.EAGAIN) or "lock" in str(error):
-        return Refusal("another program has this port", "close it there", where=name)
+        return Refusal("another program has this port", "close it there", where=name, code="busy")
     return Refusal("this is no serial port that can be opened", "look at its name", where=name)
 
 

@@ -8,8 +8,6 @@ from __future__ import annotations
 import contextlib
 import logging
 import math
-import os
-import stat
 import time
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
@@ -203,12 +201,13 @@ def _tcp(rest: str, sent: Callable[[bool, bytes], bytes]) -> Any:
 def _serial(device: str, description: Description, sent: Callable[[bool, bytes], bytes]) -> Any:
     from pymodbus.client import ModbusSerialClient
 
+    from crisp_compass.drive.line_search import opened
+
     try:
-        mode = os.stat(device).st_mode
-    except OSError as error:
-        raise Refusal(f"{device[:120]} cannot be opened ({error.strerror})", "look at the name of the port", where="--link") from None
-    if not stat.S_ISCHR(mode):
-        raise Refusal(f"{device[:120]} is no serial port", "look at the name of the port", where="--link")
+        with opened(device):  # the client says only that it cannot
+            pass
+    except Refusal as refusal:
+        raise Refusal(f"{refusal.where}: {refusal.problem}", refusal.remedy, where="--link") from None
     return ModbusSerialClient(
         device, baudrate=description.baud or 115200, parity=description.parity, stopbits=description.stop_bits, timeout=_WAIT_S, retries=_AGAIN, trace_packet=sent,
     )  # fmt: skip

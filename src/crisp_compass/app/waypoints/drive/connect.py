@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QFileDialog, QPushButton, QWidget
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
-from crisp_compass.app.waypoints.drive.line_row import Finder, LinkBox
+from crisp_compass.app.waypoints.drive.line_row import Finder, LinkField
 from crisp_compass.app.waypoints.drive.strip import Strip
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import NumberField
@@ -56,7 +56,7 @@ class ConnectPage(Page):
         self.session.refused.connect(self.refused)
 
     def _build_line(self) -> None:
-        self.link = LinkBox()
+        self.link = LinkField()
         self.finder = Finder(self.link, self)
         self.finder.moved.connect(self._follow)
         self.finder.found.connect(self._on_found)

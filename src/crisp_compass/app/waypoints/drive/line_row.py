@@ -1,9 +1,11 @@
-"""Where the drive is: the ports there are, one's own address, and the search for what answers on a serial line."""
+"""Where the drive is: one's own address, the ports there are, and the search for what answers on a serial line."""
 
 from __future__ import annotations
 
+from functools import partial
+
 from PySide6.QtCore import QObject, QPoint, Signal
-from PySide6.QtWidgets import QComboBox, QMenu, QPushButton, QWidget
+from PySide6.QtWidgets import QLineEdit, QMenu, QPushButton, QWidget
 
 from crisp_compass.app.jobs import Job
 from crisp_compass.capture import Progress
@@ -14,35 +16,20 @@ _SERIAL = ("serial:", "pty:")
 _FEW, _ALL = range(1, 17), range(1, 248)
 
 
-class LinkBox(QComboBox):
-    """A link that is typed, or chosen from the ports that there are; they are looked for anew whenever it opens."""
+class LinkField(QLineEdit):
+    """A link, typed or chosen."""
 
     def __init__(self) -> None:
         super().__init__()
-        self.setEditable(True)
-        self.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
-        self.setMinimumWidth(230)
+        self.setMinimumWidth(210)
+        self.setPlaceholderText("tcp:HOST:PORT")
         self.setAccessibleName("Link to the drive")
-        self.setToolTip("Where your own drive is: a port of the list, or tcp:HOST:PORT, serial:DEVICE, can:CHANNEL")
-        edit = self.lineEdit()
-        assert edit is not None
-        edit.setPlaceholderText("tcp:HOST:PORT")
-        self.activated.connect(lambda i: self.setEditText(str(self.itemData(i) or "")))
+        self.setToolTip("Where your own drive is: tcp:HOST:PORT, serial:DEVICE or can:CHANNEL; Ports… lists what this machine has")
 
     @property
     def link(self) -> str:
         """The link as typed or chosen."""
-        return self.currentText().strip()
-
-    def showPopup(self) -> None:
-        kept = self.currentText()
-        self.clear()
-        for port in (*serial_ports(), *can_interfaces()):
-            self.addItem(f"{port.link}   {port.text}", port.link)
-        if self.count() == 0:
-            self.addItem("No serial port and no CAN interface is there", "")
-        self.setEditText(kept)
-        super().showPopup()
+        return self.text().strip()
 
 
 class Finder(QObject):
@@ -52,7 +39,7 @@ class Finder(QObject):
     found = Signal(object)
     refused = Signal(object)
 
-    def __init__(self, box: LinkBox, parent: QWidget) -> None:
+    def __init__(self, box: LinkField, parent: QWidget) -> None:
         super().__init__(parent)
         self._box = box
         self._first: Framing | None = None
@@ -62,15 +49,10 @@ class Finder(QObject):
         self._job.progress.connect(self._on_progress)
         #: What is under way, for the page; nothing when it rests.
         self.text = ""
-        self.button = QPushButton("Find…")
-        self.button.setToolTip("Asks a serial line for its drive: every common rate and parity, one address after the other. It reads one register and writes nothing")
-        menu = QMenu(self.button)
-        menu.addAction("Ask units 1 to 16", lambda: self.start(_FEW))
-        menu.addAction("Ask all 247 units", lambda: self.start(_ALL))
-        self._menu = menu
+        self.button = QPushButton("Ports…")
+        self.button.setToolTip("The ports of this machine, and the search for what answers on a serial one: it reads one register and writes nothing")
+        self._menu = QMenu(self.button)
         self.button.clicked.connect(self._on_clicked)
-        box.editTextChanged.connect(self._enable)
-        self._enable()
 
     @property
     def running(self) -> bool:
@@ -104,17 +86,27 @@ class Finder(QObject):
     def _on_clicked(self) -> None:
         if self.running:
             self.stop()
-        else:
-            self._menu.popup(self.button.mapToGlobal(QPoint(0, -self._menu.sizeHint().height())))
+            return
+        self.fill_menu()
+        self._menu.popup(self.button.mapToGlobal(QPoint(0, -self._menu.sizeHint().height())))
 
-    def _enable(self) -> None:
-        self.button.setEnabled(self.running or self._box.link.startswith(_SERIAL))
+    def fill_menu(self) -> QMenu:
+        """Look for ports anew, and offer the search where the link is a serial one."""
+        self._menu.clear()
+        ports = [*serial_ports(), *can_interfaces()]
+        for port in ports:
+            self._menu.addAction(f"{port.link}   {port.text}", partial(self._box.setText, port.link))
+        if not ports:
+            self._menu.addAction("No serial port and no CAN interface is there").setEnabled(False)
+        self._menu.addSeparator()
+        for text, units in (("Ask units 1 to 16 on this link", _FEW), ("Ask all 247 units on this link", _ALL)):
+            self._menu.addAction(text, partial(self.start, units)).setEnabled(self._box.link.startswith(_SERIAL))
+        return self._menu
 
     def _show(self) -> None:
-        self.button.setText("Stop search" if self.running else "Find…")
+        self.button.setText("Stop search" if self.running else "Ports…")
         if not self.running:
             self.text = ""
-        self._enable()
         self.moved.emit()
 
     def _on_progress(self, part: float) -> None:
