@@ -19,9 +19,11 @@ from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.waypoints.drive.scope import ScopePage
+from crisp_compass.app.waypoints.drive.snapshots import Snapshots
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
+from crisp_compass.drive.profile import load_snapshot
 from drive.test_line_search import device
 from drive.test_line_search import drive as answering
 from hands import copy_bench
@@ -150,7 +152,7 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     said: list[str] = []
     page.done.connect(said.append)
     page.take_profile(kept)
-    assert said[-1].startswith("0 of 15 values")
+    assert said[-1].startswith("0 of 16 values")
     data = json.loads(kept.read_text())
     data["values"] |= {"ramp": {"value": 60.0, "unit": "krpm/s"}, "flaps": {"value": 1.0, "unit": ""}}
     kept.write_text(json.dumps(data))
@@ -163,6 +165,24 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     assert page._new == {"ramp": pytest.approx(1000.0, rel=1e-6)}
     page.on_main()
     qtbot.waitUntil(lambda: drive.held.get("ramp") == 1000.0, timeout=LONG)
+    typed("fault mask", "under-voltage + flaps")
+    assert "no bit “flaps”" in window.notices.text
+    typed("fault mask", "under-voltage")
+    assert page.table.item(rows["fault mask"], 3).text() == "0x0004"
+    page.on_main()
+    qtbot.waitUntil(lambda: drive.held.get("fault_mask") == 4.0, timeout=LONG)
+    window.travel("drive", "Faults")
+    assert "does not watch for under-voltage" in window.page.answer._doubt.text()
+    window.travel("drive", "Parameters")
+    page.compare_snapshots([kept])
+    assert "choose two" in window.notices.text
+    drive.held["ramp"] = 900.0
+    other = kept.with_name("other.json")
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_: other)
+    page.keep.click()
+    dialog = Snapshots(load_snapshot(kept), load_snapshot(other), page)
+    assert dialog.answer.text() == "3 of 17 differ"  # the ramp, the mask, and the flaps that the other has not
+    assert dialog.table.rowCount() == 3
     window.document.drive.close()
     assert page.answer.text == "Not connected"
 
@@ -181,7 +201,7 @@ def test_a_wrong_description_and_a_dead_link_say_so(window: Window, qtbot: QtBot
     page.link.setText("tcp:127.0.0.1:1")
     page.own.click()
     qtbot.waitUntil(lambda: window.document.drive.state == "lost", timeout=LONG)
-    assert "nothing listens" in page.answer._doubt.text()
+    assert "Nothing listens" in page.answer._doubt.text()
 
 
 def test_a_drive_on_a_serial_line_is_found_by_asking(window: Window, qtbot: QtBot, tmp_path: Path) -> None:

@@ -51,6 +51,7 @@ class Entry(_Frozen):
     group: str = Field(default="", max_length=60)
     bench: str | None = Field(default=None, description="settled value it holds, as topic.name", pattern=r"^[a-z_]+\.[a-z_0-9]+$")
     bits: dict[str, str] | None = Field(default=None, description="names of bits, by their number")
+    masks: str | None = Field(default=None, max_length=80, description="name of the fault word whose faults it takes out, each by the bit of its number")
     signal: str | None = Field(default=None, description="signal of the capture format that it is")
     role: str | None = Field(default=None, description="arm, speed, stop or heartbeat of commands, armed or speed of telemetry; empty: its name is its role")
 

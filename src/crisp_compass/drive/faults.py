@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from crisp_compass.drive.description import Description
+from crisp_compass.drive.masks import as_hex
 
 #: Cause and what to look at, for faults by the names that the simulated drive gives them; another drive's own text stands for its own.
 _KNOWN = {
@@ -23,23 +24,30 @@ _KNOWN = {
 
 @dataclass(frozen=True)
 class Fault:
-    """One fault that a drive can have: its ``name``, the description's own ``text``, whether it stands, its cause and what to look at (empty where nobody says)."""
+    """One fault that a drive can have: its ``name``, the description's own ``text``, whether it stands, its cause and what to look at (empty where nobody says).
+
+    ``masked`` is the mask that takes it out, as ``name = 0x0004``; empty where the drive watches for it.
+    """
 
     name: str
     text: str
     stands: bool
     cause: str
     look: str
+    masked: str = ""
 
 
-def faults_of(description: Description, now: Mapping[str, float]) -> list[Fault]:
-    """Return every fault that the description names a bit for, and each word without bits that is not zero."""
+def faults_of(description: Description, now: Mapping[str, float], held: Mapping[str, float] | None = None) -> list[Fault]:
+    """Return every fault that the description names a bit for, and each word without bits that is not zero; ``held`` parameters tell which are masked."""
     found = []
     for entry in description.faults:
+        mask = next((p for p in description.parameters if p.masks == entry.name and p.name in (held or {})), None)
+        out = round((held or {})[mask.name]) if mask is not None else 0
         word = round(now.get(entry.name, 0.0) / entry.scale)
         for bit, name in (entry.bits or {}).items():
             cause, look = _KNOWN.get(name, ("", ""))
-            found.append(Fault(name, entry.text, bool(word >> int(bit) & 1), cause, look))
+            masked = f"{mask.name} = {as_hex(mask, out)}" if mask is not None and out >> int(bit) & 1 else ""
+            found.append(Fault(name, entry.text, bool(word >> int(bit) & 1), cause, look, masked))
         unnamed = word & ~sum(1 << int(bit) for bit in entry.bits or {})
         if unnamed:
             found.append(Fault(f"{entry.name} 0x{unnamed:X}", entry.text, True, "", "what its maker says of these bits"))

@@ -16,7 +16,7 @@ from crisp_compass.course.drive import running_current, running_mode
 from crisp_compass.drive.description import Entry, Watchdog, within
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_description import describe
-from crisp_compass.drive.served_parameters import parameters_of
+from crisp_compass.drive.served_parameters import MASKABLE, parameters_of
 from crisp_compass.drive.served_stand import Stand, StandValue, can_test, scope_of, stand_values
 from crisp_compass.drive.served_tune import ENDED, ROTATING, RUNS, SHARE, AutoTune
 from crisp_compass.plant import state
@@ -230,7 +230,9 @@ class ServedDrive:
         for e in self.description.parameters:
             if restart or not e.restart:
                 self._effect[e.name] = self._raw[e.name]
-        changed = {self._kept[e.name].field: physical(e, self._effect[e.name]) for e in self.description.parameters}
+        changed = {f: physical(e, self._effect[e.name]) for e in self.description.parameters if (f := self._kept[e.name].field)}
+        mask = int(self._effect.get("fault_mask", 0))
+        changed |= {field: never for code, (field, never) in MASKABLE.items() if mask >> code & 1}
         if "angle_offset" in changed and self._stand is not None:
             changed["angle_offset"] = math.remainder(math.radians(changed["angle_offset"]) - self._stand.zero, 2 * math.pi)
         elif "angle_offset" in changed:

@@ -11,7 +11,7 @@ from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.drive.description import Description, Entry, Scope, Watchdog, limits
 from crisp_compass.drive.registers import physical, raw_of
-from crisp_compass.drive.served_parameters import Parameter
+from crisp_compass.drive.served_parameters import MASKABLE, Parameter
 from crisp_compass.drive.served_stand import StandValue
 from crisp_compass.motor import turns_field
 from crisp_compass.plant.parameters import (
@@ -55,14 +55,18 @@ def describe(
 ) -> Description:  # fmt: skip
     """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines."""
     parameters, at = [], 0
+    bits = {str(code): name for code, name in FAULT_NAMES.items() if code in _possible_faults(bench, drive)}
+    masked = {bit: name for bit, name in bits.items() if int(bit) in MASKABLE}
     for p in kept.values():
+        most = float(sum(1 << int(bit) for bit in masked)) if p.name == "fault_mask" else p.high
         bare = Entry(name=p.name, type=p.kind, scale=p.scale)  # type: ignore[arg-type]
         low, high = limits(bare)
         parameters.append(
             Entry(
                 name=p.name, address=at, table="holding", type=bare.type, scale=p.scale, unit=p.unit, access="rw", min=float(f"{max(p.low, low):.9g}"),
-                max=float(f"{min(p.high, high):.9g}"), factory=physical(bare, raw_of(bare, p.held(drive))), restart=p.restart, text=p.text,
-                group="motor" if p.restart else "loops" if p.bench else "limits", bench=p.bench,
+                max=float(f"{min(most, high):.9g}"), factory=physical(bare, raw_of(bare, p.held(drive))), restart=p.restart, text=p.text,
+                group="motor" if p.restart else "loops" if p.bench else "limits", bench=p.bench, bits=masked if p.name == "fault_mask" else None,
+                masks="fault" if p.name == "fault_mask" else None,
             )
         )  # fmt: skip
         at += bare.width  # one right behind the other: all of them in few requests
@@ -90,7 +94,6 @@ def describe(
         telemetry.append(("scope_rows", "uint16", 1.0, "", None, "rows that the capture memory holds so far"))
     if not turns_field(bench) or in_blocks(bench):
         telemetry = [t for t in telemetry if t[0] != "current_d"]
-    bits = {str(code): name for code, name in FAULT_NAMES.items() if code in _possible_faults(bench, drive)}
     told = Description(
         name=f"simulated drive of {bench.name}"[:120], protocol="modbus tcp", unit_id=1, baud=115200, watchdog=Watchdog(seconds=watchdog), parameters=tuple(parameters), scope=scope,
         commands=_packed(_COMMANDS_AT, [

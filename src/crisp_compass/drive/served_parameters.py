@@ -9,9 +9,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.motor import turns_field
-from crisp_compass.plant.parameters import Drive
+from crisp_compass.plant.parameters import OVER_SPEED, OVER_VOLTAGE, OVERLOAD, UNDER_VOLTAGE, Drive
 from crisp_compass.sensing.sensor import ENCODER
 
+#: Faults that can be masked, each with what of the firmware then never trips; what flows through the bridge is always watched.
+MASKABLE: dict[int, tuple[str, float]] = {UNDER_VOLTAGE: ("v_min", 0.0), OVER_VOLTAGE: ("v_max", 1e9), OVER_SPEED: ("speed_trip", 1e9), OVERLOAD: ("i2t", 0.0)}
 #: The settled value that the encoder's zero is.
 ZERO = "commutation.zero_offset"
 
@@ -72,5 +74,6 @@ def parameters_of(bench: Bench, drive: Drive) -> list[Parameter]:
         Parameter("current_limit", "i_limit", "A", None, "current limit, peak", "uint16", 0.01, 0.0, min(control.i_limit * 4, 600.0)),
         Parameter("trip_level", "i_trip", "A", None, "trips at once, peak", "uint16", 0.01, 0.0, min(control.i_trip * 4, 600.0)),
         Parameter("minimum_bus", "v_min", "V", None, "trips below", "uint16", 0.1, 0.0, 1500.0),
+        Parameter("fault_mask", "", "", None, "faults that do not trip it", "uint16", 1.0, 0.0, 65535.0, value=0.0),
     ]  # fmt: skip
     return found

@@ -26,6 +26,7 @@ class FaultsPage(Page):
         self.finish("Acknowledge")
         self.session.changed.connect(self._show)
         self.session.telemetry.connect(self._show)
+        self.session.values.connect(self._show)
         self._shown: object = None
 
     def on_main(self) -> None:
@@ -46,21 +47,24 @@ class FaultsPage(Page):
             self.table.show_rows(())
             self.answer.show_answer("Not connected", "connect to a drive first", self.session.why, stale=True)
             return
-        faults = faults_of(told, self.session.now)
+        faults = faults_of(told, self.session.now, self.session.held)
         shown = (tuple(faults), tuple(sorted(seen.items())))
         if shown == self._shown:
             return  # twenty times a second nothing changes
         self._shown = shown
-        standing = [f.name for f in faults if f.stands]
+        standing, masked = [f.name for f in faults if f.stands], [f for f in faults if f.masked]
         if standing:
             self.answer.show_answer(standing[0].capitalize(), "stands: the drive is off until it is acknowledged", "Find the cause first.", stale=True)
+        elif masked:
+            names = ", ".join(f.name for f in masked)
+            self.answer.show_answer("No fault", f"but the drive does not watch for {names}", f"{masked[0].masked}: unmask it before anything moves that can hurt.", stale=True)
         elif faults:
             self.answer.show_answer("No fault", f"{sum(n for n, _ in seen.values())} seen since the drive was connected")
         else:
             self.answer.show_answer("No fault is named", "the description has no faults with bits")
         self.table.show_rows([
             [
-                Cell(f.name, "magenta" if f.stands else "ink", bold=f.stands, tip=f.text), Cell("STANDS" if f.stands else "no", "magenta" if f.stands else "soft", bold=f.stands),
+                Cell(f.name, "magenta" if f.stands else "ink", bold=f.stands, tip=f.text), Cell("STANDS" if f.stands else "masked" if f.masked else "no", "magenta" if f.stands else "ochre" if f.masked else "soft", bold=f.stands or bool(f.masked), tip=f.masked),
                 Cell(str(seen[f.name][0]) if f.name in seen else "–", right=True), Cell(seen[f.name][1] if f.name in seen else "", "soft"), Cell(f.cause or f.text, "soft", tip=f.cause or f.text),
                 Cell(f.look, "soft", tip=f.look),
             ]

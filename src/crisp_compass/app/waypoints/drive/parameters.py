@@ -10,13 +10,15 @@ from crisp_compass.app.autosave import now
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.snapshots import Snapshots
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.drive.compare import Row, compare_with
 from crisp_compass.drive.description import Entry, limits, within
-from crisp_compass.drive.profile import differing, load_profile, save_profile
+from crisp_compass.drive.masks import as_hex, in_all_forms, is_mask, names_of, parse_mask
+from crisp_compass.drive.profile import differing, load_profile, load_snapshot, save_profile
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -67,10 +69,13 @@ class ParametersPage(Page):
         self.keep = QPushButton("Save profile…")
         self.keep.setToolTip("Everything the drive holds now, as a file: a snapshot to come back to, or a profile for another drive")
         self.keep.clicked.connect(self._on_keep)
+        self.compare = QPushButton("Compare…")
+        self.compare.setToolTip("Two snapshots side by side; no drive is needed")
+        self.compare.clicked.connect(self._on_compare)
         self.restart = QPushButton("Restart the drive")
         self.restart.clicked.connect(lambda: self.attempt(lambda: self.session.talk().send("restart")))
         row = FlowRow()
-        for widget in (label("Find", "info"), self.search, self.different, self.profile, self.keep):
+        for widget in (label("Find", "info"), self.search, self.different, self.profile, self.keep, self.compare):
             row.add(widget)
         self.add_row(row)
         self.finish("Write", self.read, self.take, self.factory, self.back, self.restart)
@@ -92,7 +97,10 @@ class ParametersPage(Page):
 
     def _take_typed(self, entry: Entry, text: str) -> None:
         """Take what was typed, as people write it: ``980u``, ``0.41``, ``7.5 A``."""
-        value = parse(text, entry.unit) / to_si(1.0, entry.unit) if entry.unit in UNITS else parse(text, "")
+        if is_mask(entry):
+            value = parse_mask(entry, text)
+        else:
+            value = parse(text, entry.unit) / to_si(1.0, entry.unit) if entry.unit in UNITS else parse(text, "")
         if not within(entry, value):
             low, high = limits(entry)
             raise Refusal(f"{entry.name} = {text[:30]} is outside {_shown(entry, low)} to {_shown(entry, high)}")
@@ -144,6 +152,22 @@ class ParametersPage(Page):
             self.refuse(Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
             return
         self.done.emit(f"{count} values saved as {path.name}")
+
+    def _on_compare(self) -> None:
+        names, _ = QFileDialog.getOpenFileNames(self, "Two snapshots of a drive", str(self.document.base), "Profiles (*.json);;All files (*)")
+        if names:
+            self.compare_snapshots([Path(n) for n in names])
+
+    def compare_snapshots(self, paths: list[Path]) -> None:
+        """Show two snapshots side by side."""
+        try:
+            if len(paths) != 2:
+                raise Refusal(f"{len(paths)} file{'s' if len(paths) > 1 else ''} chosen", "choose two snapshots together")
+            dialog = Snapshots(load_snapshot(paths[0]), load_snapshot(paths[1]), self)
+        except Refusal as refusal:
+            self.refuse(refusal)
+            return
+        dialog.exec()
 
     def _on_back(self) -> None:
         self._new |= {k: v for k, v in self.session.before.items() if self.session.held.get(k) != v}
@@ -222,10 +246,13 @@ class ParametersPage(Page):
         differs = row is not None and row.differs
         low, high = limits(entry)
         tip = f"{entry.text or entry.name}: {_shown(entry, low)} to {_shown(entry, high)}" + ("; counts after a restart" if entry.restart else "")
+        if is_mask(entry):
+            tip += f". {in_all_forms(entry, held or 0.0)}. Type it in decimal, 0x…, 0b… or by the names: {', '.join((entry.bits or {}).values())}"
+        what = f"{', '.join(names_of(entry, held or 0.0)) or 'none'}: {entry.text}" if is_mask(entry) else entry.text
         return [
             Cell(entry.name.replace("_", " "), tip=tip), Cell(_shown(entry, held), "ochre" if differs else "ink", bold=differs, right=True), Cell(_shown(entry, settled) if row else "", right=True),
             Cell("" if new is None else _shown(entry, new), "magenta", bold=True, editable=entry.writable, tip=tip, right=True), Cell("" if entry.factory is None else _shown(entry, entry.factory), "soft", right=True),
-            Cell(f"   {entry.text}{'; restart' if entry.restart else ''}", "soft", tip=tip),
+            Cell(f"   {what}{'; restart' if entry.restart else ''}", "soft", tip=tip),
         ]  # fmt: skip
 
 
@@ -233,6 +260,8 @@ def _shown(entry: Entry, value: float | None) -> str:
     """Return a physical value as people read it."""
     if value is None:
         return "–"
+    if is_mask(entry):
+        return as_hex(entry, value)
     if entry.unit in UNITS and entry.unit and UNITS[entry.unit].factor == 1.0:
         return show(value, entry.unit, 5)
     return f"{value:.6g} {entry.unit}".rstrip()
