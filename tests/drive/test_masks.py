@@ -9,11 +9,13 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from crisp_compass.bench import load_bench
+from crisp_compass.drive.dcf import save_dcf
 from crisp_compass.drive.description import Entry
 from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.hand import LocalLine
+from crisp_compass.drive.importing import import_description
 from crisp_compass.drive.masks import as_hex, in_all_forms, is_mask, names_of, parse_mask
-from crisp_compass.drive.profile import Snapshot, side_by_side
+from crisp_compass.drive.profile import Snapshot, load_profile, side_by_side
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
 
@@ -72,3 +74,20 @@ def test_two_snapshots_differ_by_value_unit_and_what_one_has_not() -> None:
     assert {n: p.differs for n, p in rows.items()} == {"ramp": False, "limit": True, "gone": True, "kind": True, "new": True}
     assert rows["ramp"].second == pytest.approx(1000.0)
     assert (rows["kind"].second, rows["new"].first) == (None, None)
+
+
+def test_a_device_configuration_brings_back_what_a_node_held(winch: Path, tmp_path: Path) -> None:
+    drive = ServedDrive(load_bench(winch), protocol="canopen")
+    told, path = drive.description, tmp_path / "winch.dcf"
+    held = LocalLine(drive).read(told.parameters)
+    assert save_dcf(path, told, held) == len(told.parameters)
+    assert "ParameterValue=0x320" in path.read_text()  # 8 A in steps of 10 mA
+    assert import_description(path, protocol="canopen", unit_id=1)[0].unit_id == told.unit_id
+    values, unknown = load_profile(path, told)
+    assert unknown == []
+    assert values == pytest.approx(held)
+    with pytest.raises(Refusal, match="no node of a CANopen bus"):
+        save_dcf(path, ServedDrive(load_bench(winch)).description, held)
+    path.write_text("[DeviceInfo]\nProductName=other\n")
+    with pytest.raises(Refusal, match=r"winch.dcf: it configures none"):
+        load_profile(path, told)

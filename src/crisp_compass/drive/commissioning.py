@@ -220,8 +220,11 @@ def _look_tune(bench: Bench) -> Look:
 
 
 def _look_faults(bench: Bench, line: Line) -> Look:
-    standing = [f.name for f in faults_of(line.description, dict(line.now)) if f.stands]
-    return Look("wrong", ", ".join(standing)) if standing else Look("ok", "none")
+    faults = faults_of(line.description, line.now, line.held)
+    standing, masked = ([f.name for f in faults if f.stands], [f.name for f in faults if f.masked])
+    if standing or masked:
+        return Look("wrong", ", ".join(standing) or f"not watched for: {', '.join(masked)}")
+    return Look("ok", "none")
 
 
 def _look_gains(bench: Bench, line: Line) -> Look:

@@ -26,7 +26,8 @@ _WORDS = ("name", "type", "unit", "access", "text", "group", "bench", "signal", 
 _ROLES = {CONTROLWORD: ("commands", "controlword"), STATUSWORD: ("telemetry", "statusword"), TARGET_VELOCITY: ("commands", "speed"), VELOCITY: ("telemetry", "speed")}
 
 
-def _text_of(path: Path) -> str:
+def text_of(path: Path) -> str:
+    """Return what a file holds; raises Refusal where it is too large or no text."""
     try:
         raw = path.read_bytes()
     except OSError as error:
@@ -38,7 +39,7 @@ def _text_of(path: Path) -> str:
 
 def import_description(path: Path, *, protocol: str, unit_id: int) -> tuple[Description, list[Finding]]:
     """Return the description that an EDS, DCF or CSV file holds; ``protocol`` is that of a CSV. Raises Refusal naming the file, and in a CSV the row."""
-    text = _text_of(path)
+    text = text_of(path)
     if path.suffix.lower() in (".eds", ".dcf") or "[DeviceInfo]" in text:
         data, findings = _from_eds(path, text, unit_id)
     else:
@@ -50,16 +51,23 @@ def import_description(path: Path, *, protocol: str, unit_id: int) -> tuple[Desc
         raise Refusal(first_fault(error), "mend it there", where=str(path)) from None
 
 
-def _from_eds(path: Path, text: str, unit_id: int) -> tuple[dict[str, Any], list[Finding]]:
+def read_objects(path: Path, text: str, unit_id: int) -> Any:
+    """Return the object dictionary of an electronic data sheet or a device configuration file; raises Refusal where it is none."""
     from canopen import objectdictionary as od
 
     logging.getLogger("canopen").setLevel(logging.CRITICAL)
     file = io.StringIO(text)
     file.name = path.name
     try:
-        found: Any = od.import_od(file, unit_id or 1)
+        return od.import_od(file, unit_id or 1)
     except Exception as error:  # whatever stands in a file of somebody's
         raise Refusal(f"it is no electronic data sheet ({type(error).__name__})", "look at the file", where=str(path)) from None
+
+
+def _from_eds(path: Path, text: str, unit_id: int) -> tuple[dict[str, Any], list[Finding]]:
+    from canopen import objectdictionary as od
+
+    found = read_objects(path, text, unit_id)
     lists: dict[str, list[dict[str, Any]]] = {k: [] for k in _LISTS}
     left, names = 0, set[str]()
     for item in found.values():

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from crisp_compass.drive.conversation import factor_to_si
+from crisp_compass.drive.dcf import load_dcf
 from crisp_compass.drive.description import Description, within
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.errors import Refusal
@@ -81,7 +82,7 @@ def load_profile(path: Path, description: Description) -> tuple[dict[str, float]
     Raises Refusal for a file that is none, a unit of another kind, and a value outside the parameter's limits: nothing of it is taken then.
     """
     where = str(path)
-    told = load_snapshot(path).values
+    told = dict(load_dcf(path, description) if path.suffix.lower() == ".dcf" else load_snapshot(path).values)
     entries = {e.name: e for e in description.parameters}
     found = {}
     for name, (value, unit) in told.items():

@@ -16,6 +16,7 @@ from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.drive.compare import Row, compare_with
+from crisp_compass.drive.dcf import save_dcf
 from crisp_compass.drive.description import Entry, limits, within
 from crisp_compass.drive.masks import as_hex, in_all_forms, is_mask, names_of, parse_mask
 from crisp_compass.drive.profile import differing, load_profile, load_snapshot, save_profile
@@ -121,7 +122,7 @@ class ParametersPage(Page):
         self.show_document()
 
     def _on_profile(self) -> None:
-        name, _ = QFileDialog.getOpenFileName(self, "Profile of a drive", str(self.document.base), "Profiles (*.json);;All files (*)")
+        name, _ = QFileDialog.getOpenFileName(self, "Profile of a drive", str(self.document.base), "Profiles, device configurations (*.json *.dcf);;All files (*)")
         if name:
             self.take_profile(Path(name))
 
@@ -143,13 +144,14 @@ class ParametersPage(Page):
 
     def _on_keep(self) -> None:
         told = self.session.description
-        path = ask_save_path(self, "Save what the drive holds", self.document.base / "drive-profile.json", "Profiles (*.json)", (".json",)) if told else None
+        kinds, endings = ("Profiles (*.json);;Device configurations (*.dcf)", (".json", ".dcf")) if told and told.over_can else ("Profiles (*.json)", (".json",))
+        path = ask_save_path(self, "Save what the drive holds", self.document.base / "drive-profile.json", kinds, endings) if told else None
         if told is None or path is None:
             return
         try:
-            count = save_profile(path, told, self.session.held, now())
-        except OSError as error:
-            self.refuse(Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
+            count = save_dcf(path, told, self.session.held) if path.suffix.lower() == ".dcf" else save_profile(path, told, self.session.held, now())
+        except (Refusal, OSError) as error:
+            self.refuse(error if isinstance(error, Refusal) else Refusal(f"{path.name} cannot be written ({error.strerror})", "choose another folder"))
             return
         self.done.emit(f"{count} values saved as {path.name}")
 
