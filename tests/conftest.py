@@ -8,7 +8,7 @@ import tempfile
 from pathlib import Path
 
 _HOME = tempfile.mkdtemp(prefix="crisp-compass-tests-")
-for _name in ("XDG_STATE_HOME", "XDG_CONFIG_HOME"):
+for _name in ("XDG_STATE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME"):
     os.environ[_name] = _HOME
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 

@@ -132,6 +132,10 @@ THOUSANDS = "\u202f"
 THOUSANDS = "\u202f"
 #: Narrow no-break space.
 THOUSANDS = "\u202f"
+#: Narrow no-break space.
+THOUSANDS = "\u202f"
+#: Narrow no-break space.
+THOUSANDS = "\u202f"
 _SPACES = "\u00a0\u2007\u2009\u202f '’"
 #: Digits with perhaps separators; the exponent; what follows. ``4R7`` and ``1k5`` hold the prefix in the number.
 _NUMBER = re.compile(

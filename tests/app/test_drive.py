@@ -15,6 +15,7 @@ from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
 from crisp_compass.app.waypoints.drive.command import CommandPage
 from crisp_compass.app.waypoints.drive.commissioning import CommissioningPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
+from crisp_compass.app.waypoints.drive.editor import KEYS, Editor
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
@@ -23,6 +24,8 @@ from crisp_compass.app.waypoints.drive.snapshots import Snapshots
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
+from crisp_compass.drive.editing import built, head_of, rows_of
+from crisp_compass.drive.library import forget, kept
 from crisp_compass.drive.profile import load_snapshot
 from drive.test_line_search import device
 from drive.test_line_search import drive as answering
@@ -226,6 +229,50 @@ def test_a_drive_on_a_serial_line_is_found_by_asking(window: Window, qtbot: QtBo
     page.finder.start(range(1, 3))
     qtbot.waitUntil(lambda: "there is no such port" in window.notices.text, timeout=LONG)
     assert page.answer.text == "Not connected"
+
+
+def test_a_description_is_written_read_on_trial_kept_and_used(connected: Window, tmp_path: Path, qtbot: QtBot) -> None:
+    window, page = connected, connected.page
+    assert isinstance(page, ConnectPage)
+    link = window.document.drive.link
+    editor = Editor(None, link, tmp_path, window)
+    editor._typed["name"].setText("Own board")
+    for name, kind in (("resistance", "uint16"), ("ld", "uint32")):
+        editor._on_add()
+        at = len(editor.rows) - 1
+        for key, text in (("name", name), ("type", kind), ("scale", "0.0001" if at == 0 else "1e-10"), ("unit", "Ω" if at == 0 else "H"), ("place", str(at))):
+            item = editor.table.item(at, KEYS.index(key))
+            assert item is not None
+            item.setText(text)
+    assert editor.notice.text() == ""
+    editor.table.clearSelection()  # nothing marked: all of it
+    editor._on_test()
+    qtbot.waitUntil(lambda: editor.notice.text() not in ("", "reading…"), timeout=LONG)
+    assert editor.notice.text() == "2 of 2 read"
+    assert editor._read == {"resistance": "0.4126 Ω", "ld": "0.000980426 H"}
+    editor._on_add()  # behind the last, which takes two registers
+    assert editor.rows[2]["place"] == "3"
+    item = editor.table.item(1, KEYS.index("place"))
+    assert item is not None
+    item.setText("0")
+    assert "Row 3" in editor.notice.text()  # it has no name yet
+    editor.table.selectRow(2)
+    editor._on_take_out()
+    editor._on_use()
+    assert "overlap at holding register 0" in editor.notice.text()
+    item.setText("0x1")
+    editor._on_keep()
+    assert editor.notice.text() == "kept in the library as Own board"
+    editor._on_use()
+    assert editor.description is not None
+    window.document.drive.close()
+    assert [a.text() for a in page.fill_menu().actions()][:2] == ["Open file…", "Own board"]
+    page.fill_menu().actions()[1].trigger()
+    assert page._description == editor.description
+    again = rows_of(editor.description)
+    assert built(head_of(editor.description), again, editor.description) == editor.description
+    forget(kept()[0])
+    assert kept() == []
 
 
 def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

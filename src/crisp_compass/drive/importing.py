@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import logging
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -19,10 +20,11 @@ from crisp_compass.files import write_atomically
 _MOST_BYTES = 20_000_000
 #: Kinds of CiA 301 that a description knows, by their code.
 _KINDS = {0x03: "int16", 0x04: "int32", 0x06: "uint16", 0x07: "uint32", 0x08: "float32"}
-_LISTS = ("parameters", "commands", "telemetry", "faults")
+#: The lists of a description.
+LISTS = ("parameters", "commands", "telemetry", "faults")
 _NUMBERS = ("scale", "min", "max", "factory")
 _PLACES = ("address", "index", "subindex")
-_WORDS = ("name", "type", "unit", "access", "text", "group", "bench", "signal", "role", "table")
+_WORDS = ("name", "type", "unit", "access", "text", "group", "bench", "signal", "role", "masks", "table")
 _ROLES = {CONTROLWORD: ("commands", "controlword"), STATUSWORD: ("telemetry", "statusword"), TARGET_VELOCITY: ("commands", "speed"), VELOCITY: ("telemetry", "speed")}
 
 
@@ -68,7 +70,7 @@ def _from_eds(path: Path, text: str, unit_id: int) -> tuple[dict[str, Any], list
     from canopen import objectdictionary as od
 
     found = read_objects(path, text, unit_id)
-    lists: dict[str, list[dict[str, Any]]] = {k: [] for k in _LISTS}
+    lists: dict[str, list[dict[str, Any]]] = {k: [] for k in LISTS}
     left, names = 0, set[str]()
     for item in found.values():
         variables = [item] if isinstance(item, od.ODVariable) else list(item.values())
@@ -120,7 +122,7 @@ def _from_csv(path: Path, text: str) -> dict[str, Any]:
     for needed in ("name", "type"):
         if needed not in heads:
             raise Refusal(f"its header has no column {needed}", f"it has {', '.join(heads)[:120]}", where=str(path))
-    lists: dict[str, list[dict[str, Any]]] = {k: [] for k in _LISTS}
+    lists: dict[str, list[dict[str, Any]]] = {k: [] for k in LISTS}
     for number, row in enumerate(rows[1:], 2):
         if len(row) != len(heads):
             raise Refusal(f"row {number} has {len(row)} columns instead of {len(heads)}", where=str(path))
@@ -130,15 +132,23 @@ def _from_csv(path: Path, text: str) -> dict[str, Any]:
 
 
 def _row(cells: dict[str, str], number: int, path: Path) -> tuple[str, dict[str, Any]]:
+    try:
+        return entry_of_row(cells, number)
+    except Refusal as refusal:
+        raise refusal.at(str(path)) from None
+
+
+def entry_of_row(cells: Mapping[str, str], number: int) -> tuple[str, dict[str, Any]]:
+    """Return the list of a row of texts and its entry as data; raises Refusal naming the row."""
     lot = cells.get("list") or "parameters"
-    if lot not in _LISTS:
-        raise Refusal(f"row {number} is of a list “{lot[:30]}”", f"it may be {', '.join(_LISTS)}", where=str(path))
+    if lot not in LISTS:
+        raise Refusal(f"row {number} is of a list “{lot[:30]}”", f"it may be {', '.join(LISTS)}")
     entry: dict[str, Any] = {k: cells[k] for k in _WORDS if cells.get(k)}
     try:
         entry |= {k: float(cells[k].replace(",", ".")) for k in _NUMBERS if cells.get(k)}
         entry |= {k: int(cells[k], 0) for k in _PLACES if cells.get(k)}
     except ValueError as error:
-        raise Refusal(f"row {number}: {error}", "write plain numbers, addresses also as 0x2000", where=str(path)) from None
+        raise Refusal(f"row {number}: {error}", "write plain numbers, addresses also as 0x2000") from None
     if cells.get("restart", "").lower() in ("1", "yes", "true"):
         entry["restart"] = True
     if cells.get("bits"):

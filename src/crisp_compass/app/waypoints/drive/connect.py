@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QPoint, Qt
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QFileDialog, QPushButton, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QPushButton, QWidget
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.waypoints.drive.editor import Editor
 from crisp_compass.app.waypoints.drive.line_row import Finder, LinkField
 from crisp_compass.app.waypoints.drive.strip import Strip
 from crisp_compass.app.widgets.flow import FlowRow
@@ -23,6 +25,7 @@ from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Description, Entry, load_description
 from crisp_compass.drive.faults import faults_of
 from crisp_compass.drive.importing import import_description
+from crisp_compass.drive.library import kept
 from crisp_compass.drive.line_search import FoundDrive
 from crisp_compass.drive.recording import as_capture
 from crisp_compass.errors import Refusal
@@ -63,7 +66,8 @@ class ConnectPage(Page):
         self.finder.refused.connect(self.refuse)
         self.file = QPushButton("Description…")
         self.file.setToolTip("What the drive is: a JSON file of its registers (docs/drive.schema.json), a node's electronic data sheet (.eds), or a table of registers (.csv)")
-        self.file.clicked.connect(self._on_file)
+        self._menu = QMenu(self.file)
+        self.file.clicked.connect(self._on_menu)
         self.own = QPushButton("Connect")
         self.own.clicked.connect(self._on_connect)
         self.simulated = QPushButton("Simulated drive of this bench")
@@ -99,6 +103,31 @@ class ConnectPage(Page):
             key.activated.connect(self.session.stop)
 
     # ---- what is asked
+
+    def fill_menu(self) -> QMenu:
+        """Offer what there is: a file, the library, the editor."""
+        self._menu.clear()
+        self._menu.addAction("Open file…", self._on_file)
+        for path in kept():
+            self._menu.addAction(path.stem, partial(self.take_description, path))
+        self._menu.addSeparator()
+        self._menu.addAction("Edit this one…" if self._description else "Write a new one…", self._on_edit)
+        return self._menu
+
+    def _on_menu(self) -> None:
+        menu = self.fill_menu()
+        menu.popup(self.file.mapToGlobal(QPoint(0, -menu.sizeHint().height())))
+
+    def _on_edit(self) -> None:
+        editor = Editor(self._description, self.link.link, self._path.parent if self._path else self.document.base, self)
+        if editor.exec() and editor.description is not None:
+            self.use_description(editor.description)
+
+    def use_description(self, description: Description) -> None:
+        """Take a description as it was edited."""
+        self._description, self._path = description, None
+        self.finder.take_description(description)
+        self._follow()
 
     def _on_file(self) -> None:
         start = str(self._path or self.document.base)
@@ -181,7 +210,8 @@ class ConnectPage(Page):
         """Show the state of the line."""
         session, told = self.session, self.session.description
         connected = session.state == "connected"
-        self.file.setText(f"Description: {self._path.name[:24]}" if self._path else "Description…")
+        named = self._path.stem if self._path else self._description.name or "edited" if self._description else ""
+        self.file.setText(f"Description: {named[:22]}" if named else "Description…")
         busy = session.state in ("starting", "connecting")
         asked: tuple[QWidget, ...] = (self.link, self.file, self.own, self.simulated)
         told_what: tuple[QWidget, ...] = (self.arm, self.clear, self.speed)
