@@ -68,6 +68,8 @@ def _field(model: type, name: str, rng: np.random.Generator) -> Any:
         return round(_drawn(low, high, rng))
     if float in flat:
         return _drawn(low if math.isfinite(low) else -1e15, high if math.isfinite(high) else 1e15, rng)
+    if info.is_required():
+        return "".join(rng.choice(list("ABDI123 +−"), size=int(rng.integers(0, 6))))
     return info.get_default(call_default_factory=True)
 
 

@@ -126,16 +126,6 @@ OPEN_CIRCUIT = 1e12
 _OPEN_WORDS = ("ol", "o.l", "o.l.", "0l", "0.l", "open", "∞", "inf", "overload")
 #: Narrow no-break space.
 THOUSANDS = "\u202f"
-#: Narrow no-break space.
-THOUSANDS = "\u202f"
-#: Narrow no-break space.
-THOUSANDS = "\u202f"
-#: Narrow no-break space.
-THOUSANDS = "\u202f"
-#: Narrow no-break space.
-THOUSANDS = "\u202f"
-#: Narrow no-break space.
-THOUSANDS = "\u202f"
 _SPACES = "\u00a0\u2007\u2009\u202f '’"
 #: Digits with perhaps separators; the exponent; what follows. ``4R7`` and ``1k5`` hold the prefix in the number.
 _NUMBER = re.compile(

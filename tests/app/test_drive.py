@@ -21,12 +21,17 @@ from crisp_compass.app.waypoints.drive.identify import IdentifyPage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.waypoints.drive.scope import ScopePage
 from crisp_compass.app.waypoints.drive.snapshots import Snapshots
+from crisp_compass.app.waypoints.drive.terminals import TerminalsPage
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.widgets.table import Table
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
 from crisp_compass.drive.editing import built, head_of, rows_of
 from crisp_compass.drive.library import forget, kept
 from crisp_compass.drive.profile import load_snapshot
+from crisp_compass.preparation.terminals import findings_of
+from crisp_compass.record.content import Table as Listed
+from crisp_compass.record.content import content_of
 from drive.test_line_search import device
 from drive.test_line_search import drive as answering
 from hands import copy_bench
@@ -397,6 +402,50 @@ def test_commissioning_is_ticked_by_what_is_read_skipped_with_a_reason_and_undon
     for _ in range(4):
         document.undo_stack.undo()
     assert not document.bench.commissioning
+
+
+def test_terminals_inputs_and_a_chain_are_written_down_and_judged(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
+    window.travel("drive", "Terminals")
+    page, document = window.page, window.document
+    assert isinstance(page, TerminalsPage)
+    assert page.answer.text == "No input is assigned"
+    for action in page._menus[page.add].actions():
+        if action.text() in ("Mains, one phase", "Digital inputs"):
+            action.trigger()
+    for name in ("enable", "stop", "direction"):
+        next(a for a in page._menus[page.add_input].actions() if a.text() == name).trigger()
+    assert page.answer.text == "Nothing unsafe"  # as proposed: stop by low, enable by high
+    assert [page.inputs.item(r, 0).text() for r in range(3)] == ["DI1", "DI2", "DI3"]
+
+    def typed(table: Table, row: int, column: int, text: str) -> None:
+        item = table.item(row, column)
+        assert item is not None
+        item.setText(text)
+
+    typed(page.inputs, 1, 2, "high")
+    assert page.answer.text == "1 of 3 go unseen"
+    assert any("DI2: stop is never given" in f.text for f in findings_of(document.bench))
+    typed(page.inputs, 1, 1, "brake")
+    assert "no function of an input" in window.notices.text
+    assert page.inputs.item(1, 1).text() == "stop"
+    typed(page.terminals, 0, 2, "1.5 mm²")
+    typed(page.terminals, 0, 4, "-3")
+    assert document.bench.settings.terminals.rows[0].wire == 1.5
+    assert document.bench.settings.terminals.rows[0].torque is None
+    page.add_axis.click()
+    page.add_axis.click()
+    typed(page.axes, 1, 1, "1")
+    assert any("address 1 stands 2 times" in f.text for f in findings_of(document.bench))
+    section = next(s for s in content_of(document.bench, tmp_path, "") if s.title == "Terminals of the drive")
+    table = section.blocks[2]
+    assert isinstance(table, Listed)
+    assert table.rows[0] == ("either", "high", "either", "stops, and stands")
+    page.terminals.selectRow(0)
+    page.take_out.click()
+    assert document.bench.settings.terminals.rows[0].terminal == "N"
+    document.undo_stack.undo()
+    assert document.bench.settings.terminals.rows[0].terminal == "L"
 
 
 def test_command_points_are_typed_judged_and_dropped(window: Window, tmp_path: Path) -> None:

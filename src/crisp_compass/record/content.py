@@ -27,6 +27,8 @@ from crisp_compass.motor import constants_of
 from crisp_compass.preparation.checks import judge_all
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
+from crisp_compass.preparation.terminals import FUNCTIONS, broken_wire, truth_table
+from crisp_compass.preparation.terminals import findings_of as terminal_findings
 from crisp_compass.preparation.wiring import COLOURS, consequence, leads_of
 from crisp_compass.quantities import grouped, show, show_with_error
 from crisp_compass.sensorless.start import as_table
@@ -114,7 +116,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
-        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _cable(bench),
+        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _cable(bench),
         _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
@@ -307,6 +309,22 @@ def _wiring(bench: Bench) -> Section | None:
     return Section(
         "Wiring", (Table(("lead", "colour", "pin", "terminal"), rows, " ".join(consequence(bench).texts), swatches),)
     )
+
+
+def _terminals(bench: Bench) -> Section | None:
+    """Return the drive's terminals, what its inputs do, and the drives on its link."""
+    s = bench.settings.terminals
+    tables = []
+    if s.rows:
+        rows = tuple((r.terminal, r.to or "–", f"{r.wire:g} mm²" if r.wire else "–", r.lug or "–", f"{r.torque:g} N·m" if r.torque else "–", r.note) for r in s.rows)
+        tables.append(Table(("terminal", "goes to", "wire", "lug", "torque", "note"), rows, " ".join(f.text for f in terminal_findings(bench))))
+    if s.inputs:
+        inputs = tuple((i.terminal, FUNCTIONS[i.function], i.active, broken_wire(i)[0]) for i in s.inputs)
+        tables.append(Table(("input", "function", "given by", "a broken wire"), inputs))
+        tables.append(Table((*(i.terminal for i in s.inputs), "the shaft"), tuple((*(level or "either" for level in r.levels), r.does) for r in truth_table(s.inputs))))
+    if s.axes:
+        tables.append(Table(("drive on the link", "address", "terminated"), tuple((x.name, str(x.address), "yes" if x.terminated else "no") for x in s.axes)))
+    return Section("Terminals of the drive", tuple(tables)) if tables else None
 
 
 def _cable(bench: Bench) -> Section | None:

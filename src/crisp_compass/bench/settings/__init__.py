@@ -23,6 +23,7 @@ from crisp_compass.bench.settings.speed_loop import SpeedSettings
 from crisp_compass.bench.settings.start_up import StartUpSettings
 from crisp_compass.bench.settings.stepping import SteppingSettings
 from crisp_compass.bench.settings.supply import SupplySettings
+from crisp_compass.bench.settings.terminals import TerminalSettings
 from crisp_compass.bench.settings.view import ViewSettings
 
 
@@ -44,6 +45,7 @@ class Settings(Frozen):
     speed_loop: SpeedSettings = SpeedSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
+    terminals: TerminalSettings = TerminalSettings()
     run: RunSettings = RunSettings()
     stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()

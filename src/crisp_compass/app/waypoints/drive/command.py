@@ -30,7 +30,7 @@ from crisp_compass.drive.command_scale import (
     truth_table,
 )
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import grouped, parse
+from crisp_compass.quantities import parse
 
 _VERDICTS = {"agrees": "The points lie on it", "span": "The span is wrong", "offset": "The offset is wrong", "both": "Both ends are wrong", "noise": "The points scatter"}
 _MOST_POINTS = 24
@@ -108,7 +108,7 @@ class CommandPage(Page):
         judged = judge_points(scale, points)
         self._draw(scale)
         text = f"{scale.shown(scale.low)} to {scale.shown(scale.high)}"
-        speeds = f"{scale.slow * RPM_PER_RAD_S:,.0f} to {grouped(scale.fast * RPM_PER_RAD_S)} rpm".replace(",", "\u202f").replace("-", "−")
+        speeds = f"{scale.slow * RPM_PER_RAD_S:,.0f} to {scale.fast * RPM_PER_RAD_S:,.0f} rpm".replace(",", "\u202f").replace("-", "−")
         if judged.verdict == "none":
             self.answer.show_answer(speeds, text, "" if not s.points else f"To judge the points: {judged.text}.")
         else:

@@ -295,7 +295,7 @@ class RunPage(Page):
         if self.source.kind == "simulation":
             waits = self._waits() or presumed_text(self.document.bench, "run", "i_limit", "i_trip", "v_min")
         rpm = self.port.speed * RPM_PER_RAD_S
-        shown = "no speed told" if math.isnan(rpm) else f"{grouped(rpm)} rpm".replace("-0 ", "0 ") if abs(rpm) < 0.5 else f"{grouped(rpm)} rpm".replace("-", "−")
+        shown = "no speed told" if math.isnan(rpm) else f"{rpm:.0f} rpm".replace("-0 ", "0 ") if abs(rpm) < 0.5 else f"{rpm:.0f} rpm".replace("-", "−")
         self.answer.show_answer(shown, self._state(fault), waits, stale=bool(waits))
         self.findings.show_findings(self._findings)
 
