@@ -73,6 +73,11 @@ def test_a_random_drive_is_identified_within_its_bars(seed: int, demo: str, hall
         assert abs(math.degrees(math.remainder(zero, 2 * math.pi))) < 1.5
     measured, designed = figures(next(p.text for p in told if p.step.key == "current_loop" and p.state == "done"))
     assert abs(measured - designed) < 5.0
+    proof = next(p.text for p in told if p.step.key == "speed_loop" and p.state == "done")
+    if "too small" not in proof:
+        measured, designed = figures(proof)
+        assert abs(measured - designed) < 5.0
+    assert ("too small" in proof) == (seed == 4)
     held = {e.name: drive.read(e) * e.scale for e in drive.description.parameters}
     assert held["current_kp_d"] == pytest.approx(found.bench.settled["current_loop"].values["kp_d"].value, rel=1e-6)
     assert held["resistance"] == pytest.approx(found.bench.settled["resistance"].values["resistance"].value, rel=2e-3)

@@ -23,7 +23,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.course.waypoints.current_loop import design_current
-from crisp_compass.course.waypoints.speed_loop import design_speed
+from crisp_compass.course.waypoints.speed_loop import design_speed, loop_at
 from crisp_compass.drive import routines
 from crisp_compass.drive.compare import bench_values
 from crisp_compass.drive.conversation import factor_to_si
@@ -358,12 +358,12 @@ class Identification:
         if ramp is not None:  # a ramp would hide what the loop does by itself
             assert ramp.max is not None
             write_and_check(hand.line, hand.description, ramp, ramp.max)
-        crossover = design_speed(self.bench).margins.crossover_hz
-        taken = routines.speed_steps(hand, motor, low, low + step, min(max(8.0 / crossover, 0.05), 3.0))
+        design = design_speed(self.bench)
+        taken = routines.speed_steps(hand, motor, low, low + step, min(max(8.0 / design.margins.crossover_hz, 0.05), 3.0))
         hand.settle_down(20.0)
         if ramp is not None:
             self._write("speed_loop")
-        overshoot, u = step_overshoot(taken, low, low + step, crossover)
+        overshoot, u, expected = step_overshoot(taken, low, low + step, loop_at(self.bench, design, low + step), design.margins.crossover_hz)
         if u > VAGUE:
             return f"{text}; a step of {show(step * RPM_PER_RAD_S, 'rpm', 2)}, all that its limits allow, is too small against this sensor's noise to tell the overshoot"
-        return f"{text}; {self._beside('overshoot', overshoot, design_speed(self.bench).overshoot_pct)}"
+        return f"{text}; {self._beside('overshoot', overshoot, expected)}"

@@ -20,6 +20,7 @@ from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
+from crisp_compass.loops.sampled import Sampled
 from crisp_compass.loops.speed import (
     ArmatureSensor,
     SpeedDesign,
@@ -30,6 +31,7 @@ from crisp_compass.loops.speed import (
     lowest_speed,
     relay_swing,
     speed_gains,
+    speed_loop,
     tune_speed,
 )
 from crisp_compass.motor import family_of, flux_of, pole_pairs_of, turns_field, winding_of
@@ -220,6 +222,14 @@ def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
     """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
     edges = SENSORS[bench.settings.sensor.kind].edges
     return lowest_speed(plant_of(bench), design.kp, design.ki, edges * pole_pairs_of(bench.settings.plate)) if edges else 0.0
+
+
+def loop_at(bench: Bench, design: SpeedDesign, speed: float) -> Sampled:
+    """Return the designed loop as it is at a speed [rad/s]: halls tell a fast shaft sooner than the slow one that it was designed for."""
+    edges = SENSORS[bench.settings.sensor.kind].edges
+    if not edges:
+        return design.loop
+    return speed_loop(replace(plant_of(bench), sensor_delay=edge_delay(edges * pole_pairs_of(bench.settings.plate), speed)), design.kp, design.ki)
 
 
 def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:
