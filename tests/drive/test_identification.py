@@ -74,10 +74,12 @@ def test_a_random_drive_is_identified_within_its_bars(seed: int, demo: str, hall
     measured, designed = figures(next(p.text for p in told if p.step.key == "current_loop" and p.state == "done"))
     assert abs(measured - designed) < 5.0
     proof = next(p.text for p in told if p.step.key == "speed_loop" and p.state == "done")
-    if "too small" not in proof:
+    if seed == 22:  # its saliency is five times its magnet: at the voltage limit it stands still against itself, and says so
+        assert "not proven: the speed stays at 3" in proof
+        assert any(f.code == "speed-stays" for f in found.findings)
+    else:
         measured, designed = figures(proof)
         assert abs(measured - designed) < 5.0
-    assert ("too small" in proof) == (seed == 4)
     held = {e.name: drive.read(e) * e.scale for e in drive.description.parameters}
     assert held["current_kp_d"] == pytest.approx(found.bench.settled["current_loop"].values["kp_d"].value, rel=1e-6)
     assert held["resistance"] == pytest.approx(found.bench.settled["resistance"].values["resistance"].value, rel=2e-3)

@@ -363,7 +363,13 @@ class Identification:
         hand.settle_down(20.0)
         if ramp is not None:
             self._write("speed_loop")
-        overshoot, u, expected = step_overshoot(taken, low, low + step, loop_at(self.bench, design, low + step), design.margins.crossover_hz)
+        try:
+            overshoot, u, expected = step_overshoot(taken, low, low + step, loop_at(self.bench, design, low + step), design.margins.crossover_hz)
+        except Refusal as refusal:
+            if refusal.code != "stays":
+                raise
+            self.findings.append(Finding("caution", "speed-stays", f"{refusal.problem[:1].upper()}{refusal.problem[1:]}: {refusal.remedy}."))
+            return f"{text}; not proven: {refusal.problem}"
         if u > VAGUE:
             return f"{text}; a step of {show(step * RPM_PER_RAD_S, 'rpm', 2)}, all that its limits allow, is too small against this sensor's noise to tell the overshoot"
         return f"{text}; {self._beside('overshoot', overshoot, expected)}"

@@ -7,6 +7,7 @@ import math
 import numpy as np
 import scipy
 
+from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.drive.routines import Taken
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -31,6 +32,11 @@ def step_overshoot(taken: Taken, low: float, high: float, loop: Sampled, crossov
     if length < 20 or not len(starts):
         raise Refusal("the steps of the speed are not in the capture", "look at what the drive did with its reference")
     width = max(round(0.2 / crossover_hz / float(t[1] - t[0])), _CUBIC + 1) | 1
+
+    stays = float(np.median([np.mean(speed[s + length - length // 4 : s + length]) for s in starts]))
+    if abs(stays - high) > 0.25 * (high - low):
+        rpm = f"{stays * RPM_PER_RAD_S:.0f} rpm where {high * RPM_PER_RAD_S:.0f} rpm is asked for"
+        raise Refusal(f"the speed stays at {rpm}", "the drive is at its limit of current or voltage: look at both on Run, and at a current against the magnet", code="stays")
 
     def passed(course: FloatArray) -> tuple[float, float]:
         mean = np.mean([course[s : s + length] for s in starts], axis=0)
