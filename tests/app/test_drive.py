@@ -15,6 +15,7 @@ from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
 from crisp_compass.app.waypoints.drive.command import CommandPage
 from crisp_compass.app.waypoints.drive.commissioning import CommissioningPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
+from crisp_compass.app.waypoints.drive.display import DisplayPage
 from crisp_compass.app.waypoints.drive.editor import KEYS, Editor
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
@@ -410,7 +411,7 @@ def test_terminals_inputs_and_a_chain_are_written_down_and_judged(window: Window
     page, document = window.page, window.document
     assert isinstance(page, TerminalsPage)
     assert page.answer.text == "No input is assigned"
-    for action in page._menus[page.add].actions():
+    for action in page._menus[page.add_group].actions():
         if action.text() in ("Mains, one phase", "Digital inputs"):
             action.trigger()
     for name in ("enable", "stop", "direction"):
@@ -446,6 +447,37 @@ def test_terminals_inputs_and_a_chain_are_written_down_and_judged(window: Window
     assert document.bench.settings.terminals.rows[0].terminal == "N"
     document.undo_stack.undo()
     assert document.bench.settings.terminals.rows[0].terminal == "L"
+
+
+def test_a_display_in_a_persons_own_unit_trims_and_ramps(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
+    window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
+    window.travel("drive", "Display")
+    page, document = window.page, window.document
+    assert isinstance(page, DisplayPage)
+    assert page.answer.text == "1146 rpm"  # until a figure is entered
+    page._fields["display.shows"].moved.emit(100.0)
+    page._fields["display.at"].moved.emit(1500 * math.pi / 30)
+    page._fields["display.decimals"].moved.emit(1.0)
+    page.unit.setText("m/min")
+    page.unit.editingFinished.emit()
+    assert page.answer.text == "76.4 m/min"
+    page.add_trim.click()
+    page.add_ramp.click()
+
+    def typed(table: Table, row: int, column: int, text: str) -> None:
+        item = table.item(row, column)
+        assert item is not None
+        item.setText(text)
+
+    typed(page.trims, 0, 3, "gone")
+    assert "as found or neutral or put back" in window.notices.text
+    typed(page.trims, 0, 3, "neutral")
+    typed(page.ramps, 0, 1, "1500 ms")
+    assert document.bench.settings.display.ramps[0].seconds == 1.5
+    assert document.bench.settings.display.trims[0].stands == "neutral"
+    page.trims.selectRow(0)
+    page.take_out.click()
+    assert document.bench.settings.display.trims == ()
 
 
 def test_command_points_are_typed_judged_and_dropped(window: Window, tmp_path: Path) -> None:

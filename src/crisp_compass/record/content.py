@@ -22,6 +22,8 @@ from crisp_compass.course.open_points import open_points, stale_effect
 from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
 from crisp_compass.drive.commissioning import plan
+from crisp_compass.drive.display import display_of
+from crisp_compass.drive.display import findings_of as display_findings
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.preparation.checks import judge_all
@@ -116,7 +118,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
-        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _cable(bench),
+        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _display(bench), _cable(bench),
         _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
@@ -325,6 +327,20 @@ def _terminals(bench: Bench) -> Section | None:
     if s.axes:
         tables.append(Table(("drive on the link", "address", "terminated"), tuple((x.name, str(x.address), "yes" if x.terminated else "no") for x in s.axes)))
     return Section("Terminals of the drive", tuple(tables)) if tables else None
+
+
+def _display(bench: Bench) -> Section | None:
+    """Return what the drive's display shows, where trims stood, and ramps."""
+    s, blocks = bench.settings.display, []
+    if s.shows is not None:
+        display, top = display_of(bench), bench.settings.plate.top_speed
+        rows = (("top speed", f"{grouped(top * RPM_PER_RAD_S)} rpm is {display.shown(top)}"), ("counts for rpm", f"{display.ratio.numerator}/{display.ratio.denominator}"))
+        blocks.append(Table(("display", "shows"), rows))
+    if s.trims:
+        blocks.append(Table(("trim", "found at", "neutral at", "stands"), tuple((t.name, t.found or "–", t.neutral or "–", t.stands) for t in s.trims)))
+    if s.ramps:
+        blocks.append(Table(("ramp", "seconds"), tuple((r.where, f"{r.seconds:g}") for r in s.ramps), " ".join(f.text for f in display_findings(bench) if f.code == "nested")))
+    return Section("Display, trims and ramps", tuple(blocks)) if blocks else None
 
 
 def _cable(bench: Bench) -> Section | None:

@@ -11,6 +11,7 @@ from crisp_compass.bench.settings.circuit import CircuitSettings
 from crisp_compass.bench.settings.command import CommandSettings
 from crisp_compass.bench.settings.commutation import CommutationSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
+from crisp_compass.bench.settings.display import DisplaySettings
 from crisp_compass.bench.settings.flux import FluxSettings
 from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
@@ -46,6 +47,7 @@ class Settings(Frozen):
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()
+    display: DisplaySettings = DisplaySettings()
     run: RunSettings = RunSettings()
     stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()

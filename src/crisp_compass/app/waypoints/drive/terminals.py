@@ -9,10 +9,9 @@ from PySide6.QtCore import QPoint
 from PySide6.QtWidgets import QHBoxLayout, QHeaderView, QMenu, QPushButton, QTableWidgetItem, QVBoxLayout
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.base import Page
+from crisp_compass.app.page.lists_page import ListsPage, one_of
 from crisp_compass.app.widgets.table import Cell, Table
-from crisp_compass.bench.settings.terminals import Axis, DigitalInput, Function, Terminal, TerminalSettings
-from crisp_compass.errors import Refusal
+from crisp_compass.bench.settings.terminals import Axis, DigitalInput, Function, TerminalSettings
 from crisp_compass.preparation.terminals import (
     FUNCTIONS,
     GROUPS,
@@ -31,14 +30,13 @@ _AXIS = ("name", "address", "terminated")
 _LIVE = 3
 
 
-class TerminalsPage(Page):
+class TerminalsPage(ListsPage):
     """Three tables that are typed into (terminals, inputs, drives on the link) and the truth table that the inputs make."""
 
     key = "drive"
+    topic = "terminals"
     section = "Terminals"
     question = "What goes where, and if a wire breaks?"
-    has_dial = False
-    arranges_fields = True
 
     def __init__(self, document: Document) -> None:
         super().__init__(document)
@@ -59,10 +57,10 @@ class TerminalsPage(Page):
             row.addLayout(half, 11 if left is self.terminals else 10)
         self.truth.horizontalHeader().setStretchLastSection(True)
         self.column.addLayout(row, 1)
-        self.add, self.add_input, self.add_axis, self.take_out = QPushButton("Add terminals…"), QPushButton("Add input…"), QPushButton("Add drive"), QPushButton("Take out")
-        self._menus = {self.add: QMenu(self.add), self.add_input: QMenu(self.add_input)}
+        self.add_group, self.add_input, self.add_axis, self.take_out = QPushButton("Add terminals…"), QPushButton("Add input…"), QPushButton("Add drive"), QPushButton("Take out")
+        self._menus = {self.add_group: QMenu(self.add_group), self.add_input: QMenu(self.add_input)}
         for key, (title, _, _) in GROUPS.items():
-            self._menus[self.add].addAction(title, partial(self._on_group, key))
+            self._menus[self.add_group].addAction(title, partial(self._on_group, key))
         for function, name in FUNCTIONS.items():
             self._menus[self.add_input].addAction(name, partial(self._on_add_input, function))
         for opener, menu in self._menus.items():
@@ -70,7 +68,7 @@ class TerminalsPage(Page):
         self.add_axis.clicked.connect(self._on_add_axis)
         self.take_out.setToolTip("Takes the marked rows out")
         self.take_out.clicked.connect(self._on_take_out)
-        self.finish("", self.add, self.add_input, self.add_axis, self.take_out)
+        self.finish("", self.add_group, self.add_input, self.add_axis, self.take_out)
         self.session.telemetry.connect(self._show_live)
 
     @property
@@ -79,32 +77,25 @@ class TerminalsPage(Page):
 
     # ---- what is changed
 
-    def _change_to(self, text: str, make: Any) -> None:
-        self._change(lambda bench: bench.model_copy(update={"settings": bench.settings.model_copy(update={"terminals": make(bench.settings.terminals)})}), text)
-
     def _on_group(self, key: str) -> None:
-        self._change_to("add terminals", lambda s: with_group(s, key))
+        self.change_lists("add terminals", lambda s: with_group(s, key))
 
     def _on_add_input(self, function: Function) -> None:
-        self._change_to("add an input", lambda s: with_input(s, function))
+        self.change_lists("add an input", lambda s: with_input(s, function))
 
     def _on_add_axis(self) -> None:
-        def make(s: TerminalSettings) -> TerminalSettings:
-            last = s.axes[-1].address if s.axes else 0
-            return s.model_copy(update={"axes": (*s.axes, Axis(name=f"axis {len(s.axes) + 1}", address=min(last + 1, 247)))})
-
-        self._change_to("add a drive", make)
+        axes = self._own.axes
+        self.add("add a drive", "axes", Axis(name=f"axis {len(axes) + 1}", address=min((axes[-1].address if axes else 0) + 1, 247)))
 
     def _on_take_out(self) -> None:
-        gone = {name: set(table.marked()) for name, table in (("rows", self.terminals), ("inputs", self.inputs), ("axes", self.axes))}
-        self._change_to("take out", lambda s: s.model_copy(update={k: tuple(x for n, x in enumerate(getattr(s, k)) if n not in at) for k, at in gone.items()}))
+        self.take_out_of({"rows": self.terminals.marked(), "inputs": self.inputs.marked(), "axes": self.axes.marked()})
 
     def _on_terminal(self, item: QTableWidgetItem) -> None:
         field, text = _TERMINAL[item.column()], item.text().strip()
         value: Any = text
         if field in ("wire", "torque"):
             value = (lambda: _figure(text)) if text else (lambda: None)
-        self._put("rows", item.row(), Terminal, field, value)
+        self.put("rows", item.row(), field, value)
 
     def _on_input(self, item: QTableWidgetItem) -> None:
         if item.column() >= len(_INPUT):
@@ -114,8 +105,8 @@ class TerminalsPage(Page):
         if field == "function":
             value = lambda: function_of(text)  # noqa: E731 - asked when it is put, where a refusal is said
         elif field == "active":
-            value = lambda: _one_of(text, ("high", "low"))  # noqa: E731
-        self._put("inputs", item.row(), DigitalInput, field, value)
+            value = lambda: one_of(text, ("high", "low"))  # noqa: E731
+        self.put("inputs", item.row(), field, value)
 
     def _on_axis(self, item: QTableWidgetItem) -> None:
         field, text = _AXIS[item.column()], item.text().strip()
@@ -123,18 +114,8 @@ class TerminalsPage(Page):
         if field == "address":
             value = lambda: int(parse(text, ""))  # noqa: E731
         elif field == "terminated":
-            value = lambda: _one_of(text, ("yes", "no")) == "yes"  # noqa: E731
-        self._put("axes", item.row(), Axis, field, value)
-
-    def _put(self, lot: str, row: int, kind: Any, field: str, value: Any) -> None:
-        """Put what was typed into one row; what the model does not take is refused, and the table shows what stood."""
-
-        def make(s: TerminalSettings) -> TerminalSettings:
-            rows = list(getattr(s, lot))
-            rows[row] = _made(kind, {**rows[row].model_dump(), field: value() if callable(value) else value})
-            return s.model_copy(update={lot: tuple(rows)})
-
-        self._change_to("terminals", make)
+            value = lambda: one_of(text, ("yes", "no")) == "yes"  # noqa: E731
+        self.put("axes", item.row(), field, value)
 
     # ---- what is shown
 
@@ -195,20 +176,3 @@ def _text(value: object) -> str:
 
 def _figure(text: str) -> float:
     return parse(text.removesuffix("mm²").removesuffix("N·m").removesuffix("Nm").strip(), "")
-
-
-def _one_of(text: str, words: tuple[str, ...]) -> str:
-    if text.lower() not in words:
-        raise Refusal(f"“{text[:20]}” cannot be meant", f"type {' or '.join(words)}")
-    return text.lower()
-
-
-def _made(kind: Any, data: dict[str, Any]) -> Any:
-    from pydantic import ValidationError
-
-    from crisp_compass.drive.description import first_fault
-
-    try:
-        return kind.model_validate(data)
-    except ValidationError as error:
-        raise Refusal(first_fault(error), "type it otherwise") from None
