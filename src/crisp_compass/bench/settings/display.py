@@ -9,8 +9,7 @@ from pydantic import Field
 from crisp_compass.bench.base import Frozen, TopicSettings
 from crisp_compass.bench.ranges import Speed
 
-Shown = Annotated[float, Field(gt=0, le=1e6, allow_inf_nan=False)]
-Place = Annotated[float, Field(ge=-1e6, le=1e6, allow_inf_nan=False)]
+Shown = Annotated[float, Field(ge=1e-6, le=1e6, allow_inf_nan=False)]
 
 
 class Trim(Frozen):
