@@ -238,7 +238,8 @@ class Conversation:
             self._arming_refused(role)
             self._tell(Event("refused", text=f"The description names no command “{role}”: add it, or do it at the drive."))
             return
-        if role == "speed" and not self._armed:  # a speed that is left in the drive would run it once somebody else arms it
+        arms = word is not None or self.description.role("commands", "arm") is not None
+        if role == "speed" and arms and not self._armed:  # a speed that is left in the drive would run it once somebody else arms it
             if not self._denied:
                 self._tell(Event("refused", text="The drive is not armed: arm it before it is told a speed."))
             return
@@ -271,7 +272,8 @@ class Conversation:
     def _talk(self, line: AnyLink) -> None:
         began, due, rounds, answer = self._began, time.monotonic(), 0, 0.0
         busy = look_s(self.description, self._telemetry, serial=self.link.startswith(("serial:", "pty:"))) if not self.description.streams else 0.0
-        period = period_s(busy, PERIOD_S)
+        period, fed = period_s(busy, PERIOD_S), 0.0
+        feed_every = 0.3 * self.description.watchdog.seconds if self.description.watchdog is not None else period
         while True:
             if self._stop.is_set():
                 self._halt(line)
@@ -282,6 +284,9 @@ class Conversation:
             if time.monotonic() - self._alive > OWNER_S:
                 time.sleep(0.02)  # nothing is sent: the drive's watchdog does the rest
                 continue
+            if self._armed and time.monotonic() - fed > feed_every:  # looks may come more seldom than a slow line's drive wants to hear of somebody
+                self._feed(line)
+                fed = time.monotonic()
             try:
                 job = self._jobs.get(timeout=max(min(due - time.monotonic(), 0.02), 0.0))
             except queue.Empty:
@@ -293,6 +298,7 @@ class Conversation:
                 continue
             asked = time.monotonic()
             self._feed(line)
+            fed = time.monotonic()
             values = line.read(self._telemetry) if self._telemetry else {}
             if self._armed and not self.description.armed(values):
                 self._armed = self._asked = False  # it disarmed by itself

@@ -29,6 +29,8 @@ class LinkedDrive:
         own = description.role("telemetry", "speed")
         if own is not None:
             entries.setdefault("speed", own)
+        if "i_m" in entries:
+            entries.setdefault("i_q", entries["i_m"])  # a brushed motor's torque current
         #: Signal → its name in the telemetry and what makes it SI.
         self._signals = {signal: (e.name, factor_to_si(e)) for signal, e in entries.items()}
 

@@ -47,8 +47,9 @@ class ConnectPage(Page):
         self.session = document.drive
         self._description: Description | None = None
         self._path: Path | None = None
-        #: Framing and address that answered a search.
+        #: Framing and address that answered a search, and on which link.
         self._found: dict[str, object] = {}
+        self._found_at = ""
         self.picture = Strip(self.session)
         self.rows = Rows("On the line", width=330)
         self.column.addWidget(beside(QWidget(), self.picture.plots, (self.rows,)), 1)
@@ -146,7 +147,7 @@ class ConnectPage(Page):
                     self.done.emit(told[0].text)
             else:
                 self._description, self._path = load_description(path), path
-            if self._found and not self._description.over_can and not self._description.streams:
+            if self._found and self._found_at == self.link.link and not self._description.over_can and not self._description.streams:
                 self._description = self._description.model_copy(update=self._found)  # what answered knows better than a file
             self.finder.take_description(self._description)
         except Refusal as refusal:
@@ -173,7 +174,7 @@ class ConnectPage(Page):
         else:
             self._description = self._description.model_copy(update=how)
             self.done.emit(f"{text}; connect")
-        self._found = how
+        self._found, self._found_at = how, self.link.link
         self._follow()
 
     def _on_simulated(self) -> None:
@@ -233,10 +234,12 @@ class ConnectPage(Page):
         for key in self._keys:
             key.setEnabled(False)
         text = {
-            "apart": ("Searching", f"{self.finder.text}; one register is read, nothing is written") if self.finder.running else ("Not connected", "choose the simulated drive, or a link and the description of your own"), "starting": ("Starting", "the simulated drive of this bench"),
+            "apart": ("Not connected", "choose the simulated drive, or a link and the description of your own"), "starting": ("Starting", "the simulated drive of this bench"),
             "connecting": ("Connecting", session.link), "lost": ("Not connected", session.why),
         }[session.state]  # fmt: skip
-        self.answer.show_answer(*text, stale=session.state == "lost")
+        if self.finder.running:
+            text = ("Searching", f"{self.finder.text}; one register is read, nothing is written")
+        self.answer.show_answer(*text, stale=session.state == "lost" and not self.finder.running)
 
     def _on_telemetry(self) -> None:
         session, told = self.session, self.session.description

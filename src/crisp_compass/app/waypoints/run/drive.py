@@ -186,7 +186,7 @@ class RunPage(Page):
             self.port.follow(bench)
         if self.port.surroundings is not None:
             self.port.surroundings.set_load(run.load, drives=run.load_kind == "drives")
-        if self._token is not None and self.running and self.port.identity.kind != "replay":
+        if self._token is not None and self.port.armed and self.port.identity.kind != "replay":
             self.port.run_at(self._token, run.speed)
 
     def _on_source(self) -> None:
@@ -256,7 +256,8 @@ class RunPage(Page):
         now = time.monotonic()
         elapsed, self._wall = min(now - self._wall, _MOST_SILENT), now
         self.advance(elapsed)
-        if self.port is not None and not self.running and not abs(self.port.speed) >= 1e-6 and self.source.kind != "link":
+        rests = self.port is not None and (self.source.kind == "replay" or not abs(self.port.speed) >= 1e-6)
+        if rests and not self.running and self.source.kind != "link":
             self._timer.stop()
 
     def advance(self, seconds: float) -> None:
