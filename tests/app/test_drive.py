@@ -442,6 +442,23 @@ def test_terminals_inputs_and_a_chain_are_written_down_and_judged(window: Window
     table = section.blocks[2]
     assert isinstance(table, Listed)
     assert table.rows[0] == ("either", "high", "either", "stops, and stands")
+    typed(page.inputs, 1, 2, "low")  # the stop again as it is safe
+    assert page.switch.isHidden()  # a real drive's inputs are switched at the bench
+    document.drive.start_simulated(document.bench)
+    qtbot.waitUntil(lambda: [page.inputs.item(r, 3).text() for r in range(3)] == ["high", "high", "low"], timeout=LONG)
+    document.drive.talk().arm()
+    document.drive.talk().run_at(60.0)
+    qtbot.waitUntil(lambda: document.drive.now["speed"] > 50.0, timeout=LONG)
+    page.inputs.selectRow(2)
+    page.switch.click()  # direction
+    qtbot.waitUntil(lambda: page.inputs.item(2, 3).text() == "high" and document.drive.now["speed"] < -50.0, timeout=LONG)
+    page.inputs.selectRow(1)
+    page.switch.click()  # stop: its wire is as good as broken
+    qtbot.waitUntil(lambda: not document.drive.armed and abs(document.drive.now["speed"]) < 1.0, timeout=LONG)
+    document.drive.talk().arm()
+    qtbot.waitUntil(lambda: "refuses to arm" in window.notices.text, timeout=LONG)
+    document.drive.close()
+    page.inputs.clearSelection()
     page.terminals.selectRow(0)
     page.take_out.click()
     assert document.bench.settings.terminals.rows[0].terminal == "N"

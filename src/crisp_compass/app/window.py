@@ -87,6 +87,7 @@ class Window(QMainWindow):
         self.document.edited.connect(self.notices.clear)
         self.document.renamed.connect(self._show_title)
         self.files.refused.connect(self.notice)
+        self.document.drive.refused.connect(self.notice)  # whichever page asked
         self.document.unkept.connect(self.notice)
         self.files.done.connect(self.say)
         self.arrivals.said.connect(self.say)

@@ -136,9 +136,9 @@ class Conversation:
         """Ask for a speed [rad/s]."""
         self._jobs.put(_Job(lambda line: self._command(line, "speed", speed)))
 
-    def send(self, name: str) -> None:
-        """Write 1 to a command by its name: acknowledge, restart, restore."""
-        self._jobs.put(_Job(lambda line: self._command(line, name, 1.0)))
+    def send(self, name: str, value: float = 1.0) -> None:
+        """Write a command by its name: acknowledge, restart, restore, or the switches of simulated inputs."""
+        self._jobs.put(_Job(lambda line: self._command(line, name, value)))
 
     def read(self, entries: Sequence[Entry]) -> None:
         """Read entries; ``values`` brings them."""

@@ -16,6 +16,7 @@ from crisp_compass.course.drive import running_current, running_mode
 from crisp_compass.drive.description import Entry, Watchdog, within
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_description import describe
+from crisp_compass.drive.served_inputs import Inputs
 from crisp_compass.drive.served_parameters import MASKABLE, parameters_of
 from crisp_compass.drive.served_stand import Stand, StandValue, can_test, scope_of, stand_values
 from crisp_compass.drive.served_tune import ENDED, ROTATING, RUNS, SHARE, AutoTune
@@ -72,12 +73,13 @@ class ServedDrive:
         self._silent = 0.0
         self._stopping: float | None = None
         self._last: dict[str, float] = {}
+        self._inputs = Inputs(self._bench.settings.terminals.inputs)
         self.description = describe(
             self._bench, self._own, self._kept, protocol=protocol, fastest=self._fastest, watchdog=WATCHDOG_S, tests=self._tests, scope=self._stand.scope if self._stand is not None else None,
-            routines=self._tune.kinds,
+            routines=self._tune.kinds, inputs=self._inputs.entries(),
         )  # fmt: skip
         self._raw = {e.name: raw_of(e, self._kept[e.name].held(self._own)) for e in self.description.parameters}
-        self._raw |= {e.name: 0.0 for e in self.description.commands}
+        self._raw |= {e.name: 0.0 for e in self.description.commands} | {"inputs": float(self._inputs.word)}
         self._factory = dict(self._raw)
         self._apply(restart=True)
         self.description = self.description.model_copy(update={"watchdog": Watchdog(seconds=WATCHDOG_S, stop_s=self._stop_time())})
@@ -120,6 +122,8 @@ class ServedDrive:
             return float(1 << code) if 0 < code < 16 else 0.0
         if entry.name == "armed":
             return 1.0 if self.armed else 0.0
+        if entry.name == "inputs":
+            return float(self._inputs.word)
         if entry.name == "tune_state":
             return float(self._tune.state)
         if entry.name == "scope_rows" and self._stand is not None:
@@ -154,7 +158,7 @@ class ServedDrive:
             return Denial.ADDRESS
         if not math.isfinite(raw) or not within(entry, physical(entry, raw)):
             return Denial.LIMITS
-        if entry.name == "stop":
+        if entry.name in ("stop", "inputs"):  # switches are nobody's
             return None
         others = self._holder is not None and self._holder is not client
         if others:
@@ -167,7 +171,7 @@ class ServedDrive:
             return Denial.STATE
         if entry.name == "hold" and raw != 0 and abs(self.speed) > AT_REST:
             return Denial.STATE
-        if entry.name == "arm" and raw != 0 and (self._sim.fault or (self._stopping is not None and abs(self.speed) > 2 * AT_REST)):
+        if entry.name == "arm" and raw != 0 and (self._sim.fault or self._inputs.hold or (self._stopping is not None and abs(self.speed) > 2 * AT_REST)):
             return Denial.STATE
         if entry.name in ("restart", "restore") and raw != 0 and (self.armed or abs(self.speed) > AT_REST):
             return Denial.STATE
@@ -181,7 +185,7 @@ class ServedDrive:
             return
         act = {
             "arm": self._on_arm, "speed": self._on_speed, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
-            "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold, "auto_tune": self._on_auto_tune,
+            "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold, "auto_tune": self._on_auto_tune, "inputs": self._on_inputs,
         }.get(entry.name, self._on_test_value)  # fmt: skip
         act(raw, client, entry)
 
@@ -198,7 +202,18 @@ class ServedDrive:
 
     def _on_speed(self, raw: float, _: object, entry: Entry) -> None:
         self._raw["speed"] = raw
-        self._sim.command(self._mode, speed=physical(entry, raw), i_d=self._current)
+        self._sim.command(self._mode, speed=self._inputs.allowed(physical(entry, raw)), i_d=self._current)
+
+    def _on_inputs(self, raw: float, _: object, entry: Entry) -> None:
+        """Set the switches: what holds the drive disarms it, a direction or a limit counts for the speed that was asked for."""
+        self._raw["inputs"], self._inputs.word = raw, int(raw)
+        testing = self._tune.kind or (self._stand is not None and self._stand.active)
+        if self._inputs.hold:
+            self.disarm()
+        elif self._holder is not None and not testing:
+            speed = self.description.role("commands", "speed")
+            if speed is not None:
+                self._on_speed(self._raw["speed"], self._holder, speed)
 
     def _on_stop(self, raw: float, _: object, __: Entry) -> None:
         if raw != 0:

@@ -52,8 +52,9 @@ def _with_objects(description: Description) -> Description:
 
 def describe(
     bench: Bench, drive: Drive, kept: Mapping[str, Parameter], *, protocol: str, fastest: float, watchdog: float, tests: Sequence[StandValue], scope: Scope | None, routines: Sequence[int],
+    inputs: tuple[Entry, Entry] | None = None,
 ) -> Description:  # fmt: skip
-    """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines."""
+    """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines, its digital inputs."""
     parameters, at = [], 0
     bits = {str(code): name for code, name in FAULT_NAMES.items() if code in _possible_faults(bench, drive)}
     masked = {bit: name for bit, name in bits.items() if int(bit) in MASKABLE}
@@ -99,11 +100,11 @@ def describe(
         commands=_packed(_COMMANDS_AT, [
             Entry(name=n, table="holding", type=kind, scale=scale, unit=unit, access="rw", min=low, max=high, text=text, role=n if n in _ROLES or n in own else None)  # type: ignore[arg-type]
             for n, kind, scale, unit, low, high, text in commands
-        ]),
+        ] + ([inputs[0]] if inputs is not None else [])),
         telemetry=_packed(0, [
             Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n in ("scope_rows", "tune_state") else None)  # type: ignore[arg-type]
             for n, kind, scale, unit, signal, text in telemetry
-        ]),
+        ] + ([inputs[1]] if inputs is not None else [])),
         faults=(Entry(name="fault", address=_FAULTS_AT, table="input", type="uint16", access="r", bits=bits, text="what tripped it"),),
     )  # fmt: skip
     told = told.model_copy(update={"protocol": protocol})

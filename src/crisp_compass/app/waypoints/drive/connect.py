@@ -57,7 +57,6 @@ class ConnectPage(Page):
         self._build_commands()
         self.session.changed.connect(self._follow)
         self.session.telemetry.connect(self._on_telemetry)
-        self.session.refused.connect(self.refused)
 
     def _build_line(self) -> None:
         self.link = LinkField()

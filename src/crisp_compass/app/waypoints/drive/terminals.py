@@ -12,6 +12,8 @@ from crisp_compass.app.document import Document
 from crisp_compass.app.page.lists_page import ListsPage, one_of
 from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.bench.settings.terminals import Axis, DigitalInput, Function, TerminalSettings
+from crisp_compass.drive.description import Entry
+from crisp_compass.errors import Refusal
 from crisp_compass.preparation.terminals import (
     FUNCTIONS,
     GROUPS,
@@ -67,8 +69,12 @@ class TerminalsPage(ListsPage):
             opener.clicked.connect(lambda _=False, b=opener, m=menu: m.popup(b.mapToGlobal(QPoint(0, -m.sizeHint().height()))))
         self.add_axis.clicked.connect(self._on_add_axis)
         self.take_out.setToolTip("Takes the marked rows out")
+        self.switch = QPushButton("Switch")
+        self.switch.setToolTip("Switches the marked inputs of the simulated drive, as a switch on the bench would; a real drive's are switched at the bench")
+        self.switch.clicked.connect(lambda: self.attempt(self._on_switch))
+        self.session.changed.connect(self._show_live)
         self.take_out.clicked.connect(self._on_take_out)
-        self.finish("", self.add_group, self.add_input, self.add_axis, self.take_out)
+        self.finish("", self.add_group, self.add_input, self.add_axis, self.take_out, self.switch)
         self.session.telemetry.connect(self._show_live)
 
     @property
@@ -89,6 +95,24 @@ class TerminalsPage(ListsPage):
 
     def _on_take_out(self) -> None:
         self.take_out_of({"rows": self.terminals.marked(), "inputs": self.inputs.marked(), "axes": self.axes.marked()})
+
+    def _on_switch(self) -> None:
+        """Turn the levels of the marked inputs round."""
+        word, switches = self._levels(), self._switches()
+        marked = [self._own.inputs[n].terminal for n in self.inputs.marked()]
+        bits = [int(b) for b, name in (switches.bits or {}).items() if name in marked] if switches is not None else []
+        if switches is None or word is None or not bits:
+            raise Refusal("no input of the simulated drive is marked", "connect to the simulated drive of this bench, and mark inputs in the table")
+        for bit in bits:
+            word ^= 1 << bit
+        self.session.talk().send(switches.name, float(word))
+
+    def _switches(self) -> Entry | None:
+        told = self.session.description if self.session.state == "connected" else None
+        return next((e for e in told.commands if e.name == "inputs" and e.bits), None) if told is not None else None
+
+    def _levels(self) -> int | None:
+        return round(self.session.now["inputs"]) if "inputs" in self.session.now else None
 
     def _on_terminal(self, item: QTableWidgetItem) -> None:
         field, text = _TERMINAL[item.column()], item.text().strip()
@@ -142,6 +166,7 @@ class TerminalsPage(ListsPage):
             self.answer.show_answer("Nothing unsafe", f"when one of the {len(s.inputs)} wires breaks: an open input reads low")
         self.findings.show_findings(tuple(findings_of(self.document.bench)))
         self.take_out.setEnabled(bool(s.rows or s.inputs or s.axes))
+        self.switch.setVisible(self._switches() is not None)
 
     def _input_cells(self, one: DigitalInput) -> list[Cell]:
         text, safe = broken_wire(one)
@@ -162,6 +187,7 @@ class TerminalsPage(ListsPage):
     def _show_live(self) -> None:
         if not self.isVisible():
             return
+        self.switch.setVisible(self._switches() is not None)
         for row, one in enumerate(self._own.inputs):
             item, level = self.inputs.item(row, _LIVE), self._live(one)
             if item is not None and item.text() != level:
