@@ -114,7 +114,7 @@ def truth_table(inputs: Sequence[DigitalInput]) -> list[TruthRow]:
     if "direction" in by:
         for _, _, limit, way in ways:
             asked: dict[Function, bool] = {**idle, "direction": way == "backwards"}
-            row({**asked, limit: False}, f"turns {way} at the command")
+            row({**asked, limit: False}, f"turns {way}")
             if limit in by:
                 row({**asked, limit: True}, f"stands: limit {way}")
         return rows

@@ -154,8 +154,8 @@ class TerminalsPage(ListsPage):
         self.truth.setHorizontalHeaderLabels(heads)
         for n in range(len(s.inputs)):
             self.truth.horizontalHeader().setSectionResizeMode(n, QHeaderView.ResizeMode.Fixed)
-            self.truth.setColumnWidth(n, 58)
-        self.truth.show_rows([[*(Cell(level or "–", "ink" if level else "soft", centred=True) for level in r.levels), Cell(r.does, bold=True)] for r in rows])
+            self.truth.setColumnWidth(n, 58 if len(s.inputs) < 5 else 46)
+        self.truth.show_rows([[*(Cell(level or "–", "ink" if level else "soft", centred=True) for level in r.levels), Cell(r.does, bold=True, tip=r.does)] for r in rows])
         unsafe = [i for i in s.inputs if not broken_wire(i)[1]]
         if not s.inputs:
             said = f"{len(s.rows)} terminals written down" if s.rows else "add terminals and inputs below; those of motor and sensor are on Plate, Wiring"
