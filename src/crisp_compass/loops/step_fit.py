@@ -19,6 +19,7 @@ import scipy
 
 from crisp_compass.capture.gaps import without_gaps
 from crisp_compass.capture.model import Capture
+from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, coverage_factor
 from crisp_compass.loops.current import limit_tracking
@@ -30,6 +31,8 @@ _SLIPS = {
 }  # fmt: skip
 
 
+#: Fewest samples that local cubics smooth.
+_LEAST_WIDTH = 5
 #: Samples before the step that are looked at.
 _BEFORE = 30
 #: What other firmwares' integrators do at the limit (see ``respond``).
@@ -444,9 +447,23 @@ def measured_figures(time: FloatArray, y: FloatArray, size: float) -> StepFigure
             share = error[k - 1] / (error[k - 1] - error[k]) if error[k] != error[k - 1] else 0.0
             crossings.append(float(later[k - 1] + share * (later[k] - later[k - 1])))
     ringing = 0.5 / float(np.mean(np.diff(crossings))) if len(crossings) >= 2 else 0.0
-    return StepFigures(
-        first(0.9) - first(0.1), max(0.0, 100 * (float(np.max(relative)) - 1)), settling, ringing, first(0.05)
-    )  # fmt: skip
+    rise = first(0.9) - first(0.1)
+    return StepFigures(rise, 100 * _overshoot(time, relative, rise), settling, ringing, first(0.05))
+
+
+def _overshoot(time: FloatArray, relative: FloatArray, rise: float) -> float:
+    """Return by what share a step passes its end; 0 where the noise would reach as far by itself.
+
+    The largest of many noisy samples lies some standard deviations above them all. So the peak is that of local cubics over half the rise (A. Savitzky, M. J. E. Golay, Anal. Chem.
+    36, 1964), which keep it, and counts from four times their noise on: 9/4 of a sample's variance over so many samples.
+    """
+    width = 0
+    if math.isfinite(rise):
+        width = min(int(0.5 * rise / float(np.median(np.diff(time)))), len(relative) - 1) // 2 * 2 + 1
+    calm = scipy.signal.savgol_filter(relative, width, 3) if width >= _LEAST_WIDTH else relative
+    peak = float(np.max(calm[time >= 0], initial=0.0)) - 1
+    left = math.sqrt(2.25 / width) if width >= _LEAST_WIDTH else 1.0
+    return peak if peak > 4 * left * noise(relative[time >= 0]) else 0.0
 
 
 def next_trial(figures: StepFigures, bandwidth_hz: float, phase_margin_deg: float) -> tuple[float, str]:
