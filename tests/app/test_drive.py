@@ -65,6 +65,16 @@ def test_the_simulated_drive_is_armed_run_left_and_lost(connected: Window, qtbot
     qtbot.waitUntil(lambda: page.answer.text == "764 rpm", timeout=LONG)
     assert "ARMED" in page.answer._doubt.text()
     assert len(page.picture.speed.data("speed")[0]) > 3
+    page.hold.click()
+    still, looks = page.picture.speed.data("speed")[1].copy(), drive.line
+    qtbot.waitUntil(lambda: drive.line is not looks, timeout=LONG)
+    page.speed.moved.emit(60.0)
+    qtbot.waitUntil(lambda: page.answer.text == "573 rpm", timeout=LONG)  # the drive goes on, and is told so
+    assert list(page.picture.speed.data("speed")[1]) == list(still)
+    page.hold.click()
+    qtbot.waitUntil(lambda: abs(page.picture.speed.data("speed")[1][-1] - 573.0) < 2.0, timeout=LONG)
+    page.speed.moved.emit(80.0)
+    qtbot.waitUntil(lambda: page.answer.text == "764 rpm", timeout=LONG)
     window.travel("plate")  # leaving the page stops the motor
     qtbot.waitUntil(lambda: not drive.armed and abs(drive.now["speed"]) < 1.0, timeout=LONG)
     window.travel("drive")

@@ -92,8 +92,12 @@ class ConnectPage(Page):
         self.strip = QPushButton("Save strip…")
         self.strip.setToolTip("The last ten seconds as a capture, which every leg reads")
         self.strip.clicked.connect(self._on_save)
+        self.hold = QPushButton("Hold")
+        self.hold.setCheckable(True)
+        self.hold.setToolTip("Holds the strip still, to look at with two cursors (C in a plot) and to save; the drive goes on")
+        self.hold.toggled.connect(self.picture.hold)
         self.add_fields(self.speed)
-        self.finish("Stop", self.strip, self.arm, self.clear)
+        self.finish("Stop", self.hold, self.strip, self.arm, self.clear)
         assert self.main_button is not None
         self.main_button.setShortcut(QKeySequence())
         self.main_button.setToolTip("Stops and disarms; Space or Esc while it is armed")
@@ -219,6 +223,9 @@ class ConnectPage(Page):
             widget.setEnabled(not connected and not busy and not (self.finder.running and widget is not self.link))
         self.hang_up.setEnabled(connected or busy)
         self.strip.setEnabled(connected)
+        self.hold.setEnabled(connected)
+        if not connected:
+            self.hold.setChecked(False)
         listens = connected and told is not None and not told.streams
         for widget in told_what:
             widget.setEnabled(listens)
@@ -264,7 +271,7 @@ class ConnectPage(Page):
 
     def _on_save(self) -> None:
         """Save what the strip shows as a capture."""
-        told, rows = self.session.description, list(self.session.history)
+        told, rows = self.session.description, self.picture.rows
         entries = [e for e in told.telemetry if e.signal and all(e.name in r[1] for r in rows)] if told else []
         if told is None or len(rows) < 2 or not entries:
             self.refuse(Refusal("there is nothing to save yet", "connect, and let some seconds pass"))

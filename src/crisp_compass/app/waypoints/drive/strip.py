@@ -15,6 +15,8 @@ class Strip:
 
     def __init__(self, session: DriveSession) -> None:
         self._session = session
+        #: Rows that are held still, to be looked at with cursors (C) and saved; none: the strip moves on.
+        self.held: list[tuple[float, dict[str, float]]] | None = None
         self.speed = Plot(("time, 0 is now", "s"), ("speed", "rpm"), name="speed, measured by the drive")
         self.speed.curve("reference", "ink", width=1.2, dash="dash")
         self.speed.curve("speed", "magenta", width=2.0)
@@ -31,9 +33,20 @@ class Strip:
         for plot in self.plots:
             plot.clear_data()
 
+    @property
+    def rows(self) -> list[tuple[float, dict[str, float]]]:
+        """What is shown: times and values by name."""
+        return list(self._session.history) if self.held is None else self.held
+
+    def hold(self, on: bool) -> None:
+        """Hold what is shown still, or let it move on."""
+        self.held = list(self._session.history) if on else None
+
     def draw(self) -> None:
-        """Show the history as it is now."""
-        told, rows = self._session.description, list(self._session.history)
+        """Show the history as it is now, unless it is held."""
+        if self.held is not None:
+            return
+        told, rows = self._session.description, self.rows
         if not rows or told is None:
             return
         t = np.array([r[0] for r in rows]) - rows[-1][0]
