@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import pty
 import select
@@ -13,6 +14,7 @@ from contextlib import contextmanager
 import pytest
 from pymodbus.framer import FramerRTU
 
+from crisp_compass.cli.main import run
 from crisp_compass.drive.bus_load import look_s, period_s
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.line_search import Framing, framings, search
@@ -80,6 +82,21 @@ def test_framing_and_address_are_found_by_asking() -> None:
         assert search(port, (2,), Framing(9600)).unasked
     assert framings(Framing(9600))[0] == Framing(9600)
     assert len(framings(Framing(9600))) == len(framings())
+
+
+def test_the_command_finds_it_or_says_in_one_sentence_why_not(capsys: pytest.CaptureFixture[str]) -> None:
+    with device(drive(2, 9600)) as port:
+        assert run(["drive", "find", "--link", f"serial:{port}", "--units", "1-3", "--json"]) == 0
+        answer = json.loads(capsys.readouterr().out)
+        assert (answer["unit_id"], answer["baud"], answer["parity"], answer["value"]) == (2, 9600, "N", True)
+    assert run(["drive", "find"]) == 0
+    capsys.readouterr()
+    for asked, words in (
+        (["--link", "tcp:127.0.0.1:502"], "--link: “tcp:127.0.0.1:502” is no serial line"), (["--link", "serial:/dev/null", "--units", "0-300"], "--units: “0-300” are no addresses"),
+        (["--link", "serial:/dev/ttyNONE"], "/dev/ttyNONE: there is no such port"),
+    ):  # fmt: skip
+        assert run(["drive", "find", *asked]) == 2
+        assert capsys.readouterr().err.startswith(words)
 
 
 def answers_as(unit: int) -> Callable[[bytes, int], bytes]:

@@ -109,6 +109,34 @@ def describe(
     emit("drive describe", json, findings=findings, keys={**keys, "output": output}, text=[f"{n} {lot}" for lot, n in keys.items() if n])
 
 
+@drive.command("find")
+@command
+def find(
+    link: Annotated[str | None, typer.Option("--link", help="serial:DEVICE or pty:DEVICE; left out: the ports of this machine.")] = None,
+    units: Annotated[str, typer.Option(metavar="FIRST-LAST", help="Addresses that are asked, one after the other.")] = "1-16",
+    baud: Annotated[int | None, typer.Option(min=300, max=12_000_000, help="Asked first at this rate.")] = None,
+    json: Json = False,
+) -> None:
+    """Find framing and address of a drive on a serial line by asking; one register is read, nothing is written."""
+    from crisp_compass.drive.line_search import Framing, can_interfaces, search, serial_ports
+
+    if link is None:
+        ports = [*serial_ports(), *can_interfaces()]
+        text = [f"{p.link}  {p.text}" for p in ports] or ["No serial port and no CAN interface is there."]
+        emit("drive find", json, findings=[], keys={"ports": [{"link": p.link, "text": p.text} for p in ports]}, text=text)
+        return
+    kind, _, device = link.partition(":")
+    if kind not in ("serial", "pty") or not device:
+        raise Refusal(f"“{link[:80]}” is no serial line", "write serial:DEVICE", where="--link")
+    first, _, last = units.partition("-")
+    if not first.isdigit() or not (last or first).isdigit() or not 1 <= int(first) <= int(last or first) <= 247:
+        raise Refusal(f"“{units[:30]}” are no addresses", "write FIRST-LAST between 1 and 247", where="--units")
+    found = search(device, range(int(first), int(last or first) + 1), Framing(baud) if baud else None)
+    findings = [Finding("caution", "unasked", "Somebody sends on this line who was not asked: let one master ask.")] if found.unasked else []
+    keys = {"unit_id": found.unit, "baud": found.framing.baud, "parity": found.framing.parity, "stop_bits": found.framing.stop_bits, "value": found.value}
+    emit("drive find", json, findings=findings, keys=keys, text=[f"unit {found.unit} answers at {found.framing.text}"])
+
+
 @drive.command("read")
 @command
 def read(
