@@ -23,6 +23,7 @@ from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.waypoints.drive.scope import ScopePage
 from crisp_compass.app.waypoints.drive.snapshots import Snapshots
 from crisp_compass.app.waypoints.drive.terminals import TerminalsPage
+from crisp_compass.app.waypoints.hand_over.files import HandOverPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.widgets.table import Table
 from crisp_compass.app.window import Window
@@ -204,6 +205,29 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     assert dialog.table.rowCount() == 3
     window.document.drive.close()
     assert page.answer.text == "Not connected"
+
+
+def test_hand_over_writes_what_the_drive_holds_otherwise(connected: Window, qtbot: QtBot) -> None:
+    window, drive = connected, connected.document.drive
+    qtbot.waitUntil(lambda: "resistance" in drive.held, timeout=LONG)
+    assert drive.description is not None
+    resistance = next(e for e in drive.description.parameters if e.name == "resistance")
+    drive.talk().write([(resistance, 0.5)])
+    qtbot.waitUntil(lambda: drive.held["resistance"] == 0.5, timeout=LONG)
+    window.travel("hand_over")
+    page = window.page
+    assert isinstance(page, HandOverPage)
+    said: list[str] = []
+    page.done.connect(said.append)
+    page.buttons["drive"].click()
+    qtbot.waitUntil(lambda: bool(said), timeout=LONG)
+    assert said == ["1 written and read back; 1 counts after a restart; current kp d, current ki d, current kp q and more left: outdated, settle again first"]
+    assert drive.held["resistance"] == 0.4126
+    assert "read back: resistance 0.4126 Ω" in window.document.bench.ledger[-1].text
+    page.buttons["drive"].click()
+    assert said[-1].startswith("the drive holds all 8 already; current kp d")
+    drive.close()
+    assert page.buttons["drive"].isHidden()
 
 
 def test_a_wrong_description_and_a_dead_link_say_so(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
@@ -410,7 +434,7 @@ def test_commissioning_is_ticked_by_what_is_read_skipped_with_a_reason_and_undon
     page.choose("creep")
     page.tacho.moved.emit(2.0)
     qtbot.waitUntil(lambda: "shaft 19.1 rpm" in page.table.item(9, 3).text(), timeout=LONG)
-    for _ in range(4):
+    for _ in range(6):
         document.undo_stack.undo()
     assert not document.bench.commissioning
 

@@ -22,6 +22,7 @@ from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import load_bench, save_bench
 from crisp_compass.course.waypoint import Proposal
+from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 from crisp_compass.files import fingerprint
 
@@ -90,6 +91,7 @@ class Document(QObject):
         #: The conversation with a drive on a wire; another bench ends it.
         self.drive = DriveSession(self)
         self.replaced.connect(self.drive.close)
+        self.drive.written.connect(self._on_written)
 
     # ---- state
 
@@ -185,6 +187,12 @@ class Document(QObject):
             halls=proposal.halls, headline=proposal.headline, origin=proposal.origin,
         )  # fmt: skip
         self.edit(f"settle {topic.replace('_', ' ')}", bench)
+
+    def _on_written(self, written: tuple[Written, ...]) -> None:
+        """Note in the ledger what was written to the drive, whichever page asked."""
+        lines = [f"{w.entry.name} refused" if w.refused else f"{w.entry.name} {w.value:.6g} {w.entry.unit}".rstrip() for w in written]
+        shown = ", ".join(lines[:4]) + (f" and {len(lines) - 4} more" if len(lines) > 4 else "")
+        self.log(LedgerEntry(when=now(), kind="note", text=f"written to the drive and read back: {shown}"[:400]), "write to the drive")
 
     # ---- files
 

@@ -71,6 +71,24 @@ def bench_values(bench: Bench, entries: Sequence[Entry]) -> list[tuple[Entry, fl
     return found
 
 
+@dataclass(frozen=True)
+class HandedOver:
+    """What of a bench goes into a drive: values in the drive's units that it holds otherwise, how many it holds already, and names that are ``left`` because their leg is outdated."""
+
+    values: tuple[tuple[Entry, float], ...]
+    agree: int
+    left: tuple[str, ...]
+
+
+def handed_over(bench: Bench, entries: Sequence[Entry], held: Mapping[str, float]) -> HandedOver:
+    """Return what is to be written so that a drive holds what the bench has settled; raises Refusal where units do not fit."""
+    wanted = [(e, v) for e, v in bench_values(bench, entries) if e.writable]
+    stale = [e.name for e, _ in wanted if e.bench is not None and stale_inputs(bench, e.bench.partition(".")[0])]
+    fresh = [(e, v) for e, v in wanted if e.name not in stale]
+    differ = {r.name for r in compare_with(bench, [e for e, _ in fresh], held).rows if r.differs or r.held is None}
+    return HandedOver(tuple((e, v) for e, v in fresh if e.name in differ), len(fresh) - len(differ), tuple(stale))
+
+
 def factor_between(entry: Entry, unit: str) -> float:
     """Return what a physical value of the drive is multiplied with to be in the bench's unit."""
     if entry.unit == unit:

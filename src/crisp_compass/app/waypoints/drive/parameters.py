@@ -14,7 +14,6 @@ from crisp_compass.app.waypoints.drive.snapshots import Snapshots
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.table import Cell, Table
-from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.drive.compare import Row, compare_with
 from crisp_compass.drive.dcf import save_dcf
 from crisp_compass.drive.description import Entry, limits, within
@@ -182,12 +181,8 @@ class ParametersPage(Page):
             self.attempt(lambda: self.session.talk().write(values))
 
     def _on_written(self, written: tuple[Written, ...]) -> None:
-        lines = []
         for w in written:
             self._new.pop(w.entry.name, None)
-            lines.append(f"{w.entry.name} refused" if w.refused else f"{w.entry.name} {w.value:.6g} {w.entry.unit}".rstrip())
-        shown = ", ".join(lines[:4]) + (f" and {len(lines) - 4} more" if len(lines) > 4 else "")
-        self.document.log(LedgerEntry(when=now(), kind="note", text=f"written to the drive and read back: {shown}"[:400]), "write to the drive")
         findings = [f for w in written for f in w.findings()]
         self._said = tuple(findings)
         self.show_document()

@@ -16,6 +16,8 @@ from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.open_points import open_points
+from crisp_compass.drive.compare import handed_over
+from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.firmware.cost import cost_of, verdict
@@ -77,6 +79,12 @@ class HandOverPage(Page):
         self._firmware.refused.connect(self.refuse)
         self._firmware.busy.connect(self._on_making)
         self._folder = Path()
+        self._writing, self._left = False, ""
+        self.buttons["drive"] = QPushButton("Write to the drive")
+        self.buttons["drive"].setToolTip("Writes what is settled into the parameters of the connected drive that hold it, and reads each back")
+        self.buttons["drive"].clicked.connect(lambda: self.attempt(self.write_to_drive))
+        document.drive.changed.connect(self._on_drive)
+        document.drive.written.connect(self._on_written)
         self.finish(f"Save {self.forms[0].label}…", *self.buttons.values())
 
     def refresh(self) -> None:
@@ -97,6 +105,7 @@ class HandOverPage(Page):
             takes or f"C header for the firmware, record for people. No firmware yet: {lacks}" if bench.settled else "C header for the firmware, record for people.",
         )
         self.findings.show_findings(found)
+        self._on_drive()
         text = (
             self.forms[0].write(bench)
             if bench.settled
@@ -104,6 +113,36 @@ class HandOverPage(Page):
         )
         if text != self.preview.toPlainText():
             self.preview.setPlainText(text)
+
+    def write_to_drive(self) -> None:
+        """Write what the connected drive holds otherwise than the bench, but nothing that rests on an outdated value."""
+        session = self.document.drive
+        talk, told = session.talk(), session.description
+        assert told is not None
+        found = handed_over(self.document.bench, [e for e in told.parameters if e.bench], session.held)
+        left = f"; {', '.join(n.replace('_', ' ') for n in found.left[:3])}{' and more' if len(found.left) > 3 else ''} left: outdated, settle again first" if found.left else ""
+        if found.values:
+            self._writing, self._left = True, left
+            talk.write(found.values)
+        elif found.agree:
+            self.done.emit(f"the drive holds all {found.agree} already{left}")
+        else:
+            raise Refusal(f"nothing can be written{left}", "name in the drive's description which settled value a parameter holds" if not left else "")
+
+    def _on_written(self, written: tuple[Written, ...]) -> None:
+        if not self._writing:
+            return
+        self._writing = False
+        wrong = [w.entry.name for w in written if w.refused or w.differs]
+        restart = sum(w.entry.restart for w in written)
+        waits = f"; {restart} count{'s' if restart == 1 else ''} after a restart" if restart else ""
+        if wrong:
+            self.refuse(Refusal(f"{', '.join(wrong[:3])} did not take what was written", "look at Parameters on the Drive leg"))
+        else:
+            self.done.emit(f"{len(written)} written and read back{waits}{self._left}")
+
+    def _on_drive(self) -> None:
+        self.buttons["drive"].setVisible(self.document.drive.state == "connected")
 
     def _ask_folder(self) -> None:
         text = QFileDialog.getExistingDirectory(self, "Folder for the firmware", str(self.document.base))
