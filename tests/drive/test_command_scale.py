@@ -6,6 +6,7 @@ Check values are common practice: a live zero of 4 to 20 mA is a broken wire bel
 from __future__ import annotations
 
 import math
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -25,6 +26,7 @@ from crisp_compass.drive.command_scale import (
     truth_table,
 )
 from crisp_compass.errors import Refusal
+from crisp_compass.record.content import Section, Table, content_of
 
 
 def with_command(**fields: object) -> Bench:
@@ -89,3 +91,19 @@ def test_noise_is_called_noise() -> None:
     assert judge_points(scale, [(2.0, 40.0), (4.0, 52.0), (6.0, 101.0), (8.0, 112.0)]).verdict == "noise"
     assert judge_points(scale, [(2.0, 30.0)]).verdict == "none"
     assert judge_points(scale, [(2.0, 30.0), (2.1, 31.0)]).verdict == "none"
+
+
+def test_the_record_tells_how_the_speed_is_told(tmp_path: Path) -> None:
+    def section(bench: Bench) -> Section | None:
+        return next((s for s in content_of(bench, tmp_path, "") if s.title == "Command"), None)
+
+    assert section(Bench()) is None  # nobody said how
+    found = section(with_command(speed_high=100.0, enable="level", points=[{"command": 5.0, "speed": 60.0}, {"command": 10.0, "speed": 110.0}]))
+    assert found is not None
+    line, read = found.blocks
+    assert isinstance(line, Table)
+    assert isinstance(read, Table)
+    assert line.rows[1:3] == (("0 V", "0 rpm"), ("10.0 V", "955 rpm"))
+    assert "starts by itself" in line.note
+    assert read.rows[0] == ("5.00 V", "477 rpm", "573 rpm")
+    assert "one difference" in read.note

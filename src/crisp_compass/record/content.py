@@ -15,12 +15,15 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.readings import entry_text
 from crisp_compass.bench.records import Evidence, HallRecord
 from crisp_compass.bench.rules import need, stale_inputs
+from crisp_compass.bench.settings.command import CommandSettings
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.channels import channels_text
 from crisp_compass.course.open_points import open_points, stale_effect
 from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
+from crisp_compass.drive.command_scale import SOURCES, judge_points, scale_of
+from crisp_compass.drive.command_scale import findings_of as command_findings
 from crisp_compass.drive.commissioning import plan
 from crisp_compass.drive.display import display_of
 from crisp_compass.drive.display import findings_of as display_findings
@@ -118,7 +121,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
-        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _display(bench), _cable(bench),
+        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
         _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
@@ -327,6 +330,29 @@ def _terminals(bench: Bench) -> Section | None:
     if s.axes:
         tables.append(Table(("drive on the link", "address", "terminated"), tuple((x.name, str(x.address), "yes" if x.terminated else "no") for x in s.axes)))
     return Section("Terminals of the drive", tuple(tables)) if tables else None
+
+
+def _command(bench: Bench) -> Section | None:
+    """Return how the drive is told its speed, and points that were read, where anybody said how."""
+    s = bench.settings.command
+    if s == CommandSettings():
+        return None
+    try:
+        scale = scale_of(bench)
+    except Refusal:
+        return None  # it has no span: nothing to hold on to
+    ends = ((scale.low, scale.slow), (scale.high, scale.fast))
+    rows = [("source", SOURCES[s.source]), *((scale.shown(x), f"{grouped(w * RPM_PER_RAD_S)} rpm") for x, w in ends), ("ramp", f"{s.ramp_time:g} s"), ("enable", "anew after power" if s.enable == "edge" else "by level")]
+    if s.dead_band:
+        rows.append(("dead band", f"{100 * s.dead_band:g} % of the span"))
+    if s.safe_speed is not None:
+        rows.append(("safe speed of the machine", f"{grouped(s.safe_speed * RPM_PER_RAD_S)} rpm"))
+    blocks = [Table(("command", "asks for"), tuple(rows), " ".join(f.text for f in command_findings(bench, scale)))]
+    if s.points:
+        judged = judge_points(scale, [(p.command, p.speed) for p in s.points])
+        read = tuple((scale.shown(p.command), f"{grouped(scale.speed(p.command) * RPM_PER_RAD_S)} rpm", f"{grouped(p.speed * RPM_PER_RAD_S)} rpm") for p in s.points)
+        blocks.append(Table(("command", "asks for", "read"), read, judged.text))
+    return Section("Command", tuple(blocks))
 
 
 def _display(bench: Bench) -> Section | None:
