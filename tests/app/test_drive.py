@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 import signal
+import socket
 from pathlib import Path
 
 import pytest
@@ -28,6 +29,7 @@ from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.widgets.table import Table
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture
+from crisp_compass.drive.description import Description
 from crisp_compass.drive.editing import built, head_of, rows_of
 from crisp_compass.drive.library import forget, kept
 from crisp_compass.drive.profile import load_snapshot
@@ -205,6 +207,23 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     assert dialog.table.rowCount() == 3
     window.document.drive.close()
     assert page.answer.text == "Not connected"
+
+
+def test_hanging_up_waits_for_no_dead_line(window: Window, qtbot: QtBot) -> None:
+    drive = window.document.drive
+    with socket.create_server(("127.0.0.1", 0)) as silent:
+        told = Description.model_validate({"protocol": "modbus tcp", "unit_id": 1, "telemetry": [{"name": "n", "address": 0, "type": "int16"}]})
+        drive.connect_to(f"tcp:127.0.0.1:{silent.getsockname()[1]}", told)
+        peer, _ = silent.accept()
+        talk = drive._talk
+        assert talk is not None
+        peer.recv(64)  # it asks, and is answered nothing
+        drive.close()
+        assert talk._thread.is_alive()
+        assert drive.state == "apart"
+        peer.close()
+    talk._thread.join(30)
+    assert not talk._thread.is_alive()
 
 
 def test_hand_over_writes_what_the_drive_holds_otherwise(connected: Window, qtbot: QtBot) -> None:

@@ -28,6 +28,8 @@ from crisp_compass.errors import Refusal
 #: Telemetry that is kept for the strip, s.
 KEPT_S = 10.0
 _ALIVE_MS = 80
+#: Time in which a simulated drive ends by itself.
+_ENDS_MS = 2000
 
 
 class DriveSession(QObject):
@@ -63,6 +65,8 @@ class DriveSession(QObject):
         self._talk: Conversation | None = None
         self._port: LinkedDrive | None = None
         self._process: QProcess | None = None
+        #: Simulated drives that were told to end.
+        self._ending: list[QProcess] = []
         self._folder: tempfile.TemporaryDirectory[str] | None = None
         self._event.connect(self._on_event)
         self._timer = QTimer(self)
@@ -107,28 +111,39 @@ class DriveSession(QObject):
         self._timer.start()
         self._show("connecting", "")
 
-    def close(self) -> None:
-        """Stop the motor, hang up, and end the simulated drive if it is ours."""
-        self._hang_up()
+    def close(self, *, wait: bool = False) -> None:
+        """Stop the motor, hang up, and end the simulated drive if it is ours. Without ``wait`` a line that answers nobody ends by itself, and nothing on the screen waits for it."""
+        self._hang_up(wait=wait)
         process, self._process = self._process, None
         if process is not None:
             process.finished.disconnect(self._on_process_ended)
             process.terminate()
-            if not process.waitForFinished(2000):
-                process.kill()
-                process.waitForFinished(1000)
-            process.deleteLater()
+            self._ending.append(process)
+            process.finished.connect(self._on_ended)
+            QTimer.singleShot(_ENDS_MS, process, process.kill)
+        if wait:
+            for ending in self._ending:
+                if not ending.waitForFinished(_ENDS_MS):
+                    ending.kill()
+                    ending.waitForFinished(1000)
+            self._on_ended()
         if self._folder is not None:
             self._folder.cleanup()
             self._folder = None
         self._show("apart", "")
 
-    def _hang_up(self) -> None:
+    def _on_ended(self) -> None:
+        """Let go of simulated drives that have ended."""
+        for process in [p for p in self._ending if p.state() == QProcess.ProcessState.NotRunning]:
+            self._ending.remove(process)
+            process.deleteLater()
+
+    def _hang_up(self, *, wait: bool = False) -> None:
         self._timer.stop()
         self.busy = False
         talk, self._talk, self._port = self._talk, None, None
         if talk is not None:
-            talk.close()
+            talk.close(wait=2.0 if wait else 0.0)
 
     def _show(self, state: str, why: str) -> None:
         self.state, self.why = state, why

@@ -145,7 +145,7 @@ class Tour:
         for section in ("Identify", "Commissioning", "Parameters"):
             window.travel("drive", section)
             self._picture(window, f"drive-{section.lower()}")
-        session.close()
+        session.close(wait=True)
 
     def _six_step(self) -> None:
         """Run the same motor under block commutation."""

@@ -284,7 +284,7 @@ class Window(QMainWindow):
             event.ignore()
             return
         self.page.leave()
-        self.document.drive.close()
+        self.document.drive.close(wait=True)
         self.intake.clear()
         self.document.drop_autosave()
         self.settings.setValue("geometry", self.saveGeometry())

@@ -25,8 +25,8 @@ RATES = (115200, 19200, 9600, 38400, 57600, 230400, 4800, 2400)
 PARITIES: tuple[Parity, ...] = ("N", "E", "O")
 #: Wait for an answer beyond the time that its bytes take, s; how long a line is listened to first, s.
 _THINKS_S, _LISTENS_S = 0.06, 0.25
-#: Time that a port is waited for which somebody has just let go, s.
-_LETS_GO_S = 0.5
+#: Time that a port is waited for which somebody may just be letting go, s: a conversation with a dead line takes its time to end.
+_LETS_GO_S = 5.0
 #: Bytes of a request, and of the answer to one register.
 _ASKED, _ANSWERED = 8, 7
 _PARITY_WORDS = {"N": "no parity", "E": "even parity", "O": "odd parity"}
