@@ -330,6 +330,9 @@ def test_a_description_is_written_read_on_trial_kept_and_used(connected: Window,
     assert page._description == editor.description
     again = rows_of(editor.description)
     assert built(head_of(editor.description), again, editor.description) == editor.description
+    odd = {"protocol": "modbus tcp", "unit_id": 1, "telemetry": [{"name": "n", "address": 0, "type": "int16", "table": "holding", "scale": 1 / 32768, "min": -0.1 / 3}]}
+    told = Description.model_validate(odd)  # telemetry among the holding registers, and figures of many digits
+    assert built(head_of(told), rows_of(told), told) == told
     forget(kept()[0])
     assert kept() == []
 

@@ -16,7 +16,7 @@ from crisp_compass.errors import Refusal
 #: Columns by key: what a person reads above them, and what may stand there.
 COLUMNS: dict[str, tuple[str, str]] = {
     "list": ("List", f"one of {', '.join(LISTS)}"), "name": ("Name", "without blanks"), "place": ("Place", "first register, as 16 or 0x10; for CANopen index:subindex, as 0x2000:1"),
-    "type": ("Type", "int16, uint16, int32, uint32 or float32"), "scale": ("Scale", "physical value of one raw number"), "unit": ("Unit", "as A, V, rpm, rad/s, Ω"),
+    "table": ("Table", "holding or input; empty: as its list has it"), "type": ("Type", "int16, uint16, int32, uint32 or float32"), "scale": ("Scale", "physical value of one raw number"), "unit": ("Unit", "as A, V, rpm, rad/s, Ω"),
     "access": ("Access", "r, w or rw"), "min": ("Least", "smallest physical value"), "max": ("Most", "largest physical value"), "factory": ("Factory", "what its maker set"),
     "restart": ("Restart", "yes where a written value counts after a restart only"), "bench": ("On the bench", "settled value it holds, as resistance.resistance"),
     "signal": ("Signal", "of the capture format: speed, i_q, v_bus, angle"), "role": ("Role", "arm, speed, stop, heartbeat, acknowledge of commands; armed, speed of telemetry"),
@@ -56,13 +56,19 @@ def rows_of(description: Description) -> list[dict[str, str]]:
 
 def _cells(lot: str, entry: Entry) -> dict[str, str]:
     place = str(entry.address) if entry.address is not None else f"0x{entry.index:04X}:{entry.subindex or 0}" if entry.index is not None else ""
-    numbers = {k: f"{v:.9g}" for k in ("min", "max", "factory") if (v := getattr(entry, k)) is not None}
-    words = {k: getattr(entry, k) or "" for k in ("name", "type", "unit", "access", "bench", "signal", "role", "masks", "group", "text")}
+    numbers = {k: _exact(v) for k in ("min", "max", "factory") if (v := getattr(entry, k)) is not None}
+    words = {k: getattr(entry, k) or "" for k in ("name", "type", "unit", "access", "bench", "signal", "role", "masks", "group", "text", "table")}
     bits = "|".join(f"{bit}:{name}" for bit, name in (entry.bits or {}).items())
     return {
-        **dict.fromkeys(COLUMNS, ""), "list": lot, "place": place, "scale": "" if entry.scale == 1.0 else f"{entry.scale:.9g}", "restart": "yes" if entry.restart else "", "bits": bits,
+        **dict.fromkeys(COLUMNS, ""), "list": lot, "place": place, "scale": "" if entry.scale == 1.0 else _exact(entry.scale), "restart": "yes" if entry.restart else "", "bits": bits,
         **numbers, **words,
     }  # fmt: skip
+
+
+def _exact(value: float) -> str:
+    """Return the shortest text that is read back as the very number."""
+    short = f"{value:g}"
+    return short if float(short) == value else repr(value)
 
 
 def built(head: Head, rows: Sequence[Mapping[str, str]], base: Description | None = None) -> Description:

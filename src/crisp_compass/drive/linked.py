@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import deque
 from collections.abc import Mapping
 
 import numpy as np
@@ -14,6 +15,9 @@ from crisp_compass.drive.port import Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 
+#: Rows that wait for whoever shows them; older ones are forgotten while nobody looks.
+_MOST_ROWS = 1000
+
 
 class LinkedDrive:
     """What is connected. :meth:`take` is fed with each look at its telemetry; the watchdog is the drive's own, which the conversation keeps content."""
@@ -24,7 +28,7 @@ class LinkedDrive:
         self._talk, self._description = talk, description
         self._token: Token | None = None
         self._now: dict[str, float] = {}
-        self._new: list[tuple[float, dict[str, float]]] = []
+        self._new: deque[tuple[float, dict[str, float]]] = deque(maxlen=_MOST_ROWS)
         entries = {e.signal: e for e in description.telemetry if e.signal}
         own = description.role("telemetry", "speed")
         if own is not None:
@@ -91,7 +95,8 @@ class LinkedDrive:
 
     def exchange(self, token: Token | None, seconds: float) -> dict[str, FloatArray]:
         """Return what came since the last call: signal → (n,), SI, NaN where it was not told."""
-        rows, self._new = self._new, []
+        rows = list(self._new)
+        self._new.clear()
         columns = {"t": np.array([t for t, _ in rows])}
         for signal, (name, factor) in self._signals.items():
             columns[signal] = np.array([values.get(name, np.nan) for _, values in rows]) * factor

@@ -108,7 +108,7 @@ class TerminalsPage(ListsPage):
         self.session.talk().send(switches.name, float(word))
 
     def _switches(self) -> Entry | None:
-        told = self.session.description if self.session.state == "connected" else None
+        told = self.session.description if self.session.state == "connected" and self.session.simulated else None
         return next((e for e in told.commands if e.name == "inputs" and e.bits), None) if told is not None else None
 
     def _levels(self) -> int | None:

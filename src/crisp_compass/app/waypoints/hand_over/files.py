@@ -142,7 +142,9 @@ class HandOverPage(Page):
             self.done.emit(f"{len(written)} written and read back{waits}{self._left}")
 
     def _on_drive(self) -> None:
-        self.buttons["drive"].setVisible(self.document.drive.state == "connected")
+        connected = self.document.drive.state == "connected"
+        self._writing = self._writing and connected
+        self.buttons["drive"].setVisible(connected)
 
     def _ask_folder(self) -> None:
         text = QFileDialog.getExistingDirectory(self, "Folder for the firmware", str(self.document.base))
