@@ -8,6 +8,7 @@ import signal
 import socket
 from pathlib import Path
 
+import numpy as np
 import pytest
 from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
@@ -20,6 +21,7 @@ from crisp_compass.app.waypoints.drive.display import DisplayPage
 from crisp_compass.app.waypoints.drive.editor import KEYS, Editor
 from crisp_compass.app.waypoints.drive.faults import FaultsPage
 from crisp_compass.app.waypoints.drive.identify import IdentifyPage
+from crisp_compass.app.waypoints.drive.live import LivePage
 from crisp_compass.app.waypoints.drive.parameters import ParametersPage
 from crisp_compass.app.waypoints.drive.scope import ScopePage
 from crisp_compass.app.waypoints.drive.snapshots import Snapshots
@@ -574,6 +576,64 @@ def test_command_points_are_typed_judged_and_dropped(window: Window, tmp_path: P
     assert page.answer._doubt.text() == "4.00 mA to 20.0 mA"
 
 
+def test_live_shows_every_channel_of_the_drives_own_stream(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window, drive = connected, connected.document.drive
+    window.travel("drive", "Live")
+    page = window.page
+    assert isinstance(page, LivePage)
+    qtbot.waitUntil(lambda: page.source.store is not None and page.source.store.rows > 20_000, timeout=LONG)
+    assert page.table.rowCount() == 20
+    assert page.panes.plots["A"].isVisible()
+    assert not page.panes.plots["W"].isVisible()
+    power = next(r for r in range(20) if page.table.item(r, 0).text() == "power")
+    page.table.item(power, 0).setCheckState(Qt.CheckState.Checked)
+    qtbot.waitUntil(lambda: page.panes.plots["W"].isVisible() and len(page.panes.plots["W"].data("power")[0]) > 50, timeout=LONG)
+    page.arm.click()
+    qtbot.waitUntil(lambda: drive.armed, timeout=LONG)
+    # a trigger on the reference: 20 ms before it passes 300 rpm, the rest behind
+    page.span.show_value(0.1)
+    page.before.show_value(0.02)
+    page.level.show_value(300.0)
+    page.trigger.show_value("speed_ref")
+    page.trigger.moved.emit("speed_ref")
+    page.speed.moved.emit(80.0)
+    qtbot.waitUntil(lambda: page._window is not None, timeout=LONG)
+    store = page.source.store
+    assert store is not None
+    assert page.main_button is not None
+    page.main_button.click()
+    assert page.held
+    t, asked = page.panes.plots["rad/s"].data("speed_ref")
+    assert abs(t[0] + 0.02) < 2e-4
+    assert abs(t[-1] - 0.08) < 2e-4
+    assert (np.asarray(asked)[t < 0] < 300.0).all()
+    assert abs(float(np.interp(0.0, t, asked)) - 300.0) < 5.0
+    assert len(t) == pytest.approx(2000, abs=3)  # every row of what is held
+    plot = page.panes.seen[0]
+    plot.toggle_cursors()
+    page._measure(store)
+    speed = next(r for r in range(20) if page.table.item(r, 0).text() == "speed_ref".replace("_", " "))
+    assert page.table.item(speed, 1).text().endswith("rpm")
+    assert any("% of 8.00 A" in text for text in page.bars.texts)
+    out = tmp_path / "live.csv"
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.live.ask_save_path", lambda *_: out)
+    page.save.click()
+    kept = read_capture(out)
+    assert {"i_a", "speed", "angle"} <= set(kept.columns)
+    assert len(kept.time) == pytest.approx(2000, abs=3)
+    page.main_button.click()
+    page.trigger.show_value("")
+    page.trigger.moved.emit("")
+    qtbot.waitUntil(lambda: page.answer.text in ("763 rpm", "764 rpm", "765 rpm"), timeout=LONG)
+    page.stop.click()
+    qtbot.waitUntil(lambda: not drive.armed, timeout=LONG)
+    window.travel("drive", "Connect")
+    assert page.source._reader is None  # nobody looks
+    drive.close()
+    window.travel("drive", "Live")
+    assert page.answer.text == "Not connected"
+
+
 def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window, drive = connected, connected.document.drive
     window.travel("drive", "Scope")
@@ -588,7 +648,7 @@ def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connecte
     assert page.answer.text == "Waits for the trigger"
     page.speed.moved.emit(80.0)
     qtbot.waitUntil(lambda: page.answer.text.endswith("rows"), timeout=LONG)
-    t, speed = page.plots["rad/s"].data("speed_ref")
+    t, speed = page.panes.plots["rad/s"].data("speed_ref")
     assert abs(float(speed[int((t < 0).sum())]) - 100.0) < 20.0
     assert drive.armed
     out = tmp_path / "scope.csv"

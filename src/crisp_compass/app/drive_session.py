@@ -37,6 +37,7 @@ class DriveSession(QObject):
 
     changed = Signal()
     telemetry = Signal()
+    rows = Signal(object, object)
     values = Signal()
     written = Signal(object)
     refused = Signal(str)
@@ -254,6 +255,8 @@ class DriveSession(QObject):
             while self.history and self.history[-1][0] - self.history[0][0] > KEPT_S:
                 self.history.popleft()
             self.telemetry.emit()
+        elif event.kind == "rows":
+            self.rows.emit(*event.told)
         elif event.kind == "values":
             self.held |= event.values
             self.values.emit()

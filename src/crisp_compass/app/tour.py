@@ -13,11 +13,13 @@ from pathlib import Path
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
 
 from crisp_compass.app.document import demo_folder
+from crisp_compass.app.drive_session import DriveSession
 from crisp_compass.app.main import has_display, make_application
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
+from crisp_compass.app.waypoints.drive.live import LivePage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.start_up.sequence import SequencePage
 from crisp_compass.app.waypoints.start_up.success_map import MapPage
@@ -142,10 +144,28 @@ class Tour:
             self._wait(lambda: len(session.history) > 1 and session.history[-1][0] - session.history[0][0] > _SHOWN_S)
         self._picture(window, "drive")
         page.on_main()
-        for section in ("Identify", "Commissioning", "Parameters"):
+        for section in ("Identify", "Commissioning"):
             window.travel("drive", section)
             self._picture(window, f"drive-{section.lower()}")
+        self._live(window, session)
         session.close(wait=True)
+
+    def _live(self, window: Window, session: DriveSession) -> None:
+        """Look at a step of the speed as the drive tells it, from the trigger on."""
+        window.travel("drive", "Live")
+        page = window.page
+        assert isinstance(page, LivePage)
+        if session.state == "connected":
+            session.talk().arm()
+            self._wait(lambda: session.armed and page.source.store is not None and page.source.store.rows > 0)
+            for field, value in ((page.span, 0.5), (page.before, 0.05), (page.level, 100.0)):
+                field.show_value(value)
+            page.trigger.show_value("speed_ref")
+            page.trigger.moved.emit("speed_ref")
+            session.talk().run_at(120.0)
+            self._wait(lambda: page.triggered)
+        self._picture(window, "drive-live")
+        session.stop()
 
     def _six_step(self) -> None:
         """Run the same motor under block commutation."""

@@ -227,6 +227,7 @@ def record(
     signals: Annotated[str, typer.Option(help="Telemetry to record, with commas: its names, or those of its signals.")],
     seconds: Annotated[float, typer.Option(min=0.01, max=3600, help="How long.")],
     output: Annotated[str, typer.Option("-o", "--output", metavar="FILE.csv", help="The capture.")],
+    live: Annotated[bool, typer.Option("--live", help="From the drive's own stream, every row of it, where its description names one.")] = False,
     force: Force = False,
     json: Json = False,
 ) -> None:
@@ -239,6 +240,11 @@ def record(
     from crisp_compass.files import write_atomically
 
     described = load_description(description)
+    if live:
+        stream = described.live_stream()
+        if stream is None:
+            raise Refusal("its description names no stream of its own (live)", "leave --live out", where=description)
+        link, described = described.live.link if described.live is not None else link, stream
     entries = telemetry_of(described, signals)
     target = new_file(output, description, force=force)
     findings = []

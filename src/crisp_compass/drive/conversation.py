@@ -19,12 +19,15 @@ from crisp_compass.drive.cia402 import next_word, state_of
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.link import AnyLink, DeniedError, open_link
 from crisp_compass.drive.registers import raw_of
+from crisp_compass.drive.stream import StreamLink
 from crisp_compass.drive.writing import Written, write_and_check
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import UNITS, to_si
 
 #: Time between two looks at the telemetry, s, and silence of the owner after which nothing is sent any more, s.
 PERIOD_S, OWNER_S = 0.05, 0.3
+#: Time between two looks at a stream, s: what came meanwhile is taken at once, and no more than a look takes may gather.
+_STREAM_S = 0.02
 #: Rounds over which the time of an answer is averaged.
 _AVERAGED = 20
 #: Most steps that arming by a control word takes.
@@ -46,7 +49,7 @@ class Telemetry:
 
 @dataclass(frozen=True)
 class Event:
-    """Something that happened: ``connected``, ``lost``, ``telemetry``, ``values``, ``written``, ``refused``, ``occupied`` and what an occupation told, ``free`` (``text``: what it
+    """Something that happened: ``connected``, ``lost``, ``telemetry``, ``rows`` of a stream (their numbers or times, and values), ``values``, ``written``, ``refused``, ``occupied`` and what an occupation told, ``free`` (``text``: what it
     was refused for)."""
 
     kind: str
@@ -272,7 +275,7 @@ class Conversation:
     def _talk(self, line: AnyLink) -> None:
         began, due, rounds, answer = self._began, time.monotonic(), 0, 0.0
         busy = look_s(self.description, self._telemetry, serial=self.link.startswith(("serial:", "pty:"))) if not self.description.streams else 0.0
-        period, fed = period_s(busy, PERIOD_S), 0.0
+        period, fed = period_s(busy, PERIOD_S) if not self.description.streams else _STREAM_S, 0.0
         feed_every = 0.3 * self.description.watchdog.seconds if self.description.watchdog is not None else period
         while True:
             if self._stop.is_set():
@@ -299,7 +302,7 @@ class Conversation:
             asked = time.monotonic()
             self._feed(line)
             fed = time.monotonic()
-            values = line.read(self._telemetry) if self._telemetry else {}
+            values = self._rows(line) if isinstance(line, StreamLink) else line.read(self._telemetry) if self._telemetry else {}
             if self._armed and not self.description.armed(values):
                 self._armed = self._asked = False  # it disarmed by itself
             took = time.monotonic() - asked
@@ -308,6 +311,12 @@ class Conversation:
             due = asked + max(period, took)
             count, load = line.count, busy / max(period, took)
             self._tell(Event("telemetry", telemetry=Telemetry(asked - began, values, answer, rounds, count.asked, count.failed, load)))
+
+    def _rows(self, line: StreamLink) -> dict[str, float]:
+        """Take every row that a stream has sent, tell them, and return the newest."""
+        numbers, values = line.rows()
+        self._tell(Event("rows", told=(numbers, values)))
+        return {e.name: float(v) for e, v in zip(self.description.telemetry, values[-1], strict=True)}
 
     def _feed(self, line: AnyLink) -> None:
         """Send a heartbeat while armed."""

@@ -53,6 +53,7 @@ class Entry(_Frozen):
     bits: dict[str, str] | None = Field(default=None, description="names of bits, by their number")
     masks: str | None = Field(default=None, max_length=80, description="name of the fault word whose faults it takes out, each by the bit of its number")
     signal: str | None = Field(default=None, description="signal of the capture format that it is")
+    limit: str | None = Field(default=None, max_length=80, description="of what is measured: name of the parameter that limits its size; without one its most does")
     role: str | None = Field(default=None, description="arm, speed, stop or heartbeat of commands, armed or speed of telemetry; empty: its name is its role")
 
     @model_validator(mode="after")
@@ -107,6 +108,22 @@ class Scope(_Frozen):
     channels: tuple[Channel, ...] = Field(min_length=1, max_length=16)
 
 
+class Live(_Frozen):
+    """What a drive tells without being asked, over a line of its own: every value in every row, as :mod:`crisp_compass.drive.stream` reads it."""
+
+    link: str = Field(max_length=200, pattern=r"^(tcp|serial|pty):.+", description="tcp:HOST:PORT or serial:DEVICE")
+    stream: Literal["frames", "lines"] = "frames"
+    period_s: float | None = Field(default=None, gt=0, le=10, description="time from one row to the next, s")
+    baud: int | None = Field(default=None, ge=300, le=12_000_000)
+    channels: tuple[Entry, ...] = Field(min_length=1, max_length=64)
+
+    @model_validator(mode="after")
+    def _possible(self) -> Live:
+        if len({c.name for c in self.channels}) < len(self.channels):
+            raise ValueError("two channels of the live stream have one name")
+        return self
+
+
 class Watchdog(_Frozen):
     """Silence [s] after which an armed drive disarms by itself, and the time [s] it then takes to stand."""
 
@@ -129,6 +146,7 @@ class Description(_Frozen):
     word_order: Literal["high-first", "low-first"] = "high-first"
     watchdog: Watchdog | None = None
     scope: Scope | None = None
+    live: Live | None = None
     parameters: tuple[Entry, ...] = ()
     commands: tuple[Entry, ...] = ()
     telemetry: tuple[Entry, ...] = ()
@@ -194,6 +212,15 @@ class Description(_Frozen):
             other = taken.setdefault((entry.index, entry.subindex or 0), entry.name)
             if other != entry.name:
                 raise ValueError(f"{other} and {entry.name} overlap at object 0x{entry.index:04X}")
+
+    def live_stream(self) -> Description | None:
+        """Return the live stream as a description of its own: of a line beside this one, or of this very one where it only tells; None without."""
+        if self.streams:
+            return self
+        if self.live is None:
+            return None
+        told = tuple(c.model_copy(update={"access": "r"}) for c in self.live.channels)
+        return Description(name=self.name, protocol="stream", stream=self.live.stream, period_s=self.live.period_s, baud=self.live.baud, telemetry=told)
 
     @property
     def over_can(self) -> bool:

@@ -17,6 +17,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from crisp_compass.drive.description import Entry
+from crisp_compass.drive.live_line import LiveServer
 from crisp_compass.drive.registers import from_registers, to_registers
 from crisp_compass.drive.served import Denial, ServedDrive
 from crisp_compass.errors import Refusal
@@ -285,18 +286,21 @@ async def serve_tcp(drive: ServedDrive, link: str, ready: Callable[[str], None],
     host, port = _address(link)
     ended = _ended()
     tcp = _Tcp(Registers(drive), line)
+    live = LiveServer(drive, lost=line.lost, broken=line.broken, seed=line.seed)
     try:
         server = await asyncio.start_server(tcp.serve, host, port)
     except (OSError, UnicodeError) as error:
         why = error.strerror if isinstance(error, OSError) and error.strerror else "no such host"
         raise Refusal(f"nothing can listen at {host} port {port} ({why})", "name another port, or 0 for any", where="--link") from None
     bound = server.sockets[0].getsockname()
+    await live.open(host)
     ready(f"tcp:{host}:{bound[1]}")
     try:
         await _clock(drive, ended)
     finally:
         server.close()
         tcp.close()
+        live.close()
 
 
 async def serve_pty(drive: ServedDrive, ready: Callable[[str], None], bad: Line) -> None:
@@ -306,11 +310,14 @@ async def serve_pty(drive: ServedDrive, ready: Callable[[str], None], bad: Line)
     tty.setraw(line)  # kept open here, so that the line stays when a client closes it
     os.set_blocking(master, False)
     serial = _Serial(Registers(drive, feeds=False), master, bad)
+    live = LiveServer(drive, lost=bad.lost, broken=bad.broken, seed=bad.seed)
+    await live.open("127.0.0.1")
     ready(f"pty:{os.ttyname(line)}")
     try:
         await _clock(drive, ended)
     finally:
         serial.close()
+        live.close()
         os.close(master)
         os.close(line)
 

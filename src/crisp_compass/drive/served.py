@@ -6,6 +6,7 @@ Nothing here knows a protocol. A client is any object; what it may not do comes 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from enum import Enum
 
 import numpy as np
@@ -17,9 +18,11 @@ from crisp_compass.drive.description import Entry, Watchdog, within
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_description import describe
 from crisp_compass.drive.served_inputs import Inputs
+from crisp_compass.drive.served_live import LiveFeed
 from crisp_compass.drive.served_parameters import MASKABLE, parameters_of
 from crisp_compass.drive.served_stand import Stand, StandValue, can_test, scope_of, stand_values
 from crisp_compass.drive.served_tune import ENDED, ROTATING, RUNS, SHARE, AutoTune
+from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,
@@ -73,6 +76,9 @@ class ServedDrive:
         self._silent = 0.0
         self._stopping: float | None = None
         self._last: dict[str, float] = {}
+        #: What tells of it in every period, and who is told its frames.
+        self.live = LiveFeed(self._bench, self._sim.drive, top=self._fastest, position=self._position, seed=seed)
+        self.hears: Callable[[list[bytes]], None] | None = None
         self._inputs = Inputs(self._bench.settings.terminals.inputs)
         self.description = describe(
             self._bench, self._own, self._kept, protocol=protocol, fastest=self._fastest, watchdog=WATCHDOG_S, tests=self._tests, scope=self._stand.scope if self._stand is not None else None,
@@ -129,6 +135,11 @@ class ServedDrive:
         if entry.name == "scope_rows" and self._stand is not None:
             return float(self._stand.rows)
         return raw_of(entry, self._last.get(entry.signal or "", 0.0))
+
+    @property
+    def period(self) -> float:
+        """Its sampling period, s."""
+        return float(self._sim.drive.control.ts)
 
     @property
     def armed(self) -> bool:
@@ -262,13 +273,13 @@ class ServedDrive:
 
     # ---- tests
 
-    def _position(self, angle: float) -> float:
-        """Return the angle [rad] as the drive's position counter tells it, in the middle of a count as the firmware takes it."""
+    def _position(self, angle: FloatArray) -> FloatArray:
+        """Return angles [rad] as the drive's position counter tells them, in the middle of a count as the firmware takes it."""
         sensing = self._sim.drive.sensing
         if self._stand is None or sensing.angle_sensor != ENCODER:
             return angle
         step = 2 * math.pi / sensing.counts_per_rev
-        return float((math.floor((angle - self._stand.zero / self._sim.drive.machine.pole_pairs) / step) + 0.5) * step)
+        return np.asarray((np.floor((angle - self._stand.zero / self._sim.drive.machine.pole_pairs) / step) + 0.5) * step)
 
     def word(self, place: int) -> float:
         """Return a raw word of the capture memory's window."""
@@ -370,7 +381,10 @@ class ServedDrive:
         trace = self._stand.advance(span) if testing and self._stand is not None else self._sim.advance(span, every=1)
         if self._stand is not None:
             self._stand.feed(trace, OFF if self._sim.fault else int(self._sim.inputs[state.IN_MODE]))
+        if self.hears is not None:
+            told = {"armed": self.armed, "tripped": bool(self._sim.fault), "test_runs": testing}
+            self.hears(self.live.frames(trace, self._sim.drive, told))
         if len(trace["t"]):
             self._most = float(np.max(np.hypot(trace["i_d"], trace["i_q"])))
             self._last = {k: float(v[-1]) for k, v in trace.columns.items()}
-            self._last["angle"] = math.degrees(self._position(self._last["angle"]))
+            self._last["angle"] = math.degrees(float(self._position(trace["angle"][-1:])[0]))

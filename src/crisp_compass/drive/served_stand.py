@@ -16,8 +16,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.drive import running_mode
 from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.course.waypoints.commutation import known_halls, uses_halls
+from crisp_compass.course.waypoints.commutation import uses_halls
 from crisp_compass.drive.description import Channel, Scope
+from crisp_compass.drive.served_live import hall_words, step_of
 from crisp_compass.drive.served_parameters import ZERO
 from crisp_compass.estimates import FloatArray, IntArray
 from crisp_compass.motor import family_of, three_phases, turns_field
@@ -82,14 +83,9 @@ def stand_values(bench: Bench, drive: Drive, top: float) -> list[StandValue]:
     return found
 
 
-def _range(most: float) -> float:
-    """Return the step of a word of 16 bits that reaches ``most``."""
-    return float(f"{max(most, 1e-6) / 32000:.3g}")
-
-
 def scope_of(bench: Bench, drive: Drive, top: float) -> Scope:
     """Return what the capture memory of a drive is."""
-    volts, amperes = _range(2.0 * drive.inverter.v_supply), drive.sensing.step or _range(2.0 * drive.control.i_trip)
+    volts, amperes = step_of(2.0 * drive.inverter.v_supply), drive.sensing.step or step_of(2.0 * drive.control.i_trip)
     star, turning = three_phases(bench), turns_field(bench)
 
     def of(names: tuple[str, ...], scale: float, unit: str) -> list[Channel]:
@@ -100,7 +96,7 @@ def scope_of(bench: Bench, drive: Drive, top: float) -> Scope:
     found.append(Channel(name="i_ref", scale=amperes, unit="A"))
     if not without_sensor(bench) and drive.sensing.angle_sensor in (0.0, 1.0):
         found += of(("i_q",) if turning else (), amperes, "A")
-        found += of(("speed", "speed_ref"), _range(1.5 * top), "rad/s")
+        found += of(("speed", "speed_ref"), step_of(1.5 * top), "rad/s")
         if uses_halls(bench):
             found.append(Channel(name="halls", type="uint16", bits=("hall_1", "hall_2", "hall_3")))
         else:
@@ -115,7 +111,7 @@ class Stand:
     def __init__(self, bench: Bench, sim: Simulation, scope: Scope, *, top: float, seed: int = 1) -> None:
         self._sim, self.scope, self._top = sim, scope, top
         self._phases, self._turns = three_phases(bench), turns_field(bench)
-        self._halls = known_halls(bench) if uses_halls(bench) else None
+        self._halls = hall_words(bench)
         settled = settled_value(bench, ZERO)
         self.zero = settled.value if settled is not None else 0.0
         self._rng = np.random.default_rng(seed)
@@ -342,19 +338,8 @@ class Stand:
         found["i_ref"] = along if self._turns and int(self._sim.inputs[state.IN_MODE]) == STEP else t["i_q_ref"]
         found |= {"speed": t["speed_seen"], "speed_ref": t["speed_ref"], "position": np.degrees(t["angle"] - self.zero / drive.machine.pole_pairs)}
         if self._halls is not None:
-            found["halls"] = self._hall_codes(t["theta_e"])
+            found["halls"] = self._halls(t["theta_e"])
         return found
-
-    def _hall_codes(self, theta_e: FloatArray) -> FloatArray:
-        """Return hall_1 + 2·hall_2 + 4·hall_3, as the settled table has them."""
-        assert self._halls is not None
-        x = np.degrees(theta_e) % 360.0
-        codes = np.zeros(len(x))
-        for code, sector in self._halls.states.items():
-            inside = (x - sector.from_deg) % 360.0 < (sector.to_deg - sector.from_deg) % 360.0
-            word = int(code)
-            codes[inside] = (word >> 2 & 1) | (word >> 1 & 1) << 1 | (word & 1) << 2
-        return codes
 
     # ---- the shaft
 

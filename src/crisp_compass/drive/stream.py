@@ -65,6 +65,26 @@ def unstuffed(rows: IntArray) -> tuple[IntArray, np.ndarray[Any, np.dtype[np.boo
     return out, code_at == length
 
 
+def frames_of(first: int, words: IntArray) -> list[bytes]:
+    """Return rows of words of 16 bits, (n, k), as frames whose counters begin at ``first``; for frames below 254 bytes."""
+    count, width = words.shape
+    body = np.empty((count, 3 + 2 * width + 2), dtype=np.int64)
+    counters = first + np.arange(count)
+    body[:, 0], body[:, 1], body[:, 2] = IDENTIFIER, counters & 0xFF, counters >> 8 & 0xFF
+    body[:, 3:-2:2], body[:, 4:-2:2] = words & 0xFF, words >> 8 & 0xFF
+    sums = crc_of(body[:, :-2])
+    body[:, -2], body[:, -1] = sums & 0xFF, sums >> 8 & 0xFF
+    size = body.shape[1]
+    out = np.zeros((count, size + 2), dtype=np.uint8)
+    after = np.full(count, size + 1, dtype=np.int64)  # where the next zero stands, or the frame's end
+    for k in range(size, 0, -1):
+        zero = body[:, k - 1] == 0
+        out[:, k] = np.where(zero, after - k, body[:, k - 1])
+        after = np.where(zero, k, after)
+    out[:, 0] = after
+    return [row.tobytes() for row in out]
+
+
 class Decoder:
     """Bytes in, rows out; the rest of a frame waits for the next bytes. ``lost`` counts frames that never came, ``broken`` those whose sum is wrong."""
 
@@ -195,6 +215,7 @@ class StreamLink:
         self._source, self.description = source, description
         self._decoder = Decoder(description)
         self._began = time.monotonic()
+        self._told = 0.0
 
     @property
     def count(self) -> Count:
@@ -235,6 +256,17 @@ class StreamLink:
         columns = [(e.name, table[:, place[e.name]].tolist()) for e in entries]
         rows = [dict(zip([n for n, _ in columns], row, strict=True)) for row in zip(*(c for _, c in columns), strict=True)]
         return times.tolist(), rows, self._decoder.lost + self._decoder.broken
+
+    def rows(self) -> tuple[FloatArray, FloatArray]:
+        """Wait for rows and return their numbers, or where no period is known the times [s] at which they came, (n,), and values, (n, entries)."""
+        began = time.monotonic() - self._began
+        numbers, values = self._next()
+        if self.description.period_s:
+            return numbers.astype(np.float64), values
+        now = time.monotonic() - self._began
+        first = max(self._told, min(began, now))
+        self._told = now
+        return first + (now - first) * (1.0 + np.arange(len(numbers))) / len(numbers), values
 
     def _next(self, until: float | None = None) -> tuple[IntArray, FloatArray]:
         """Return the next rows; none where nothing came ``until`` a moment."""

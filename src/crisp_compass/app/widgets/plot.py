@@ -20,6 +20,7 @@ from crisp_compass.app.theme import FAMILY, THEME, font
 from crisp_compass.app.widgets.legend import DASHES, Legend
 from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.app.widgets.pyramid import Pyramid, pyramid_of
+from crisp_compass.app.widgets.strokes import Strokes
 from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 from crisp_compass.quantities import grouped, show
@@ -27,6 +28,8 @@ from crisp_compass.quantities import grouped, show
 _PREFIXED = {"s", "V", "A", "H"}
 #: Smooth curves of more points are thinned for drawing.
 _MANY = 4000
+#: Share of a value over which a moving view shows it at least: a bus that stands still looks as if it did.
+_LITTLE = 0.02
 
 
 class _Axis(pg.AxisItem):  # type: ignore[misc]
@@ -86,7 +89,9 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             self.plotItem.setLogMode(x=True)
         for side in ("bottom", "left"):  # ticks and grid change seldom; curves many times a second
             self.plotItem.getAxis(side).setCacheMode(QGraphicsItem.CacheMode.DeviceCoordinateCache)
-        self._vacant = False
+        self._vacant, self._labelled, self._graded = False, True, True
+        self._strokes = Strokes()
+        self.plotItem.addItem(self._strokes, ignoreBounds=True)
         self._readout = pg.TextItem(anchor=(1, 0))
         self._readout.setZValue(50)
         THEME.changed.connect(self.restyle)
@@ -98,8 +103,8 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         vacant = not any(self._filled(key) for key in self._curves)
         if vacant != self._vacant:
             self._vacant = vacant
-            for side in ("bottom", "left"):
-                self.plotItem.getAxis(side).setStyle(showValues=not vacant)
+            for side, told in (("bottom", self._labelled), ("left", self._graded)):
+                self.plotItem.getAxis(side).setStyle(showValues=told and not vacant)
             self.viewport().update()
 
     def paintEvent(self, event: QPaintEvent) -> None:
@@ -148,6 +153,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
                 units=unit or None,
                 **{"color": THEME.color("soft").name(), "font-size": "11px", "font-family": FAMILY},
             )
+        self.plotItem.getAxis("bottom").showLabel(self._labelled)
         self.plotItem.getAxis("left").setWidth(60)
         for item, style in self._curves.values():
             self._apply(item, style)
@@ -211,7 +217,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
 
     def _filled(self, key: str) -> bool:
         data = self._curves[key][0].xData
-        return key in self._long or (data is not None and len(data) > 0)
+        return key in self._long or key in self._strokes.lines or (data is not None and len(data) > 0)
 
     def declares(self, key: str) -> bool:
         """Tell whether a curve is declared."""
@@ -232,6 +238,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         """Put data into a declared curve; a dense one that is long shows the extremes of what each pixel covers."""
         xs, ys = np.asarray(x), np.asarray(y)
         self._long.pop(key, None)
+        self._strokes.lines.pop(key, None)
         long = pyramid_of(xs, ys) if key in self._dense else None
         if long is not None:
             self._long[key] = long
@@ -241,6 +248,17 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             self._curves[key][0].setData(xs, ys)
         self._name_curves()
         self._note_vacancy()
+
+    def stream(self, key: str, x: np.ndarray, y: np.ndarray) -> None:
+        """Put data into a declared curve that changes with every frame: no more points than pixels, the view set by :meth:`follow`."""
+        style = self._curves[key][1]
+        new = key not in self._strokes.lines
+        self._strokes.set(key, x, y, style["token"], style["dash"])
+        if new:
+            self._long.pop(key, None)
+            self._curves[key][0].setData([], [])
+            self._name_curves()
+            self._note_vacancy()
 
     def _thin(self, key: str, x: np.ndarray) -> None:
         """Draw a long smooth curve by the extremes of each pixel too: fifty thousand antialiased points hold the window up."""
@@ -260,6 +278,8 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         """Return what a curve shows, all samples of it."""
         if key in self._long:
             return self._long[key].x, self._long[key].y
+        if key in self._strokes.lines:
+            return self._strokes.lines[key][:2]
         x, y = self._curves[key][0].xData, self._curves[key][0].yData
         empty = np.empty(0)
         return (empty if x is None else x), (empty if y is None else y)
@@ -267,6 +287,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
     def clear_data(self) -> None:
         """Empty every curve."""
         self._long.clear()
+        self._strokes.clear()
         for item, _ in self._curves.values():
             item.setData([], [])
         self._name_curves()
@@ -307,7 +328,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         if not lows:
             return
         low, high = min(lows), max(highs)
-        middle, span = (low + high) / 2, max(high - low, floor)
+        middle, span = (low + high) / 2, max(high - low, floor, _LITTLE * max(abs(low), abs(high)))
         y0, y1 = box.viewRange()[1]
         if low < y0 or high > y1 or span < 0.4 * (y1 - y0):
             box.setYRange(middle - 0.62 * span, middle + 0.62 * span, padding=0)
@@ -371,6 +392,31 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             self._cursors.append(line)
         self.plotItem.addItem(self._readout, ignoreBounds=True)
         self._read_cursors()
+
+    def grade_y(self, *, on: bool) -> None:
+        """Write figures at the upright axis, or leave them out where they are of nothing."""
+        self._graded = on
+        self.plotItem.getAxis("left").setStyle(showValues=on and not self._vacant)
+
+    def label_x(self, *, on: bool) -> None:
+        """Name the lower axis, or leave that to the plot below."""
+        self._labelled = on
+        axis = self.plotItem.getAxis("bottom")
+        axis.showLabel(on)
+        axis.setStyle(showValues=on and not self._vacant)
+
+    @property
+    def y_axis(self) -> tuple[str, str]:
+        """Name and unit of the upright axis."""
+        return self._y
+
+    @property
+    def between(self) -> tuple[float, float] | None:
+        """Where the two cursors stand, None without."""
+        if not self._cursors:
+            return None
+        a, b = sorted(float(line.value()) for line in self._cursors)
+        return a, b
 
     def _read_cursors(self) -> None:
         a, b = sorted(line.value() for line in self._cursors)

@@ -10,11 +10,11 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
+from crisp_compass.app.waypoints.drive.panes import Panes, Shown
 from crisp_compass.app.waypoints.drive.watched import WatchedPage
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import label
-from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.capture import write_capture
 from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -32,10 +32,7 @@ def _crossing(values: FloatArray, level: float, *, rising: bool) -> int:
     return int(np.argmax(over[1:] & ~over[:-1])) + 1 if len(over) > 1 else 0
 
 
-_TOKENS = ("magenta", "deep", "ochre", "moss", "ink")
 _ROWS, _PATIENCE_S = 2000, 30.0
-#: Plots by the unit of what they show: its dimension's name, its unit, what a value in SI is multiplied with.
-_PANES = {"V": ("voltage", "V", 1.0), "A": ("current", "A", 1.0), "rad/s": ("speed", "rpm", RPM_PER_RAD_S), "deg": ("angle", "deg", math.degrees(1.0)), "": ("logic", "", 1.0)}
 
 
 class ScopePage(WatchedPage):
@@ -49,9 +46,8 @@ class ScopePage(WatchedPage):
         super().__init__(document)
         self._scope: Scope | None = None
         self._taken: dict[str, FloatArray] = {}
-        self.plots = {unit: Plot(("time", "s"), axis[:2], name=f"{axis[0]} in the drive") for unit, axis in _PANES.items()}
-        for plot in self.plots.values():
-            self.column.addWidget(plot, 1)
+        self.panes = Panes("in the drive")
+        self.column.addWidget(self.panes, 1)
         self.choices: dict[str, QCheckBox] = {}
         self._row = FlowRow()
         self._row.add(label("Channels", "info"))
@@ -199,21 +195,13 @@ class ScopePage(WatchedPage):
         self.trigger.set_options({"": "at once", **{n: n.replace("_", " ") for n in plain}}, "")
 
     def _draw(self) -> None:
-        scope, t = self._scope, self._taken.get("t", np.empty(0))
-        shown = dict.fromkeys(_PANES, 0)
-        for channel in scope.channels if scope is not None else ():
-            for place, name in enumerate(channel.bits or (channel.signal or channel.name,)):
-                values = self._taken.get(name)
-                if values is None or channel.unit not in _PANES:
-                    continue
-                plot, (_, _, factor) = self.plots[channel.unit], _PANES[channel.unit]
-                if not plot.declares(name):
-                    plot.curve(name, _TOKENS[(shown[channel.unit] + place) % len(_TOKENS)], width=1.6, dense=True, title=name.replace("_", " "))
-                plot.set(name, t, values * factor + (1.2 * place if channel.bits else 0.0))
-                shown[channel.unit] += 1
-        for unit, plot in self.plots.items():
-            plot.setVisible(shown[unit] > 0 or (unit == "A" and not any(shown.values())))
-            if shown[unit]:
-                plot.fit()
-            else:
-                plot.clear_data()
+        """Show what was taken."""
+        shown = []
+        for channel in self._scope.channels if self._scope is not None else ():
+            unit = {"deg": "rad", "rpm": "rad/s"}.get(channel.unit, channel.unit)
+            shown += [Shown(n, unit, bool(channel.bits)) for n in channel.bits or (channel.signal or channel.name,) if n in self._taken]
+        self.panes.show_channels(shown)
+        for channel_shown in shown:
+            self.panes.set(channel_shown.name, self._taken["t"], self._taken[channel_shown.name])
+        if shown:
+            self.panes.fit()
