@@ -27,6 +27,7 @@ from crisp_compass.app.waypoints.drive.scope import ScopePage
 from crisp_compass.app.waypoints.drive.snapshots import Snapshots
 from crisp_compass.app.waypoints.drive.terminals import TerminalsPage
 from crisp_compass.app.waypoints.hand_over.files import HandOverPage
+from crisp_compass.app.waypoints.mechanics.capture import MechanicsPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.widgets.table import Table
 from crisp_compass.app.window import Window
@@ -632,6 +633,40 @@ def test_live_shows_every_channel_of_the_drives_own_stream(connected: Window, qt
     drive.close()
     window.travel("drive", "Live")
     assert page.answer.text == "Not connected"
+
+
+def test_a_leg_takes_its_own_capture_through_the_drive(connected: Window, qtbot: QtBot) -> None:
+    window, document = connected, connected.document
+    window.travel("mechanics")
+    page = window.page
+    assert isinstance(page, MechanicsPage)
+    run_up, _ = page.take_button.offered()
+    assert not page.take_button.isHidden()
+    before = document.bench
+    page.take_button.open(run_up)
+    dialog = page.take_button.dialog
+    assert dialog is not None
+    assert not dialog.arm.isEnabled()  # not before it was rehearsed
+    qtbot.waitUntil(lambda: dialog.state.text() == "Ready to take", timeout=LONG)
+    assert "largest current" in dialog.rows.texts
+    dialog.arm.click()
+    qtbot.waitUntil(lambda: document.drive.armed, timeout=LONG)
+    qtbot.keyClick(dialog, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: dialog.state.text() == "Nothing was taken", timeout=LONG)
+    qtbot.waitUntil(lambda: not document.drive.armed, timeout=LONG)
+    assert document.bench == before
+    qtbot.waitUntil(lambda: dialog.arm.isEnabled(), timeout=LONG)
+    dialog.arm.click()
+    qtbot.waitUntil(lambda: page.take_button.dialog is None, timeout=LONG)
+    taken = document.bench.evidence["mechanics"][-1]
+    assert taken.file == "winch-drive-run-up.csv"
+    assert abs(taken.estimates["inertia"].value / before.settled["mechanics"].values["inertia"].value - 1) < 0.03
+    assert page.answer.text.startswith("1.9") or page.answer.text.startswith("1.8")
+    assert document.bench.settled == before.settled  # it is settled by the person
+    document.undo_stack.undo()
+    assert document.bench == before
+    document.drive.close()
+    assert page.take_button.isHidden()
 
 
 def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -30,6 +30,8 @@ _NEEDED = (
 )  # fmt: skip
 #: What else a motor whose field turns needs.
 TURNED = ("test_across", "test_angle", "test_speed", "test_ramp")
+#: What a current that swings faster and faster needs.
+SWEPT = ("test_low", "test_high", "test_sweep")
 
 
 class PagedLine(AnyLink, Protocol):
@@ -146,6 +148,9 @@ class Hand:
         known = ("test_level", "test_swing", "test_half", *(TURNED[:3] if self.description.role("commands", "test_across") else ()))
         for role in known:
             self.command(role, sizes.get(role.removeprefix("test_"), 0.0))
+        if self.description.role("commands", "test_sweep") is not None:
+            for role in SWEPT:
+                self.command(role, sizes.get(role.removeprefix("test_"), 0.0))
         if "ramp" in sizes:
             self.command("test_ramp", sizes["ramp"])
         self.command("test", float(kind))

@@ -6,21 +6,16 @@ linkage (and the hall table, or an alignment the encoder's zero), then a run-up 
 
 from __future__ import annotations
 
-import contextlib
 import math
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
-import numpy as np
-
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence, LedgerEntry
 from crisp_compass.bench.rules import need, settle, settled_value
-from crisp_compass.capture import write_capture
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.course.waypoints.speed_loop import design_speed, loop_at
@@ -28,24 +23,17 @@ from crisp_compass.drive import routines
 from crisp_compass.drive.compare import bench_values
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.hand import Hand
-from crisp_compass.drive.identification_plan import Progress, motor_of, steps_of
+from crisp_compass.drive.identification_plan import Progress, steps_of
 from crisp_compass.drive.routines import Taken
-from crisp_compass.drive.served_stand import VOLTAGE
 from crisp_compass.drive.step_proof import VAGUE, step_overshoot
+from crisp_compass.drive.taking import AXIS, Taker
 from crisp_compass.drive.writing import write_and_check
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
-from crisp_compass.motor import family_of
 from crisp_compass.quantities import show
 
-#: Refusals after which nothing is tried again.
-_ENDS = ("tripped", "disarmed", "too-fast", "stopped")
-#: Shares of the top speed up to which the shaft is turned for a coast, and in how many seconds, until one of them shows enough.
-_COASTS = ((0.5, 3.0), (0.8, 8.0), (0.25, 5.0), (0.12, 5.0))
 #: Phase margin [deg] of a current loop that is left as it was chosen.
 _CALM = 50.0
-#: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
-_AXIS = 0.6
 #: Captures of speed steps, until their mean tells the overshoot.
 _PROOFS = 6
 #: Captures that an identification may take.
@@ -53,24 +41,15 @@ CAPTURES = ("levels", "steps", "steps-d", "steps-q", "current-step", "coast", "h
 _REASON = "taken by the program through the drive"
 
 
-class Identification:
+class Identification(Taker):
     """Takes every step in turn; ``tell`` hears where it is and ``now`` gives the time of the ledger."""
 
     def __init__(
         self, bench: Bench, hand: Hand, folder: Path, *, tell: Callable[[Progress], None] = lambda _: None, now: Callable[[], str], prefix: str = "drive",
     ) -> None:  # fmt: skip
-        self._prefix = prefix
-        self.bench, self._hand, self._folder = bench, hand, folder
-        self._tell, self._now, self._clock = tell, now, hand.clock
+        super().__init__(bench, hand, folder, now=now, prefix=prefix)
+        self._tell = tell
         self.steps = steps_of(bench, hand.description)
-        hand.look()
-        self._motor = motor_of(bench, hand.signal("v_bus") or need(bench, "plate.v_bus"))
-        self._rated = self._motor.current  # a short current across moves nothing, so it may be all of it
-        hand.most_speed = 1.5 * self._motor.top_speed
-        self._volts = self._tau = 0.0
-        self._clamped = False
-        self._coasted: Taken | None = None
-        self.findings: list[Finding] = []
 
     def run(self) -> Bench:
         """Take every step and return the bench with all of it; the drive is stopped at the end, whatever happens.
@@ -107,29 +86,17 @@ class Identification:
         self._write_all()
         return self.bench
 
-    def _let_go(self) -> None:
-        """Let go of a shaft that was clamped for this, and was not before."""
-        if self._clamped:
-            self._clamped = False
-            with contextlib.suppress(Refusal):
-                self._hand.command("hold", 0.0)
-
-    def _on_axis(self) -> float:
-        """Return the current [A] that still holds the rotor on its axis, with room.
-
-        Torque of a current I at an angle δ to the magnet is ψ·I·sin δ − (Lq − Ld)·I²·sin δ·cos δ: beyond ψ/(Lq − Ld) the rotor rests beside the current, at
-        cos δ = ψ/((Lq − Ld)·I).
-        """
-        found = [settled_value(self.bench, k) for k in ("inductance.ld", "inductance.lq", "flux.flux_linkage")]
-        if any(q is None for q in found):
-            return math.inf
-        ld, lq, psi = (q.value for q in found if q is not None)
-        return _AXIS * psi / (lq - ld) if lq > ld else math.inf
+    def _take(self, topic: str, name: str, taken: Taken) -> Evidence:
+        evidence = super()._take(topic, name, taken)
+        stops = [f for f in evidence.findings if f.level == "stop"]
+        if stops:
+            raise Refusal(stops[0].text.rstrip("."), "nothing was settled by it", where=self.file_of(name))
+        return evidence
 
     def _pulled_aside(self) -> bool:
         """Tell whether the current of the first captures pulled the rotor off its axis, and take less from now on."""
         most = self._on_axis()
-        if self._motor.current <= most / _AXIS * 0.9:
+        if self._motor.current <= most / AXIS * 0.9:
             return False
         self._motor = replace(self._motor, current=most)
         text = f"The saliency of this motor pulls the rotor aside of a larger current: resistance and inductance were taken again with {show(most, 'A')}. Friction may hold the rotor aside of so little: compare Ld and Lq with captures of a clamped rotor."
@@ -137,26 +104,6 @@ class Identification:
         return True
 
     # ---- what is made of captures
-
-    def file_of(self, name: str) -> str:
-        """Return the file of a capture by its name in ``CAPTURES``."""
-        return f"{self._prefix}-{name}.csv"
-
-    def _take(self, topic: str, name: str, taken: Taken) -> Evidence:
-        """Write a capture beside the bench and read it for a waypoint; the drive is disarmed, as nobody looks at it meanwhile."""
-        self._hand.stop()
-        family = family_of(self.bench).captures
-        path = self._folder / self.file_of(name)
-        known = {k: v for k, v in taken.channels().items() if v.size}
-        notes = {"origin": f"taken by the program from {self._hand.description.name or 'a drive'}", "family": family, **taken.notes}
-        write_capture(path, taken.time, known, notes)
-        found = evaluate(self.bench, topic, path, base=self._folder, when=self._now())
-        stops = [f for f in found.evidence.findings if f.level == "stop"]
-        if stops:
-            raise Refusal(stops[0].text.rstrip("."), "nothing was settled by it", where=path.name)
-        self.findings += [Finding(f.level, f.code, f.text) for f in found.evidence.findings if f.level != "info"]
-        self.bench = add_evidence(self.bench, found.evidence)
-        return found.evidence
 
     def _settle(self, topic: str, evidence: Evidence | None = None) -> str:
         """Settle what a waypoint proposes of a capture, or by design; return its headline."""
@@ -197,58 +144,16 @@ class Identification:
     # ---- the steps
 
     def _levels(self) -> str:
-        hand, motor = self._hand, self._motor
-        if not motor.turned:
-            entry = hand.description.role("commands", "hold")
-            before = hand.line.read([entry]).get(entry.name, 0.0) if entry is not None and entry.readable else 0.0
-            hand.command("hold", 1.0)
-            self._clamped = before == 0.0
-        hand.ready()
-        self._volts = routines.volts_for(hand, motor)
-        evidence = self._take("resistance", "levels", routines.levels(hand, motor, self._volts))
-        return self._settle("resistance", evidence)
+        return self._settle("resistance", self.take_levels())
 
     def _steps(self) -> str:
-        hand, motor, ts = self._hand, self._motor, self._hand.period
-        r = need(self.bench, "resistance.resistance")
-        hand.ready()
-        self._tau = self._time_constant()
-        half = min(max(1.5 * self._tau, 10 * ts), 0.02)
-        swing = min(0.4 * motor.current * r / (1.0 - math.exp(-half / self._tau)), 0.3 * motor.volts)
-        evidence = self._take("inductance", "steps-d" if motor.star else "steps", routines.steps(hand, motor, self._volts, half, swing))
-        if motor.star:
-            inductance = evidence.estimates["inductance"].value
-            half = min(max(0.12 * self._tau, 8 * ts), 1e-3)  # too short for the rotor to move
-            across = min(0.4 * self._rated * inductance / half, 0.3 * motor.volts)
-            hand.ready()
-            evidence = self._take("inductance", "steps-q", routines.steps_across(hand, self._volts, half, across))
+        evidence = self.take_steps()
+        if self._motor.star:
+            evidence = self.take_steps_across()
         return self._settle("inductance", evidence)
 
-    def _time_constant(self) -> float:
-        """Return L/R [s] roughly, from how a step of the current rises."""
-        hand, motor = self._hand, self._motor
-        half = 200 * hand.period
-        for _ in range(4):
-            rough = routines.steps(hand, motor, self._volts, half, 0.2 * self._volts)
-            time_, current = rough.time, rough.columns["i_a" if motor.turned else "i_m"]
-            # the area between a step and what it comes to, over its height, is the time constant
-            edges = np.flatnonzero(np.abs(np.diff(rough.columns[next(k for k in rough.columns if k.startswith("v_"))])) > 0.2 * self._volts)
-            period = round(half / hand.period)
-            taus = []
-            for at in edges:
-                if at + period < len(time_):
-                    piece = current[at + 1 : at + 1 + period]
-                    end = float(np.mean(piece[-max(period // 10, 3) :]))
-                    height = end - float(current[at])
-                    if abs(height) > 0.02 * motor.current:
-                        taus.append(float(np.sum(end - piece)) / height * hand.period)
-            if taus and 4.0 * float(np.median(taus)) < half:
-                return max(float(np.median(taus)), 0.5 * hand.period)
-            half *= 4.0
-        raise Refusal("the current does not come to rest within a step", "look at the supply's current limit")
-
     def _current_loop(self) -> str:
-        hand, motor = self._hand, self._motor
+        hand = self._hand
         if settled_value(self.bench, "pwm.loop_hz") is None:
             self._settle("pwm")
         told = 1.0 / hand.period
@@ -260,15 +165,7 @@ class Identification:
         wrote = self._write("current_loop")
         if not wrote:
             return f"{text}; the drive takes no gains"
-        hand.ready()
-        if motor.turned:
-            hand.begin(VOLTAGE, level=self._volts)
-            hand.settle_down(3.0)
-        gains = (need(self.bench, "current_loop.kp_d"), need(self.bench, "current_loop.ki_d"))
-        bandwidth = need(self.bench, "current_loop.bandwidth_hz")
-        half = min(max(8.0 / bandwidth, 40 * hand.period), 0.05)
-        taken = routines.current_step(hand, motor, half, gains)
-        self._take("current_loop", "current-step", taken)
+        self.take_current_step()
         design = design_current(self.bench)
         return f"{text}; {self._beside('overshoot', 100.0 * float(self.bench.evidence['current_loop'][-1].estimates['overshoot'].value), design.d.overshoot_pct)}"
 
@@ -285,59 +182,18 @@ class Identification:
         return f"{what} {measured:.1f} %, by design {designed:.1f} %"
 
     def _coast(self) -> str:
-        hand, motor = self._hand, self._motor
-        if not motor.turned:
-            hand.settle_down(5.0)
-            self._let_go()
-        last = None
-        for wanted, seconds in _COASTS:
-            hand.ready()
-            try:
-                taken = self._coasted = routines.coast(hand, motor, self._reach(wanted), seconds)
-                names = [n for n in ("v_ab", "v_bc", "v_a", "v_b", "v_m", "speed", "angle") if n in taken.columns]
-                evidence = self._take("flux", "coast", Taken({"t": taken.time, **{n: taken.columns[n] for n in names}}, taken.notes))
-            except Refusal as refusal:  # it lost the field, or stood too soon
-                if refusal.code in _ENDS:
-                    raise
-                last = refusal
-                hand.stop()
-                continue
-            return self._settle("flux", evidence)
-        assert last is not None
-        raise last
-
-    def _reach(self, wanted: float) -> float:
-        """Return the share of the top speed to which the field is turned, no more than is ``wanted`` and the drive allows."""
-        entry = self._hand.description.role("commands", "test_speed")
-        most = entry.max if entry is not None and entry.max is not None else math.inf
-        return min(wanted, 0.99 * most / self._motor.top_speed)
+        return self._settle("flux", self.take_coast())
 
     def _halls(self) -> str:
-        assert self._coasted is not None
-        columns = self._coasted.columns
-        wanted = ("t", "v_ab", "v_bc", "hall_1", "hall_2", "hall_3")
-        evidence = self._take("commutation", "halls", Taken({k: columns[k] for k in wanted}, self._coasted.notes))
-        return self._settle("commutation", evidence)
+        return self._settle("commutation", self.take_halls())
 
     def _alignment(self) -> str:
-        hand, motor = self._hand, self._motor
-        hand.ready()
-        share = min(1.0, self._on_axis() / motor.current)
-        try:
-            evidence = self._take("commutation", "alignment", routines.alignment(hand, motor, share * self._volts))
-        except Refusal as refusal:  # a heavy shaft falls behind
-            if refusal.code in _ENDS:
-                raise
-            hand.ready()
-            evidence = self._take("commutation", "alignment", routines.alignment(hand, motor, share * self._volts, slower=4))
-        text = self._settle("commutation", evidence)
+        text = self._settle("commutation", self.take_alignment())
         self._write("commutation")
         return text
 
     def _run_up(self) -> str:
-        hand = self._hand
-        evidence = self._take("mechanics", "run-up", routines.run_up(hand, self._motor))
-        return self._settle("mechanics", evidence)
+        return self._settle("mechanics", self.take_run_up())
 
     def _torque_current(self) -> float:
         """Return the current [A] that the drive lets the speed loop ask for, as far as it tells."""

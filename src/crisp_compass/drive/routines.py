@@ -12,7 +12,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from crisp_compass.commutation.alignment import propose_fields
-from crisp_compass.drive.hand import Hand
+from crisp_compass.drive.hand import SWEPT, Hand
 from crisp_compass.drive.served_stand import COAST, FIELD, TORQUE, VOLTAGE
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
@@ -33,6 +33,12 @@ STEPS = 6
 MEANS = {"voltages": "means over the sampling period"}
 #: Rows of a capture that is read over a line.
 _ROWS = 4000
+#: Directions of the pulses of a pole search, how often each comes, and rows that may pass before one begins.
+_DIRECTIONS, _PULSES, _LEAD_ROWS = 24, 2, 400
+#: A chirp swings by this share of the run-up's current, from so many periods in the time of a run-up to this share of the drive's rate.
+_SWING, _SLOW, _SWEPT = 0.6, 2.0, 0.01
+#: Rows of a chirp, and least rows of a period of it.
+_CHIRP_ROWS, _PERIOD_ROWS = 12_000, 16
 #: Rows over which a speed is timed by hall edges, each of which is known to half a row: half a percent.
 _EDGE_ROWS = 60
 
@@ -206,8 +212,8 @@ def _run_up(hand: Hand, motor: Motor, speed: float) -> tuple[float, float]:
     raise Refusal("the shaft does not run up with the test current", "take its load off, or allow more current", code="stays")
 
 
-def run_up(hand: Hand, motor: Motor) -> Taken:
-    """Take an acceleration at a constant torque current and the coast behind it."""
+def run_up(hand: Hand, motor: Motor, *, chirp: bool = False) -> Taken:
+    """Take an acceleration at a constant torque current, with ``chirp`` one that swings faster and faster about it, and the coast behind it."""
     hand.ready()
     current, took = _run_up(hand, motor, 0.6 * motor.top_speed)
     reached = abs(hand.speed)
@@ -223,10 +229,12 @@ def run_up(hand: Hand, motor: Motor) -> Taken:
     if edges:  # two rows and a half for every edge at the fastest: its number grows with the speed and with the time that the speed takes
         slower = min(1.0, math.sqrt(4 * _ROWS / (2.5 * 6 * motor.pole_pairs * reached / (2 * math.pi) * span)))
         reached, span = slower * reached, slower * span
-    every = max(1, math.ceil(span / hand.period / (4 * _ROWS if edges else 3000)))
+    rows = min(_CHIRP_ROWS, hand.most_rows(names)) if chirp else 4 * _ROWS if edges else 3000
+    every = max(1, math.ceil(span / hand.period / rows))
+    sine = _sine_of(hand, current, took, every) if chirp else {}
     hand.ready()
     hand.open_scope(names, int(span / hand.period / every), every)
-    hand.begin(TORQUE, level=current)
+    hand.begin(TORQUE, level=current, **sine)
     began = hand.clock()
     while abs(hand.speed) < reached and hand.clock() - began < 1.2 * took:
         hand.wait(0.005)
@@ -235,7 +243,17 @@ def run_up(hand: Hand, motor: Motor) -> Taken:
     hand.stop()
     if edges:
         found = _with_speed_of_edges(found, motor.pole_pairs)
-    return Taken(found, {"current": f"{current:.6g} A held", **({"speed": "from hall edges one electrical turn apart"} if edges else {})})
+    swung = {"chirp": f"{sine['swing']:.4g} A, {sine['low']:.4g} to {sine['high']:.4g} Hz"} if chirp else {}
+    return Taken(found, {"current": f"{current:.6g} A held", **swung, **({"speed": "from hall edges one electrical turn apart"} if edges else {})})
+
+
+def _sine_of(hand: Hand, current: float, took: float, every: int) -> dict[str, float]:
+    """Return the sizes of a sine that gets faster while a run-up lasts; raises Refusal where the drive has none."""
+    if not all(hand.description.role("commands", n) for n in SWEPT):
+        raise Refusal("the drive has no current that swings faster and faster", "take a run-up")
+    low = _SLOW / took
+    high = max(min(_SWEPT / hand.period, 1.0 / (_PERIOD_ROWS * every * hand.period)), 2.0 * low)
+    return {"swing": _SWING * current, "low": low, "high": high, "sweep": took}
 
 
 def _with_speed_of_edges(found: Mapping[str, FloatArray], pole_pairs: float) -> dict[str, FloatArray]:
@@ -303,3 +321,49 @@ def speed_steps(hand: Hand, motor: Motor, low: float, high: float, seconds: floa
     found = hand.close_scope()
     hand.stop()
     return Taken(found)
+
+
+def pole_pulses(hand: Hand, volts: float, half: float, pause: float) -> Taken:
+    """Put a pulse of ``volts`` [V] for ``half`` [s] on the windings in one direction after another, opposite ones in turn, and read the current along each before and at its end.
+
+    Between pulses the windings are shorted for ``pause`` [s], until no current is left. The first half of a square wave is the pulse: it begins without a current, so
+    that the iron shows on which side the pole lies.
+    """
+    hand.settle_down(_REST_S)
+    hand.arm()
+    angles = [2 * math.pi * k / _DIRECTIONS for k in range(_DIRECTIONS // 2)]
+    directions = [a + turn for _ in range(_PULSES) for a in angles for turn in (0.0, math.pi)]
+    rests, peaks = [], []
+    rows = math.ceil(half / hand.period) + 2
+    for at in directions:
+        hand.begin(VOLTAGE, swing=volts, angle=math.remainder(at, 2 * math.pi))
+        hand.wait(max(pause, 2 * hand.period))
+        hand.open_scope(("v_cmd", "v_bc", "i_a", "i_b"), _LEAD_ROWS + 4 * rows)
+        hand.command("test_half", half)  # the wave begins here, with its first half
+        found = hand.close_scope()
+        hand.command("test_half", 0.0)
+        c, s = math.cos(at), math.sin(at)
+        along = found["i_a"] * c + (found["i_a"] + 2 * found["i_b"]) / math.sqrt(3) * s
+        acted = found["v_cmd"] * c + found["v_bc"] / math.sqrt(3) * s
+        on = np.flatnonzero(acted > 0.3 * volts)
+        if not len(on):
+            raise Refusal("the drive puts no pulse on the windings", "look at its tests, and at what its memory captures")
+        behind = np.flatnonzero(np.diff(on) > 1)
+        last = int(on[behind[0]]) if len(behind) else int(on[-1])
+        rests.append(float(along[max(int(on[0]) - 1, 0)]))
+        peaks.append(float(along[last]))
+    hand.stop()
+    columns = {"field_angle": np.mod(directions, 2 * math.pi), "i_peak": np.array(peaks), "i_rest": np.array(rests)}
+    return Taken(columns, {"pulse": f"{volts:.4g} V for {half * 1e6:.4g} µs"})
+
+
+def start(hand: Hand, speed: float, seconds: float) -> Taken:
+    """Let the drive go to ``speed`` [rad/s] by itself and keep windings and currents for ``seconds``; its memory is filled evenly."""
+    names = ("v_ab", "v_bc", "i_a", "i_b")
+    hand.ready()
+    every = max(1, math.ceil(seconds / hand.period / hand.most_rows(names)))
+    hand.open_scope(names, min(int(seconds / hand.period / every), hand.most_rows(names)), every)
+    hand.command("speed", speed)
+    found = hand.close_scope()
+    hand.stop()
+    return Taken(found, {"started": f"by the drive itself, to {speed:.5g} rad/s", **(MEANS if every == 1 else {})})

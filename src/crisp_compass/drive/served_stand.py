@@ -34,6 +34,8 @@ _MODES = {VOLTAGE: ALIGN, FIELD: STEP, TORQUE: CURRENT, COAST: OFF}
 _WORDS, _PAGE, _WINDOW_AT = 60_000, 120, 2000
 #: Longest time [s] for which the turned field keeps one speed while it is ramped.
 _RAMP_SLICE = 1e-3
+#: Pieces that a period of a swept sine is made of at least.
+_PIECES = 40
 
 
 @dataclass(frozen=True)
@@ -62,7 +64,10 @@ def stand_values(bench: Bench, drive: Drive, top: float) -> list[StandValue]:
         StandValue("test", "uint16", 1.0, "", 0, 4, "0 none, 1 a voltage, 2 a current at an angle of its own, 3 a torque current, 4 the bridge off; only armed"),
         StandValue("test_level", "float32", 1.0, "", -most, most, "V of a voltage, A of a current"),
         StandValue("test_swing", "float32", 1.0, "", -most, most, "what a square wave adds to the level and takes off it"),
-        StandValue("test_half", "float32", 1.0, "s", 0, 10, "half a period of the square wave; 0 for none"),
+        StandValue("test_half", "float32", 1.0, "s", 0, 10, "half a period of the square wave, which begins anew when this is written; 0 for none"),
+        StandValue("test_low", "float32", 1.0, "Hz", 0, 1e4, "frequency at which a sine of the swing's size begins"),
+        StandValue("test_high", "float32", 1.0, "Hz", 0, 1e4, "frequency at which it ends; 0 for no sine"),
+        StandValue("test_sweep", "float32", 1.0, "s", 0, 60, "time in which it gets there, by equal ratios; behind that the swing is zero"),
     ]  # fmt: skip
     if turns_field(bench):
         found += [
@@ -136,6 +141,8 @@ class Stand:
         self.values[name] = value
         if name == "test":
             self._begin()
+        elif name == "test_half":
+            self._clock = 0.0
         elif name == "scope_start":
             self._arm(round(value))
 
@@ -163,7 +170,7 @@ class Stand:
         half = v.get("test_half", 0.0)
         if half > 0:
             sign = 1.0 if int(self._clock / half + 1e-6) % 2 == 0 else -1.0
-        level = v.get("test_level", 0.0) + (sign * v.get("test_swing", 0.0) if half > 0 else 0.0)
+        level = v.get("test_level", 0.0) + (sign * v.get("test_swing", 0.0) if half > 0 else self._sine() * v.get("test_swing", 0.0))
         across = sign * v.get("test_across", 0.0) if half > 0 else 0.0
         if kind == VOLTAGE:
             angle = math.radians(v.get("test_angle", 0.0))
@@ -182,6 +189,14 @@ class Stand:
             limit = self._sim.drive.control.i_limit
             self._sim.command(_MODES[kind], speed=self._turning, i_d=max(min(level, limit), -limit))
 
+    def _sine(self) -> float:
+        """Return the sine that gets faster by equal ratios: phase f0·T/ln k·(k^(t/T) − 1) with k = f1/f0 (A. Farina, AES 108, 2000); 0 where there is none, or behind its end."""
+        low, high, sweep = (self.values.get(f"test_{n}", 0.0) for n in ("low", "high", "sweep"))
+        if not (low > 0 and high > low and 0 < self._clock < sweep):
+            return 0.0
+        ratio = math.log(high / low)
+        return math.sin(2 * math.pi * low * sweep / ratio * math.expm1(self._clock / sweep * ratio))
+
     def _slice(self, left: float) -> float:
         """Return how long [s] the command stays as it is, at most ``left``."""
         v = self.values
@@ -190,6 +205,9 @@ class Stand:
         if half > 0:
             into = self._clock - half * int(self._clock / half + 1e-6)
             span = min(span, max(half - into, self.scope.period_s))
+        high = v.get("test_high", 0.0)
+        if high > 0:
+            span = min(span, max(1.0 / (_PIECES * high), self.scope.period_s))
         if int(v["test"]) == TORQUE:
             span = min(span, _RAMP_SLICE)
         if int(v["test"]) == FIELD and self._turning != v.get("test_speed", 0.0):

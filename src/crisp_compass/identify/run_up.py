@@ -162,6 +162,8 @@ def _coasting(smooth: FloatArray, i: FloatArray, driven: bool, source: str) -> B
     best[index[:edge]] = False
     if index[-1] < len(best) - 1:
         best[index[-edge:]] = False
+    if not best.any():
+        raise Refusal("the coast is too short to tell an offset of the current", "keep recording until the shaft is slow", where=source)
     level = float(np.mean(i[best]))
     if float(np.max(np.abs(quiet - level)[~best], initial=0.0)) < 3 * band:
         raise Refusal(

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QFileDialog, QPushButton, QStackedWidget
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.reading import Reading
+from crisp_compass.app.page.take import TakeButton
 from crisp_compass.app.widgets.parts import label
 from crisp_compass.app.widgets.pictures import Pictures
 from crisp_compass.app.widgets.wiring import WiringSketch
@@ -59,6 +60,8 @@ class CapturePage(Page):
         self.map_button.setToolTip("Say anew which channel of this file is which signal, its sign, scale and zero")
         self.map_button.clicked.connect(self.remap)
 
+        self.take_button = TakeButton(document, self.key, self.section, self)
+
     @property
     def kinds(self) -> tuple[CaptureKind, ...]:
         """Kinds of capture of the bench's motor that this section shows, the usual one first."""
@@ -80,7 +83,7 @@ class CapturePage(Page):
             caution.setWordWrap(True)
             self.column.addWidget(caution)
         self.build()
-        self.finish("Settle…" if self.settles else "", *self.buttons(), self.map_button, self.open_button)
+        self.finish("Settle…" if self.settles else "", *self.buttons(), self.map_button, self.take_button, self.open_button)
 
     # ---- for pages that have something of their own
 
@@ -148,6 +151,7 @@ class CapturePage(Page):
     def refresh(self) -> None:
         """Show the document; plots are made again when the evidence they show is another."""
         evidence = self.evidence()
+        self.take_button.follow()
         before = self.reading.evaluated
         self.reading.want(evidence)
         self._show_words()

@@ -1,0 +1,119 @@
+"""One capture through a drive for one leg: which can be taken there, what it would do, and taking it."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.course.captures import Evaluated
+from crisp_compass.drive.description import Description
+from crisp_compass.drive.hand import SWEPT, Hand, LocalLine, lacks
+from crisp_compass.drive.rehearsal import Rehearsal, guessed
+from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.taking import Taker
+from crisp_compass.errors import Refusal
+from crisp_compass.motor import family_of, three_phases, turns_field
+from crisp_compass.sensing import SENSORS
+
+
+@dataclass(frozen=True)
+class Offer:
+    """One capture that the program takes: its key, the leg and section that it lands on, what it is called, what moves meanwhile, and channels of the drive's memory that it needs."""
+
+    key: str
+    topic: str
+    section: str
+    name: str
+    moves: str
+    channels: tuple[str, ...] = ()
+
+
+_STILL, _CLAMPED = "The shaft aligns with a jerk, then rests.", "The shaft is clamped and rests."
+_RUNS = "The shaft runs up and coasts."
+
+
+def offers(bench: Bench, description: Description, topic: str, section: str) -> tuple[Offer, ...]:
+    """Return the captures that a drive can take for a section of a leg, with this bench's motor and sensor."""
+    turned, star = turns_field(bench), three_phases(bench)
+    if family_of(bench).own_circuit or lacks(description, turned=turned) or description.scope is None:
+        return ()
+    sensor = SENSORS[bench.settings.sensor.kind]
+    still = _STILL if turned else _CLAMPED
+    seen = {n for c in description.scope.channels for n in (c.name, c.signal, *c.bits) if n} | {e.signal for e in description.telemetry if e.signal == "angle"}
+    current = ("i_q",) if turned else ("i_m",)
+    found = [Offer("levels", "resistance", "Capture", "a staircase", still)]
+    found.append(Offer("steps", "inductance", "Capture", "steps along the magnet" if turned else "steps", still))
+    if star:
+        found.append(Offer("steps_across", "inductance", "Capture", "steps across the magnet", _STILL, ("v_bc", "i_b")))
+    found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", still, ("i_ref",)))
+    if turned or "speed" in seen:
+        found.append(Offer("coast", "flux", "Capture", "a coast", "The shaft turns up and coasts."))
+    if turned and sensor.edges:
+        found.append(Offer("halls", "commutation", "Hand turn", "a coast with its halls", "The shaft turns up and coasts.", ("hall_1",)))
+    if turned and sensor.counted:
+        found.append(Offer("alignment", "commutation", "Alignment", "an alignment", "The shaft turns slowly there and back.", ("angle",)))
+    if star:
+        found.append(Offer("pole_search", "commutation", "Pole search", "pulses all round", "Nothing turns; the windings sing.", ("v_cmd", "v_bc", "i_a", "i_b")))
+    if "speed" in seen and (sensor.tells_angle or not turned):
+        found.append(Offer("run_up", "mechanics", "Capture", "a run-up", _RUNS, current))
+        if not sensor.edges and all(description.role("commands", n) for n in SWEPT):
+            found.append(Offer("chirp", "mechanics", "Capture", "a run-up with a swing", _RUNS, ("speed", *current)))
+    if turned and not sensor.tells_angle:
+        found.append(Offer("start", "start_up", "Measured run", "a start", "The shaft aligns, starts and runs.", ("v_ab", "v_bc", "i_a", "i_b")))
+    return tuple(o for o in found if o.topic == topic and o.section == section and set(o.channels) <= seen)
+
+
+class _One(Taker):
+    """Takes one capture and remembers what was made of it."""
+
+    evaluated: Evaluated | None = None
+
+    def file_of(self, name: str) -> str:
+        """Return a file that nothing lies under yet: a capture that the bench knows is not overwritten."""
+        number, file = 1, super().file_of(name)
+        while (self._folder / file).exists():
+            number += 1
+            file = super().file_of(f"{name}-{number}")
+        return file
+
+    def _read(self, found: Evaluated) -> None:
+        self.evaluated = found
+
+    def take(self, key: str) -> Evaluated:
+        """Take a capture by its key; the drive is stopped and a shaft that was clamped for it let go, whatever happens."""
+        try:
+            getattr(self, f"take_{key}")()
+        finally:
+            self._hand.stop()
+            self._let_go()
+        assert self.evaluated is not None
+        return self.evaluated
+
+
+def take_one(bench: Bench, hand: Hand, folder: Path, key: str, *, now: Callable[[], str], prefix: str) -> Evaluated:
+    """Take one capture through a drive, written into ``folder`` under a name that nothing has, and read it; raises Refusal where it does not go."""
+    return _One(bench, hand, folder, now=now, prefix=prefix).take(key)
+
+
+def rehearse_one(bench: Bench, key: str) -> Rehearsal:
+    """Take one capture on a simulated drive of the bench's motor, as far as it is known; raises Refusal where it would not go."""
+    whole, presumed = guessed(bench)
+    drive = ServedDrive(whole)
+    line = LocalLine(drive)
+    most = [0.0, 0.0]
+
+    def pass_time(seconds: float) -> None:
+        line.pass_time(seconds)
+        most[0] = max(most[0], drive.most_current)
+        most[1] = max(most[1], abs(drive.speed))
+
+    hand = Hand(line, drive.description, pass_time, clock=line.clock)
+    with tempfile.TemporaryDirectory(prefix="crisp-compass-") as folder:
+        try:
+            take_one(whole, hand, Path(folder), key, now=lambda: "1970-01-01T00:00:00", prefix="rehearsal")
+        except Refusal as refusal:
+            raise Refusal(refusal.problem, refusal.remedy) from None
+    return Rehearsal(most[0], most[1], line.clock(), presumed)

@@ -1,0 +1,254 @@
+"""Every capture that the program takes through a drive: sized by what the bench knows, written beside it, read for its leg. Nothing is settled here."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.records import Evidence
+from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.capture import write_capture
+from crisp_compass.course.captures import Evaluated, add_evidence, evaluate
+from crisp_compass.drive import routines
+from crisp_compass.drive.hand import Hand
+from crisp_compass.drive.identification_plan import motor_of
+from crisp_compass.drive.routines import Taken
+from crisp_compass.drive.served_stand import VOLTAGE
+from crisp_compass.errors import Refusal
+from crisp_compass.estimates import Finding
+from crisp_compass.motor import family_of
+
+#: Refusals after which nothing is tried again.
+ENDS = ("tripped", "disarmed", "too-fast", "stopped")
+#: Shares of the top speed up to which the shaft is turned for a coast, and in how many seconds, until one of them shows enough.
+_COASTS = ((0.5, 3.0), (0.8, 8.0), (0.25, 5.0), (0.12, 5.0))
+#: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
+AXIS = 0.6
+
+
+class Taker:
+    """Takes captures through one drive for a bench; ``now`` gives the time of the evidence, captures are named by ``prefix``."""
+
+    def __init__(self, bench: Bench, hand: Hand, folder: Path, *, now: Callable[[], str], prefix: str = "drive") -> None:
+        self._prefix = prefix
+        self.bench, self._hand, self._folder = bench, hand, folder
+        self._now, self._clock = now, hand.clock
+        hand.look()
+        self._motor = motor_of(bench, hand.signal("v_bus") or need(bench, "plate.v_bus"))
+        self._rated = self._motor.current  # a short current across moves nothing, so it may be all of it
+        hand.most_speed = 1.5 * self._motor.top_speed
+        self._volts = self._tau = 0.0
+        self._clamped = False
+        self._coasted: Taken | None = None
+        self.findings: list[Finding] = []
+
+    def _let_go(self) -> None:
+        """Let go of a shaft that was clamped for this, and was not before."""
+        if self._clamped:
+            self._clamped = False
+            with contextlib.suppress(Refusal):
+                self._hand.command("hold", 0.0)
+
+    def _on_axis(self) -> float:
+        """Return the current [A] that still holds the rotor on its axis, with room.
+
+        Torque of a current I at an angle δ to the magnet is ψ·I·sin δ − (Lq − Ld)·I²·sin δ·cos δ: beyond ψ/(Lq − Ld) the rotor rests beside the current, at
+        cos δ = ψ/((Lq − Ld)·I).
+        """
+        found = [settled_value(self.bench, k) for k in ("inductance.ld", "inductance.lq", "flux.flux_linkage")]
+        if any(q is None for q in found):
+            return math.inf
+        ld, lq, psi = (q.value for q in found if q is not None)
+        return AXIS * psi / (lq - ld) if lq > ld else math.inf
+
+    def file_of(self, name: str) -> str:
+        """Return the file of a capture by its name in ``CAPTURES``."""
+        return f"{self._prefix}-{name}.csv"
+
+    def _read(self, found: Evaluated) -> None:
+        """Hear of a capture that was read."""
+
+    def _take(self, topic: str, name: str, taken: Taken) -> Evidence:
+        """Write a capture beside the bench and read it for a waypoint; the drive is disarmed, as nobody looks at it meanwhile."""
+        self._hand.stop()
+        family = family_of(self.bench).captures
+        path = self._folder / self.file_of(name)
+        known = {k: v for k, v in taken.channels().items() if v.size}
+        notes = {"origin": f"taken by the program from {self._hand.description.name or 'a drive'}", "family": family, **taken.notes}
+        write_capture(path, taken.time, known, notes)
+        found = evaluate(self.bench, topic, path, base=self._folder, when=self._now())
+        self._read(found)
+        self.findings += [Finding(f.level, f.code, f.text) for f in found.evidence.findings if f.level != "info"]
+        self.bench = add_evidence(self.bench, found.evidence)
+        return found.evidence
+
+    def _time_constant(self) -> float:
+        """Return L/R [s] roughly, from how a step of the current rises."""
+        hand, motor = self._hand, self._motor
+        half = 200 * hand.period
+        for _ in range(4):
+            rough = routines.steps(hand, motor, self._volts, half, 0.2 * self._volts)
+            time_, current = rough.time, rough.columns["i_a" if motor.turned else "i_m"]
+            # the area between a step and what it comes to, over its height, is the time constant
+            edges = np.flatnonzero(np.abs(np.diff(rough.columns[next(k for k in rough.columns if k.startswith("v_"))])) > 0.2 * self._volts)
+            period = round(half / hand.period)
+            taus = []
+            for at in edges:
+                if at + period < len(time_):
+                    piece = current[at + 1 : at + 1 + period]
+                    end = float(np.mean(piece[-max(period // 10, 3) :]))
+                    height = end - float(current[at])
+                    if abs(height) > 0.02 * motor.current:
+                        taus.append(float(np.sum(end - piece)) / height * hand.period)
+            if taus and 4.0 * float(np.median(taus)) < half:
+                return max(float(np.median(taus)), 0.5 * hand.period)
+            half *= 4.0
+        raise Refusal("the current does not come to rest within a step", "look at the supply's current limit")
+
+    def _reach(self, wanted: float) -> float:
+        """Return the share of the top speed to which the field is turned, no more than is ``wanted`` and the drive allows."""
+        entry = self._hand.description.role("commands", "test_speed")
+        most = entry.max if entry is not None and entry.max is not None else math.inf
+        return min(wanted, 0.99 * most / self._motor.top_speed)
+
+    # ---- at standstill
+
+    def _hold_still(self) -> None:
+        """Clamp a shaft that a voltage would turn; the drive that does it is asked."""
+        hand = self._hand
+        entry = hand.description.role("commands", "hold")
+        before = hand.line.read([entry]).get(entry.name, 0.0) if entry is not None and entry.readable else 0.0
+        hand.command("hold", 1.0)
+        self._clamped = before == 0.0
+
+    def _size(self) -> None:
+        """Find the voltage along the first winding that drives the test current, where it is not known yet; it is held then."""
+        hand, motor = self._hand, self._motor
+        if not motor.turned and not self._clamped:
+            self._hold_still()
+        hand.ready()
+        if self._volts == 0.0:
+            self._volts = routines.volts_for(hand, motor)
+
+    def take_levels(self) -> Evidence:
+        """Take a staircase of voltages for the resistance."""
+        self._volts = 0.0
+        self._size()
+        return self._take("resistance", "levels", routines.levels(self._hand, self._motor, self._volts))
+
+    def _resistance(self) -> float:
+        """Return the resistance [Ω] as settled, else roughly as the test current found it."""
+        found = settled_value(self.bench, "resistance.resistance")
+        return found.value if found is not None else self._volts / self._motor.current
+
+    def take_steps(self) -> Evidence:
+        """Take steps of a voltage along the magnet, or of an armature, for the inductance."""
+        self._size()
+        motor, ts = self._motor, self._hand.period
+        self._tau = self._time_constant()
+        half = min(max(1.5 * self._tau, 10 * ts), 0.02)
+        swing = min(0.4 * motor.current * self._resistance() / (1.0 - math.exp(-half / self._tau)), 0.3 * motor.volts)
+        return self._take("inductance", "steps-d" if motor.star else "steps", routines.steps(self._hand, motor, self._volts, half, swing))
+
+    def take_steps_across(self) -> Evidence:
+        """Take steps of a voltage across the magnet, too short for the rotor to move."""
+        self._size()
+        if self._tau == 0.0:
+            self._tau = self._time_constant()
+            self._hand.ready()
+        known = [e.estimates["inductance"].value for e in self.bench.evidence.get("inductance", ()) if "inductance" in e.estimates]
+        inductance = known[-1] if known else self._tau * self._resistance()
+        half = min(max(0.12 * self._tau, 8 * self._hand.period), 1e-3)
+        across = min(0.4 * self._rated * inductance / half, 0.3 * self._motor.volts)
+        return self._take("inductance", "steps-q", routines.steps_across(self._hand, self._volts, half, across))
+
+    def take_current_step(self) -> Evidence:
+        """Take steps of the current loop with the gains that are settled."""
+        hand, motor = self._hand, self._motor
+        gains = (need(self.bench, "current_loop.kp_d"), need(self.bench, "current_loop.ki_d"))
+        if not motor.turned and not self._clamped:
+            self._hold_still()
+        hand.ready()
+        if motor.turned:
+            if self._volts == 0.0:
+                self._volts = routines.volts_for(hand, motor)
+            hand.begin(VOLTAGE, level=self._volts)
+            hand.settle_down(3.0)
+        half = min(max(8.0 / need(self.bench, "current_loop.bandwidth_hz"), 40 * hand.period), 0.05)
+        return self._take("current_loop", "current-step", routines.current_step(hand, motor, half, gains))
+
+    def take_pole_search(self) -> Evidence:
+        """Take pulses all round at standstill: where the magnet lies, without turning the shaft."""
+        motor = self._motor
+        r, ld, lq = (need(self.bench, k) for k in ("resistance.resistance", "inductance.ld", "inductance.lq"))
+        half = min(max(0.12 * min(ld, lq) / r, 4 * self._hand.period), 2e-3)
+        volts = min(self._rated * min(ld, lq) / half, 0.5 * motor.volts)
+        return self._take("commutation", "pole-search", routines.pole_pulses(self._hand, volts, half, 6.0 * max(ld, lq) / r))
+
+    # ---- turning
+
+    def take_coast(self) -> Evidence:
+        """Turn the shaft by its own field, or an armature by a current, and let it coast: the flux linkage, or Ke."""
+        hand, motor = self._hand, self._motor
+        if not motor.turned:
+            hand.settle_down(5.0)
+            self._let_go()
+        last = None
+        for wanted, seconds in _COASTS:
+            hand.ready()
+            try:
+                taken = self._coasted = routines.coast(hand, motor, self._reach(wanted), seconds)
+                names = [n for n in ("v_ab", "v_bc", "v_a", "v_b", "v_m", "speed", "angle") if n in taken.columns]
+                return self._take("flux", "coast", Taken({"t": taken.time, **{n: taken.columns[n] for n in names}}, taken.notes))
+            except Refusal as refusal:  # it lost the field, or stood too soon
+                if refusal.code in ENDS:
+                    raise
+                last = refusal
+                hand.stop()
+        assert last is not None
+        raise last
+
+    def take_halls(self) -> Evidence:
+        """Read the halls beside the windings' own voltages, of a coast that was taken or is now."""
+        if self._coasted is None:
+            self.take_coast()
+        assert self._coasted is not None
+        columns = self._coasted.columns
+        wanted = ("t", "v_ab", "v_bc", "hall_1", "hall_2", "hall_3")
+        return self._take("commutation", "halls", Taken({k: columns[k] for k in wanted}, self._coasted.notes))
+
+    def take_alignment(self) -> Evidence:
+        """Hold a voltage at one angle after another and read where the shaft rests: the encoder's zero."""
+        hand = self._hand
+        self._size()
+        share = min(1.0, self._on_axis() / self._motor.current)
+        try:
+            return self._take("commutation", "alignment", routines.alignment(hand, self._motor, share * self._volts))
+        except Refusal as refusal:  # a heavy shaft falls behind
+            if refusal.code in ENDS:
+                raise
+            hand.ready()
+            return self._take("commutation", "alignment", routines.alignment(hand, self._motor, share * self._volts, slower=4))
+
+    def take_run_up(self) -> Evidence:
+        """Run the shaft up with a constant torque current and let it coast: inertia and friction."""
+        self._let_go()
+        return self._take("mechanics", "run-up", routines.run_up(self._hand, self._motor))
+
+    def take_chirp(self) -> Evidence:
+        """Run the shaft up with a torque current that swings faster and faster, and let it coast: inertia and friction, and what resonates."""
+        self._let_go()
+        return self._take("mechanics", "chirp", routines.run_up(self._hand, self._motor, chirp=True))
+
+    def take_start(self) -> Evidence:
+        """Let the drive start without a sensor by its own sequence, and keep what windings and currents do meanwhile."""
+        hand_over, ramp = (need(self.bench, f"start_up.{k}") for k in ("hand_over", "acceleration"))
+        whole = need(self.bench, "start_up.align_time") + hand_over / ramp + need(self.bench, "start_up.hold") + 1.0
+        asked = abs(self.bench.settings.run.speed)
+        speed = min(asked if asked > 1.2 * hand_over else 1.5 * hand_over, self._motor.top_speed)
+        return self._take("start_up", "start", routines.start(self._hand, speed, 1.3 * whole))
