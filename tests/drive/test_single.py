@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from pathlib import Path
 
@@ -101,7 +102,7 @@ def test_a_swing_over_a_run_up_reaches_the_windings(tmp_path: Path) -> None:
     for piece in np.array_split(driven, 4):
         size = np.abs(np.fft.rfft((piece - piece.mean()) * np.hanning(len(piece))))
         beat.append(float(np.fft.rfftfreq(len(piece), t[1] - t[0])[int(np.argmax(size))]))
-    assert all(b > 1.8 * a for a, b in zip(beat, beat[1:], strict=False)), beat  # faster and faster, by equal ratios
+    assert all(b > 1.8 * a for a, b in itertools.pairwise(beat)), beat  # faster and faster, by equal ratios
 
 
 def test_a_swing_without_a_coast_is_refused_in_a_sentence(tmp_path: Path) -> None:
