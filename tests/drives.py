@@ -79,3 +79,33 @@ def _with_halls(bench: Bench, rng: np.random.Generator) -> Bench:
     commutation = bench.settled["commutation"].model_copy(update={"values": {}, "halls": table})
     settings = bench.settings.model_copy(update={"sensor": bench.settings.sensor.model_copy(update={"kind": "halls"})})
     return bench.model_copy(update={"settings": settings, "settled": {**bench.settled, "commutation": commutation}})
+
+
+def random_cage(seed: int) -> Bench:
+    """Return a whole bench of an induction motor: 110 to 460 V, 0.7 to 40 A rms, 50 to 200 Hz, a third of them with volts over frequency."""
+    rng = np.random.default_rng(seed)
+
+    def spread(low: float, high: float) -> float:
+        return float(np.exp(rng.uniform(math.log(low), math.log(high))))
+
+    volts, current, hertz, pairs = float(rng.choice([110, 230, 400, 460])), spread(0.7, 40), float(rng.choice([50, 60, 87, 200])), int(rng.integers(1, 5))
+    phase, peak, omega = math.sqrt(2 / 3) * volts, math.sqrt(2) * current, 2 * math.pi * hertz
+    z, sync = phase / peak, omega / pairs
+    factor, efficiency = rng.uniform(0.65, 0.85), rng.uniform(0.7, 0.9)
+    power, bus = math.sqrt(3) * volts * current * factor * efficiency, volts * math.sqrt(2) * rng.uniform(0.95, 1.3)
+    plate = {
+        "rated_voltage": volts, "mains_hz": hertz, "rated_current": current, "current_base": "rms", "rated_power": power, "rated_speed": sync * (1 - rng.uniform(0.02, 0.07)),
+        "power_factor": factor, "efficiency": efficiency, "v_bus": bus, "top_speed": 1.1 * sync,
+    }  # fmt: skip
+    bench = proposed(enter(load_bench(DEMO / "hoist" / "hoist.bench.json"), "plate", plate), "plate")
+    rs, rr, lm, leakage = rng.uniform(0.02, 0.09) * z, rng.uniform(0.02, 0.07) * z, z / (rng.uniform(0.3, 0.6) * omega), rng.uniform(0.08, 0.25) * z / omega
+    bench = _put(bench, "resistance", resistance=rs)
+    magnetizing = phase / math.hypot(rs, omega * (lm + leakage))
+    bench = _put(bench, "circuit", leakage_inductance=leakage, magnetizing_inductance=lm, rotor_resistance=rr, rotor_time_constant=lm / rr, magnetizing_current=magnetizing)
+    torque = power / sync
+    bench = _put(bench, "mechanics", inertia=torque * spread(0.1, 1.5) / sync, viscous_friction=torque * rng.uniform(0.002, 0.02) / sync, coulomb_friction=torque * rng.uniform(0.005, 0.03))
+    bench = enter(bench, "run", {"i_limit": 1.5 * peak, "i_trip": 3.5 * peak, "v_min": 0.3 * bus, "speed": 0.5 * sync, "load": 0.0})
+    bench = enter(enter(bench, "current_loop", {"bandwidth_hz": rng.uniform(150, 500)}), "speed_loop", {"ramp": sync})
+    for topic in ("pwm", "current_loop", "speed_loop"):
+        bench = proposed(bench, topic)
+    return enter(bench, "circuit", {"firmware": "volts-per-hertz"}) if rng.random() < 0.3 else bench

@@ -333,8 +333,11 @@ def test_a_description_is_written_read_on_trial_kept_and_used(connected: Window,
     assert page._description == editor.description
     again = rows_of(editor.description)
     assert built(head_of(editor.description), again, editor.description) == editor.description
-    odd = {"protocol": "modbus tcp", "unit_id": 1, "telemetry": [{"name": "n", "address": 0, "type": "int16", "table": "holding", "scale": 1 / 32768, "min": -0.1 / 3}]}
-    told = Description.model_validate(odd)  # telemetry among the holding registers, and figures of many digits
+    odd: dict[str, object] = {
+        "protocol": "modbus tcp", "unit_id": 1, "live": {"link": "tcp:127.0.0.1:9", "channels": [{"name": "i", "type": "int16"}]},
+        "telemetry": [{"name": "n", "address": 0, "type": "int16", "table": "holding", "scale": 1 / 32768, "min": -0.1 / 3, "limit": "most", "bits": {"0": "in | out", "3": "stall"}}],
+    }  # fmt: skip
+    told = Description.model_validate(odd)  # telemetry among the holding registers, figures of many digits, a bar within a name, a stream beside it
     assert built(head_of(told), rows_of(told), told) == told
     forget(kept()[0])
     assert kept() == []

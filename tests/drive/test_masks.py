@@ -11,7 +11,7 @@ from hypothesis import strategies as st
 from crisp_compass.bench import load_bench
 from crisp_compass.drive.dcf import save_dcf
 from crisp_compass.drive.description import Entry
-from crisp_compass.drive.faults import faults_of
+from crisp_compass.drive.faults import faults_of, history_of
 from crisp_compass.drive.hand import LocalLine
 from crisp_compass.drive.importing import import_description
 from crisp_compass.drive.masks import as_hex, in_all_forms, is_mask, names_of, parse_mask
@@ -64,6 +64,12 @@ def test_a_masked_fault_does_not_trip_and_says_so(winch: Path) -> None:
     under = parse_mask(mask, "under-voltage")
     assert standing(60.0, under) == []  # the bus of 48 V is below, and nobody watches
     assert standing(60.0, 0.0) == ["under-voltage"]
+    assert history_of(told, line.read(told.telemetry)) == "the drive remembers 1 since it was switched on: the last under-voltage"
+    acknowledge = told.role("commands", "acknowledge")
+    assert acknowledge is not None
+    line.write(acknowledge, 1.0)
+    assert standing(60.0, 0.0) == ["under-voltage"]
+    assert history_of(told, line.read(told.telemetry)).endswith("remembers 2 since it was switched on: the last under-voltage, before it under-voltage")
     assert "over-current" not in (mask.bits or {}).values()  # the bridge is always watched
 
 

@@ -25,6 +25,11 @@ DRIVE_MOVES = Finding(
     "Nothing moves until you arm the drive. Then the shaft may start at once: motor clamped, people and loose things clear, load blocked, supply limited, and an emergency stop "
     "within reach, because software is none.",
 )
+_START_MOVES = Finding(
+    "caution", "start-moves",
+    "Start arms the drive, and the shaft may turn at once: motor clamped, people and loose things clear, load blocked, supply limited, and an emergency stop within reach, because "
+    "software is none.",
+)  # fmt: skip
 _CAUSES = {
     "over-current": "the current passed the trip level",
     "under-voltage": "the supply fell below its minimum",
@@ -58,7 +63,7 @@ def _slow_text(asked: float, hand_over: float) -> str:
 def run_findings(bench: Bench, kind: str = "simulation") -> tuple[Finding, ...]:
     """Return the caution that belongs to a run on a ``kind`` of drive (``simulation``, ``link``, ``replay``), and what is known to go wrong with the speed asked for."""
     if kind != "simulation":
-        return (DRIVE_MOVES,) if kind == "link" else ()
+        return (_START_MOVES,) if kind == "link" else ()
     slow = slow_hold(bench)
     if slow is None:
         return (_CAUTION, *(f for f in limits_of(bench).findings if f.code in ("emf-above-bus", "beyond-voltage")))

@@ -9,7 +9,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from crisp_compass.drive.description import Description, Entry, first_fault
-from crisp_compass.drive.importing import LISTS, entry_of_row
+from crisp_compass.drive.importing import BAR, LISTS, entry_of_row
 from crisp_compass.drive.link import open_link
 from crisp_compass.errors import Refusal
 
@@ -20,7 +20,7 @@ COLUMNS: dict[str, tuple[str, str]] = {
     "access": ("Access", "r, w or rw"), "min": ("Least", "smallest physical value"), "max": ("Most", "largest physical value"), "factory": ("Factory", "what its maker set"),
     "restart": ("Restart", "yes where a written value counts after a restart only"), "bench": ("On the bench", "settled value it holds, as resistance.resistance"),
     "signal": ("Signal", "of the capture format: speed, i_q, v_bus, angle"), "role": ("Role", "arm, speed, stop, heartbeat, acknowledge of commands; armed, speed of telemetry"),
-    "bits": ("Bits", "number:name with | between, as 0:over-current|2:stall"), "masks": ("Masks", "name of the fault word whose faults it takes out"), "group": ("Group", "where it belongs"),
+    "bits": ("Bits", "number:name with | between, as 0:over-current|2:stall; a | within a name is written \\|"), "masks": ("Masks", "name of the fault word whose faults it takes out"), "limit": ("Limit", "of what is measured: the parameter that limits its size"), "group": ("Group", "where it belongs"),
     "text": ("What it is", "for people"),
 }  # fmt: skip
 
@@ -57,8 +57,8 @@ def rows_of(description: Description) -> list[dict[str, str]]:
 def _cells(lot: str, entry: Entry) -> dict[str, str]:
     place = str(entry.address) if entry.address is not None else f"0x{entry.index:04X}:{entry.subindex or 0}" if entry.index is not None else ""
     numbers = {k: _exact(v) for k in ("min", "max", "factory") if (v := getattr(entry, k)) is not None}
-    words = {k: getattr(entry, k) or "" for k in ("name", "type", "unit", "access", "bench", "signal", "role", "masks", "group", "text", "table")}
-    bits = "|".join(f"{bit}:{name}" for bit, name in (entry.bits or {}).items())
+    words = {k: getattr(entry, k) or "" for k in ("name", "type", "unit", "access", "bench", "signal", "role", "masks", "limit", "group", "text", "table")}
+    bits = "|".join(f"{bit}:{name.replace('|', BAR)}" for bit, name in (entry.bits or {}).items())
     return {
         **dict.fromkeys(COLUMNS, ""), "list": lot, "place": place, "scale": "" if entry.scale == 1.0 else _exact(entry.scale), "restart": "yes" if entry.restart else "", "bits": bits,
         **numbers, **words,
@@ -95,7 +95,7 @@ def built(head: Head, rows: Sequence[Mapping[str, str]], base: Description | Non
     if head.watchdog.strip():
         data["watchdog"] = {"seconds": _number("watchdog", head.watchdog), "stop_s": _number("time to stand", head.stop or "1")}
     if base is not None:
-        data |= {k: v for k in ("scope", "stream", "period_s") if (v := getattr(base, k)) is not None}
+        data |= {k: v for k in ("scope", "live", "stream", "period_s") if (v := getattr(base, k)) is not None}
     try:
         return Description.model_validate(data)
     except ValidationError as error:

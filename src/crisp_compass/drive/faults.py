@@ -37,6 +37,22 @@ class Fault:
     masked: str = ""
 
 
+def history_of(description: Description, now: Mapping[str, float]) -> str:
+    """Return what a drive remembers of its faults, in words: how many since it was switched on, the last one and the one before it; empty where it tells none."""
+    count = description.role("telemetry", "faults_seen")
+    told = []
+    for role, before in (("last_fault", "the last"), ("fault_before", "before it")):
+        entry = description.role("telemetry", role)
+        word = round(now.get(entry.name, 0.0) / entry.scale) if entry is not None else 0
+        names = [name for bit, name in (entry.bits or {}).items() if word >> int(bit) & 1] if entry is not None else []
+        if names:
+            told.append(f"{before} {', '.join(names)}")
+    if count is None or count.name not in now:
+        return ""
+    number = round(now[count.name])
+    return f"the drive remembers {number or 'none'} since it was switched on{': ' if told else ''}{', '.join(told)}"
+
+
 def faults_of(description: Description, now: Mapping[str, float], held: Mapping[str, float] | None = None) -> list[Fault]:
     """Return every fault that the description names a bit for, and each word without bits that is not zero; ``held`` parameters tell which are masked."""
     found = []

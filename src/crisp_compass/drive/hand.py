@@ -30,6 +30,8 @@ _NEEDED = (
 )  # fmt: skip
 #: What else a motor whose field turns needs.
 TURNED = ("test_across", "test_angle", "test_speed", "test_ramp")
+#: What a motor needs whose field is a voltage that turns.
+CAGE = ("test_speed", "test_ramp", "hold")
 #: What a current that swings faster and faster needs.
 SWEPT = ("test_low", "test_high", "test_sweep")
 
@@ -80,11 +82,11 @@ class LocalLine:
         return self._passed
 
 
-def lacks(description: Description, *, turned: bool) -> str:
-    """Return what a drive lacks for the program's own captures, as a sentence without a full stop; empty if nothing."""
+def lacks(description: Description, needs: Sequence[str]) -> str:
+    """Return what a drive lacks for the program's own captures, with the commands that its motor ``needs`` beside the usual ones, as a sentence without a full stop; empty if nothing."""
     if description.scope is None:
         return "its description names no capture memory (scope)"
-    wanted = (*_NEEDED, *(TURNED if turned else ()))
+    wanted = (*_NEEDED, *needs)
     missing = [n for n in wanted if description.role("commands", n) is None]
     missing += [n for n in ("armed", "scope_rows") if description.role("telemetry", n) is None]
     return f"its description names no {', '.join(missing)}" if missing else ""
@@ -145,7 +147,7 @@ class Hand:
 
     def begin(self, kind: int, **sizes: float) -> None:
         """Size a test and begin it; sizes that are not named are zero."""
-        known = ("test_level", "test_swing", "test_half", *(TURNED[:3] if self.description.role("commands", "test_across") else ()))
+        known = ("test_level", "test_swing", "test_half", *(n for n in TURNED[:3] if self.description.role("commands", n) is not None))
         for role in known:
             self.command(role, sizes.get(role.removeprefix("test_"), 0.0))
         if self.description.role("commands", "test_sweep") is not None:

@@ -37,7 +37,7 @@ _CALM = 50.0
 #: Captures of speed steps, until their mean tells the overshoot.
 _PROOFS = 6
 #: Captures that an identification may take.
-CAPTURES = ("levels", "steps", "steps-d", "steps-q", "current-step", "coast", "halls", "alignment", "run-up")
+CAPTURES = ("levels", "steps", "steps-d", "steps-q", "current-step", "coast", "halls", "alignment", "run-up", "locked", "no-load")
 _REASON = "taken by the program through the drive"
 
 
@@ -151,6 +151,12 @@ class Identification(Taker):
         if self._motor.star:
             evidence = self.take_steps_across()
         return self._settle("inductance", evidence)
+
+    def _circuit(self) -> str:
+        self.take_locked()
+        text = self._settle("circuit", self.take_no_load())
+        self._write("circuit")
+        return text
 
     def _current_loop(self) -> str:
         hand = self._hand

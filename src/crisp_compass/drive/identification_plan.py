@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import need
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.drive.description import Description
-from crisp_compass.drive.hand import lacks
+from crisp_compass.drive.hand import CAGE, TURNED, lacks
 from crisp_compass.drive.routines import Motor
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import family_of, pole_pairs_of, three_phases, turns_field
@@ -60,18 +61,17 @@ def joined(bench: Bench, found: Bench) -> Bench:
 
 def steps_of(bench: Bench, description: Description | None) -> list[Step]:
     """Return the steps for a bench's motor and what its drive can do, or with None one that can do all; raises Refusal where it cannot test itself at all."""
-    family = family_of(bench)
-    if family.own_circuit:
-        raise Refusal(f"{bench.settings.plate.called} is not identified by this", "take its no-load and locked captures on the circuit leg")
-    turned = turns_field(bench)
+    cage, turned = family_of(bench).own_circuit, turns_field(bench)
     sensor = SENSORS[bench.settings.sensor.kind]
     seen: set[str | None] = {"speed", "angle"} if sensor.tells_angle else set()
     if description is not None:
-        missing = lacks(description, turned=turned)
+        missing = lacks(description, needs_of(bench))
         if missing:
             raise Refusal(missing, "this needs a drive that tests itself; its captures can also be taken one by one with Save strip")
         assert description.scope is not None
         seen = {n for c in description.scope.channels for n in (c.name, c.signal, *c.bits)} | {e.signal for e in description.telemetry if e.signal == "angle"}
+    if cage:
+        return _steps_of_cage(bench, seen)
     still = "the shaft aligns with a jerk, then rests" if turned else "the shaft is clamped and rests"
     found = [
         Step("levels", "Resistance, by levels", still, "resistance"), Step("steps", "Inductance, by steps", still, "inductance"),
@@ -91,6 +91,28 @@ def steps_of(bench: Bench, description: Description | None) -> list[Step]:
     return found
 
 
+def needs_of(bench: Bench) -> tuple[str, ...]:
+    """Return the commands that a drive of this bench's motor needs for the program's captures, beside the usual ones."""
+    return CAGE if family_of(bench).own_circuit else TURNED if turns_field(bench) else ()
+
+
+def _steps_of_cage(bench: Bench, seen: set[str | None]) -> list[Step]:
+    """Return the steps for an induction motor: its circuit by a locked and a no-load test, then what its firmware closes."""
+    found = [
+        Step("levels", "Resistance, by levels", "nothing turns; the windings carry a direct current", "resistance"),
+        Step("circuit", "Circuit, by a locked and a no-load test", "the shaft is clamped, then runs up to its rated frequency", "circuit"),
+    ]  # fmt: skip
+    if not closes_loops(bench):
+        return found
+    found.append(Step("current_loop", "Current loop: gains, and a step that proves them", "the motor is magnetized at rest", "current_loop"))
+    if "speed" in seen and SENSORS[bench.settings.sensor.kind].tells_angle:
+        found += [
+            Step("run_up", "Inertia and friction, by a run-up", "the shaft runs up and coasts", "mechanics"),
+            Step("speed_loop", "Speed loop: gains, and a step that proves them", "the shaft runs at two speeds", "speed_loop"),
+        ]  # fmt: skip
+    return found
+
+
 def motor_of(bench: Bench, volts: float) -> Motor:
     """Return what the tests must know of a bench's motor; raises Refusal where the plate is not settled."""
     plate = bench.settings.plate
@@ -100,4 +122,4 @@ def motor_of(bench: Bench, volts: float) -> Motor:
     sensor = SENSORS[bench.settings.sensor.kind]
     kind = "halls" if sensor.edges else "encoder" if sensor.tells_angle else "none"
     pairs = float(pole_pairs_of(plate)) if turned else 1.0
-    return Motor(three_phases(bench), turned, pairs, current, plate.top_speed, kind, volts)
+    return Motor(three_phases(bench), turned, pairs, current, plate.top_speed, kind, volts, family_of(bench).own_circuit)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import logging
+import re
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -24,7 +25,9 @@ _KINDS = {0x03: "int16", 0x04: "int32", 0x06: "uint16", 0x07: "uint32", 0x08: "f
 LISTS = ("parameters", "commands", "telemetry", "faults")
 _NUMBERS = ("scale", "min", "max", "factory")
 _PLACES = ("address", "index", "subindex")
-_WORDS = ("name", "type", "unit", "access", "text", "group", "bench", "signal", "role", "masks", "table")
+_WORDS = ("name", "type", "unit", "access", "text", "group", "bench", "signal", "role", "masks", "limit", "table")
+#: A bar within a name, where bars stand between names.
+BAR = "\\|"
 _ROLES = {CONTROLWORD: ("commands", "controlword"), STATUSWORD: ("telemetry", "statusword"), TARGET_VELOCITY: ("commands", "speed"), VELOCITY: ("telemetry", "speed")}
 
 
@@ -152,8 +155,8 @@ def entry_of_row(cells: Mapping[str, str], number: int) -> tuple[str, dict[str, 
     if cells.get("restart", "").lower() in ("1", "yes", "true"):
         entry["restart"] = True
     if cells.get("bits"):
-        parts = [p.partition(":") for p in cells["bits"].split("|")]
-        entry["bits"] = {bit.strip(): name.strip() for bit, _, name in parts}
+        parts = [p.partition(":") for p in re.split(r"(?<!\\)\|", cells["bits"])]
+        entry["bits"] = {bit.strip(): name.strip().replace(BAR, "|") for bit, _, name in parts}
     return lot, entry
 
 

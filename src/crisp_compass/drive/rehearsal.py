@@ -5,6 +5,7 @@ What is settled or stated of the motor is taken; what nobody knows yet is presum
 
 from __future__ import annotations
 
+import math
 import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -15,6 +16,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.records import HallRecord, HallSector
 from crisp_compass.bench.rules import need, settle, settled_value
+from crisp_compass.course.circuit import rated_hertz
 from crisp_compass.course.data_sheet import data_sheet_proposal
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
@@ -23,7 +25,7 @@ from crisp_compass.drive.identification import Identification
 from crisp_compass.drive.identification_plan import Progress, bare
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.errors import Refusal
-from crisp_compass.motor import family_of, pole_pairs_of, turns_field
+from crisp_compass.motor import family_of, flux_of, pole_pairs_of, turns_field
 
 #: Shares of the bus that the rated current drops in a winding, and that the top speed induces (common practice).
 _DROP, _INDUCED = 0.05, 0.35
@@ -47,9 +49,8 @@ class Rehearsal:
 def guessed(bench: Bench) -> tuple[Bench, tuple[str, ...]]:
     """Return the bench with everything settled that a simulation needs, and what of it nobody had said; raises Refusal without a plate."""
     presumed: list[str] = []
-    if family_of(bench).own_circuit:
-        raise Refusal(f"{bench.settings.plate.called} is not identified by this", "take its no-load and locked captures on the circuit leg")
     need(bench, "plate.v_bus")
+    cage = family_of(bench).own_circuit
     plate = bench.settings.plate
     volts, current, top = plate.v_bus, rated_peak(plate), plate.top_speed
     turned = turns_field(bench)
@@ -66,11 +67,15 @@ def guessed(bench: Bench) -> tuple[Bench, tuple[str, ...]]:
     if settled_value(bench, "resistance.resistance") is None:
         put("resistance", {"resistance": (_DROP * volts / current, "Ω")}, "resistance")
     r = need(bench, "resistance.resistance")
-    if settled_value(bench, "inductance.ld") is None:
-        put("inductance", {"ld": (r * _TAU, "H"), "lq": (r * _TAU, "H")}, "inductance")
-    if settled_value(bench, "flux.flux_linkage") is None:
-        put("flux", {"flux_linkage": (_INDUCED * volts / (pairs * top), "Wb")}, "flux linkage" if turned else "Ke")
-    torque = plate.torque_factor * pairs * need(bench, "flux.flux_linkage") * current
+    if cage:
+        if settled_value(bench, "circuit.magnetizing_inductance") is None:
+            put("circuit", _usual_circuit(bench, current), "the circuit")
+    else:
+        if settled_value(bench, "inductance.ld") is None:
+            put("inductance", {"ld": (r * _TAU, "H"), "lq": (r * _TAU, "H")}, "inductance")
+        if settled_value(bench, "flux.flux_linkage") is None:
+            put("flux", {"flux_linkage": (_INDUCED * volts / (pairs * top), "Wb")}, "flux linkage" if turned else "Ke")
+    torque = plate.torque_factor * pairs * flux_of(bench) * current
     if settled_value(bench, "mechanics.inertia") is None:
         inertia = plate.inertia if plate.inertia is not None else torque * _RISE / top
         values = {"inertia": (inertia, "kg·m²"), "viscous_friction": (0.02 * torque / top, "N·m·s/rad"), "coulomb_friction": (0.02 * torque, "N·m")}
@@ -89,6 +94,19 @@ def guessed(bench: Bench) -> tuple[Bench, tuple[str, ...]]:
             proposal = waypoint.propose(bench)
             bench = settle(bench, topic, proposal.values, reason="for a rehearsal", when=_WHEN, rests_on=proposal.rests_on)
     return bench, tuple(presumed)
+
+
+def _usual_circuit(bench: Bench, current: float) -> dict[str, tuple[float, str]]:
+    """Return the circuit [SI] that an induction motor of this plate usually has (common practice): 45 % of its rated current magnetizes, a tenth of its impedance leaks."""
+    plate = bench.settings.plate
+    rated = getattr(plate, "rated_voltage", None)
+    if not rated or not rated_hertz(bench):
+        raise Refusal("rated voltage and frequency are missing", "enter them on the Plate")
+    impedance, omega = math.sqrt(2 / 3) * rated / current, 2 * math.pi * rated_hertz(bench)
+    return {
+        "leakage_inductance": (0.15 * impedance / omega, "H"), "magnetizing_inductance": (impedance / (0.45 * omega), "H"), "rotor_resistance": (0.04 * impedance, "Ω"),
+        "rotor_time_constant": (1.0 / (0.45 * omega * 0.04), "s"), "magnetizing_current": (0.45 * current, "A"),
+    }  # fmt: skip
 
 
 def rehearse(bench: Bench, *, tell: Callable[[Progress], None] = lambda _: None) -> Rehearsal:

@@ -5,6 +5,7 @@ Every test begins with little and grows until it shows enough; each returns a ca
 
 from __future__ import annotations
 
+import itertools
 import math
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -13,14 +14,18 @@ import numpy as np
 
 from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.drive.hand import SWEPT, Hand
-from crisp_compass.drive.served_stand import COAST, FIELD, TORQUE, VOLTAGE
+from crisp_compass.drive.served_stand import COAST, FIELD, TORQUE, TURNING, VOLTAGE
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 
 #: Shares of the test current at which a staircase rests, down and up again.
 _LEVELS = (1.0, 0.8, 0.6, 0.45, 0.3, 0.2, 0.12, 0.2, 0.3, 0.45, 0.6, 0.8, 1.0)
+#: The same of a cage, whose levels take long: most where the bridge's loss is overcome.
+_CAGE_LEVELS = (1.0, 0.88, 0.76, 0.64, 0.5, 0.3, 0.5, 0.64, 0.76, 0.88, 1.0)
 #: How long a level stands, s, and how long a shaft may take to come to rest.
 _LEVEL_S, _REST_S = 0.08, 6.0
+#: Times of a cage, s: between two looks at a current that settles, for a turned voltage to become steady, for the flux to stand; periods that are kept of it.
+_CAGE_S, _STEADY_S, _FLUX_S, _PERIODS = 0.15, 1.5, 1.5, 9.0
 #: Shares of the test current with which a shaft is run up, until one of them moves it.
 _RUN_UP = (0.08, 0.15, 0.3, 0.6, 1.0)
 #: How far [rad] and how fast [s] a held voltage is moved on.
@@ -54,6 +59,8 @@ class Motor:
     top_speed: float
     sensor: str
     volts: float
+    #: Whether a cage takes the magnet's place, so that a current settles with the rotor's own time.
+    cage: bool = False
 
 
 @dataclass(frozen=True, eq=False)
@@ -78,10 +85,21 @@ def _of_test(motor: Motor) -> tuple[str, str]:
     return ("v_cmd", "i_a") if motor.star else ("v_a", "i_a") if motor.turned else ("v_m", "i_m")
 
 
-def _mean_current(hand: Hand, name: str) -> float:
-    hand.open_scope((name,), 100)
-    hand.wait(100 * hand.period)
+def _mean_current(hand: Hand, name: str, rows: int = 100) -> float:
+    hand.open_scope((name,), rows)
+    hand.wait(rows * hand.period)
     return float(np.mean(hand.close_scope()[name]))
+
+
+def _settled_current(hand: Hand, motor: Motor, name: str) -> float:
+    """Return a current [A] once it changes no more: in a cage the rotor's dies away first."""
+    flows = _mean_current(hand, name)
+    for _ in range(40 if motor.cage else 0):
+        hand.wait(_CAGE_S)
+        before, flows = flows, _mean_current(hand, name)
+        if abs(flows - before) < 0.003 * motor.current:
+            break
+    return flows
 
 
 def volts_for(hand: Hand, motor: Motor) -> float:
@@ -94,7 +112,7 @@ def volts_for(hand: Hand, motor: Motor) -> float:
     hand.begin(VOLTAGE, level=volts)
     hand.wait(0.1)
     for _ in range(30):
-        flows = _mean_current(hand, current)
+        flows = _settled_current(hand, motor, current)
         if flows > 0.9 * motor.current:
             return volts
         # a bridge loses a volt before it drives anything: never more than twice at once
@@ -110,14 +128,75 @@ def levels(hand: Hand, motor: Motor, volts: float) -> Taken:
     """Take a staircase below ``volts`` [V], which is held already; the rotor has aligned and does not move."""
     hand.settle_down(_REST_S)
     names = _of_test(motor)
-    shares = _LEVELS if motor.turned else (*_LEVELS[:7], *(-s for s in _LEVELS[6:]))
-    span = _LEVEL_S * len(shares)
+    shares = _CAGE_LEVELS if motor.cage else _LEVELS if motor.turned else (*_LEVELS[:7], *(-s for s in _LEVELS[6:]))
+    rest = _level_time(hand, motor, names[1], volts) if motor.cage else _LEVEL_S
+    span = rest * len(shares)
     every = max(1, math.ceil(span / hand.period / _ROWS))
     hand.open_scope(names, int(span / hand.period / every), every)
     for share in shares:
         hand.command("test_level", share * volts)
-        hand.wait(_LEVEL_S)
-    return Taken(hand.close_scope(), {"circuit": "bridge"} if motor.star else {})
+        hand.wait(rest)
+    found = hand.close_scope()
+    if motor.cage:
+        found = _settled_part(found, names[0])
+    return Taken(found, {**({"circuit": "bridge"} if motor.star else {}), **({"levels": "the last third of each, one behind the other"} if motor.cage else {})})
+
+
+def _settled_part(found: Mapping[str, FloatArray], voltage: str) -> dict[str, FloatArray]:
+    """Return the last third of every level of a staircase, one behind the other: before it the rotor's current dies away."""
+    v = found[voltage]
+    edges = [0, *(np.flatnonzero(np.abs(np.diff(v)) > 0.02 * np.ptp(v)) + 1).tolist(), len(v)]
+    keep = np.concatenate([np.arange(b - max((b - a) // 3, 1), b) for a, b in itertools.pairwise(edges) if b - a > 30])
+    return {k: found["t"][: len(keep)] if k == "t" else x[keep] for k, x in found.items()}
+
+
+def unsteady(taken: Taken) -> float:
+    """Return by what share the current's size changes over a capture of a turned voltage: a motor that runs free may hunt."""
+    i_a, i_b = (taken.columns[k] - np.mean(taken.columns[k]) for k in ("i_a", "i_b"))
+    size = np.hypot(i_a, (i_a + 2 * i_b) / math.sqrt(3))
+    means = [float(np.mean(piece)) for piece in np.array_split(size, 12)]
+    return (max(means) - min(means)) / max(float(np.mean(means)), 1e-12)
+
+
+def _level_time(hand: Hand, motor: Motor, current: str, volts: float) -> float:
+    """Return how long [s] a level must stand until the rotor's current has died away: measured at the first step down, where the windings' resistance alone holds it up."""
+    hand.command("test_level", 0.8 * volts)
+    took, flows = 0.0, 0.0
+    while took < 4.0:
+        hand.wait(_CAGE_S)
+        took += _CAGE_S
+        before, flows = flows, _mean_current(hand, current, 400)
+        if abs(flows - before) < 0.0015 * motor.current:
+            break
+    return 1.2 * took
+
+
+def turned_voltage(hand: Hand, motor: Motor, volts: float, hertz: float, *, held: bool, ramp_s: float = 0.0, boost: float = 0.0) -> Taken:
+    """Turn a voltage of ``volts`` [V peak, phase] at ``hertz`` and keep some periods of it in the steady state; ``boost`` [V] is what is left of it at standstill, ``ramp_s`` how long it takes to get there."""
+    speed = 2 * math.pi * hertz / motor.pole_pairs
+    hand.begin(TURNING, level=volts, swing=boost if ramp_s else volts, speed=speed, ramp=speed / ramp_s if ramp_s else 1e6)
+    hand.wait(ramp_s + _STEADY_S)
+    names = ("v_ab", "v_bc", "i_a", "i_b")
+    rows = min(math.ceil(_PERIODS / hertz / hand.period), hand.most_rows(names))
+    hand.open_scope(names, rows)
+    found = hand.close_scope()
+    # a voltage acted over the period that ends at its row: half of that later stands the mean of it and the next one's
+    now = {k: 0.5 * (v[:-1] + v[1:]) if k.startswith("v_") else v[:-1] for k, v in found.items() if k != "t"}
+    return Taken({"t": found["t"][:-1], **now}, {"test": "locked rotor" if held else "no load"})
+
+
+def locked_rotor(hand: Hand, motor: Motor, hertz: float, first: float) -> Taken:
+    """Raise a voltage that turns, beginning with ``first`` [V], until the test current flows into the clamped motor, and keep it."""
+    volts = first
+    for _ in range(20):
+        taken = turned_voltage(hand, motor, volts, hertz, held=True)
+        flows = math.sqrt(2.0) * float(np.std(taken.columns["i_a"]))
+        if flows > 0.85 * motor.current:
+            return taken
+        volts *= min(2.0, motor.current / flows) if flows > 0.05 * motor.current else 2.0
+        if volts > 0.5 * motor.volts:
+            break
+    raise Refusal("no current flows into the clamped motor", "look at its leads and at the supply")
 
 
 def _align(hand: Hand, volts: float) -> None:
@@ -153,16 +232,17 @@ def steps_across(hand: Hand, volts: float, half: float, across: float) -> Taken:
 
 def current_step(hand: Hand, motor: Motor, half: float, gains: tuple[float, float]) -> Taken:
     """Take steps of the closed current loop along the first winding, the rotor aligned, with the gains that the drive holds."""
-    if motor.turned:
+    if motor.turned:  # along the first winding, or in a cage along the flux that it makes
         hand.begin(FIELD, level=0.55 * motor.current, swing=0.25 * motor.current, half=half)
     else:
         hand.begin(TORQUE, level=0.55 * motor.current, swing=0.25 * motor.current, half=half)
-    hand.wait(0.3)
-    voltage, current = _of_test(motor)
-    hand.open_scope((voltage, current, "i_ref"), min(round(4 * half / hand.period), _ROWS))
+    hand.wait(2.0 if motor.cage else 0.3)
+    current = "i_d" if motor.cage else _of_test(motor)[1]
+    hand.open_scope((current, "i_ref"), min(round(4 * half / hand.period), _ROWS))
     found = hand.close_scope()
     columns = {"t": found["t"], "i_q_ref": found["i_ref"], "i_q": found[current]}
-    return Taken(columns, {"kp": f"{gains[0]:.9g}", "ki": f"{gains[1]:.9g}", "shaft": "aligned, along the first winding" if motor.turned else "held"})
+    shaft = "at rest, along the flux" if motor.cage else "aligned, along the first winding" if motor.turned else "held"
+    return Taken(columns, {"kp": f"{gains[0]:.9g}", "ki": f"{gains[1]:.9g}", "shaft": shaft})
 
 
 def coast(hand: Hand, motor: Motor, share: float, seconds: float) -> Taken:
@@ -197,13 +277,28 @@ def coast(hand: Hand, motor: Motor, share: float, seconds: float) -> Taken:
     return Taken({k: v[:last] for k, v in found.items()}, {"turned": "by its own field, then let coast"})
 
 
+def _magnetize(hand: Hand) -> None:
+    """Let the magnetizing current flow until the flux stands."""
+    hand.begin(TORQUE, level=0.0)
+    hand.wait(_FLUX_S)
+
+
+def _begin_torque(hand: Hand, motor: Motor, current: float) -> None:
+    """Put a torque current on, a cage's once its flux stands."""
+    if motor.cage:
+        _magnetize(hand)
+        hand.command("test_level", current)
+    else:
+        hand.begin(TORQUE, level=current)
+
+
 def _run_up(hand: Hand, motor: Motor, speed: float) -> tuple[float, float]:
     """Put a torque current on until ``speed`` [rad/s] is reached, from little to the test current; return that current [A] and how long it took [s].
 
     Raises Refusal where the shaft does not get anywhere.
     """
     for share in _RUN_UP:
-        hand.begin(TORQUE, level=share * motor.current)
+        _begin_torque(hand, motor, share * motor.current)
         began = hand.clock()
         while abs(hand.speed) < speed and hand.clock() - began < (1.0 if abs(hand.speed) < 0.1 * speed else 8.0):
             hand.wait(0.01)
@@ -233,6 +328,8 @@ def run_up(hand: Hand, motor: Motor, *, chirp: bool = False) -> Taken:
     every = max(1, math.ceil(span / hand.period / rows))
     sine = _sine_of(hand, current, took, every) if chirp else {}
     hand.ready()
+    if motor.cage:
+        _magnetize(hand)
     hand.open_scope(names, int(span / hand.period / every), every)
     hand.begin(TORQUE, level=current, **sine)
     began = hand.clock()

@@ -26,6 +26,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,
+    HERTZ,
     OFF,
     SPEED,
 )
@@ -68,7 +69,7 @@ class ServedDrive:
         if can_test(self._bench) and protocol != "canopen":  # the memory is read through registers
             scope = scope_of(self._bench, self._sim.drive, self._fastest)
             self._stand = Stand(self._bench, self._sim, scope, top=self._fastest, seed=seed)
-            self._tests = stand_values(self._bench, self._sim.drive, self._fastest if self._senses else 0.3 * self._fastest)
+            self._tests = stand_values(self._bench, self._sim.drive, self._fastest if self._senses or self._mode == HERTZ else 0.3 * self._fastest)
         self._held, self._turned, self._most = False, False, 0.0
         self._raw: dict[str, float] = {}
         self._effect: dict[str, float] = {}  # what counts now: a written value may wait for a restart
@@ -79,6 +80,9 @@ class ServedDrive:
         #: What tells of it in every period, and who is told its frames.
         self.live = LiveFeed(self._bench, self._sim.drive, top=self._fastest, position=self._position, seed=seed)
         self.hears: Callable[[list[bytes]], None] | None = None
+        #: Faults since it was switched on: how many, and the bits of the last one and of the one before it.
+        self._past = {"faults_seen": 0, "last_fault": 0, "fault_before": 0}
+        self._stood = 0
         self._inputs = Inputs(self._bench.settings.terminals.inputs)
         self.description = describe(
             self._bench, self._own, self._kept, protocol=protocol, fastest=self._fastest, watchdog=WATCHDOG_S, tests=self._tests, scope=self._stand.scope if self._stand is not None else None,
@@ -130,6 +134,8 @@ class ServedDrive:
             return 1.0 if self.armed else 0.0
         if entry.name == "inputs":
             return float(self._inputs.word)
+        if entry.name in self._past:
+            return float(self._past[entry.name])
         if entry.name == "tune_state":
             return float(self._tune.state)
         if entry.name == "scope_rows" and self._stand is not None:
@@ -256,7 +262,9 @@ class ServedDrive:
         for e in self.description.parameters:
             if restart or not e.restart:
                 self._effect[e.name] = self._raw[e.name]
-        changed = {f: physical(e, self._effect[e.name]) for e in self.description.parameters if (f := self._kept[e.name].field)}
+        changed: dict[str, float] = {}
+        for e in self.description.parameters:
+            changed |= self._kept[e.name].fields(physical(e, self._effect[e.name]))
         mask = int(self._effect.get("fault_mask", 0))
         changed |= {field: never for code, (field, never) in MASKABLE.items() if mask >> code & 1}
         if "angle_offset" in changed and self._stand is not None:
@@ -353,14 +361,21 @@ class ServedDrive:
         if was and not self._sim.fault:
             self._stopping = 0.0
             self._sim.retune(self._stand.clamped(self._own) if self._held and self._stand is not None else self._own)  # a stop takes as long as the description says, whatever ramp or limit a client wrote
-            if tested and not self._senses:  # nothing tells where the rotor is: the shorted windings brake it
+            if tested and not self._senses and self._mode != HERTZ:  # nothing tells where the rotor is: the shorted windings brake it
                 self._sim.command(ALIGN)
                 return
-            if tested:
+            if tested and self._senses:
                 self._sim.state[state.REF], self._sim.state[state.INT_SPEED] = self._sim.state[state.SPEED_SEEN], 0.0
             self._sim.command(self._mode, speed=0.0, i_d=self._current)
 
     # ---- time
+
+    def _note_fault(self) -> None:
+        """Remember a fault that came up."""
+        code = self.fault_code
+        if code and code != self._stood:
+            self._past = {"faults_seen": min(self._past["faults_seen"] + 1, 65535), "last_fault": 1 << code, "fault_before": self._past["last_fault"]}
+        self._stood = code
 
     def tick(self, seconds: float) -> None:
         """Let time pass: the watchdog by the clock, the plant as far as it keeps up with it."""
@@ -381,6 +396,7 @@ class ServedDrive:
         trace = self._stand.advance(span) if testing and self._stand is not None else self._sim.advance(span, every=1)
         if self._stand is not None:
             self._stand.feed(trace, OFF if self._sim.fault else int(self._sim.inputs[state.IN_MODE]))
+        self._note_fault()
         if self.hears is not None:
             told = {"armed": self.armed, "tripped": bool(self._sim.fault), "test_runs": testing}
             self.hears(self.live.frames(trace, self._sim.drive, told))

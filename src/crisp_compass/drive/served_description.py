@@ -30,6 +30,8 @@ from crisp_compass.plant.parameters import (
 
 #: Commands and their first register; telemetry and faults have their own table.
 _COMMANDS_AT, _FAULTS_AT = 1000, 1000
+_HISTORY = ("last_fault", "fault_before")
+_TELLS = ("scope_rows", "tune_state", "faults_seen", *_HISTORY)
 _ROLES = ("arm", "speed", "stop", "heartbeat", "armed")
 
 
@@ -93,6 +95,10 @@ def describe(
         telemetry.append(("tune_state", "uint16", 1.0, "", None, "auto-tune: 0 never ran, 1 runs, 2 ended, 3 broke off"))
     if scope is not None:
         telemetry.append(("scope_rows", "uint16", 1.0, "", None, "rows that the capture memory holds so far"))
+    telemetry += [
+        ("faults_seen", "uint16", 1.0, "", None, "faults since it was switched on"), ("last_fault", "uint16", 1.0, "", None, "the last one, by its bit"),
+        ("fault_before", "uint16", 1.0, "", None, "the one before it"),
+    ]  # fmt: skip
     if not turns_field(bench) or in_blocks(bench):
         telemetry = [t for t in telemetry if t[0] != "current_d"]
     told = Description(
@@ -102,7 +108,7 @@ def describe(
             for n, kind, scale, unit, low, high, text in commands
         ] + ([inputs[0]] if inputs is not None else [])),
         telemetry=_packed(0, [
-            Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n in ("scope_rows", "tune_state") else None)  # type: ignore[arg-type]
+            Entry(name=n, table="input", type=kind, scale=scale, unit=unit, access="r", signal=signal, text=text, role=n if n in _ROLES or n in _TELLS else None, bits=bits if n in _HISTORY else None)  # type: ignore[arg-type]
             for n, kind, scale, unit, signal, text in telemetry
         ] + ([inputs[1]] if inputs is not None else [])),
         faults=(Entry(name="fault", address=_FAULTS_AT, table="input", type="uint16", access="r", bits=bits, text="what tripped it"),),

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
-from crisp_compass.motor import turns_field
+from crisp_compass.motor import family_of, turns_field
 from crisp_compass.plant.parameters import OVER_SPEED, OVER_VOLTAGE, OVERLOAD, UNDER_VOLTAGE, Drive
 from crisp_compass.sensing.sensor import ENCODER
 
@@ -33,10 +33,18 @@ class Parameter:
     high: float = 1e6
     restart: bool = False
     value: float | None = None  # what it is made with, where that is not the firmware's field
+    inverse: bool = False  # the firmware keeps one over it
 
     def held(self, drive: Drive) -> float:
         """Return what a drive is made with."""
-        return float(getattr(drive.control, self.field)) if self.value is None else self.value
+        if self.value is not None:
+            return self.value
+        kept = float(getattr(drive.control, self.field.partition(" ")[0]))
+        return 1.0 / kept if self.inverse else kept
+
+    def fields(self, value: float) -> dict[str, float]:
+        """Return the fields of the firmware that a value sets."""
+        return dict.fromkeys(self.field.split(), 1.0 / value if self.inverse and value > 0 else value)
 
 
 _GAINS = (
@@ -58,6 +66,15 @@ def parameters_of(bench: Bench, drive: Drive) -> list[Parameter]:
         value = float(getattr(control, field))
         if value > 0 and settled_value(bench, key) is not None:
             found.append(Parameter(name, field, unit, key, text, "uint16" if field == "r" else "uint32", _coarse(value if field == "r" else value / 1000), value / 100, value * 100, restart=True))
+    if family_of(bench).own_circuit and control.rotor_rate > 0:
+        for name, field, unit, text in (
+            ("leakage_inductance", "ld lq", "H", "leakage inductance"), ("magnetizing_inductance", "lm", "H", "magnetizing inductance"),
+            ("rotor_time_constant", "rotor_rate", "s", "rotor time constant"), ("magnetizing_current", "i_flux", "A", "magnetizing current, peak"),
+        ):  # fmt: skip
+            part = Parameter(name, field, unit, f"circuit.{name}", text, restart=True, inverse=name == "rotor_time_constant")
+            value = part.held(drive)
+            if value > 0 and settled_value(bench, f"circuit.{name}") is not None:
+                found.append(replace(part, low=value / 100, high=value * 100))
     for name, unit, text in _GAINS:
         if getattr(control, name) > 0 and settled_value(bench, f"current_loop.{name}") is not None:
             found.append(Parameter(f"current_{name}", name, unit, f"current_loop.{name}", text))

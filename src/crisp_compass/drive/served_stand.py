@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections import deque
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,12 +24,24 @@ from crisp_compass.drive.served_parameters import ZERO
 from crisp_compass.estimates import FloatArray, IntArray
 from crisp_compass.motor import family_of, three_phases, turns_field
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, LOCKED, MOST_DELAY, OFF, STEP, Drive, Trapezoid
+from crisp_compass.plant.parameters import (
+    ALIGN,
+    CURRENT,
+    HERTZ,
+    LOCKED,
+    MAINS,
+    MOST_DELAY,
+    OFF,
+    STEP,
+    Drive,
+    Induction,
+    Trapezoid,
+)
 from crisp_compass.plant.period import delays
 from crisp_compass.plant.simulation import Simulation, Trace, join
 
-#: What ``test`` may be: none, a voltage vector, a current at an angle of its own, a torque current, the bridge off.
-NONE, VOLTAGE, FIELD, TORQUE, COAST = range(5)
+#: What ``test`` may be: none, a voltage vector, a current at an angle of its own, a torque current, the bridge off, a voltage that turns.
+NONE, VOLTAGE, FIELD, TORQUE, COAST, TURNING = range(6)
 _MODES = {VOLTAGE: ALIGN, FIELD: STEP, TORQUE: CURRENT, COAST: OFF}
 #: Words of the memory, and registers of its window.
 _WORDS, _PAGE, _WINDOW_AT = 60_000, 120, 2000
@@ -52,24 +65,33 @@ class StandValue:
 
 
 def can_test(bench: Bench) -> bool:
-    """Tell whether this drive has tests: a motor with magnets or brushes does, an induction motor's are others."""
-    return not family_of(bench).own_circuit and running_mode(bench) != HERTZ
+    """Tell whether this drive has tests."""
+    return family_of(bench).own_circuit or running_mode(bench) != HERTZ
 
 
 def stand_values(bench: Bench, drive: Drive, top: float) -> list[StandValue]:
     """Return the commands of the tests of a drive; ``top`` is its fastest speed [rad/s]."""
     volts, amperes = float(f"{drive.inverter.v_supply:.6g}"), float(f"{drive.control.i_trip:.6g}")
     most = max(volts, amperes)
+    cage = family_of(bench).own_circuit
+    kinds = "0 none, 1 a voltage, 2 a current at an angle of its own, 3 a torque current, 4 the bridge off"
+    if cage:
+        kinds = "0 none, 1 a voltage, 2 a current that magnetizes, 3 a torque current of the magnetized motor, 4 the bridge off, 5 a voltage that turns"
     found = [
-        StandValue("test", "uint16", 1.0, "", 0, 4, "0 none, 1 a voltage, 2 a current at an angle of its own, 3 a torque current, 4 the bridge off; only armed"),
+        StandValue("test", "uint16", 1.0, "", 0, 5 if cage else 4, f"{kinds}; only armed"),
         StandValue("test_level", "float32", 1.0, "", -most, most, "V of a voltage, A of a current"),
-        StandValue("test_swing", "float32", 1.0, "", -most, most, "what a square wave adds to the level and takes off it"),
+        StandValue("test_swing", "float32", 1.0, "", -most, most, "what a square wave adds to the level and takes off it" + ("; of a voltage that turns, what is left of it at standstill" if cage else "")),
         StandValue("test_half", "float32", 1.0, "s", 0, 10, "half a period of the square wave, which begins anew when this is written; 0 for none"),
         StandValue("test_low", "float32", 1.0, "Hz", 0, 1e4, "frequency at which a sine of the swing's size begins"),
         StandValue("test_high", "float32", 1.0, "Hz", 0, 1e4, "frequency at which it ends; 0 for no sine"),
         StandValue("test_sweep", "float32", 1.0, "s", 0, 60, "time in which it gets there, by equal ratios; behind that the swing is zero"),
     ]  # fmt: skip
-    if turns_field(bench):
+    if cage:
+        found += [
+            StandValue("test_speed", "float32", 1.0, "rad/s", -2 * top, 2 * top, "speed, as the shaft would turn without slip, to which the voltage is turned up"),
+            StandValue("test_ramp", "float32", 1.0, "rad/s²", 0.1, 1e6, "how fast it gets there"),
+        ]  # fmt: skip
+    elif turns_field(bench):
         found += [
             StandValue("test_across", "float32", 1.0, "V", -volts, volts, "voltage of the square wave across the level's direction"),
             StandValue("test_angle", "float32", 1.0, "deg", -3600, 3600, "electrical direction of the level, at the beginning if it turns"),
@@ -99,8 +121,10 @@ def scope_of(bench: Bench, drive: Drive, top: float) -> Scope:
     found = of(("v_cmd", "v_ab", "v_bc"), volts, "V") if star else of(("v_a", "v_b") if turning else ("v_m",), volts, "V")
     found += of(("i_a", "i_b") if turning else ("i_m",), amperes, "A")
     found.append(Channel(name="i_ref", scale=amperes, unit="A"))
+    if family_of(bench).own_circuit and running_mode(bench) != HERTZ:
+        found += of(("i_d",), amperes, "A")
     if not without_sensor(bench) and drive.sensing.angle_sensor in (0.0, 1.0):
-        found += of(("i_q",) if turning else (), amperes, "A")
+        found += of(("i_q",) if turning and running_mode(bench) != HERTZ else (), amperes, "A")
         found += of(("speed", "speed_ref"), step_of(1.5 * top), "rad/s")
         if uses_halls(bench):
             found.append(Channel(name="halls", type="uint16", bits=("hall_1", "hall_2", "hall_3")))
@@ -115,7 +139,7 @@ class Stand:
 
     def __init__(self, bench: Bench, sim: Simulation, scope: Scope, *, top: float, seed: int = 1) -> None:
         self._sim, self.scope, self._top = sim, scope, top
-        self._phases, self._turns = three_phases(bench), turns_field(bench)
+        self._phases, self._turns, self._cage = three_phases(bench), turns_field(bench), family_of(bench).own_circuit
         self._halls = hall_words(bench)
         settled = settled_value(bench, ZERO)
         self.zero = settled.value if settled is not None else 0.0
@@ -126,6 +150,7 @@ class Stand:
         self._memory: FloatArray = np.empty((0, 0))
         self._filled = self._wanted = self._skip = 0
         self._kept: list[Channel] = []
+        self._flowed: dict[str, float] = {}
         self._waits: Channel | None = None
         self._before, self._seen = np.empty((0, 0)), np.empty(0)
 
@@ -164,6 +189,11 @@ class Stand:
         control = drive.control._replace(block=0.0, microsteps=0.0, idle_share=1.0, ramp=1e9)
         return drive._replace(control=control)
 
+    @property
+    def _magnetizing(self) -> float:
+        """The current [A] that goes with a torque current: a cage has no magnet."""
+        return float(self._sim.drive.control.i_flux) if self._cage else 0.0
+
     def _command(self) -> None:
         v, kind = self.values, int(self.values["test"])
         sign = 1.0
@@ -184,7 +214,15 @@ class Stand:
             limit = self._sim.drive.control.i_limit
             if abs(self._sim.speed) > self._top and level * self._sim.speed > 0:
                 level = 0.0  # a shaft without a load would run away
-            self._sim.command(CURRENT, i_q=max(min(level, limit), -limit))
+            self._sim.command(CURRENT, i_d=self._magnetizing, i_q=max(min(level, limit), -limit))
+        elif kind == TURNING:
+            most = self._sim.state[state.V_BUS] * self._sim.drive.control.volts_per_bus
+            whole, rest = v.get("test_level", 0.0), v.get("test_swing", 0.0)
+            size = rest + (whole - rest) * min(abs(self._turning / v["test_speed"]), 1.0) if v.get("test_speed", 0.0) else whole
+            self._sim.command(MAINS, speed=self._turning, i_d=max(min(size, most), -most))
+        elif kind == FIELD and self._cage:
+            limit = self._sim.drive.control.i_limit
+            self._sim.command(CURRENT, i_d=max(min(level, limit), -limit))
         else:
             limit = self._sim.drive.control.i_limit
             self._sim.command(_MODES[kind], speed=self._turning, i_d=max(min(level, limit), -limit))
@@ -210,7 +248,7 @@ class Stand:
             span = min(span, max(1.0 / (_PIECES * high), self.scope.period_s))
         if int(v["test"]) == TORQUE:
             span = min(span, _RAMP_SLICE)
-        if int(v["test"]) == FIELD and self._turning != v.get("test_speed", 0.0):
+        if int(v["test"]) in (FIELD, TURNING) and self._turning != v.get("test_speed", 0.0):
             span = min(span, _RAMP_SLICE)
         return max(span, self.scope.period_s)
 
@@ -222,7 +260,7 @@ class Stand:
             span = round(self._slice(left) / ts) * ts
             parts.append(self._sim.advance(span))
             left, self._clock = left - span, self._clock + span
-            if int(self.values["test"]) == FIELD:
+            if int(self.values["test"]) in (FIELD, TURNING):
                 most = self.values["test_ramp"] * span
                 self._turning += max(min(self.values.get("test_speed", 0.0) - self._turning, most), -most)
         return join(parts)
@@ -255,8 +293,10 @@ class Stand:
         n = len(trace["t"])
         if n == 0:
             return
+        flowed = {k: 0.5 * (np.concatenate([[self._flowed.get(k, trace[k][0])], trace[k][:-1]]) + trace[k]) for k in ("i_a", "i_b", "i_c")}
+        self._flowed = {k: float(trace[k][-1]) for k in flowed}
         if self._filled >= self._wanted:  # only what the next capture's first rows rest on
-            self._volts(Trace({k: trace[k][-MOST_DELAY - 4 :] for k in ("v_d", "v_q", "theta_e", "theta_seen", "speed_seen")}), mode)
+            self._volts(Trace({k: trace[k][-MOST_DELAY - 4 :] for k in ("v_d", "v_q", "theta_e", "theta_seen", "speed_seen", "speed_ref")}), mode)
             return
         volts = self._volts(trace, mode)
         every = max(int(self.values["scope_every"]), 1)
@@ -264,7 +304,7 @@ class Stand:
         self._skip = int(keep[-1]) + every - n if len(keep) else self._skip - n
         if not len(keep):
             return
-        signals = self._signals(trace, volts, keep)
+        signals = self._signals(trace, volts, flowed, keep)
         rows = np.column_stack([self._words(c, signals[c.name]) for c in self._kept])
         if self._waits is not None:
             rows = self._crossed(rows, signals[self._waits.name])
@@ -300,7 +340,8 @@ class Stand:
         elif mode == ALIGN or not self._turns:
             alpha, beta = (vd, vq) if self._turns else (vq, np.zeros(len(vq)))
         else:
-            at = trace["theta_e"] if mode == STEP else trace["theta_seen"] + c.delay_samples * c.ts * self._sim.drive.machine.pole_pairs * trace["speed_seen"]
+            turning = trace["speed_ref"] if mode in (MAINS, HERTZ) else trace["speed_seen"]
+            at = trace["theta_e"] if mode == STEP else trace["theta_seen"] + c.delay_samples * c.ts * self._sim.drive.machine.pole_pairs * turning
             alpha, beta = vd * np.cos(at) - vq * np.sin(at), vd * np.sin(at) + vq * np.cos(at)
         whole, early = delays(c)
         before = len(self._commanded)
@@ -319,6 +360,8 @@ class Stand:
         m = self._sim.drive.machine
         if not self._turns:
             return np.asarray(m.psi * trace["speed"])
+        if self._cage:
+            return self._fading(trace, phase)
         shift = phase * (2 * math.pi / 3 if self._phases else math.pi / 2)
         x = trace["theta_e"] - shift
         wave = np.sin(x)
@@ -326,8 +369,18 @@ class Stand:
             wave = wave + m.h3 * np.sin(3 * x) + m.h5 * np.sin(5 * x) + m.h7 * np.sin(7 * x)
         return np.asarray(-m.pole_pairs * trace["speed"] * m.psi * wave)
 
-    def _signals(self, trace: Trace, volts: tuple[FloatArray, FloatArray], keep: IntArray) -> dict[str, FloatArray]:
-        """Return the channels at the kept rows, physical."""
+    def _fading(self, trace: Trace, phase: int) -> FloatArray:
+        """Return what the rotor's flux still induces in a phase of a cage without a current, V: (−1/Tr + jω)·ψ, with ψ as it stands at the end and fell before."""
+        m, x = self._sim.drive.machine, self._sim.state
+        assert isinstance(m, Induction)
+        rate = m.rr / m.lm
+        size = math.hypot(x[state.PSI_ALPHA], x[state.PSI_BETA]) * np.exp(np.clip(rate * (trace["t"][-1] - trace["t"]), 0.0, 50.0))
+        at = trace["theta_e"] - phase * 2 * math.pi / 3
+        return np.asarray(size * (-rate * np.cos(at) - m.pole_pairs * trace["speed"] * np.sin(at)))
+
+    def _signals(self, trace: Trace, volts: tuple[FloatArray, FloatArray], flowed: Mapping[str, FloatArray], keep: IntArray) -> dict[str, FloatArray]:
+        """Return the channels at the kept rows, physical; ``flowed`` are the mean currents of the periods that end there, which the bridge's losses go with."""
+        f_a, f_b, f_c = (flowed[k][keep] for k in ("i_a", "i_b", "i_c"))
         t = Trace({k: v[keep] for k, v in trace.columns.items()})
         alpha, beta = volts[0][keep], volts[1][keep]
         drive = self._sim.drive
@@ -343,17 +396,18 @@ class Stand:
         if self._phases:
             a, b = alpha, -0.5 * alpha + 0.5 * math.sqrt(3) * beta
             c = -a - b
-            legs = [np.where(off, self._emf(t, k), v - lost(i)) for k, (v, i) in enumerate(((a, i_a), (b, i_b), (c, t["i_c"])))]
+            legs = [np.where(off, self._emf(t, k), v - lost(i)) for k, (v, i) in enumerate(((a, f_a), (b, f_b), (c, f_c)))]
             found |= {"v_cmd": alpha, "v_ab": legs[0] - legs[1], "v_bc": legs[1] - legs[2]}
         elif self._turns:
-            found |= {name: np.where(off, self._emf(t, k), v - lost(i)) for k, (name, v, i) in enumerate((("v_a", alpha, i_a), ("v_b", beta, i_b)))}
+            found |= {name: np.where(off, self._emf(t, k), v - lost(i)) for k, (name, v, i) in enumerate((("v_a", alpha, f_a), ("v_b", beta, f_b)))}
         else:
-            found["v_m"] = np.where(off, self._emf(t, 0), alpha - lost(i_a))
-        for name, column in (("i_a", "i_a"), ("i_b", "i_b"), ("i_m", "i_a"), ("i_q", "i_q")):
+            found["v_m"] = np.where(off, self._emf(t, 0), alpha - lost(f_a))
+        for name, column in (("i_a", "i_a"), ("i_b", "i_b"), ("i_m", "i_a"), ("i_q", "i_q"), ("i_d", "i_d")):
             found[name] = np.clip(t[column] + s.noise * self._rng.standard_normal(len(keep)), -s.full_scale, s.full_scale)
         te = t["theta_e"]  # what the current is meant to be: along phase A, of a torque current or an armature itself
         along = t["i_d_ref"] * np.cos(te) - t["i_q_ref"] * np.sin(te)
-        found["i_ref"] = along if self._turns and int(self._sim.inputs[state.IN_MODE]) == STEP else t["i_q_ref"]
+        magnetizes = self._cage and int(self.values.get("test", 0.0)) == FIELD
+        found["i_ref"] = along if self._turns and int(self._sim.inputs[state.IN_MODE]) == STEP else t["i_d_ref"] if magnetizes else t["i_q_ref"]
         found |= {"speed": t["speed_seen"], "speed_ref": t["speed_ref"], "position": np.degrees(t["angle"] - self.zero / drive.machine.pole_pairs)}
         if self._halls is not None:
             found["halls"] = self._halls(t["theta_e"])

@@ -9,8 +9,10 @@ from pathlib import Path
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.captures import Evaluated
+from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.drive.description import Description
 from crisp_compass.drive.hand import SWEPT, Hand, LocalLine, lacks
+from crisp_compass.drive.identification_plan import needs_of
 from crisp_compass.drive.rehearsal import Rehearsal, guessed
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.drive.taking import Taker
@@ -38,13 +40,17 @@ _RUNS = "The shaft runs up and coasts."
 def offers(bench: Bench, description: Description, topic: str, section: str) -> tuple[Offer, ...]:
     """Return the captures that a drive can take for a section of a leg, with this bench's motor and sensor."""
     turned, star = turns_field(bench), three_phases(bench)
-    if family_of(bench).own_circuit or lacks(description, turned=turned) or description.scope is None:
+    if lacks(description, needs_of(bench)) or description.scope is None:
         return ()
+    cage = family_of(bench).own_circuit
     sensor = SENSORS[bench.settings.sensor.kind]
     still = _STILL if turned else _CLAMPED
     seen = {n for c in description.scope.channels for n in (c.name, c.signal, *c.bits) if n} | {e.signal for e in description.telemetry if e.signal == "angle"}
     current = ("i_q",) if turned else ("i_m",)
     found = [Offer("levels", "resistance", "Capture", "a staircase", still)]
+    if cage:
+        found = _of_cage(bench, sensor.tells_angle and "speed" in seen)
+        return tuple(o for o in found if o.topic == topic and o.section == section and set(o.channels) <= seen)
     found.append(Offer("steps", "inductance", "Capture", "steps along the magnet" if turned else "steps", still))
     if star:
         found.append(Offer("steps_across", "inductance", "Capture", "steps across the magnet", _STILL, ("v_bc", "i_b")))
@@ -64,6 +70,21 @@ def offers(bench: Bench, description: Description, topic: str, section: str) -> 
     if turned and not sensor.tells_angle:
         found.append(Offer("start", "start_up", "Measured run", "a start", "The shaft aligns, starts and runs.", ("v_ab", "v_bc", "i_a", "i_b")))
     return tuple(o for o in found if o.topic == topic and o.section == section and set(o.channels) <= seen)
+
+
+def _of_cage(bench: Bench, speed: bool) -> list[Offer]:
+    """Return the captures of an induction motor."""
+    found = [
+        Offer("levels", "resistance", "Capture", "a staircase", "Nothing turns; the windings carry a direct current.", ("v_cmd", "i_a")),
+        Offer("locked", "circuit", "Tests", "a locked test", "The shaft is clamped.", ("v_ab", "v_bc", "i_a", "i_b")),
+        Offer("no_load", "circuit", "Tests", "a no-load test", "The shaft runs up to its rated frequency.", ("v_ab", "v_bc", "i_a", "i_b")),
+        Offer("decay", "circuit", "Decay", "a decay after cut-off", "The shaft runs up, then coasts.", ("v_ab", "v_bc")),
+    ]  # fmt: skip
+    if closes_loops(bench):
+        found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", "The motor is magnetized at rest.", ("i_d", "i_ref")))
+        if speed:
+            found.append(Offer("run_up", "mechanics", "Capture", "a run-up", _RUNS, ("i_q", "speed")))
+    return found
 
 
 class _One(Taker):

@@ -14,11 +14,12 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import write_capture
 from crisp_compass.course.captures import Evaluated, add_evidence, evaluate
+from crisp_compass.course.circuit import rated_hertz
 from crisp_compass.drive import routines
 from crisp_compass.drive.hand import Hand
 from crisp_compass.drive.identification_plan import motor_of
 from crisp_compass.drive.routines import Taken
-from crisp_compass.drive.served_stand import VOLTAGE
+from crisp_compass.drive.served_stand import COAST, VOLTAGE
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.motor import family_of
@@ -29,6 +30,12 @@ ENDS = ("tripped", "disarmed", "too-fast", "stopped")
 _COASTS = ((0.5, 3.0), (0.8, 8.0), (0.25, 5.0), (0.12, 5.0))
 #: Share of ψ/(Lq − Ld) that a current which aligns the rotor takes at most.
 AXIS = 0.6
+#: Of a cage: share of the voltage that the bus can give, time in which it is run up [s], time for which its flux is looked at [s].
+_USABLE, _RAMP_S, _FADES_S = 0.9, 4.0, 1.2
+#: Share of the sampling rate that a turned voltage has at most.
+_FINE = 0.003
+#: Where a free motor hunts other frequencies are tried; change of the current's size that counts as calm.
+_OTHERS, _CALM = (1.0, 2.0, 0.5), 0.03
 
 
 class Taker:
@@ -144,6 +151,8 @@ class Taker:
     def _resistance(self) -> float:
         """Return the resistance [Ω] as settled, else roughly as the test current found it."""
         found = settled_value(self.bench, "resistance.resistance")
+        if found is None and self._volts == 0.0:
+            self._size()
         return found.value if found is not None else self._volts / self._motor.current
 
     def take_steps(self) -> Evidence:
@@ -174,7 +183,7 @@ class Taker:
         if not motor.turned and not self._clamped:
             self._hold_still()
         hand.ready()
-        if motor.turned:
+        if motor.turned and not motor.cage:
             if self._volts == 0.0:
                 self._volts = routines.volts_for(hand, motor)
             hand.begin(VOLTAGE, level=self._volts)
@@ -189,6 +198,64 @@ class Taker:
         half = min(max(0.12 * min(ld, lq) / r, 4 * self._hand.period), 2e-3)
         volts = min(self._rated * min(ld, lq) / half, 0.5 * motor.volts)
         return self._take("commutation", "pole-search", routines.pole_pulses(self._hand, volts, half, 6.0 * max(ld, lq) / r))
+
+    # ---- a cage
+
+    def take_locked(self) -> Evidence:
+        """Clamp the shaft and let rated current flow at a quarter of rated frequency: leakage and rotor resistance."""
+        hand, motor = self._hand, self._motor
+        self._hold_still()
+        hand.ready()
+        hertz = min(0.25 * self._hertz(), 0.5 * self._fine())
+        return self._take("circuit", "locked", routines.locked_rotor(hand, motor, hertz, 0.01 * motor.volts))
+
+    def _hertz(self) -> float:
+        found = rated_hertz(self.bench)
+        if not found:
+            raise Refusal("the rated frequency is missing", "enter it on the Plate")
+        return found
+
+    def _fine(self) -> float:
+        """Return the frequency [Hz] up to which the steps of the sampling period do not show in a turned voltage: flux over voltage is the same at a lower one."""
+        return _FINE / self._hand.period
+
+    def _full(self, part: float = 1.0) -> tuple[float, float, float]:
+        """Return voltage [V peak, phase] and frequency [Hz] of full flux that the bus reaches and the sampling shows, or at so many times its frequency, and the voltage that is left at standstill."""
+        plate, hertz = self.bench.settings.plate, self._hertz()
+        rated = getattr(plate, "rated_voltage", None)
+        if not rated:
+            raise Refusal("the rated voltage is missing", "enter it on the Plate")
+        whole = math.sqrt(2 / 3) * rated
+        share = min(1.0, _USABLE * self._motor.volts / math.sqrt(3) / whole, part * self._fine() / hertz)
+        return share * whole, share * hertz, 0.5 * self._resistance() * self._motor.current
+
+    def take_no_load(self) -> Evidence:
+        """Let the motor run at no load and full flux: the magnetizing inductance."""
+        self._let_go()
+        found: list[tuple[float, Taken]] = []
+        for share in _OTHERS:
+            self._hand.ready()
+            volts, hertz, boost = self._full(share)
+            taken = routines.turned_voltage(self._hand, self._motor, volts, hertz, held=False, ramp_s=_RAMP_S, boost=boost)
+            found.append((routines.unsteady(taken), taken))
+            if found[-1][0] < _CALM:
+                break
+            self._hand.stop()
+        return self._take("circuit", "no-load", min(found, key=lambda f: f[0])[1])
+
+    def take_decay(self) -> Evidence:
+        """Run the motor up at no load and switch off: how the rotor's flux dies away."""
+        self._let_go()
+        hand = self._hand
+        hand.ready()
+        volts, hertz, boost = self._full()
+        routines.turned_voltage(hand, self._motor, volts, hertz, held=False, ramp_s=_RAMP_S, boost=boost)
+        hand.command("test", float(COAST))
+        hand.wait(0.01)  # until the last current is gone
+        names = ("v_ab", "v_bc")
+        rows = min(hand.most_rows(names), 12_000)
+        hand.open_scope(names, rows, max(1, math.ceil(_FADES_S / hand.period / rows)))
+        return self._take("circuit", "decay", Taken(hand.close_scope()))
 
     # ---- turning
 

@@ -24,7 +24,9 @@ _SHAPES: dict[str, Callable[[FloatArray], FloatArray]] = {
     "tanh": lambda x: np.asarray(np.tanh(x)),
     "exponential": lambda x: np.asarray(-np.expm1(-x)),
 }
-_KNEES = np.geomspace(1 / 200, 1 / 3, 36)
+_KNEES = np.geomspace(1 / 200, 1 / 3, 72)
+#: Share of the largest voltage within which two levels count as the same.
+_SAME = 2e-4
 #: Standard deviation of the loss's shape over what is still missing of it, and of a constant over the largest voltage where all
 #: currents have one sign.
 _SHAPE_DOUBT, _OFFSET_DOUBT = 0.15, 0.01
@@ -63,16 +65,20 @@ def fit_loss_line(current: FloatArray, voltage: FloatArray, u_voltage: FloatArra
     both = min((current > 0).sum(), (current < 0).sum()) >= 2
     floor = 1e-6 * reach
     slope, loss = float(np.polyfit(current, voltage, 1)[0]), 0.0
+    u_current = np.maximum(u_current, _apart(current, voltage, reach))
     table: list[tuple[float, FloatArray, FloatArray, float, str, bool, float]] = []
-    for turn in range(3):
+    for turn in range(2):
         table = []
         base = u_voltage**2 + (slope * u_current) ** 2 + floor**2
         for shape in _SHAPES:
             for legs in (True, False):
                 for knee in _KNEES * largest:
-                    h = _grown(current, knee, shape, legs)
-                    sigma = np.sqrt(base + (_SHAPE_DOUBT * loss * (1 - np.abs(h))) ** 2)
-                    table.append(_one(current, voltage, h, sigma, largest, reach, both, knee, shape, legs))
+                    h, own = _grown(current, knee, shape, legs), 0.3 * reach
+                    for _ in range(3):  # each model doubts the shape of its own loss: that of another one would hold on to it
+                        sigma = np.sqrt(base + (_SHAPE_DOUBT * own * (1 - np.abs(h))) ** 2)
+                        row = _one(current, voltage, h, sigma, largest, reach, both, knee, shape, legs)
+                        own = abs(float(row[1][1]))
+                    table.append(row)
         best = max(table, key=lambda row: row[0])
         slope, loss = float(best[1][0]), abs(float(best[1][1]))
         if turn and loss < 1e-9 * reach:
@@ -83,12 +89,21 @@ def fit_loss_line(current: FloatArray, voltage: FloatArray, u_voltage: FloatArra
     best = table[int(np.argmax(logs))]
     dof = len(current) - 4
     probability = float(scipy.special.chdtrc(dof, best[6])) if dof > 0 else 1.0
-    wide = math.sqrt(max(best[6] / dof, 1.0)) if dof > 0 and probability < 1e-3 else 1.0
+    wide = np.array([math.sqrt(max(row[6] / dof, 1.0)) if dof > 0 and scipy.special.chdtrc(dof, row[6]) < 1e-3 else 1.0 for row in table])
     estimates = [
         _mixture(weights, np.array([row[1][k] for row in table]), np.array([row[2][k] for row in table]) * wide, unit)
         for k, unit in ((0, "Ω"), (1, "V"))
     ]
     return LossLine(estimates[0], estimates[1], float(best[1][2]), best[3], best[4], best[5], probability)
+
+
+def _apart(current: FloatArray, voltage: FloatArray, reach: float) -> float:
+    """Return by how much [A, rms of one] levels of one voltage differ in current: what had not settled counts as much as noise."""
+    order = np.argsort(voltage)
+    close = np.diff(voltage[order]) < _SAME * reach
+    if close.sum() < 3:
+        return 0.0
+    return float(np.sqrt(np.mean(np.diff(current[order])[close] ** 2) / 2.0))
 
 
 def _one(
@@ -108,7 +123,10 @@ def _one(
     chi2 = float(rest @ rest)
     inverse = np.linalg.inv(r)
     u = np.sqrt(np.sum(inverse**2, axis=1))
-    log = -0.5 * chi2 - float(np.sum(np.log(np.abs(np.diag(r))))) - float(np.sum(np.log(sigma)))
+    # a misfit that no noise explains is taken for noise of that size: or whatever doubts its own shape most would be the likeliest
+    dof = max(len(current) - 4, 1)
+    size = max(chi2 / dof, 1.0)
+    log = -0.5 * chi2 / size - 0.5 * len(current) * math.log(size) - float(np.sum(np.log(np.abs(np.diag(r))))) - float(np.sum(np.log(sigma)))
     if shape == "corner":  # averaged over a ripple that is no triangle, corners come out round
         log -= math.log(3)
     if answer[1] < 0:  # dead time never drives the current

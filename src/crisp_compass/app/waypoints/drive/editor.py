@@ -31,7 +31,7 @@ from crisp_compass.errors import Refusal
 #: Columns of the table; what was read stands beside the name, where it is looked for.
 _READS = "reads"
 KEYS = ("list", "name", _READS, *(k for k in COLUMNS if k not in ("list", "name")))
-_WIDTHS = {"list": 96, "name": 150, "place": 84, "table": 70, "type": 70, "scale": 74, "unit": 66, "access": 60, "reads": 120, "min": 92, "max": 92, "factory": 92, "restart": 64, "bench": 170, "signal": 74, "role": 86, "bits": 170, "masks": 70, "group": 70, "text": 200}  # fmt: skip
+_WIDTHS = {"list": 96, "name": 150, "place": 84, "table": 70, "type": 70, "scale": 74, "unit": 66, "access": 60, "reads": 120, "min": 92, "max": 92, "factory": 92, "restart": 64, "bench": 170, "signal": 74, "role": 86, "bits": 170, "masks": 70, "limit": 90, "group": 70, "text": 200}  # fmt: skip
 _PROTOCOLS = ("modbus tcp", "modbus rtu", "canopen")
 #: Heads typed into a line: their name, what stands before them, width.
 _TYPED = (("name", "Name", 180), ("unit_id", "Unit", 44), ("baud", "Baud", 70), ("watchdog", "Watchdog, s", 46), ("stop", "at rest, s", 46))

@@ -5,7 +5,7 @@ from __future__ import annotations
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.widgets.table import Cell, Table
-from crisp_compass.drive.faults import faults_of
+from crisp_compass.drive.faults import faults_of, history_of
 
 
 class FaultsPage(Page):
@@ -48,7 +48,8 @@ class FaultsPage(Page):
             self.answer.show_answer("Not connected", "connect to a drive first", self.session.why, stale=True)
             return
         faults = faults_of(told, self.session.now, self.session.held)
-        shown = (tuple(faults), tuple(sorted(seen.items())))
+        past = history_of(told, self.session.now)
+        shown = (tuple(faults), tuple(sorted(seen.items())), past)
         if shown == self._shown:
             return  # twenty times a second nothing changes
         self._shown = shown
@@ -59,7 +60,7 @@ class FaultsPage(Page):
             names = ", ".join(f.name for f in masked)
             self.answer.show_answer("No fault", f"but the drive does not watch for {names}", f"{masked[0].masked}: unmask it before anything moves that can hurt.", stale=True)
         elif faults:
-            self.answer.show_answer("No fault", f"{sum(n for n, _ in seen.values())} seen since the drive was connected")
+            self.answer.show_answer("No fault", f"{sum(n for n, _ in seen.values())} seen since the drive was connected{'; ' if past else ''}{past}")
         else:
             self.answer.show_answer("No fault is named", "the description has no faults with bits")
         self.table.show_rows([
