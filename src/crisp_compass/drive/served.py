@@ -245,6 +245,7 @@ class ServedDrive:
         if raw != 0:
             self.disarm()
             self._sim.acknowledge()
+            self._stood = 0  # the same again is another one
 
     def _on_restart(self, raw: float, _: object, __: Entry) -> None:
         if raw != 0:
