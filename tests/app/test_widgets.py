@@ -333,6 +333,24 @@ def test_mapping_dialog_makes_the_text_form(qtbot: QtBot, tmp_path: Path) -> Non
         again = MappingDialog(None, path, ("v_ab", "i_a"), "why.", before=standing)  # type: ignore[arg-type]
         qtbot.addWidget(again)
         assert again.mappings() == standing
+    # firmware tells its current on a debug pin: −20 A at 0 V, 20 A at 3.3 V; the channel is in mV
+    out = dialog.debug
+    out.signal.setCurrentText("i_a")
+    assert not out.take.isEnabled()
+    out.ends[1].setText("-20")
+    out.ends[3].setText("20")
+    assert out.said.text() == "12.1212 A/V, zero at 1.65 V"
+    for asked, told in (("1.9 V", "1.900 V is 3.03 A"), ("-5 A", "−5 A stands at 1.238 V"), ("4 V", "4.000 V is 28.48 A, beyond its ends")):
+        out.asked.setText(asked)
+        assert out.said.text().endswith(f"; {told}")
+    out.asked.setText("")
+    dialog.choose("i_a", "CH2")
+    out.take.click()
+    assert dialog.mappings()[-1].startswith("i_a=CH2*12.1212")
+    assert dialog.mappings()[-1].endswith("@1650")
+    out.ends[2].setText("0")
+    assert "two different voltages" in out.said.text()
+    assert not out.take.isEnabled()
     broken = MappingDialog(None, tmp_path / "none.csv", ("v_ab",), "why.")  # type: ignore[arg-type]
     qtbot.addWidget(broken)
     assert not broken.usable

@@ -18,6 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from crisp_compass.app.page.debug_output import DebugRow
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.app.widgets.sparkline import Sparkline
@@ -28,6 +29,7 @@ from crisp_compass.capture.signals import SIGNALS
 from crisp_compass.course.channels import by_signal
 from crisp_compass.errors import Refusal
 from crisp_compass.files import shortened
+from crisp_compass.quantities import find_unit
 
 _NONE = "– not in this file –"
 
@@ -116,6 +118,8 @@ class MappingDialog(QDialog):
         column = QVBoxLayout(self)
         column.addWidget(intro)
         column.addLayout(grid)
+        self.debug = DebugRow(wanted, self._use_debug)
+        column.addWidget(self.debug)
         column.addWidget(self._error)
         column.addWidget(buttons)
         self.setMinimumWidth(820)
@@ -129,6 +133,15 @@ class MappingDialog(QDialog):
         known = self._scales.get(row.box.currentData() or "")
         if known is not None and not keep and known[0] == SIGNALS.get(signal) and not row.scale.text():
             row.scale.setText(f"{known[1]:.12g}")
+
+    def _use_debug(self, signal: str, per_volt: float, zero: float) -> None:
+        """Take over what a debug output stands for."""
+        row = self._rows[signal]
+        row.flip.setChecked(per_volt < 0)
+        row.scale.setText(f"{abs(per_volt):.9g} {SIGNALS[signal]}/V")
+        found = find_unit(self._units.get(row.box.currentData() or "") or "V")
+        own = zero / found[1] if found is not None and found[0].dimension == "voltage" else zero  # the channel's own unit
+        row.offset.setText(f"{own:.9g}" if own else "")
 
     def _check(self) -> None:
         try:
