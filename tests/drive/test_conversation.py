@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import signal
 import subprocess
 import sys
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
+import numpy as np
 import pytest
 
+from crisp_compass.drive.bus_load import look_s, portions
 from crisp_compass.drive.conversation import Conversation, Event
-from crisp_compass.drive.description import load_description
+from crisp_compass.drive.description import Description, Entry, load_description
+from crisp_compass.drive.link import Count
 from drive.test_modbus import by_name, served, speed_of, tcp
 
 
@@ -135,7 +139,8 @@ KILLED = """
 import sys, time
 from pathlib import Path
 from crisp_compass.drive.conversation import Conversation
-from crisp_compass.drive.description import load_description
+from crisp_compass.drive.description import Description, Entry, load_description
+from crisp_compass.drive.link import Count
 talk = Conversation(sys.argv[1], load_description(Path(sys.argv[2])), lambda e: print(e.kind, flush=True) if e.kind == "connected" else None)
 talk.start(); talk.arm(); talk.run_at(80.0)
 while True:
@@ -164,3 +169,44 @@ def test_a_killed_or_suspended_client_leaves_a_motor_at_rest(how: signal.Signals
             assert client.stdout is not None
             client.stdout.close()
         other.close()
+
+
+class _Slow:
+    """A line whose looks take as long as their bytes on a slow wire; it notes when a heartbeat came."""
+
+    def __init__(self, described: Description) -> None:
+        self.described, self.count, self.beats = described, Count(), list[float]()
+
+    def read(self, entries: Sequence[Entry]) -> dict[str, float]:
+        time.sleep(look_s(self.described, entries, serial=True))
+        return {e.name: 1.0 if e.name == "armed" else 0.0 for e in entries}
+
+    def write(self, entry: Entry, raw: float) -> None:
+        if entry.name == "heartbeat":
+            self.beats.append(time.monotonic())
+
+
+def test_a_look_that_takes_longer_than_the_watchdog_is_divided(monkeypatch: pytest.MonkeyPatch) -> None:
+    many = [{"name": f"v{k}", "address": 3 * k, "type": "uint16"} for k in range(120)]
+    described = Description.model_validate({
+        "protocol": "modbus rtu", "unit_id": 1, "baud": 9600, "watchdog": {"seconds": 0.5}, "telemetry": [*many, {"name": "armed", "address": 1000, "type": "uint16"}],
+        "commands": [{"name": n, "address": k, "type": "uint16"} for k, n in enumerate(("arm", "stop", "heartbeat", "speed"))],
+    })  # fmt: skip
+    whole = look_s(described, described.telemetry, serial=True)
+    assert whole > 2.0
+    parts = portions(described, described.telemetry, serial=True, most_s=0.15)
+    assert sorted(e.name for part in parts for e in part) == sorted(e.name for e in described.telemetry)
+    assert all(look_s(described, part, serial=True) <= 0.15 for part in parts)
+    line = _Slow(described)
+    monkeypatch.setattr("crisp_compass.drive.conversation.open_link", lambda *_: contextlib.nullcontext(line))
+    heard = Heard()
+    talk = Conversation("serial:none", described, heard.tell)
+    talk.start()
+    heard.wait(lambda e: e.kind == "connected", talk)
+    talk.arm()
+    for _ in range(2):
+        heard.wait(lambda e: e.kind == "telemetry", talk)
+    apart = np.diff(line.beats)
+    assert len(apart) > 8
+    assert np.median(apart) < 0.35
+    talk.close()

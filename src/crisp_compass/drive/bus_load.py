@@ -29,6 +29,22 @@ def look_s(description: Description, entries: Sequence[Entry], *, serial: bool) 
     return characters * bits / (description.baud or _SERIAL_RATE)
 
 
+def portions(description: Description, entries: Sequence[Entry], *, serial: bool, most_s: float) -> list[list[Entry]]:
+    """Return entries in portions of which one look takes at most ``most_s``, or that are one entry: between them an armed drive hears of somebody."""
+    found: list[list[Entry]] = []
+    whole = list(blocks(entries)) if not description.over_can else [[e] for e in entries]
+    while whole:
+        block = whole.pop(0)
+        if len(block) > 1 and look_s(description, block, serial=serial) > most_s:
+            half = len(block) // 2
+            whole[:0] = [block[:half], block[half:]]
+        elif found and look_s(description, [*found[-1], *block], serial=serial) <= most_s:
+            found[-1] += block
+        else:
+            found.append(block)
+    return found
+
+
 def period_s(look: float, wanted: float) -> float:
     """Return the time [s] between two looks: what is ``wanted``, or longer where they would take more than their share."""
     return max(wanted, look / MOST)

@@ -14,7 +14,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from crisp_compass.drive.bus_load import look_s, period_s
+from crisp_compass.drive.bus_load import look_s, period_s, portions
 from crisp_compass.drive.cia402 import next_word, state_of
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.link import AnyLink, DeniedError, open_link
@@ -277,6 +277,7 @@ class Conversation:
         busy = look_s(self.description, self._telemetry, serial=self.link.startswith(("serial:", "pty:"))) if not self.description.streams else 0.0
         period, fed = period_s(busy, PERIOD_S) if not self.description.streams else _STREAM_S, 0.0
         feed_every = 0.3 * self.description.watchdog.seconds if self.description.watchdog is not None else period
+        parts = portions(self.description, self._telemetry, serial=self.link.startswith(("serial:", "pty:")), most_s=feed_every) if not self.description.streams else []
         while True:
             if self._stop.is_set():
                 self._halt(line)
@@ -302,7 +303,16 @@ class Conversation:
             asked = time.monotonic()
             self._feed(line)
             fed = time.monotonic()
-            values = self._rows(line) if isinstance(line, StreamLink) else line.read(self._telemetry) if self._telemetry else {}
+            values = self._rows(line) if isinstance(line, StreamLink) else {}
+            for part in parts:
+                if self._stop.is_set() or time.monotonic() - self._alive > OWNER_S:
+                    break  # a slow line must not hold a stop up, nor an owner's silence
+                if time.monotonic() - fed > feed_every:
+                    self._feed(line)
+                    fed = time.monotonic()
+                values |= line.read(part)
+            if len(values) < len(self._telemetry) and (self._stop.is_set() or time.monotonic() - self._alive > OWNER_S):
+                continue
             if self._armed and not self.description.armed(values):
                 self._armed = self._asked = False  # it disarmed by itself
             took = time.monotonic() - asked
