@@ -38,7 +38,7 @@ _CREEP, _CREEP_S = 0.05, 2.0
 _ABOVE, _START_S = 1.3, 10.0
 #: Share of the top speed at which a brushed motor without a sensor is looked at.
 _BLIND = 0.25
-_TOPICS_OF_MOTOR = frozenset({"resistance", "inductance", "flux", "commutation"})
+_TOPICS_OF_MOTOR = frozenset({"resistance", "inductance", "circuit", "flux", "commutation"})
 
 
 @dataclass(frozen=True)

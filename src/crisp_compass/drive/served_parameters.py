@@ -81,7 +81,7 @@ def parameters_of(bench: Bench, drive: Drive) -> list[Parameter]:
     for name, unit, text in (("kp", "A/(rad/s)", "speed loop, proportional"), ("ki", "A/rad", "speed loop, integral")):
         if settled_value(bench, f"speed_loop.{name}") is not None and getattr(control, f"{name}_speed") > 0:
             found.append(Parameter(f"speed_{name}", f"{name}_speed", unit, f"speed_loop.{name}", text))
-    if turns_field(bench) and drive.sensing.angle_sensor == ENCODER and not in_blocks(bench):
+    if turns_field(bench) and drive.sensing.angle_sensor == ENCODER and not in_blocks(bench) and not family_of(bench).own_circuit:
         settled = settled_value(bench, ZERO)
         at = math.degrees(settled.value) % 360.0 if settled is not None else 0.0
         found.append(Parameter("encoder_zero", "angle_offset", "deg", ZERO if settled is not None else None, "electrical angle where the position is zero", "uint16", 0.01, 0.0, 360.0, value=at))
