@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
@@ -22,8 +23,12 @@ from crisp_compass.app.waypoints.pwm.command import CommandPage
 from crisp_compass.app.waypoints.pwm.dead_time import DeadTimePage
 from crisp_compass.app.waypoints.pwm.schemes import SchemesPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
+from crisp_compass.app.waypoints.speed_loop.measured import SpeedResponsePage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import write_capture
+from crisp_compass.drive.hand import Hand, LocalLine
+from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.single import take_one
 from crisp_compass.loops.step_fit import RunningLoop, respond
 from hands import answering, choose, copy_bench, drop, dropped, press_main, type_into
 
@@ -254,3 +259,30 @@ def test_torque_over_speed(window: Window, qtbot: QtBot, winch: Path, tmp_path: 
     assert best[-1] < 0.05 * best[0]
     type_into(qtbot, page.number("plate.v_bus"), "24")
     qtbot.waitUntil(lambda: float(page.torque.data("best")[0][-1]) < float(speed[-1]), timeout=180000)
+
+
+def test_a_measured_response_of_the_speed_says_what_differs(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("speed_loop", "Measured response")
+    page = window.page
+    assert isinstance(page, SpeedResponsePage)
+    assert page.answer.text == "No response yet"
+    qtbot.waitUntil(lambda: bool(page.pictures.plots), timeout=60_000)
+    assert len(page.pictures.plots[0].data("by design")[0]) > 20  # what is to be expected stands there already
+    bench = window.document.bench
+    drive = ServedDrive(bench)
+    line = LocalLine(drive)
+    hand = Hand(line, drive.description, line.pass_time, clock=line.clock)
+    taken = take_one(bench, hand, tmp_path, "speed_steps", now=lambda: "2026-12-01T00:00:00", prefix="own")
+    page.load(tmp_path / taken.evidence.file)
+    qtbot.waitUntil(lambda: page.answer.text == "As designed", timeout=60_000)
+    assert "overshoot" in page.answer._doubt.text()
+    text = (tmp_path / taken.evidence.file).read_text().replace("# kp: ", "# kp: 1")  # another gain was meant to run than did
+    (tmp_path / "other.csv").write_text(text)
+    page.load(tmp_path / "other.csv")
+    qtbot.waitUntil(lambda: page.answer.text == "Not as designed", timeout=60_000)
+    assert "Kp acts as" in " ".join(t.text() for t in page.findings.findChildren(QLabel))
+    assert page.main_button is None  # it settles nothing
+    window.document.undo_stack.undo()
+    window.document.undo_stack.undo()
+    assert "speed_loop" not in window.document.bench.evidence

@@ -58,15 +58,14 @@ def test_every_demo_capture_finds_its_leg(winch: Path, thruster: Path) -> None:
         assert guess_kind(Bench(), read_capture(folder / f"{name}.csv")).topic == waypoint
 
 
-def test_a_run_belongs_to_no_leg_and_a_held_step_to_its_loop(bench: Bench, tmp_path: Path) -> None:
+def test_a_run_belongs_to_the_speed_loop_and_a_held_step_to_its_own(bench: Bench, tmp_path: Path) -> None:
     from crisp_compass.capture import write_capture
     from crisp_compass.studies.scenarios import capture_columns
 
     for scenario in ("speed-step", "current-step"):
         trace, _ = run_scenario(bench, scenario)
         write_capture(tmp_path / f"{scenario}.csv", trace["t"], capture_columns(trace), {})
-    with pytest.raises(Refusal, match="not clear which leg"):
-        guess_kind(Bench(), read_capture(tmp_path / "speed-step.csv"))
+    assert guess_kind(Bench(), read_capture(tmp_path / "speed-step.csv")).topic == "speed_loop"
     assert guess_kind(Bench(), read_capture(tmp_path / "current-step.csv")).topic == "current_loop"
 
 

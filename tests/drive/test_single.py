@@ -41,11 +41,11 @@ def _all(bench: Bench) -> list[str]:
 
 
 @pytest.mark.parametrize(("name", "wanted"), [
-    ("winch", ["levels", "steps", "steps_across", "coast", "run_up", "chirp", "alignment", "pole_search", "current_step"]),
-    ("thruster", ["levels", "steps", "steps_across", "coast", "run_up", "halls", "pole_search", "current_step"]),
-    ("carousel", ["levels", "steps", "coast", "run_up", "chirp", "alignment", "current_step"]), ("hatch", ["levels", "steps", "current_step"]),
+    ("winch", ["levels", "steps", "steps_across", "coast", "run_up", "chirp", "alignment", "pole_search", "current_step", "speed_steps"]),
+    ("thruster", ["levels", "steps", "steps_across", "coast", "run_up", "halls", "pole_search", "current_step", "speed_steps"]),
+    ("carousel", ["levels", "steps", "coast", "run_up", "chirp", "alignment", "current_step", "speed_steps"]), ("hatch", ["levels", "steps", "current_step"]),
     ("pump", ["levels", "steps", "steps_across", "coast", "pole_search", "current_step", "start"]),
-    ("hoist", ["levels", "locked", "no_load", "decay", "current_step", "run_up"]),
+    ("hoist", ["levels", "locked", "no_load", "decay", "current_step", "run_up", "speed_steps"]),
 ])  # fmt: skip
 def test_what_is_offered_fits_motor_and_sensor_and_goes_through(name: str, wanted: list[str], tmp_path: Path) -> None:
     bench = _bench(name)

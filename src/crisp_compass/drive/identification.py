@@ -21,7 +21,6 @@ from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.course.waypoints.speed_loop import design_speed, loop_at
 from crisp_compass.drive import routines
 from crisp_compass.drive.compare import bench_values
-from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.hand import Hand
 from crisp_compass.drive.identification_plan import Progress, steps_of
 from crisp_compass.drive.routines import Taken
@@ -201,12 +200,6 @@ class Identification(Taker):
     def _run_up(self) -> str:
         return self._settle("mechanics", self.take_run_up())
 
-    def _torque_current(self) -> float:
-        """Return the current [A] that the drive lets the speed loop ask for, as far as it tells."""
-        told = next((e for e in self._hand.description.parameters if e.name == "current_limit" and e.readable), None)
-        held = self._hand.line.read([told]).get(told.name) if told is not None else None
-        return held * factor_to_si(told) if told is not None and held else self._motor.current
-
     def _speed_loop(self) -> str:
         hand, motor = self._hand, self._motor
         text = self._settle("speed_loop")
@@ -214,32 +207,24 @@ class Identification(Taker):
         wrote = self._write("speed_loop")
         if not wrote:
             return f"{text}; the drive takes no gains"
-        low = 0.3 * motor.top_speed
-        # neither the current limit nor the voltage may hold it back
-        current = min(0.6 * self._torque_current(), 0.3 * motor.volts / need(self.bench, "current_loop.kp_q"))
-        step = min(current / need(self.bench, "speed_loop.kp"), 0.3 * motor.top_speed)
-        ramp = next((e for e in hand.description.parameters if e.bench == "speed_loop.ramp" and e.writable and e.max is not None), None)
-        if ramp is not None:  # a ramp would hide what the loop does by itself
-            assert ramp.max is not None
-            write_and_check(hand.line, hand.description, ramp, ramp.max)
+        low, step, hold = self.speed_step()
         design = design_speed(self.bench)
-        hold, loop = min(max(8.0 / design.margins.crossover_hz, 0.05), 3.0), loop_at(self.bench, design, low + step)
+        loop = loop_at(self.bench, design, low + step)
         captures: list[Taken] = []
         stays: Refusal | None = None
         try:
-            while len(captures) < _PROOFS:
-                captures.append(routines.speed_steps(hand, motor, low, low + step, hold))
-                overshoot, u, expected = step_overshoot(captures, low, low + step, loop, design.margins.crossover_hz)
-                if u < VAGUE or u > 3 * VAGUE:
-                    break
-                hand.ready()
+            with self.without_ramp():
+                while len(captures) < _PROOFS:
+                    captures.append(routines.speed_steps(hand, motor, low, low + step, hold))
+                    overshoot, u, expected = step_overshoot(captures, low, low + step, loop, design.margins.crossover_hz)
+                    if u < VAGUE or u > 3 * VAGUE:
+                        break
+                    hand.ready()
         except Refusal as refusal:
             if refusal.code != "stays":
                 raise
             stays = refusal
         hand.settle_down(20.0)
-        if ramp is not None:
-            self._write("speed_loop")
         if stays is not None:
             self.findings.append(Finding("caution", "speed-stays", f"{stays.problem[:1].upper()}{stays.problem[1:]}: {stays.remedy}."))
             return f"{text}; not proven: {stays.problem}"

@@ -401,15 +401,15 @@ def alignment(hand: Hand, motor: Motor, volts: float, slower: int = 1) -> Taken:
     return Taken({"field_angle": np.asarray(fields), "angle": np.array(places)}, {"voltage": f"{volts:.5g} V held at each angle"})
 
 
-def speed_steps(hand: Hand, motor: Motor, low: float, high: float, seconds: float) -> Taken:
-    """Take steps of the closed speed loop between ``low`` and ``high`` rad/s, each speed held for ``seconds``."""
+def speed_steps(hand: Hand, motor: Motor, low: float, high: float, seconds: float, times: int = STEPS) -> Taken:
+    """Take so many steps of the closed speed loop between ``low`` and ``high`` rad/s, each speed held for ``seconds``."""
     hand.ready()
     hand.command("speed", low)
     hand.wait(1.0 + seconds)
-    span = (2 * STEPS + 0.5) * seconds
+    span = (2 * times + 0.5) * seconds
     every = max(1, math.ceil(span / hand.period / _ROWS))
     hand.open_scope(("speed_ref", "speed", "i_q" if motor.turned else "i_m"), int(span / hand.period / every), every)
-    for _ in range(STEPS):
+    for _ in range(times):
         hand.wait(0.3 * seconds)
         hand.command("speed", high)
         hand.wait(seconds)

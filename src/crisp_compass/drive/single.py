@@ -67,6 +67,8 @@ def offers(bench: Bench, description: Description, topic: str, section: str) -> 
         found.append(Offer("run_up", "mechanics", "Capture", "a run-up", _RUNS, current))
         if not sensor.edges and all(description.role("commands", n) for n in SWEPT):
             found.append(Offer("chirp", "mechanics", "Capture", "a run-up with a swing", _RUNS, ("speed", *current)))
+    if "speed" in seen and description.role("commands", "speed") is not None and (sensor.tells_angle or not turned):
+        found.append(Offer("speed_steps", "speed_loop", "Measured response", "steps of the speed", "The shaft runs at two speeds.", ("speed", "speed_ref", *current)))
     if turned and not sensor.tells_angle:
         found.append(Offer("start", "start_up", "Measured run", "a start", "The shaft aligns, starts and runs.", ("v_ab", "v_bc", "i_a", "i_b")))
     return tuple(o for o in found if o.topic == topic and o.section == section and set(o.channels) <= seen)
@@ -83,6 +85,7 @@ def _of_cage(bench: Bench, speed: bool) -> list[Offer]:
     if closes_loops(bench):
         found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", "The motor is magnetized at rest.", ("i_d", "i_ref")))
         if speed:
+            found.append(Offer("speed_steps", "speed_loop", "Measured response", "steps of the speed", "The shaft runs at two speeds.", ("speed", "speed_ref", "i_q")))
             found.append(Offer("run_up", "mechanics", "Capture", "a run-up", _RUNS, ("i_q", "speed")))
     return found
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -15,11 +15,14 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import write_capture
 from crisp_compass.course.captures import Evaluated, add_evidence, evaluate
 from crisp_compass.course.circuit import rated_hertz
+from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.drive import routines
+from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.hand import Hand
 from crisp_compass.drive.identification_plan import motor_of
 from crisp_compass.drive.routines import Taken
 from crisp_compass.drive.served_stand import COAST, VOLTAGE
+from crisp_compass.drive.writing import write_and_check
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.motor import family_of
@@ -179,7 +182,7 @@ class Taker:
     def take_current_step(self) -> Evidence:
         """Take steps of the current loop with the gains that are settled."""
         hand, motor = self._hand, self._motor
-        gains = (need(self.bench, "current_loop.kp_d"), need(self.bench, "current_loop.ki_d"))
+        gains = self._held_gains("current_loop", ("kp_d", "ki_d"))
         if not motor.turned and not self._clamped:
             self._hold_still()
         hand.ready()
@@ -311,6 +314,55 @@ class Taker:
         """Run the shaft up with a torque current that swings faster and faster, and let it coast: inertia and friction, and what resonates."""
         self._let_go()
         return self._take("mechanics", "chirp", routines.run_up(self._hand, self._motor, chirp=True))
+
+    def _held_gains(self, topic: str, names: tuple[str, str]) -> tuple[float, float]:
+        """Return two gains [SI] as the drive holds them, where it tells, else as settled."""
+        found = []
+        for name in names:
+            entry = next((e for e in self._hand.description.parameters if e.bench == f"{topic}.{name}" and e.readable), None)
+            held = self._hand.line.read([entry]).get(entry.name) if entry is not None else None
+            found.append(held * factor_to_si(entry) if entry is not None and held else need(self.bench, f"{topic}.{name}"))
+        return found[0], found[1]
+
+    def torque_current(self) -> float:
+        """Return the current [A] that the drive lets the speed loop ask for, as far as it tells."""
+        told = next((e for e in self._hand.description.parameters if e.name == "current_limit" and e.readable), None)
+        held = self._hand.line.read([told]).get(told.name) if told is not None else None
+        return held * factor_to_si(told) if told is not None and held else self._motor.current
+
+    def speed_step(self) -> tuple[float, float, float]:
+        """Return the lower speed, the step on it [rad/s] and how long each is held [s], so that neither current limit nor voltage hold it back."""
+        motor = self._motor
+        current = min(0.6 * self.torque_current(), 0.3 * motor.volts / need(self.bench, "current_loop.kp_q"))
+        step = min(current / need(self.bench, "speed_loop.kp"), 0.3 * motor.top_speed)
+        return 0.3 * motor.top_speed, step, min(max(8.0 / design_speed(self.bench).margins.crossover_hz, 0.05), 3.0)
+
+    @contextlib.contextmanager
+    def without_ramp(self) -> Iterator[None]:
+        """Let a reference step as it is asked for: a ramp would hide what the loop does by itself; what the drive held comes back."""
+        hand = self._hand
+        ramp = next((e for e in hand.description.parameters if e.bench == "speed_loop.ramp" and e.writable and e.max is not None), None)
+        before = hand.line.read([ramp]).get(ramp.name) if ramp is not None else None
+        if ramp is not None:
+            assert ramp.max is not None
+            write_and_check(hand.line, hand.description, ramp, ramp.max)
+        try:
+            yield
+        finally:
+            if ramp is not None and before is not None:
+                hand.stop()
+                with contextlib.suppress(Refusal):
+                    hand.settle_down(20.0)
+                write_and_check(hand.line, hand.description, ramp, before)
+
+    def take_speed_steps(self) -> Evidence:
+        """Take steps of the closed speed loop with the gains that the drive holds."""
+        self._let_go()
+        gains = self._held_gains("speed_loop", ("kp", "ki"))
+        low, step, hold = self.speed_step()
+        with self.without_ramp():
+            taken = routines.speed_steps(self._hand, self._motor, low, low + step, hold, times=2)
+        return self._take("speed_loop", "speed-steps", Taken(taken.columns, {**taken.notes, "kp": f"{gains[0]:.9g}", "ki": f"{gains[1]:.9g}"}))
 
     def take_start(self) -> Evidence:
         """Let the drive start without a sensor by its own sequence, and keep what windings and currents do meanwhile."""

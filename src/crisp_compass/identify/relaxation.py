@@ -35,7 +35,7 @@ def relax_back(gain: FloatArray, a: float, h: float) -> FloatArray:
 
 
 #: Samples that are summed at once, and from how many on that is quicker than solving bands.
-_BLOCK, _MANY = 128, 1024
+_BLOCK, _MANY = 32, 256
 
 
 def _recursion(e: float, x: FloatArray) -> FloatArray:
@@ -51,13 +51,14 @@ def _recursion(e: float, x: FloatArray) -> FloatArray:
         bands[0], bands[1] = 1.0, -e
         return np.asarray(scipy.linalg.solve_banded((1, 0), bands, x, check_finite=False))
     place = np.arange(_BLOCK)
-    lag = place[:, None] - place[None, :]
-    triangle = np.where(lag >= 0, e ** np.maximum(lag, 0), 0.0)
-    blocks = np.concatenate([x, np.zeros(-len(x) % _BLOCK)]).reshape(-1, _BLOCK) @ triangle.T
+    powers, lag = e**place, place[:, None] - place[None, :]
+    triangle = np.where(lag >= 0, powers[np.abs(lag)], 0.0)
+    # not by the library of matrices: its threads wait for each other longer than this takes where other work is going on
+    blocks = np.einsum("ij,kj->ik", np.concatenate([x, np.zeros(-len(x) % _BLOCK)]).reshape(-1, _BLOCK), triangle)
     left, whole = np.empty(len(blocks)), e**_BLOCK
     carried = 0.0
     for k, end in enumerate(blocks[:, -1].tolist()):
         left[k] = carried
         carried = end + whole * carried
-    blocks += left[:, None] * e ** (place + 1)
+    blocks += left[:, None] * (e * powers)
     return np.asarray(blocks.reshape(-1)[: len(x)])

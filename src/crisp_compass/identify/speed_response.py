@@ -176,12 +176,17 @@ def _peak(t: FloatArray, x: FloatArray) -> float:
 def _step_figures(
     time: FloatArray, reference: FloatArray, w: FloatArray, findings: list[Finding]
 ) -> tuple[float, float, float]:
-    """Return overshoot [%], rise 10–90 % [s] and settling ±2 % [s] of the first reference step."""
-    jumps = jumps_of(reference)
-    if not len(jumps):
+    if not len(jumps_of(reference)):
         findings.append(
             Finding("info", "no-reference-step", "The reference does not step, so there are no step figures.")
         )
+    return first_step(time, reference, w)
+
+
+def first_step(time: FloatArray, reference: FloatArray, w: FloatArray) -> tuple[float, float, float]:
+    """Return overshoot [%], rise 10–90 % [s] and settling ±2 % [s] of the first reference step of a speed, (n,) each; NaN where the reference does not step."""
+    jumps = jumps_of(reference)
+    if not len(jumps):
         return math.nan, math.nan, math.nan
     start = int(jumps[0])
     later = jumps[jumps > start + 3]

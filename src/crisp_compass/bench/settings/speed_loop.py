@@ -41,6 +41,8 @@ class SpeedSettings(TopicSettings):
         description="share of the armature's drop that is compensated where its voltage tells the speed",
     )
     set_point: Literal["plain", "filtered"] = Field(default="plain", description="whether the reference passes a filter of the loop's own Ti")
+    trial_kp: float | None = Field(default=None, ge=1e-12, le=1e7, description="A/(rad/s) that ran when a response was captured")
+    trial_ki: float | None = Field(default=None, ge=1e-12, le=1e9, description="A/rad that ran when a response was captured")
     lowest_speed: Speed | None = Field(
         default=None, description="rad/s, lowest speed to be held with halls; a tenth of top speed where empty"
     )

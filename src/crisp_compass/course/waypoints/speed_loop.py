@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
 
 from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.plate import torque_constant as torque_constant_of_plate
+from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.capture import Capture
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
+from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.course.values import quantities
@@ -40,6 +46,9 @@ from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensing.sensor import ARMATURE
+
+if TYPE_CHECKING:
+    from crisp_compass.course.speed_measured import MeasuredSpeed
 
 #: Times the gain that a calm loop on the armature's voltage bears (6 dB), least corner of a filter that is looked at [Hz], and the swing of the current that nobody sees, of
 #: the rated one.
@@ -250,6 +259,53 @@ def propose(bench: Bench) -> Proposal:
     return Proposal(speed_values(bench, design), what, margin, design.method, inputs(bench))
 
 
+def _read_response(bench: Bench, capture: Capture) -> MeasuredSpeed:
+    from crisp_compass.course.speed_measured import read_speed_response  # it needs this waypoint's design
+
+    return read_speed_response(bench, capture)
+
+
+def _claims_response(capture: Capture, _: str) -> bool:
+    if not ({"speed_ref", "speed"} <= set(capture.columns) and {"i_q", "i_m"} & set(capture.columns)):
+        return False
+    reference = capture["speed_ref"]
+    return bool(len(reference)) and float(np.ptp(reference)) > 0.0  # a shaft that is held is the current loop's
+
+
+def _response_quantities(_: Bench, __: Capture, found: MeasuredSpeed) -> dict[str, Quantity]:
+    """Return what a measured response tells: the plant, the figures of its first step, the gains as they act."""
+    values = {k: to_quantity(e) for k, e in found.estimates.items()}
+    for name, value, unit in (
+        ("overshoot", found.figures.overshoot / 100, ""), ("rise", found.figures.rise, "s"), ("settling", found.figures.settling, "s"), ("expected_overshoot", found.expected.overshoot / 100, ""),
+        ("expected_rise", found.expected.rise, "s"), ("kp", found.kp, "A/(rad/s)"), ("ki", found.ki, "A/rad"), ("limited", found.limited, ""),
+    ):  # fmt: skip
+        if value is not None and math.isfinite(value):
+            values[name] = Quantity(value=value, unit=unit)
+    return values
+
+
+def _response_headline(evidence: Evidence) -> str:
+    over = evidence.estimates.get("overshoot")
+    return f"response: overshoot {100 * over.value:.0f} %" if over is not None else "response of the speed"
+
+
+RESPONSE = CaptureKind(
+    "speed_response",
+    "speed_loop",
+    _read_response,
+    _response_headline,
+    title=", measured response",
+    section="Measured response",
+    signals=("speed_ref", "speed", "i_q"),
+    rank=28,
+    claims=_claims_response,
+    quantities=_response_quantities,
+    needs=((), ("limited",)),
+    sketch="encoder",
+    families=("pm", "stepper", "induction"),
+    view="speed_response",
+)
+ARMATURE_RESPONSE = replace(RESPONSE, key="armature_response", signals=("speed_ref", "speed", "i_m"), families=("brushed",))
 WAYPOINT = Waypoint(
     "speed_loop",
     100,
@@ -265,5 +321,6 @@ WAYPOINT = Waypoint(
     applies=lambda bench: closes_loops(bench) and not steps_open(bench),
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
-    sections=(Section("Design"), Section("Outer loop", lambda bench: not turns_field(bench))),
+    captures=(RESPONSE, ARMATURE_RESPONSE),
+    sections=(Section("Design"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Outer loop", lambda bench: not turns_field(bench))),
 )

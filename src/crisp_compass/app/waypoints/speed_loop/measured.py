@@ -1,0 +1,37 @@
+"""Speed loop, measured response: does the loop do what was designed, and what differs?"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.page.fields import Entry
+from crisp_compass.course.captures import Evaluated
+from crisp_compass.errors import Refusal
+from crisp_compass.views.picture import Pane
+from crisp_compass.views.speed_response import expected
+
+_TIP = "Settled or designed if empty; notes kp and ki of the file come first"
+
+
+class SpeedResponsePage(CapturePage):
+    """Measured speed beside the design's and the simulated drive's over the very reference; the likeliest cause of a difference and one change."""
+
+    key = "speed_loop"
+    section = "Measured response"
+    settles = False
+    always_plots = True
+    question = "Does the speed loop do what was designed?"
+    caution = "The shaft steps between speeds: people clear, load blocked or safe, an emergency stop within reach; follow your local rules."
+    fields = (
+        Entry("trial_kp", "Kp that ran", "A/(rad/s)", width=136, tip=_TIP),
+        Entry("trial_ki", "Ki that ran", "A/rad", width=120, tip=_TIP),
+    )
+
+    def panes(self, evaluated: Evaluated | None) -> Sequence[Pane]:
+        if evaluated is not None:
+            return super().panes(evaluated)
+        try:
+            return expected(self.seen)
+        except Refusal:  # the answer says why
+            return ()
