@@ -25,7 +25,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray, Result
 from crisp_compass.identify.speed_response import SpeedResponse, first_step, fit_speed_response
 from crisp_compass.loops.sampled import close, simulate
-from crisp_compass.loops.speed import edge_delay, speed_loop
+from crisp_compass.loops.speed import edge_delay, is_stable, speed_loop
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import Simulation, join
 from crisp_compass.quantities import show
@@ -59,7 +59,7 @@ class StepFigures:
 @dataclass(frozen=True)
 class MeasuredSpeed(Result):
     """``fit`` of the plant; ``reference``, ``measured``, ``designed``, ``simulated`` speeds [rad/s] and currents [A] over ``time`` [s], (n,); simulated empty where the drive has no
-    sensor. ``kp`` [A/(rad/s)] and ``ki`` [A/rad] as they act, over those that were to run (None: not told). ``cause`` and ``advice`` in words, empty where all agrees."""
+    sensor, designed missing where the loop would be unstable. ``kp`` [A/(rad/s)] and ``ki`` [A/rad] as they act, over those that were to run (None: not told). ``cause`` and ``advice`` in words, empty where all agrees."""
 
     fit: SpeedResponse
     time: FloatArray
@@ -110,18 +110,23 @@ def read_speed_response(bench: Bench, capture: Capture) -> MeasuredSpeed:
     fit = fit_speed_response(capture, kt=torque_constant(bench))
     kp, ki = gains = speed_gains_that_ran(bench, capture.notes)
     t, reference, measured, current = _thinned(capture)
-    loop = speed_loop(plant_of(bench), kp, ki)
-    grid = np.arange(0.0, float(t[-1]) + loop.ts, loop.ts)
-    answer = simulate(close(loop, 0), np.interp(grid, t, reference - reference[0]))[:, 0]
-    designed = np.interp(t, grid, answer) + reference[0]
-    simulated, seen, pulled = _simulated(bench, gains, t, reference) if not without_sensor(bench) else (np.empty(0), np.empty(0), np.empty(0))
+    stable = is_stable(plant_of(bench), kp, ki)
+    designed = np.full(len(t), math.nan)
+    simulated = seen = pulled = np.empty(0)
+    if stable:
+        loop = speed_loop(plant_of(bench), kp, ki)
+        grid = np.arange(0.0, float(t[-1]) + loop.ts, loop.ts)
+        answer = simulate(close(loop, 0), np.interp(grid, t, reference - reference[0]))[:, 0]
+        designed = np.interp(t, grid, answer) + reference[0]
+        if not without_sensor(bench):
+            simulated, seen, pulled = _simulated(bench, gains, t, reference)
     clear = float(np.ptp(reference)) > _CLEAR * noise(measured)  # a step that is buried says nothing of gains
     limit = bench.settings.run.i_limit
     limited = float(np.mean(np.abs(current) > _AT_LIMIT * limit))
     figures = StepFigures(fit.overshoot_pct, fit.rise_time, fit.settling_time) if clear else StepFigures(math.nan, math.nan, math.nan)
-    expected = StepFigures(*first_step(t, reference, simulated if len(simulated) else designed))
+    expected = StepFigures(*first_step(t, reference, simulated if len(simulated) else designed)) if stable else StepFigures(math.nan, math.nan, math.nan)
     acting = _acting(t, reference, measured, current, seen, pulled, gains) if clear and limited < _LIMITED and len(seen) else (None, None)
-    cause, advice = _cause(bench, fit, gains, acting, limited, float(np.mean(np.abs(measured))))
+    cause, advice = _cause(bench, fit, gains, acting, limited, float(np.mean(np.abs(measured)))) if stable else _unstable(gains)
     return MeasuredSpeed(
         fit.estimates, fit.method, fit.findings, fit, t, reference, measured, designed, simulated, current, pulled, figures, expected, gains, *acting, limited, cause, advice
     )
@@ -229,6 +234,11 @@ def _cause(bench: Bench, fit: SpeedResponse, gains: tuple[float, float], acting:
             text = f"Friction takes {show(friction.value, 'N·m')}, settled are {show(settled.value, 'N·m')}."
             return text, "look whether the shaft binds; the integrator takes it up, so that small steps are slower"
     return "", ""
+
+
+def _unstable(gains: tuple[float, float]) -> tuple[str, str]:
+    text = f"With Kp {show(gains[0], 'A/(rad/s)')} and Ki {show(gains[1], 'A/rad')} the loop would be unstable by design: other gains than these ran, or the design rests on another motor."
+    return text, "look at the gains' unit in the file's notes, on this page and in the drive"
 
 
 def findings_of_response(found: MeasuredSpeed) -> tuple[Finding, ...]:
