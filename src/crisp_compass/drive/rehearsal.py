@@ -111,6 +111,11 @@ def _usual_circuit(bench: Bench, current: float) -> dict[str, tuple[float, str]]
 
 def rehearse(bench: Bench, *, tell: Callable[[Progress], None] = lambda _: None) -> Rehearsal:
     """Identify a simulated drive of the bench's motor, as far as it is known; raises Refusal where a step would not go."""
+    return rehearsed(bench, lambda whole, hand, folder: Identification(bare(whole), hand, folder, tell=tell, now=lambda: _WHEN).run())
+
+
+def rehearsed(bench: Bench, run: Callable[[Bench, Hand, Path], object]) -> Rehearsal:
+    """Let something run on a simulated drive of the bench's motor, as far as it is known, in a folder that is gone afterwards; raises Refusal as it does."""
     whole, presumed = guessed(bench)
     drive = ServedDrive(whole)
     line = LocalLine(drive)
@@ -123,5 +128,5 @@ def rehearse(bench: Bench, *, tell: Callable[[Progress], None] = lambda _: None)
 
     hand = Hand(line, drive.description, pass_time, clock=line.clock)
     with tempfile.TemporaryDirectory(prefix="crisp-compass-") as folder:
-        Identification(bare(whole), hand, Path(folder), tell=tell, now=lambda: _WHEN).run()
+        run(whole, hand, Path(folder))
     return Rehearsal(most[0], most[1], line.clock(), presumed)

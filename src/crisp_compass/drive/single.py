@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,10 +10,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.course.captures import Evaluated
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.drive.description import Description
-from crisp_compass.drive.hand import SWEPT, Hand, LocalLine, lacks
+from crisp_compass.drive.hand import SWEPT, Hand, lacks
 from crisp_compass.drive.identification_plan import needs_of
-from crisp_compass.drive.rehearsal import Rehearsal, guessed
-from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.rehearsal import Rehearsal, rehearsed
 from crisp_compass.drive.taking import Taker
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import family_of, three_phases, turns_field
@@ -124,20 +122,7 @@ def take_one(bench: Bench, hand: Hand, folder: Path, key: str, *, now: Callable[
 
 def rehearse_one(bench: Bench, key: str) -> Rehearsal:
     """Take one capture on a simulated drive of the bench's motor, as far as it is known; raises Refusal where it would not go."""
-    whole, presumed = guessed(bench)
-    drive = ServedDrive(whole)
-    line = LocalLine(drive)
-    most = [0.0, 0.0]
-
-    def pass_time(seconds: float) -> None:
-        line.pass_time(seconds)
-        most[0] = max(most[0], drive.most_current)
-        most[1] = max(most[1], abs(drive.speed))
-
-    hand = Hand(line, drive.description, pass_time, clock=line.clock)
-    with tempfile.TemporaryDirectory(prefix="crisp-compass-") as folder:
-        try:
-            take_one(whole, hand, Path(folder), key, now=lambda: "1970-01-01T00:00:00", prefix="rehearsal")
-        except Refusal as refusal:
-            raise Refusal(refusal.problem, refusal.remedy) from None
-    return Rehearsal(most[0], most[1], line.clock(), presumed)
+    try:
+        return rehearsed(bench, lambda whole, hand, folder: take_one(whole, hand, folder, key, now=lambda: "1970-01-01T00:00:00", prefix="rehearsal"))
+    except Refusal as refusal:
+        raise Refusal(refusal.problem, refusal.remedy) from None  # its folder is gone

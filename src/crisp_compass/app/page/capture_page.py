@@ -103,7 +103,16 @@ class CapturePage(Page):
 
     def panes(self, evaluated: Evaluated | None) -> Sequence[Pane]:
         """Return what to draw."""
-        return () if evaluated is None else view_of(evaluated.kind).panes(evaluated.capture, evaluated.result)
+        if evaluated is not None:
+            return view_of(evaluated.kind).panes(evaluated.capture, evaluated.result)
+        try:
+            return self.outlook()
+        except Refusal:  # the answer says why
+            return ()
+
+    def outlook(self) -> Sequence[Pane]:
+        """Return what to draw before there is a capture; a Refusal leaves it empty."""
+        return ()
 
     def evidence(self) -> Evidence | None:
         """Return the evidence shown: the newest of this section's kinds."""

@@ -10,10 +10,8 @@ from crisp_compass.app.autosave import now
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.fields import Entry
 from crisp_compass.bench.records import Evidence
-from crisp_compass.course.captures import Evaluated
 from crisp_compass.course.gain_trials import add_trial
 from crisp_compass.course.waypoints.current_loop import gains_that_ran
-from crisp_compass.errors import Refusal
 from crisp_compass.loops.step_fit import StepFit
 from crisp_compass.views.current_step import expected
 from crisp_compass.views.picture import Pane, Said
@@ -43,13 +41,8 @@ class MeasuredPage(CapturePage):
         self.keep_button.setEnabled(evidence is not None)
         return super().said(evidence)
 
-    def panes(self, evaluated: Evaluated | None) -> Sequence[Pane]:
-        if evaluated is not None:
-            return super().panes(evaluated)
-        try:
-            return expected(self.seen)
-        except Refusal:  # the answer says why
-            return ()
+    def outlook(self) -> Sequence[Pane]:
+        return expected(self.seen)
 
     def _on_keep(self) -> None:
         read = self.reading.evaluated

@@ -15,7 +15,7 @@ from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.waypoints.drive.live_source import KEPT_S, LiveSource
 from crisp_compass.app.waypoints.drive.panes import Panes, Shown, titled
-from crisp_compass.app.waypoints.drive.watched import WatchedPage
+from crisp_compass.app.waypoints.drive.watched import CommandedPage
 from crisp_compass.app.widgets.bars import Bar, Bars
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import beside
@@ -43,7 +43,7 @@ class _Window:
     zero: float
 
 
-class LivePage(WatchedPage):
+class LivePage(CommandedPage):
     """Every row that the drive tells: rolling or by a trigger, held, measured between cursors, saved as a capture."""
 
     key = "drive"
@@ -73,7 +73,6 @@ class LivePage(WatchedPage):
         self._timer.setTimerType(Qt.TimerType.PreciseTimer)
         self._timer.setInterval(_FRAME_MS)
         self._timer.timeout.connect(self.draw)
-        self.session.telemetry.connect(self._on_telemetry)
 
     def _build_fields(self) -> None:
         self.span = NumberField("Time", "s", width=92)
@@ -90,12 +89,6 @@ class LivePage(WatchedPage):
             field.moved.connect(lambda *_: self._begin())
         for choice in (self.trigger, self.edge):
             choice.moved.connect(lambda *_: self._begin())
-        self.speed = NumberField("Speed", "rpm", width=96)
-        self.speed.setToolTip("Speed to run at; Enter sends it to the armed drive")
-        self.speed.moved.connect(self._on_speed)
-        self.arm = QPushButton("Arm")
-        self.arm.setToolTip("Take command of the drive: from here on it may move")
-        self.arm.clicked.connect(lambda: self.attempt(self._arm))
         self.save = QPushButton("Save capture…")
         self.save.setToolTip("What is shown, every row of it, as a capture that every leg reads")
         self.save.clicked.connect(self._on_save)
@@ -128,24 +121,6 @@ class LivePage(WatchedPage):
     def triggered(self) -> bool:
         """Whether a trigger is set and has come, and everything behind it is shown and measured."""
         return self._trigger is not None and self._window is not None and self._measured > 0
-
-    def _arm(self) -> None:
-        self.may_move()
-        self.session.talk().arm()
-
-    def _on_speed(self, value: float) -> None:
-        if self.session.armed:
-            self.attempt(lambda: self.session.talk().run_at(value))
-
-    def _on_telemetry(self) -> None:
-        armed = self.session.armed
-        self.arm.setEnabled(self._listens and not armed)
-        self.offer_stop(on=armed)
-
-    @property
-    def _listens(self) -> bool:
-        told = self.session.description
-        return self.session.state == "connected" and told is not None and not told.streams
 
     def _on_save(self) -> None:
         store, window = self.source.store, self._window
@@ -192,10 +167,10 @@ class LivePage(WatchedPage):
         self.main_button.setEnabled(store is not None)
         self.main_button.setText("Go on" if self.held else "Hold")
         self.save.setEnabled(store is not None)
-        self.findings.show_findings((DRIVE_MOVES,) if self._listens else ())
-        self.stop.setEnabled(self._listens)
-        self.speed.setEnabled(self._listens)
-        self._on_telemetry()
+        self.findings.show_findings((DRIVE_MOVES,) if self.listens else ())
+        self.stop.setEnabled(self.listens)
+        self.speed.setEnabled(self.listens)
+        self.follow_arming()
         if not connected:
             self.answer.show_answer("Not connected", "connect to a drive first", self.session.why, stale=True)
         elif store is None:

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QPushButton
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.waypoints.drive.panes import Panes, Shown
-from crisp_compass.app.waypoints.drive.watched import WatchedPage
+from crisp_compass.app.waypoints.drive.watched import CommandedPage
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.parts import label
@@ -35,7 +35,7 @@ def _crossing(values: FloatArray, level: float, *, rising: bool) -> int:
 _ROWS, _PATIENCE_S = 2000, 30.0
 
 
-class ScopePage(WatchedPage):
+class ScopePage(CommandedPage):
     """Channels of the drive's capture memory, a trigger with what was before it, plots by unit with cursors, saved as a capture."""
 
     key = "drive"
@@ -61,12 +61,6 @@ class ScopePage(WatchedPage):
         self.level.show_value(0.0)
         self.before = NumberField("Before it", "s", width=96)
         self.before.show_value(0.02)
-        self.speed = NumberField("Speed", "rpm", width=100)
-        self.speed.setToolTip("Speed to run at; Enter sends it to the armed drive")
-        self.speed.moved.connect(self._on_speed)
-        self.arm = QPushButton("Arm")
-        self.arm.setToolTip("Take command of the drive: from here on it may move")
-        self.arm.clicked.connect(lambda: self.attempt(self._arm))
         self.save = QPushButton("Save capture…")
         self.save.clicked.connect(self._on_save)
         self.add_fields(self.span, self.before, self.level)
@@ -74,7 +68,6 @@ class ScopePage(WatchedPage):
             self.field_row.add(widget)
         self.field_row.add(self.speed)
         self.finish("Take", self.save, self.arm, self.stop)
-        self.session.telemetry.connect(self._on_telemetry)
 
     # ---- what is asked
 
@@ -109,19 +102,6 @@ class ScopePage(WatchedPage):
 
         self.session.occupy(work, alone=False)
         self.began()
-
-    def _arm(self) -> None:
-        self.may_move()
-        self.session.talk().arm()
-
-    def _on_speed(self, value: float) -> None:
-        if self.session.armed:
-            self.attempt(lambda: self.session.talk().run_at(value))
-
-    def _on_telemetry(self) -> None:
-        armed = self.session.armed
-        self.arm.setEnabled(self.session.state == "connected" and not armed)
-        self.offer_stop(on=armed)
 
     def _on_save(self) -> None:
         known = {k: v for k, v in self._taken.items() if k in SIGNALS}
@@ -162,7 +142,7 @@ class ScopePage(WatchedPage):
         self.save.setEnabled(bool(self._taken))
         self.findings.show_findings((DRIVE_MOVES,) if connected else ())
         self.stop.setEnabled(connected)
-        self._on_telemetry()
+        self.follow_arming()
         self._draw()
         if not connected:
             self.answer.show_answer("Not connected", "connect to a drive first", session.why, stale=True)

@@ -8,6 +8,7 @@ from PySide6.QtWidgets import QPushButton
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
+from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.errors import Refusal
 from crisp_compass.preparation.checks import blocking_checks
 
@@ -71,3 +72,37 @@ class WatchedPage(Page):
         """Show the state anew, if anybody looks."""
         if self.isVisible():
             self.show_document()
+
+
+class CommandedPage(WatchedPage):
+    """A page that looks on while its person runs the drive: arm, a speed, stop."""
+
+    def __init__(self, document: Document) -> None:
+        super().__init__(document)
+        self.speed = NumberField("Speed", "rpm", width=96)
+        self.speed.setToolTip("Speed to run at; Enter sends it to the armed drive")
+        self.speed.moved.connect(self._on_speed)
+        self.arm = QPushButton("Arm")
+        self.arm.setToolTip("Take command of the drive: from here on it may move")
+        self.arm.clicked.connect(lambda: self.attempt(self._arm))
+        self.session.telemetry.connect(self.follow_arming)
+
+    @property
+    def listens(self) -> bool:
+        """Whether a drive is connected that can be told something."""
+        told = self.session.description
+        return self.session.state == "connected" and told is not None and not told.streams
+
+    def _arm(self) -> None:
+        self.may_move()
+        self.session.talk().arm()
+
+    def _on_speed(self, value: float) -> None:
+        if self.session.armed:
+            self.attempt(lambda: self.session.talk().run_at(value))
+
+    def follow_arming(self) -> None:
+        """Offer to arm, or to stop."""
+        armed = self.session.armed
+        self.arm.setEnabled(self.listens and not armed)
+        self.offer_stop(on=armed)

@@ -6,8 +6,6 @@ from collections.abc import Sequence
 
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.fields import Entry
-from crisp_compass.course.captures import Evaluated
-from crisp_compass.errors import Refusal
 from crisp_compass.views.picture import Pane
 from crisp_compass.views.speed_response import expected
 
@@ -28,10 +26,5 @@ class SpeedResponsePage(CapturePage):
         Entry("trial_ki", "Ki that ran", "A/rad", width=120, tip=_TIP),
     )
 
-    def panes(self, evaluated: Evaluated | None) -> Sequence[Pane]:
-        if evaluated is not None:
-            return super().panes(evaluated)
-        try:
-            return expected(self.seen)
-        except Refusal:  # the answer says why
-            return ()
+    def outlook(self) -> Sequence[Pane]:
+        return expected(self.seen)
