@@ -148,6 +148,11 @@ def test_a_capture_of_it_goes_on_where_an_angle_wraps_and_leaves_out_what_was_lo
     assert np.allclose(columns["angle"], np.radians(3.0 * np.round(t / 1e-3)), atol=1e-4)
 
 
+def test_bits_of_one_name_in_two_words_are_two_channels() -> None:
+    told = tuple(Entry(name=n, type="uint16", bits={"1": "stall", "2": n}) for n in ("last", "before"))
+    assert [c.name for c in LiveStore(told, None, 1.0).channels] == ["last.stall", "last", "before.stall", "before"]
+
+
 def test_headroom_asks_what_the_drive_holds_now() -> None:
     told = Description(protocol="modbus tcp", unit_id=1, parameters=(Entry(name="current_limit", address=0, type="uint16", unit="A"),))
     store = _store()

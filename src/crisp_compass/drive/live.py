@@ -44,10 +44,12 @@ class LiveChannel:
 
 def channels_of(entries: Sequence[Entry]) -> tuple[LiveChannel, ...]:
     """Return the channels of entries, SI where their unit is known; a word with named bits is its bits, each 0 or 1."""
-    found = []
+    found: list[LiveChannel] = []
+    bits = [name for entry in entries for name in (entry.bits or {}).values()]
+    taken = {e.name for e in entries if not e.bits} | {name for name in bits if bits.count(name) > 1}
     for place, entry in enumerate(entries):
-        if entry.bits:
-            found += [LiveChannel(name, place, int(bit), "", name if SIGNALS.get(name) == "logic" else None) for bit, name in entry.bits.items()]
+        if entry.bits:  # bits of one name in two words, as those of the last fault and of the one before it, are told apart by their words
+            found += [LiveChannel(f"{entry.name}.{name}" if name in taken else name, place, int(bit), "", name if SIGNALS.get(name) == "logic" else None) for bit, name in entry.bits.items()]
             continue
         unit = _SI.get(UNITS[entry.unit].dimension, entry.unit) if entry.unit in UNITS else entry.unit
         whole = abs(entry.scale) * 65536.0

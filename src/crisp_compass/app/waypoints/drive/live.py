@@ -344,6 +344,6 @@ class LivePage(CommandedPage):
             if place in chosen and stretch is not None:
                 found = measure(t, x[chosen.index(place)])
                 figures = [*(self.panes.written(channel.name, v) for v in (found.mean, found.rms, found.high - found.low)), show(found.hertz, "Hz", 3) if found.hertz else ""]
-            name = Cell(titled(channel.name), size=12, ticked=channel.name in self.chosen, tip=store.entries[channel.entry].text)
+            name = Cell(titled(channel.name), size=12, ticked=channel.name in self.chosen, tip=f"{titled(channel.name)}: {store.entries[channel.entry].text}".rstrip(": "))
             rows.append([name, *(Cell(f, size=12, right=True) for f in figures)])
         self.table.show_rows(rows)
