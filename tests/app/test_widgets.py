@@ -474,3 +474,24 @@ def test_a_map_has_round_ticks() -> None:
     assert [t for _, t in round_ticks(np.linspace(0, 120, 20).tolist())] == ["0", "25", "50", "75", "100"]
     places = {t: p for p, t in round_ticks(np.geomspace(10, 1000, 21).tolist())}
     assert (places["10"], places["100"], places["1000"]) == pytest.approx((0, 10, 20))
+
+
+def test_curves_of_every_frame_bear_nothing_gaps_and_single_points(qtbot: QtBot) -> None:
+    plot = Plot(("time", "s"), ("current", "A"), name="frames")
+    qtbot.addWidget(plot)
+    plot.resize(300, 200)
+    plot.show()
+    plot.curve("i", "magenta")
+    t = np.linspace(-1.0, 0.0, 50)
+    gaps = np.sin(6 * t)
+    gaps[10:20] = np.nan
+    gaps[21] = np.nan
+    for x, y in ((t[:0], t[:0]), (t[:1], t[:1]), (t, gaps), (t, np.full(50, np.nan)), (t, np.sin(6 * t))):
+        plot.stream("i", x, y)
+        plot.follow(-1.0, 0.0, floor=0.1)
+        assert not plot.grab().isNull()  # painted
+        assert len(plot.data("i")[0]) == len(x)
+    plot.set("i", t, t)  # held: the whole curve, and no stroke over it
+    assert not plot._strokes.lines
+    plot.clear_data()
+    assert len(plot.data("i")[0]) == 0

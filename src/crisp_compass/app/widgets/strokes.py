@@ -51,4 +51,6 @@ class Strokes(pg.GraphicsObject):  # type: ignore[misc]
                 edges = np.flatnonzero(np.diff(np.concatenate([[False], whole, [False]]).astype(np.int8)))
                 pieces = [slice(int(a), int(b)) for a, b in zip(edges[0::2], edges[1::2], strict=True)]
             for piece in pieces:
+                if piece.stop - piece.start < 2:  # a polygon of nothing ends in a crash
+                    continue
                 painter.drawPolyline(pg.functions.arrayToQPolygonF(x[piece], y[piece]))
