@@ -10,6 +10,7 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import live_frames
 import loop_gaps
 import machine_bench
 import numpy as np
@@ -210,6 +211,7 @@ def main() -> None:
     thousand_runs()
     number_to_plot()
     loop_gaps.measure()
+    live_frames.measure()
 
 
 if __name__ == "__main__":
