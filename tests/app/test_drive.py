@@ -674,7 +674,19 @@ def test_a_leg_takes_its_own_capture_through_the_drive(connected: Window, qtbot:
     assert document.bench.settled == before.settled  # it is settled by the person
     document.undo_stack.undo()
     assert document.bench == before
-    document.drive.close()
+    page.take_button.open(run_up)  # the drive is gone in the middle of it: the dialog lets go
+    dialog = page.take_button.dialog
+    assert dialog is not None
+    qtbot.waitUntil(lambda: dialog.state.text() == "Ready to take", timeout=LONG)
+    dialog.arm.click()
+    qtbot.waitUntil(lambda: document.drive.armed, timeout=LONG)
+    process = document.drive._process
+    assert process is not None
+    process.kill()
+    qtbot.waitUntil(lambda: dialog.state.text() == "Nothing was taken", timeout=LONG)
+    assert dialog.away.isEnabled()
+    dialog.reject()
+    assert document.bench == before
     assert page.take_button.isHidden()
 
 

@@ -26,6 +26,8 @@ Singles: TypeAlias = npt.NDArray[np.float32]
 _MOST = 400_000
 #: Share of a channel's range by which it must leave its middle to count as a wave.
 _HYSTERESIS = 0.15
+#: Rows of a stretch that are looked at for a wave.
+_WAVE_ROWS = 20_000
 #: The unit of SI of each dimension.
 _SI = {u.dimension: u.name for u in reversed(list(UNITS.values())) if u.factor == 1.0}
 
@@ -72,10 +74,15 @@ class Measured:
 def measure(t: FloatArray, values: npt.NDArray[Any]) -> Measured:
     """Measure a stretch, (n,) each; what is missing (NaN) is left out. The frequency is that of rising crossings of the middle, with hysteresis."""
     whole = np.isfinite(values)
-    t, x = t[whole], values[whole].astype(np.float64)
+    x = values
+    if not whole.all():
+        t, x = t[whole], values[whole]
     if len(x) < 2:
         return Measured(math.nan, math.nan, math.nan, math.nan, 0.0)
     low, high = float(x.min()), float(x.max())
+    mean, rms = float(x.mean(dtype=np.float64)), float(np.sqrt(np.mean(np.square(x), dtype=np.float64)))
+    every = len(x) // _WAVE_ROWS + 1  # a wave of so many rows is told by some of them
+    t, x = t[::every], x[::every]
     middle, dead = 0.5 * (low + high), _HYSTERESIS * (high - low)
     level = np.where(x > middle + dead, 1, np.where(x < middle - dead, -1, 0))
     sides = np.flatnonzero(level)
@@ -86,7 +93,7 @@ def measure(t: FloatArray, values: npt.NDArray[Any]) -> Measured:
             apart = np.diff(t[rises])
             if float(np.max(apart)) < 3.0 * float(np.median(apart)):  # bursts are no wave
                 hertz = float((len(rises) - 1) / (t[rises[-1]] - t[rises[0]]))
-    return Measured(float(x.mean()), float(np.sqrt(np.mean(x * x))), low, high, hertz)
+    return Measured(mean, rms, low, high, hertz)
 
 
 class LiveStore:

@@ -144,13 +144,17 @@ class TakeDialog(QDialog):
 
     def _follow(self) -> None:
         connected = self.session.state == "connected"
+        if self._mine and not connected:  # the line is gone, and nothing tells the end any more
+            self._mine = False
+            self.state.setText("Nothing was taken")
         self.arm.setEnabled(connected and not self.session.busy and not self._job.running)
         self.stop.setEnabled(self._mine)
         self._space.setEnabled(self._mine)
         self.away.setEnabled(not self._mine)
-        if not connected and not self._mine:
-            self.state.setText("Not connected")
-            self._say(self.session.why)
+        if not connected:
+            if self.state.text() != "Nothing was taken":
+                self.state.setText("Not connected")
+            self._say(self.session.why or "The drive is not connected any more.")
 
     def reject(self) -> None:
         """Esc, and closing: stop what runs, and go only once nothing does."""
