@@ -5,16 +5,21 @@ from __future__ import annotations
 import math
 import warnings
 from collections.abc import Iterator
+from pathlib import Path
 
 import numpy as np
 import pytest
 
+from crisp_compass.bench import load_bench
+from crisp_compass.course.drive import build_drive, running_mode
+from crisp_compass.course.waypoints.speed_loop import design_speed, rated_load_step
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import axis_loop, largest_linear_step, placed_gains, tune_current
 from crisp_compass.loops.number_format import Scales, from_integers, to_forms
 from crisp_compass.loops.sampled import discretise, margins
-from crisp_compass.loops.speed import tune_speed
+from crisp_compass.loops.speed import SpeedPlant, load_step, speed_gains, tune_speed
 from crisp_compass.modulation.vectors import VOLTAGE_PER_BUS
+from crisp_compass.plant.simulation import Simulation
 from crisp_compass.quantities import parse
 
 with warnings.catch_warnings():
@@ -125,6 +130,47 @@ def test_speed_loop_agrees_with_python_control(a: float) -> None:
     true = pi * control.sample_system(lag * plant, 1 / rate, "zoh") / z / (1 + loop)
     response = np.squeeze(control.step_response(control.minreal(true, 1e-6, verbose=False), np.arange(150) / rate)[1])
     np.testing.assert_allclose(design.step(150), response, atol=2e-4)
+
+
+def test_a_sudden_load_dips_the_speed_as_python_control_has_it() -> None:
+    j, kt, b, fc, ff, rate = 2e-4, 0.12, 3e-4, 900.0, 250.0, 2000.0
+    plant = SpeedPlant(j, kt, b, rate, fc, ff)
+    kp, ki = speed_gains(plant, a=3.0)
+    found = load_step(plant, kp, ki, 0.2)
+    assert found is not None
+    lag, shaft, filter_ = control.tf([1], [1 / (2 * math.pi * fc), 1]), control.tf([1], [j, b]), control.tf([1], [1 / (2 * math.pi * ff), 1])
+    z = control.tf([1, 0], [1], 1 / rate)
+    pi = kp + ki / rate * z / (z - 1)
+    loop = pi * control.sample_system(lag * kt * shaft * filter_, 1 / rate, "zoh") / z
+    # a held load, seen filtered where it is fed back, and what the loop does against it, on the true speed
+    load = control.sample_system(-shaft, 1 / rate, "zoh") - pi * control.sample_system(lag * kt * shaft, 1 / rate, "zoh") / z * control.sample_system(-shaft * filter_, 1 / rate, "zoh") / (1 + loop)
+    t = np.arange(len(found.time)) / rate
+    expected = np.squeeze(control.step_response(control.minreal(load, 1e-6, verbose=False), t)[1])
+    np.testing.assert_allclose(found.speed[:120], expected[:120], atol=2e-4 * found.dip)  # later on what quotients of polynomials round adds up
+    assert found.dip == pytest.approx(float(np.max(np.abs(expected))), rel=1e-3)
+    # a load that stays turns the shaft by T/(Kt·Ki): the integral of the error must carry it (final value theorem, with a friction that does nothing at rest)
+    whole = load_step(SpeedPlant(j, kt, 0.0, rate, fc, ff), kp, ki, 1.0)
+    assert whole is not None
+    assert -float(np.sum(whole.speed)) / rate == pytest.approx(1.0 / whole.stiffness, rel=1e-3)
+    assert load_step(plant, 50 * kp, 50 * ki, 0.2) is None
+
+
+def test_the_simulated_drive_dips_as_the_design_says(winch: Path) -> None:
+    bench = load_bench(winch)
+    design = design_speed(bench)
+    loaded = rated_load_step(bench, design)
+    assert loaded is not None
+    torque, step = loaded
+    drive = build_drive(bench)
+    control_ = drive.control._replace(kp_speed=design.kp, ki_speed=design.ki, ramp=1e9)
+    sim = Simulation(drive._replace(control=control_, sensing=drive.sensing._replace(noise=0.0, counts_per_rev=1e6), load=drive.load._replace(coulomb=0.0)))
+    sim.command(running_mode(bench), speed=60.0)
+    sim.skip(2.0)
+    sim.set_load(0.3 * torque, drives=True)
+    trace = sim.advance(0.5)
+    assert 60.0 - float(trace["speed"].min()) == pytest.approx(0.3 * torque * step.dip, rel=0.12)
+    turned = 60.0 * 0.5 - float(trace["angle"][-1] - trace["angle"][0])
+    assert turned == pytest.approx(0.3 * torque / step.stiffness, rel=0.05)
 
 
 def test_speed_by_bandwidth_crosses_over_where_asked() -> None:

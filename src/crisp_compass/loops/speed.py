@@ -114,19 +114,66 @@ def edge_delay(edges_per_turn: float, speed: float) -> float:
 def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
     """Return the sampled open loop; output 0 is the filtered speed that is fed back, output 1 the true speed."""
     ts = 1 / plant.loop_hz
-    wc = 2 * math.pi * plant.current_bandwidth_hz
-    drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
     if plant.armature is not None:
+        wc = 2 * math.pi * plant.current_bandwidth_hz
+        drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
         return series(pi_controller(kp, ki, ts), _seen_by_armature(plant, plant.armature, np.array(drive), wc))
+    A, B, C = _shaft(plant)
+    return series(pi_controller(kp, ki, ts), discretise(A, B, C, ts, ts))
+
+
+def _shaft(plant: SpeedPlant) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Return the continuous plant from the current asked for to the filtered and the true speed: states are current, speed, and each lag of what is seen."""
+    wc = 2 * math.pi * plant.current_bandwidth_hz
     lags = [1 / plant.sensor_delay] if plant.sensor_delay > 0 else []
     lags += [2 * math.pi * plant.filter_hz] if plant.filter_hz else []
     n = 2 + len(lags)
     A, B, C = np.zeros((n, n)), np.zeros((n, 1)), np.zeros((2, n))
-    A[:2, :2], B[0, 0] = drive, wc
+    A[:2, :2], B[0, 0] = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]], wc
     for k, corner in enumerate(lags, 2):  # each lag follows what the one before shows
         A[k, k - 1], A[k, k] = corner, -corner
     C[0, n - 1], C[1, 1] = 1.0, 1.0
-    return series(pi_controller(kp, ki, ts), discretise(A, B, C, ts, ts))
+    return A, B, C
+
+
+@dataclass(frozen=True)
+class LoadStep:
+    """What a sudden load does: ``dip`` [rad/s per N·m], the time [s] until a tenth of it is left, and how hard the angle is held against a load that stays: ``stiffness`` [N·m/rad]."""
+
+    dip: float
+    recovery: float
+    stiffness: float
+    time: FloatArray
+    speed: FloatArray
+
+
+def load_step(plant: SpeedPlant, kp: float, ki: float, seconds: float) -> LoadStep | None:
+    """Return the answer of the closed loop to a load of 1 N·m that comes suddenly and stays, over ``seconds``; None where the armature's voltage tells the speed, or the loop is unstable.
+
+    The load acts on the shaft between the samples, so it is held and discretised as the current is (K. J. Åström, B. Wittenmark, Computer-Controlled Systems, 3rd ed. 1997, 2.3). With an
+    integrator of the speed's error a load that stays turns the shaft by T/(Kt·Ki) and no further.
+    """
+    if plant.armature is not None or not is_stable(plant, kp, ki):
+        return None
+    ts = 1 / plant.loop_hz
+    A, B, C = _shaft(plant)
+    pull = np.zeros_like(B)
+    pull[1, 0] = -1.0 / plant.inertia
+    driven, loaded = discretise(A, B, C, ts, 0.0), discretise(A, pull, C, ts, 0.0)
+    steps = max(math.ceil(seconds / ts), 10)
+    # the loop closed: states of the shaft, the integral, and what was asked for one sample ago, which acts now
+    n = len(A)
+    whole, inward = np.zeros((n + 2, n + 2)), np.zeros((n + 2, 1))
+    whole[:n, :n], whole[:n, n + 1], inward[:n] = driven.A, driven.B[:, 0], loaded.B
+    whole[n, :n], whole[n, n] = -ki * ts * C[0], 1.0
+    whole[n + 1, :n], whole[n + 1, n] = -(kp + ki * ts) * C[0], 1.0
+    shown = np.zeros((1, n + 2))
+    shown[0, 1] = 1.0
+    speed = simulate(Sampled(whole, inward, shown, np.zeros((1, 1)), ts), np.ones(steps))[:, 0]
+    size = np.abs(speed)
+    dip = float(size.max())
+    above = np.flatnonzero(size > 0.1 * dip)
+    return LoadStep(dip, float(above[-1] + 1) * ts, plant.kt * ki, np.arange(float(steps)) * ts, speed)
 
 
 def _seen_by_armature(plant: SpeedPlant, sensor: ArmatureSensor, drive: FloatArray, wc: float) -> Sampled:

@@ -29,11 +29,13 @@ from crisp_compass.estimates import Finding
 from crisp_compass.loops.sampled import Sampled
 from crisp_compass.loops.speed import (
     ArmatureSensor,
+    LoadStep,
     SpeedDesign,
     SpeedPlant,
     edge_delay,
     is_stable,
     largest,
+    load_step,
     lowest_speed,
     relay_swing,
     speed_gains,
@@ -239,6 +241,14 @@ def loop_at(bench: Bench, design: SpeedDesign, speed: float) -> Sampled:
     if not edges:
         return design.loop
     return speed_loop(replace(plant_of(bench), sensor_delay=edge_delay(edges * pole_pairs_of(bench.settings.plate), speed)), design.kp, design.ki)
+
+
+def rated_load_step(bench: Bench, design: SpeedDesign) -> tuple[float, LoadStep] | None:
+    """Return rated torque [N·m] and what a sudden load of 1 N·m does to the designed loop; None where it cannot be said."""
+    plant = plant_of(standing(bench, "speed_loop"))
+    crossover = design.margins.crossover_hz
+    found = load_step(plant, design.kp, design.ki, 12.0 / crossover) if math.isfinite(crossover) and crossover > 0 else None
+    return (plant.kt * rated_peak(bench.settings.plate), found) if found is not None else None
 
 
 def speed_values(bench: Bench, design: SpeedDesign) -> dict[str, Quantity]:

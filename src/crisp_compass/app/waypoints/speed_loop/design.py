@@ -15,6 +15,7 @@ from crisp_compass.course.waypoints.speed_loop import (
     design_speed,
     filter_of,
     lowest_wanted_speed,
+    rated_load_step,
     sensor_delay,
     sensor_lowest_speed,
     timed_by_edges,
@@ -97,6 +98,11 @@ class SpeedLoopPage(LoopPage):
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
             f"integral time {show(design.integral_time, 's')}."
         )
+        loaded = rated_load_step(bench, design)
+        if loaded is not None:
+            torque, step = loaded
+            dip = f"{grouped(float(f'{step.dip * torque * RPM_PER_RAD_S:.3g}'))} rpm"
+            text += f" A sudden load of {show(torque, 'N·m')}, the rated torque, dips the speed by {dip}; a tenth of that is left after {show(step.recovery, 's', 2)}, and the shaft has fallen {show(torque / step.stiffness, 'rad', 2)} behind."
         if timed_by_edges(bench):
             lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
