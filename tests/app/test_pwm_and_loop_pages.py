@@ -23,9 +23,11 @@ from crisp_compass.app.waypoints.pwm.command import CommandPage
 from crisp_compass.app.waypoints.pwm.dead_time import DeadTimePage
 from crisp_compass.app.waypoints.pwm.schemes import SchemesPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
+from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.speed_loop.measured import SpeedResponsePage
 from crisp_compass.app.window import Window
-from crisp_compass.capture import write_capture
+from crisp_compass.capture import read_capture, write_capture
+from crisp_compass.course.waypoints.speed_loop import propose
 from crisp_compass.drive.hand import Hand, LocalLine
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.drive.single import take_one
@@ -291,3 +293,38 @@ def test_a_measured_response_of_the_speed_says_what_differs(window: Window, qtbo
     for _ in range(3):
         window.document.undo_stack.undo()
     assert "speed_loop" not in window.document.bench.evidence
+
+
+def test_a_run_is_recorded_and_read_by_the_speed_loop(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run")
+    page = window.page
+    assert isinstance(page, RunPage)
+    qtbot.waitUntil(lambda: page.port is not None, timeout=60_000)
+    page.recorder.click()
+    page.recorder.click()
+    assert "nothing was recorded" in window.notices.text.lower()
+    window.document.set_field("speed_loop", "ramp", 1e6)
+    window.document.settle("speed_loop", propose(window.document.bench), reason="a step is wanted")
+    window.document.set_field("run", "speed", 60.0)
+    page.start()
+    page.advance(1.0)
+    page.recorder.click()
+    page.advance(0.3)
+    window.document.set_field("run", "speed", 66.0)
+    page.advance(0.6)
+    assert page.recorder.text().startswith("Recorded")
+    out = tmp_path / "run.csv"
+    monkeypatch.setattr("crisp_compass.app.waypoints.run.drive.ask_save_path", lambda *_: out)
+    page.recorder.click()
+    page.stop()
+    kept = read_capture(out)
+    assert {"speed", "speed_ref", "i_q", "v_bus"} <= set(kept.columns)
+    assert 0.85 < kept.time[-1] < 1.1  # frames of the running page come in between
+    assert abs(float(kept["speed_ref"][-1]) - 66.0) < 0.01
+    window.travel("speed_loop", "Measured response")
+    response = window.page
+    assert isinstance(response, SpeedResponsePage)
+    response.load(out)
+    qtbot.waitUntil(lambda: response.answer.text.endswith("s designed"), timeout=20_000)
+    assert response.answer.text == "As designed", (response.findings.texts, response.answer.reason, response.answer._doubt.text())

@@ -106,11 +106,11 @@ class CapturePage(Page):
         if evaluated is not None:
             return view_of(evaluated.kind).panes(evaluated.capture, evaluated.result)
         try:
-            return self.outlook()
+            return self.foreseen()
         except Refusal:  # the answer says why
             return ()
 
-    def outlook(self) -> Sequence[Pane]:
+    def foreseen(self) -> Sequence[Pane]:
         """Return what to draw before there is a capture; a Refusal leaves it empty."""
         return ()
 

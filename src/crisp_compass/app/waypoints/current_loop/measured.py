@@ -41,7 +41,7 @@ class MeasuredPage(CapturePage):
         self.keep_button.setEnabled(evidence is not None)
         return super().said(evidence)
 
-    def outlook(self) -> Sequence[Pane]:
+    def foreseen(self) -> Sequence[Pane]:
         return expected(self.seen)
 
     def _on_keep(self) -> None:

@@ -9,9 +9,11 @@ from PySide6.QtCore import QEvent, QObject, Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QKeySequence, QShortcut
 from PySide6.QtWidgets import QHBoxLayout, QPushButton, QStackedWidget
 
+from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
+from crisp_compass.app.waypoints.run.recorder import Recorder, save_run
 from crisp_compass.app.waypoints.run.source import RunSource
 from crisp_compass.app.waypoints.run.traces import RunTraces, dial_of
 from crisp_compass.app.widgets.answer import Waiting
@@ -27,7 +29,7 @@ from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.replayed import ReplayedDrive
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding
+from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped
 from crisp_compass.views.picture import DialView
@@ -105,7 +107,9 @@ class RunPage(Page):
         self.reverse = QPushButton("Reverse")
         self.reverse.setShortcut("Ctrl+R")
         self.reverse.clicked.connect(self._on_reverse)
-        self.finish("Start", self.reverse)
+        self.recorder = Recorder()
+        self.recorder.ended.connect(self._on_recorded)
+        self.finish("Start", self.recorder, self.reverse)
         assert self.main_button is not None
         self.main_button.setToolTip("Ctrl+Enter starts; Space or Esc stops")
         self.main_button.installEventFilter(self)
@@ -169,6 +173,7 @@ class RunPage(Page):
             widget.setVisible(kind == "simulation" or (kind == "link" and name == "speed"))
         self.supply.setVisible(kind == "simulation")
         self.reverse.setVisible(kind != "replay")
+        self.recorder.setVisible(kind != "replay")
 
     def _follow(self) -> None:
         """Build the drive, or carry changed settings into the one that runs."""
@@ -189,8 +194,18 @@ class RunPage(Page):
         if self._token is not None and self.port.armed and self.port.identity.kind != "replay":
             self.port.run_at(self._token, run.speed)
 
+    def _on_recorded(self, columns: dict[str, FloatArray]) -> None:
+        """Save what was recorded as a capture."""
+        path = ask_save_path(self, "Save the run as a capture", self.document.base / "run.csv", "Captures (*.csv)", (".csv",)) if len(columns.get("t", ())) > 1 else None
+        try:
+            if path is not None or len(columns.get("t", ())) < 2:
+                self.done.emit(save_run(self.seen, columns, path, simulated=self.source.kind == "simulation"))
+        except Refusal as refusal:
+            self.refuse(refusal)
+
     def _on_source(self) -> None:
         self.stop()
+        self.recorder.forget()
         self.port = None
         self.show_document()
 
@@ -268,6 +283,7 @@ class RunPage(Page):
             part = min(seconds, _MOST_SILENT)
             trace = self.port.exchange(self._token, part)
             self.traces.remember(trace)
+            self.recorder.add(trace)
             seconds -= part
         if not self.port.armed and self.running:
             self.running, self._token = False, None

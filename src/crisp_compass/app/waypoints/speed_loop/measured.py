@@ -26,5 +26,5 @@ class SpeedResponsePage(CapturePage):
         Entry("trial_ki", "Ki that ran", "A/rad", width=120, tip=_TIP),
     )
 
-    def outlook(self) -> Sequence[Pane]:
+    def foreseen(self) -> Sequence[Pane]:
         return expected(self.seen)
