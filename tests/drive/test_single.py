@@ -14,7 +14,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
 from crisp_compass.capture import read_capture
 from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.drive.description import Entry
 from crisp_compass.drive.hand import Hand, LocalLine
+from crisp_compass.drive.link import DeniedError
 from crisp_compass.drive.rehearsal import guessed
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.drive.single import offers, rehearse_one, take_one
@@ -114,3 +116,27 @@ def test_a_swing_without_a_coast_is_refused_in_a_sentence(tmp_path: Path) -> Non
     path.write_text("t [s],i_q [A],speed [rad/s]\n" + "".join(f"{a:.4f},{b:.5f},{c:.4f}\n" for a, b, c in zip(t, current, speed, strict=True)))
     with pytest.raises(Refusal, match="coast|acceleration"):
         fit_mechanics(read_capture(path), kt=0.1)
+
+
+def test_a_ramp_that_cannot_be_put_back_is_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = _bench("winch")
+    hand = _hand(bench)
+    line = hand.line
+    ramp = next(e for e in hand.description.parameters if e.bench == "speed_loop.ramp")
+    before, write, told = line.read([ramp])["ramp"], line.write, list[str]()
+    take_one(bench, hand, tmp_path, "speed_steps", now=lambda: NOW, prefix="w", warn=told.append)
+    assert told == []
+    assert line.read([ramp])["ramp"] == before  # it ran without a ramp, and has it again
+    written: list[float] = []
+
+    def once(entry: Entry, raw: float) -> None:
+        if entry.name == "ramp":
+            written.append(raw)
+            if len(written) > 1:
+                raise DeniedError(6)
+        write(entry, raw)
+
+    monkeypatch.setattr(line, "write", once)
+    take_one(bench, hand, tmp_path, "speed_steps", now=lambda: NOW, prefix="w", warn=told.append)
+    assert len(told) == 1
+    assert "could not be put back" in told[0]

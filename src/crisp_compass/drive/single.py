@@ -115,9 +115,18 @@ class _One(Taker):
         return self.evaluated
 
 
-def take_one(bench: Bench, hand: Hand, folder: Path, key: str, *, now: Callable[[], str], prefix: str) -> Evaluated:
-    """Take one capture through a drive, written into ``folder`` under a name that nothing has, and read it; raises Refusal where it does not go."""
-    return _One(bench, hand, folder, now=now, prefix=prefix).take(key)
+def take_one(bench: Bench, hand: Hand, folder: Path, key: str, *, now: Callable[[], str], prefix: str, warn: Callable[[str], None] = lambda _: None) -> Evaluated:
+    """Take one capture through a drive, written into ``folder`` under a name that nothing has, and read it; raises Refusal where it does not go.
+
+    ``warn`` is told what of the drive is not as it was before.
+    """
+    one = _One(bench, hand, folder, now=now, prefix=prefix)
+    try:
+        return one.take(key)
+    finally:
+        for finding in one.findings:
+            if finding.code == "not-put-back":
+                warn(finding.text)
 
 
 def rehearse_one(bench: Bench, key: str) -> Rehearsal:

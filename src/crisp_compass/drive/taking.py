@@ -18,6 +18,7 @@ from crisp_compass.course.circuit import rated_hertz
 from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.drive import routines
 from crisp_compass.drive.conversation import factor_to_si
+from crisp_compass.drive.description import Entry
 from crisp_compass.drive.hand import Hand
 from crisp_compass.drive.identification_plan import motor_of
 from crisp_compass.drive.routines import Taken
@@ -353,7 +354,18 @@ class Taker:
                 hand.stop()
                 with contextlib.suppress(Refusal):
                     hand.settle_down(20.0)
-                write_and_check(hand.line, hand.description, ramp, before)
+                self._put_back(ramp, before)
+
+    def _put_back(self, entry: Entry, value: float) -> None:
+        """Write what a drive held before; where that does not go it is said, and what ended the capture stays the reason of its end."""
+        try:
+            became = write_and_check(self._hand.line, self._hand.description, entry, value)
+            kept = not any(f.level == "stop" for f in became.findings())
+        except Refusal:
+            kept = False
+        if not kept:
+            text = f"{entry.name} could not be put back to {value:.6g} {entry.unit}: write it before the drive is used.".replace("  ", " ")
+            self.findings.append(Finding("caution", "not-put-back", text))
 
     def take_speed_steps(self) -> Evidence:
         """Take steps of the closed speed loop with the gains that the drive holds."""

@@ -36,6 +36,8 @@ class TakeDialog(QDialog):
         super().__init__(parent)
         self.document, self.offer, self.session = document, offer, document.drive
         self.taken: Evaluated | None = None
+        #: What of the drive is not as it was before; empty where all is.
+        self.warned = ""
         self._mine = False
         self.setWindowTitle(f"Take {offer.name} through the drive")
         self.setMinimumWidth(540)
@@ -111,7 +113,7 @@ class TakeDialog(QDialog):
             prefix = f"{document.path.name.removesuffix('.json').removesuffix('.bench')}-drive"
 
             def work(hand: Hand, busy: Occupied) -> None:
-                busy.tell(take_one(bench, hand, folder, key, now=now, prefix=prefix))
+                busy.tell(take_one(bench, hand, folder, key, now=now, prefix=prefix, warn=busy.tell))
 
             self.session.occupy(work)
         except Refusal as refusal:
@@ -125,6 +127,8 @@ class TakeDialog(QDialog):
     def _on_told(self, told: object) -> None:
         if self._mine and isinstance(told, Evaluated):
             self.taken = told
+        elif self._mine and isinstance(told, str):
+            self.warned = told
 
     def _on_freed(self, refused: str) -> None:
         if not self._mine:
@@ -135,7 +139,7 @@ class TakeDialog(QDialog):
             self.accept()
             return
         self.state.setText("Nothing was taken")
-        self._say(refused)
+        self._say(f"{refused} {self.warned}".strip())
         self._follow()
 
     def _say(self, text: str) -> None:
@@ -212,4 +216,6 @@ class TakeButton(QPushButton):
     def _on_taken(self) -> None:
         if self.dialog is not None and self.dialog.taken is not None:
             self._page.on_taken(self.dialog.taken)  # type: ignore[attr-defined]
+            if self.dialog.warned:
+                self._page.refused.emit(self.dialog.warned)  # type: ignore[attr-defined]
         self.dialog = None
