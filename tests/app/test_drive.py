@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QAction
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.drive.auto_tune import AutoTunePage
@@ -688,6 +689,17 @@ def test_a_leg_takes_its_own_capture_through_the_drive(connected: Window, qtbot:
     dialog.reject()
     assert document.bench == before
     assert page.take_button.isHidden()
+
+
+def test_a_menu_connects_to_the_simulated_drive_of_each_demo(window: Window, qtbot: QtBot) -> None:
+    offered = {a.text(): a for a in window.findChildren(QAction) if a.text().startswith("Connect to the simulated ")}
+    assert {t.rpartition(" ")[2] for t in offered} >= {"winch", "thruster", "carousel", "hatch", "pump", "hoist"}
+    offered["Connect to the simulated hoist"].trigger()
+    drive = window.document.drive
+    qtbot.waitUntil(lambda: drive.state == "connected" and bool(drive.now), timeout=LONG)
+    assert window.document.bench.name == "Shore hoist"
+    assert window.page.section == "Connect"
+    assert not drive.armed  # nothing moves
 
 
 def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -76,6 +76,9 @@ class Menus(QObject):
         menu = file.addMenu("Open &demo")
         for bench in sorted(demos.glob("*/*.bench.json")):
             self._add(menu, bench.parent.name.capitalize(), partial(window.open, bench))
+        there = file.addMenu("Connect to a &simulated demo")
+        for bench in sorted(demos.glob("*/*.bench.json")):
+            self._add(there, f"Connect to the simulated {bench.parent.name}", partial(window.connect_demo, bench))
         self._recent = file.addMenu("Open &recent")
         self._recent.aboutToShow.connect(self._fill_recent)
         file.addSeparator()

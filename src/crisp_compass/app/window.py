@@ -157,6 +157,11 @@ class Window(QMainWindow):
         if self.document.drive.state in ("apart", "lost"):
             self.document.drive.start_simulated(self.document.bench)
 
+    def connect_demo(self, path: Path) -> None:
+        """Open a demo and connect to its simulated drive; nothing happens where the open bench is to stay."""
+        if self.open(path):
+            self.connect_simulated()
+
     def follow_bearing(self) -> None:
         """Go where the next bearing points."""
         bearing = next_bearing(self.document.bench, ran=self.document.ran)
