@@ -336,7 +336,10 @@ class Taker:
         motor = self._motor
         current = min(0.6 * self.torque_current(), 0.3 * motor.volts / need(self.bench, "current_loop.kp_q"))
         step = min(current / need(self.bench, "speed_loop.kp"), 0.3 * motor.top_speed)
-        return 0.3 * motor.top_speed, step, min(max(8.0 / design_speed(self.bench).margins.crossover_hz, 0.05), 3.0)
+        margins = design_speed(self.bench).margins
+        if not (margins.stable and math.isfinite(margins.crossover_hz)):
+            raise Refusal("the speed loop as designed is not stable", "choose gains that hold on the Speed loop leg first")
+        return 0.3 * motor.top_speed, step, min(max(8.0 / margins.crossover_hz, 0.05), 3.0)
 
     @contextlib.contextmanager
     def without_ramp(self) -> Iterator[None]:

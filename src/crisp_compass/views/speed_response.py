@@ -86,7 +86,10 @@ def _from_to(was: float, became: float, unit: str) -> str:
 
 def expected(bench: Bench) -> tuple[Pane, ...]:
     """Return a step of a tenth of the top speed as designed; raises Refusal where something is not settled."""
-    design, top = design_speed(bench), 0.1 * bench.settings.plate.top_speed * RPM_PER_RAD_S
+    design = design_speed(bench)
+    if not (design.margins.stable and math.isfinite(design.margins.crossover_hz)):
+        return ()
+    top = 0.1 * bench.settings.plate.top_speed * RPM_PER_RAD_S
     count = min(max(round(8.0 / (design.margins.crossover_hz * design.loop.ts)), 40), 4000)
     t = np.arange(float(count)) * design.loop.ts
     curves = (Curve("asked for", "here", t, np.full(count, float(top))), Curve("by design", "expected", t, np.asarray(top * design.step(count), dtype=np.float64)))
