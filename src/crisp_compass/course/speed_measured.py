@@ -167,7 +167,7 @@ def _simulated(bench: Bench, gains: tuple[float, float], t: FloatArray, referenc
 
 
 def _regressed(t: FloatArray, error: FloatArray, current: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Return coefficients of error and its integral in a current, and their uncertainties; beside them stand a constant and a slope, for load and friction."""
+    """Return coefficients of error and its integral in a current, and their uncertainties; beside them stands a constant, for load and friction."""
     dt = np.diff(t, prepend=t[0])
     design = np.column_stack([error, np.cumsum(error * dt), np.ones(len(t))])
     solved, *_ = np.linalg.lstsq(design, current, rcond=None)
@@ -182,7 +182,7 @@ def _regressed(t: FloatArray, error: FloatArray, current: FloatArray) -> tuple[F
 def _acting(
     t: FloatArray, reference: FloatArray, measured: FloatArray, current: FloatArray, seen: FloatArray, pulled: FloatArray, gains: tuple[float, float],
 ) -> tuple[float | None, float | None]:  # fmt: skip
-    """Return the gains that act in the measured drive, None for one that the capture does not tell to a tenth."""
+    """Return the gains that act in the measured drive, None for one whose relative uncertainty is above ``_SURE``."""
     ours, u = _regressed(t, reference - measured, current)
     theirs, v = _regressed(t, reference - seen, pulled)
     found: list[float | None] = []
