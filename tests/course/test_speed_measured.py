@@ -86,6 +86,7 @@ def test_a_slower_filter_and_a_limit_are_told_apart_from_gains(tmp_path: Path) -
     bench = random_cage(1)
     _, late = taken(bench, tmp_path, gains(speed_filter=0.25))
     assert late.cause.startswith("The measured speed comes")
+    assert "±" in late.cause  # with its doubt
     winch = load_bench(DEMO / "winch" / "winch.bench.json")
     capture, _ = taken(winch, tmp_path)
     limited = winch.model_copy(update={"settings": winch.settings.model_copy(update={"run": winch.settings.run.model_copy(update={"i_limit": 0.3 * float(np.max(np.abs(capture["i_q"])))})})})

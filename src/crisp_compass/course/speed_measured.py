@@ -22,13 +22,13 @@ from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.course.waypoints.speed_loop import design_speed, filter_of, plant_of, sensor_delay, torque_constant
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Finding, FloatArray, Result
+from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.speed_response import SpeedResponse, first_step, fit_speed_response
 from crisp_compass.loops.sampled import close, simulate
 from crisp_compass.loops.speed import edge_delay, is_stable, speed_loop
 from crisp_compass.motor import pole_pairs_of
 from crisp_compass.plant.simulation import Simulation, join
-from crisp_compass.quantities import show
+from crisp_compass.quantities import show, show_with_error
 from crisp_compass.sensing import SENSORS
 
 #: Never faster than this is a ramp that the recorded reference has behind it already, rad/s².
@@ -220,20 +220,25 @@ def _cause(bench: Bench, fit: SpeedResponse, gains: tuple[float, float], acting:
     found_j = fit.estimates.get("inertia")
     if found_j is not None and abs(found_j.value / inertia - 1) > max(_INERTIA, 2 * found_j.u / found_j.value):
         more = "more" if found_j.value > inertia else "less"
-        text = f"The inertia is {show(found_j.value, 'kg·m²')}, {abs(100 * (found_j.value / inertia - 1)):.0f} % {more} than is settled: another load hangs on the shaft than when it was measured."
+        text = f"The inertia is {_with_doubt(found_j)}, {abs(100 * (found_j.value / inertia - 1)):.0f} % {more} than is settled: another load hangs on the shaft than when it was measured."
         return text, "settle the inertia as it is now on Mechanics: the gains follow"
     if late and delay is not None:
         side = "later" if delay.value > meant_delay else "sooner"
-        text = f"The measured speed comes {show(delay.value, 's')} after the shaft, {show(abs(delay.value - meant_delay), 's')} {side} than the design takes it to."
+        text = f"The measured speed comes {_with_doubt(delay)} after the shaft, {show(abs(delay.value - meant_delay), 's')} {side} than the design takes it to."
         return text, "look at the speed filter that really runs, and enter its corner"
     friction = fit.estimates.get("coulomb_friction")
     settled = settled_value(bench, "mechanics.coulomb_friction")
     if friction is not None and settled is not None:
         torque = torque_constant(bench) * limit
         if abs(friction.value - settled.value) > max(_FRICTION * torque, 3 * friction.u):
-            text = f"Friction takes {show(friction.value, 'N·m')}, settled are {show(settled.value, 'N·m')}."
+            text = f"Friction takes {_with_doubt(friction)}, settled are {show(settled.value, 'N·m')}."
             return text, "look whether the shaft binds; the integrator takes it up, so that small steps are slower"
     return "", ""
+
+
+def _with_doubt(found: Estimate) -> str:
+    """Return an estimate with the half width of its 95 % interval."""
+    return " ".join(show_with_error(found.value, 0.5 * (found.high - found.low), found.unit)).rstrip()
 
 
 def _unstable(gains: tuple[float, float]) -> tuple[str, str]:
