@@ -36,6 +36,7 @@ from crisp_compass.course.pwm_outlook import (
 )
 from crisp_compass.course.repeats import repeats_mean
 from crisp_compass.course.sensorless import firmware_of
+from crisp_compass.course.speed_design import armature_droop, design_speed, sensor_lowest_speed
 from crisp_compass.course.torque_speed import weakening_outlook
 from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.commutation import known_halls
@@ -43,7 +44,7 @@ from crisp_compass.course.waypoints.current_loop import current_values, design_c
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
 from crisp_compass.course.waypoints.plate import plate_outlook, plate_values
 from crisp_compass.course.waypoints.pwm import pwm_values
-from crisp_compass.course.waypoints.speed_loop import armature_droop, design_speed, sensor_lowest_speed, speed_values
+from crisp_compass.course.waypoints.speed_loop import speed_values
 from crisp_compass.course.waypoints.start_up import design_start
 from crisp_compass.course.waypoints.start_up import propose as start_proposal
 from crisp_compass.errors import Refusal

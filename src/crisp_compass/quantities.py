@@ -94,6 +94,7 @@ def _table() -> dict[str, Unit]:
         ("V/A", "current loop gain", 1.0, True, ()),
         ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
         ("A/(rad/s)", "speed loop gain", 1.0, True, ("As/rad", "A·s/rad")),
+        ("A/(rad/s²)", "acceleration gain", 1.0, True, ("A·s²/rad",)),
         ("A/rad", "speed loop integral gain", 1.0, True, ()),
         ("%", "ratio", 0.01, False, ("percent",)),
         ("", "ratio", 1.0, False, ()),
@@ -316,7 +317,7 @@ def shown_unit(value: float, unit: str) -> str:
 
 def unit_label(unit: str) -> str:
     """Return the unit as printed on screens (``°C`` for degC, ``°`` for deg)."""
-    return {"degC": "°C", "deg": "°", "A/(rad/s)": "A·s/rad"}.get(unit, unit)
+    return {"degC": "°C", "deg": "°", "A/(rad/s)": "A·s/rad", "A/(rad/s²)": "A·s²/rad"}.get(unit, unit)
 
 
 def split(value: float, unit: str, digits: int = 3) -> tuple[str, str]:

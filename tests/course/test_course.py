@@ -16,11 +16,11 @@ from crisp_compass.course.captures import add_evidence, differs, evaluate, guess
 from crisp_compass.course.course import State, headline, state_of, waypoints_of
 from crisp_compass.course.drive import build_drive
 from crisp_compass.course.open_points import check_bench, next_bearing
+from crisp_compass.course.speed_design import design_speed
 from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.current_loop import design_current
 from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.course.waypoints.plate import plate_values
-from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.plan import plan_of
 from crisp_compass.record.formats import export_settings

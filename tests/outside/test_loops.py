@@ -12,12 +12,13 @@ import pytest
 
 from crisp_compass.bench import load_bench
 from crisp_compass.course.drive import build_drive, running_mode
-from crisp_compass.course.waypoints.speed_loop import design_speed, rated_load_step
+from crisp_compass.course.speed_design import design_speed, rated_load_step
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import axis_loop, largest_linear_step, placed_gains, tune_current
 from crisp_compass.loops.number_format import Scales, from_integers, to_forms
 from crisp_compass.loops.sampled import discretise, margins
-from crisp_compass.loops.speed import SpeedPlant, load_step, speed_gains, tune_speed
+from crisp_compass.loops.speed import SpeedPlant, speed_gains, tune_speed
+from crisp_compass.loops.speed_figures import load_step
 from crisp_compass.modulation.vectors import VOLTAGE_PER_BUS
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.quantities import parse

@@ -14,11 +14,12 @@ from crisp_compass.bench.entered import enter
 from crisp_compass.course.drive import build_drive
 from crisp_compass.course.open_points import open_points
 from crisp_compass.course.outer_loop import outer_loop
-from crisp_compass.course.waypoints.speed_loop import armature_droop, armature_findings, design_speed, filter_of
+from crisp_compass.course.speed_design import armature_droop, armature_findings, design_speed, filter_of
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.current import current_gains
-from crisp_compass.loops.speed import ArmatureSensor, SpeedPlant, relay_swing, tune_speed
+from crisp_compass.loops.speed import ArmatureSensor, SpeedPlant, tune_speed
+from crisp_compass.loops.speed_figures import relay_swing
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,

@@ -12,7 +12,8 @@ import pytest
 from scipy.integrate import solve_ivp
 
 from crisp_compass.loops.current import current_gains, limit_tracking
-from crisp_compass.loops.speed import SpeedPlant, edge_delay, lowest_speed, tune_speed
+from crisp_compass.loops.speed import SpeedPlant, edge_delay, tune_speed
+from crisp_compass.loops.speed_figures import lowest_speed
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import CURRENT, OFF, SPEED, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation

@@ -20,7 +20,7 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import settle
 from crisp_compass.course.drive import build_drive
 from crisp_compass.course.sensorless import firmware_of
-from crisp_compass.course.waypoints.speed_loop import design_speed, sensor_delay
+from crisp_compass.course.speed_design import design_speed, sensor_delay
 from crisp_compass.course.waypoints.start_up import design_start, propose
 from crisp_compass.errors import Refusal
 from crisp_compass.plant import state

@@ -21,6 +21,7 @@ from crisp_compass.course.sensorless import (
     iron_of,
     without_sensor,
 )
+from crisp_compass.course.speed_design import filters_of, torque_constant
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
@@ -124,10 +125,10 @@ def build_drive(bench: Bench) -> Drive:
         decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, microsteps=float(bench.settings.stepping.microsteps) if steps_open(bench) else 0.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
-    if bench.settings.speed_loop.set_point == "filtered" and kp > 0:
-        control = control._replace(set_point=ki / kp)
     if steps_open(bench):
         control = control._replace(idle_share=bench.settings.stepping.idle)
+    else:
+        control = control._replace(**_around_the_loop(bench, control))
     control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control))
     if in_blocks(bench):
         machine: AnyMachine = block_machine(bench, r, 0.5 * (ld + lq))
@@ -138,6 +139,25 @@ def build_drive(bench: Bench) -> Drive:
         if without_sensor(bench) and by_injection(bench):
             machine = with_biased_iron(bench, machine)
     return _assembled(bench, machine, control)
+
+
+def _around_the_loop(bench: Bench, c: Control) -> dict[str, float]:
+    """Return what stands ahead of the speed loop and behind it: set-point, rounding of the ramp, feed-forward, filters of the torque current."""
+    s, step, filters = bench.settings.speed_loop, c.ts * c.speed_divider, filters_of(bench)
+    found = {"torque_share": filters.share(step)}
+    if s.set_point == "filtered" and c.kp_speed > 0:
+        found |= {"set_point": c.ki_speed / c.kp_speed, "set_weight": s.set_weight}
+    if s.rounding:
+        found["jerk"] = c.ramp / s.rounding
+    if s.feed_forward != "none":
+        kt = torque_constant(bench)
+        if s.feed_forward in ("inertia", "both"):
+            found["ahead_inertia"] = need(bench, "mechanics.inertia") / kt
+        if s.feed_forward in ("friction", "both"):
+            found |= {"ahead_viscous": need(bench, "mechanics.viscous_friction") / kt, "ahead_coulomb": need(bench, "mechanics.coulomb_friction") / kt}
+    if filters.notch:
+        found |= dict(zip(("notch_b0", "notch_b1", "notch_b2", "notch_a1", "notch_a2"), filters.notch.coefficients(step), strict=True))
+    return found
 
 
 def with_biased_iron(bench: Bench, machine: AnyMachine) -> AnyMachine:

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need
-from crisp_compass.course.waypoints.speed_loop import torque_constant
+from crisp_compass.course.speed_design import torque_constant
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.quantities import show

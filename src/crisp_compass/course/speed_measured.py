@@ -19,8 +19,8 @@ from crisp_compass.capture import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.course.drive import build_drive, running_mode
 from crisp_compass.course.sensorless import without_sensor
+from crisp_compass.course.speed_design import design_speed, filter_of, plant_of, sensor_delay, torque_constant
 from crisp_compass.course.waypoints.commutation import hall_edges
-from crisp_compass.course.waypoints.speed_loop import design_speed, filter_of, plant_of, sensor_delay, torque_constant
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.speed_response import SpeedResponse, first_step, fit_speed_response

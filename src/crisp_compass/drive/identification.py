@@ -16,9 +16,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence, LedgerEntry
 from crisp_compass.bench.rules import need, settle, settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.speed_design import design_speed, loop_at
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.course.waypoints.current_loop import design_current
-from crisp_compass.course.waypoints.speed_loop import design_speed, loop_at
 from crisp_compass.drive import routines
 from crisp_compass.drive.compare import bench_values
 from crisp_compass.drive.hand import Hand

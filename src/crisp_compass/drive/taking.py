@@ -15,7 +15,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import write_capture
 from crisp_compass.course.captures import Evaluated, add_evidence, evaluate
 from crisp_compass.course.circuit import rated_hertz
-from crisp_compass.course.waypoints.speed_loop import design_speed
+from crisp_compass.course.speed_design import design_speed
 from crisp_compass.drive import routines
 from crisp_compass.drive.conversation import factor_to_si
 from crisp_compass.drive.description import Entry

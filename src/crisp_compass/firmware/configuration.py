@@ -163,7 +163,7 @@ def _speed(plan: Plan) -> Iterator[Entry]:
     divider = 1.0 if plan.kind in ("hertz", "stepping") else c.speed_divider
     period = c.ts * divider
     yield _number("RAMP_STEP_RAD_S", c.ramp * period, f"a step of the ramp of {c.ramp:.6g} rad/s^2")
-    if plan.kind == "sensorless":
+    if plan.kind == "sensorless" or plan.context["rounded"]:
         yield _number("RAMP_RAD_S2", c.ramp)
     share = 1 - math.exp(-c.speed_filter * period) if c.speed_filter > 0 else 1.0
     yield _number(
@@ -173,6 +173,24 @@ def _speed(plan: Plan) -> Iterator[Entry]:
     )
     if plan.context["filtered"]:
         yield _number("SET_POINT_KEEPS", math.exp(-c.set_point * period), f"of its lag a speed step: filter of the set-point, Ti = {1 / c.set_point:.6g} s")
+        yield _number("SET_POINT_LAGS", 1 - c.set_weight, "of that lag is in the reference: the rest passes by")
+    if plan.context["rounded"]:
+        yield _number("SPEED_PERIOD_S", period)
+        yield _number("JERK_STEP_RAD_S2", c.jerk * period, f"a step of the acceleration: {c.jerk:.6g} rad/s^3, the ramp's within {c.ramp / c.jerk:.6g} s")
+        yield _number("JERK_STEP_RAD_S", c.jerk * period * period, "what that gains of speed in a step")
+    if plan.context["ahead_inertia"]:
+        yield _number("AHEAD_INERTIA_A_PER_RAD_S", c.ahead_inertia / period, f"ahead of the loop, for a step of the reference: {c.ahead_inertia:.6g} A per rad/s^2")
+    if plan.context["ahead_viscous"]:
+        yield _number("AHEAD_VISCOUS_A_PER_RAD_S", c.ahead_viscous, "ahead of the loop, for viscous friction")
+    if plan.context["ahead_coulomb"]:
+        yield _number("AHEAD_COULOMB_A", c.ahead_coulomb, "ahead of the loop, with the sign of the reference")
+    if plan.context["smoothed"]:
+        yield _number("TORQUE_SHARE", c.torque_share, "of the way that the torque current's low-pass goes a speed step")
+    if plan.context["notched"]:
+        s = plan.bench.settings.speed_loop
+        text = f"notch of the torque current at {s.notch_hz:.6g} Hz, {s.notch_width:.4g} of that wide, {s.notch_depth:.4g} left"
+        for name, value in (("B0", c.notch_b0), ("B1", c.notch_b1), ("B2", c.notch_b2), ("A1", c.notch_a1), ("A2", c.notch_a2)):
+            yield _number(f"NOTCH_{name}", value, text if name == "B0" else "")
     yield _number("KP_SPEED_A_PER_RAD_S", c.kp_speed, _from(plan.bench, "speed_loop.kp", "").strip("; "))
     yield _number(
         "KI_TS_SPEED_A_PER_RAD_S",

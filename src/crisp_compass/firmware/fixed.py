@@ -82,7 +82,18 @@ def has_period(plan: Plan) -> bool:
 
 def has_servo(plan: Plan) -> bool:
     """Tell whether the whole drive in whole numbers is made for this sensor and these limits."""
-    return plan.sensor == "encoder" and not plan.context["weakens"] and not plan.context["too_hot"] and not plan.context["filtered"]
+    return plan.sensor == "encoder" and not plan.context["weakens"] and not plan.context["too_hot"]
+
+
+def _plain_speed_loop(plan: Plan) -> None:
+    """Refuse what the whole-number drive's speed loop does not have."""
+    named = (
+        ("filtered", "a set-point filter"), ("rounded", "a rounded ramp"), ("ahead_inertia", "feed-forward of inertia"), ("ahead_viscous", "feed-forward of friction"),
+        ("ahead_coulomb", "feed-forward of friction"), ("smoothed", "a low-pass of the torque current"), ("notched", "a notch"),
+    )  # fmt: skip
+    there = list(dict.fromkeys(text for key, text in named if plan.context[key]))
+    if there:
+        raise Refusal(f"the whole-number drive has no {' and no '.join(t.removeprefix('a ') for t in there)}", "take the float drive, or leave that out")
 
 
 def period(plan: Plan) -> dict[str, Any]:
@@ -108,6 +119,7 @@ def period(plan: Plan) -> dict[str, Any]:
 
 def servo(plan: Plan) -> dict[str, Any]:
     """Return the integers of the whole-number drive by an encoder; raises Refusal where one does not fit."""
+    _plain_speed_loop(plan)
     b, c, scales = plan.bench, plan.drive.control, bench_scales(plan.bench)
     step, amps, volts = c.ts * c.speed_divider, scales.i_base / scales.full, scales.v_base / scales.full
     per_rev = plan.drive.sensing.counts_per_rev

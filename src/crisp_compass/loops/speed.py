@@ -18,6 +18,7 @@ import numpy as np
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.current import check_positive
+from crisp_compass.loops.filters import NO_FILTERS, TorqueFilters
 from crisp_compass.loops.sampled import (
     Margins,
     Sampled,
@@ -79,13 +80,23 @@ class ArmatureSensor:
 
 
 @dataclass(frozen=True)
+class Coupling:
+    """A shaft that twists between motor and load: ``stiffness`` N·m/rad, ``damping`` N·m·s/rad, and the part ``load_inertia`` [kg·m²] of the inertia behind it."""
+
+    stiffness: float
+    damping: float
+    load_inertia: float
+
+
+@dataclass(frozen=True)
 class SpeedPlant:
     """What the speed loop acts on.
 
     ``inertia`` kg·m², ``kt`` N·m per A of phase peak, ``viscous`` N·m·s/rad, rates in Hz; ``filter_hz`` None means no
     speed filter. ``sensor_delay`` [s] is that of the speed measurement itself (``edge_delay``), as a first-order lag: a pure delay of
     many periods would be as many states, and at the crossovers it allows the phase is alike.
-    ``armature`` is what a speed told by the armature's voltage shows besides it; that takes a filter.
+    ``armature`` is what a speed told by the armature's voltage shows besides it; that takes a filter. ``filters`` of the torque current stand between the loops;
+    ``coupling`` parts the inertia in two.
     """
 
     inertia: float
@@ -96,11 +107,13 @@ class SpeedPlant:
     filter_hz: float | None
     sensor_delay: float = 0.0
     armature: ArmatureSensor | None = None
+    filters: TorqueFilters = NO_FILTERS
+    coupling: Coupling | None = None
 
     @property
     def t_sigma(self) -> float:
         """Sum of the small lags Tσ, s."""
-        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz) + self.sensor_delay
+        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz) + self.sensor_delay + self.filters.lag
 
 
 def edge_delay(edges_per_turn: float, speed: float) -> float:
@@ -117,63 +130,37 @@ def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
     if plant.armature is not None:
         wc = 2 * math.pi * plant.current_bandwidth_hz
         drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
-        return series(pi_controller(kp, ki, ts), _seen_by_armature(plant, plant.armature, np.array(drive), wc))
-    A, B, C = _shaft(plant)
-    return series(pi_controller(kp, ki, ts), discretise(A, B, C, ts, ts))
+        return series(controller(plant, kp, ki), _seen_by_armature(plant, plant.armature, np.array(drive), wc))
+    A, B, C = shaft(plant)
+    return series(controller(plant, kp, ki), discretise(A, B, C, ts, ts))
 
 
-def _shaft(plant: SpeedPlant) -> tuple[FloatArray, FloatArray, FloatArray]:
-    """Return the continuous plant from the current asked for to the filtered and the true speed: states are current, speed, and each lag of what is seen."""
+def controller(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
+    """Return the PI of the speed and what its torque current passes."""
+    pi, behind = pi_controller(kp, ki, 1 / plant.loop_hz), plant.filters.system(1 / plant.loop_hz)
+    return pi if behind is None else series(pi, behind)
+
+
+def shaft(plant: SpeedPlant) -> tuple[FloatArray, FloatArray, FloatArray]:
+    """Return the continuous plant from the current asked for to the filtered and the true speed of the motor: states are current, speed, twist and speed of a load behind
+    a coupling, and each lag of what is seen."""
     wc = 2 * math.pi * plant.current_bandwidth_hz
     lags = [1 / plant.sensor_delay] if plant.sensor_delay > 0 else []
     lags += [2 * math.pi * plant.filter_hz] if plant.filter_hz else []
-    n = 2 + len(lags)
+    first = 4 if plant.coupling else 2
+    n = first + len(lags)
     A, B, C = np.zeros((n, n)), np.zeros((n, 1)), np.zeros((2, n))
     A[:2, :2], B[0, 0] = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]], wc
-    for k, corner in enumerate(lags, 2):  # each lag follows what the one before shows
-        A[k, k - 1], A[k, k] = corner, -corner
-    C[0, n - 1], C[1, 1] = 1.0, 1.0
+    if plant.coupling:
+        k, d, load = plant.coupling.stiffness, plant.coupling.damping, plant.coupling.load_inertia
+        motor = plant.inertia - load
+        A[1, :4] = [plant.kt / motor, -(plant.viscous + d) / motor, -k / motor, d / motor]
+        A[2, 1], A[2, 3] = 1.0, -1.0
+        A[3, 1:4] = [d / load, k / load, -d / load]
+    for place, corner in enumerate(lags, first):  # each lag follows what the one before shows
+        A[place, place - 1 if place > first else 1], A[place, place] = corner, -corner
+    C[0, n - 1 if lags else 1], C[1, 1] = 1.0, 1.0
     return A, B, C
-
-
-@dataclass(frozen=True)
-class LoadStep:
-    """What a sudden load does: ``dip`` [rad/s per N·m], the time [s] until a tenth of it is left, and how hard the angle is held against a load that stays: ``stiffness`` [N·m/rad]."""
-
-    dip: float
-    recovery: float
-    stiffness: float
-    time: FloatArray
-    speed: FloatArray
-
-
-def load_step(plant: SpeedPlant, kp: float, ki: float, seconds: float) -> LoadStep | None:
-    """Return the answer of the closed loop to a load of 1 N·m that comes suddenly and stays, over ``seconds``; None where the armature's voltage tells the speed, or the loop is unstable.
-
-    The load acts on the shaft between the samples, so it is held and discretised as the current is (K. J. Åström, B. Wittenmark, Computer-Controlled Systems, 3rd ed. 1997, 2.3). With an
-    integrator of the speed's error a load that stays turns the shaft by T/(Kt·Ki) and no further.
-    """
-    if plant.armature is not None or not is_stable(plant, kp, ki):
-        return None
-    ts = 1 / plant.loop_hz
-    A, B, C = _shaft(plant)
-    pull = np.zeros_like(B)
-    pull[1, 0] = -1.0 / plant.inertia
-    driven, loaded = discretise(A, B, C, ts, 0.0), discretise(A, pull, C, ts, 0.0)
-    steps = max(math.ceil(seconds / ts), 10)
-    # the loop closed: states of the shaft, the integral, and what was asked for one sample ago, which acts now
-    n = len(A)
-    whole, inward = np.zeros((n + 2, n + 2)), np.zeros((n + 2, 1))
-    whole[:n, :n], whole[:n, n + 1], inward[:n] = driven.A, driven.B[:, 0], loaded.B
-    whole[n, :n], whole[n, n] = -ki * ts * C[0], 1.0
-    whole[n + 1, :n], whole[n + 1, n] = -(kp + ki * ts) * C[0], 1.0
-    shown = np.zeros((1, n + 2))
-    shown[0, 1] = 1.0
-    speed = simulate(Sampled(whole, inward, shown, np.zeros((1, 1)), ts), np.ones(steps))[:, 0]
-    size = np.abs(speed)
-    dip = float(size.max())
-    above = np.flatnonzero(size > 0.1 * dip)
-    return LoadStep(dip, float(above[-1] + 1) * ts, plant.kt * ki, np.arange(float(steps)) * ts, speed)
 
 
 def _seen_by_armature(plant: SpeedPlant, sensor: ArmatureSensor, drive: FloatArray, wc: float) -> Sampled:
@@ -195,33 +182,6 @@ def _seen_by_armature(plant: SpeedPlant, sensor: ArmatureSensor, drive: FloatArr
     return Sampled(A, B, C, np.zeros((2, 1)), ts)
 
 
-def relay_swing(plant: SpeedPlant, kp: float, ki: float) -> float:
-    """Return the amplitude [A] with which the brushes' drop lets the current swing around zero; infinite where the loop is unstable.
-
-    By the describing function of a relay, 4·V0/(π·A) beside the resistance (A. Gelb, W. E. Vander Velde, Multiple-Input Describing
-    Functions, 1968, 2.3): it swings with the amplitude at which that sum brings the loop to its border.
-    """
-    sensor = plant.armature
-    if sensor is None or sensor.relay <= 0:
-        return 0.0
-
-    def holds(droop: float) -> bool:
-        return is_stable(replace(plant, armature=replace(sensor, droop=droop)), kp, ki)
-
-    if not holds(sensor.droop):
-        return math.inf
-    low, step = sensor.droop, abs(sensor.droop) + 1 / kp
-    while holds(low + step):
-        low, step = low + step, 2 * step
-        if step > 1e9 / kp:
-            return 0.0
-    high = low + step
-    while high - sensor.droop > 1.02 * (low - sensor.droop) and high > 1.0001 * low:
-        middle = 0.5 * (low + high)
-        low, high = (middle, high) if holds(middle) else (low, middle)
-    return 4 * sensor.relay / (math.pi * (low - sensor.droop)) if low > sensor.droop else math.inf
-
-
 def largest(holds: Callable[[float], bool], low: float, high: float, points: int = 24) -> float | None:
     """Return the largest figure between ``low`` and ``high`` for which a condition holds, to a fiftieth; None where it holds at none looked at."""
     above = high
@@ -236,6 +196,18 @@ def largest(holds: Callable[[float], bool], low: float, high: float, points: int
         middle = math.sqrt(below * above)
         below, above = (middle, above) if holds(middle) else (below, middle)
     return below
+
+
+def smallest(holds: Callable[[float], bool], low: float, high: float) -> float | None:
+    """Return the smallest figure between ``low`` and ``high`` from which a condition holds, to a hundredth; None where it does not even at ``high``."""
+    if holds(low):
+        return low
+    if not holds(high):
+        return None
+    while high > 1.01 * low:
+        middle = math.sqrt(low * high)
+        low, high = (low, middle) if holds(middle) else (middle, high)
+    return high
 
 
 def _response(loop: Sampled, steps: int, prefilter: float | None) -> FloatArray:
@@ -256,6 +228,9 @@ def tune_speed(
     bandwidth_hz: float | None = None,
     sensor_delay: float = 0.0,
     armature: ArmatureSensor | None = None,
+    filters: TorqueFilters | None = None,
+    coupling: Coupling | None = None,
+    placed: tuple[float, float] | None = None,
 ) -> SpeedDesign:
     """Design the speed loop.
 
@@ -274,6 +249,10 @@ def tune_speed(
         How late the speed is measured, s (``edge_delay`` at the lowest wanted speed, where edges are timed).
     armature
         What the sensor shows besides the speed, where that is the armature's voltage.
+    filters, coupling
+        What the torque current passes, and a shaft that twists.
+    placed
+        Natural frequency [Hz] and damping of a placed pair of poles; takes the place of ``a`` and ``bandwidth_hz``.
 
     Raises
     ------
@@ -295,8 +274,10 @@ def tune_speed(
         raise Refusal(
             f"a sensor delay of {sensor_delay:g} s is not possible", "0 to 100 s is", where="--sensor-delay"
         )
-    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz, sensor_delay, armature)
-    kp, ki = speed_gains(plant, a=a, bandwidth_hz=bandwidth_hz)
+    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz, sensor_delay, armature, filters or NO_FILTERS, coupling)
+    kp, ki = speed_gains(plant, a=a, bandwidth_hz=bandwidth_hz, placed=placed)
+    if placed is not None:
+        return analyse_speed(plant, kp, ki, f"pole pair placed at {placed[0]:g} Hz with a damping of {placed[1]:g}")
     method = (
         f"symmetrical optimum, a = {a:g}"
         if bandwidth_hz is None
@@ -305,8 +286,12 @@ def tune_speed(
     return analyse_speed(plant, kp, ki, method)
 
 
-def speed_gains(plant: SpeedPlant, *, a: float = 2.0, bandwidth_hz: float | None = None) -> tuple[float, float]:
-    """Return Kp [A/(rad/s)] and Ki [A/rad] by the symmetrical optimum, or for a crossover; raises Refusal as ``tune_speed``."""
+def speed_gains(
+    plant: SpeedPlant, *, a: float = 2.0, bandwidth_hz: float | None = None, placed: tuple[float, float] | None = None
+) -> tuple[float, float]:
+    """Return Kp [A/(rad/s)] and Ki [A/rad] by the symmetrical optimum, for a crossover, or a placed pair of poles; raises Refusal as ``tune_speed``."""
+    if placed is not None:
+        return _placed_gains(plant, *placed)
     if bandwidth_hz is None:
         if not (1 < a < 100):
             raise Refusal(
@@ -322,6 +307,26 @@ def speed_gains(plant: SpeedPlant, *, a: float = 2.0, bandwidth_hz: float | None
             where="--bandwidth-hz",
         )
     return _for_crossover(plant, bandwidth_hz)
+
+
+def _placed_gains(plant: SpeedPlant, hz: float, damping: float) -> tuple[float, float]:
+    """Place a pair of poles (K. J. Åström, T. Hägglund, Advanced PID Control, 2006, 6.4), the small lags as one.
+
+    With the plant Kt/(J·s + B) behind the lag Tσ the loop has Tσ·s³ + (1 + Tσ·B/J)·s² + (B/J + k)·s + k/Ti, k = Kp·Kt/J, which is to be
+    Tσ·(s² + 2Dω·s + ω²)·(s + c).
+    """
+    check_positive("bandwidth-hz", hz)
+    t, w, rate = plant.t_sigma, 2 * math.pi * hz, plant.viscous / plant.inertia
+    third = (1 + t * rate) / t - 2 * damping * w
+    most = (1 + t * rate) / (2 * damping * t) / (2 * math.pi)
+    if third <= 0.5 * damping * w:  # the third pole is no longer the fast one
+        at = (1 + t * rate) / (2.5 * damping * t) / (2 * math.pi)
+        raise Refusal(
+            f"a pair of poles at {hz:g} Hz leaves the small lags of {1e3 * t:.3g} ms no room (they allow no more than {most:.3g} Hz)",
+            f"at most {at:.3g} Hz, a faster current loop, or a higher speed filter", where="--bandwidth-hz", field="speed_loop.bandwidth_hz",
+        )  # fmt: skip
+    over = plant.inertia / plant.kt
+    return over * (t * (w * w + 2 * damping * w * third) - rate), over * t * w * w * third
 
 
 def is_stable(plant: SpeedPlant, kp: float, ki: float) -> bool:
@@ -369,24 +374,3 @@ def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> Speed
             )
         )
     return SpeedDesign(kp, ki, plant.t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
-
-
-def lowest_speed(plant: SpeedPlant, kp: float, ki: float, edges_per_turn: float) -> float:
-    """Return the lowest speed [rad/s] at which timed edges leave these gains calm (margins as in ``Margins.rings``).
-
-    Zero where even a hundredth of a turn a second does; infinite where no speed does.
-    """
-
-    def calm(speed: float) -> bool:
-        found = margins(speed_loop(replace(plant, sensor_delay=edge_delay(edges_per_turn, speed)), kp, ki))
-        return found.stable and not found.rings
-
-    low, high = 0.06, 1e5
-    if not calm(high):
-        return math.inf
-    if calm(low):
-        return 0.0
-    for _ in range(24):
-        middle = math.sqrt(low * high)
-        low, high = (low, middle) if calm(middle) else (middle, high)
-    return high

@@ -162,7 +162,9 @@ class Control(NamedTuple):
     much current, shorts the windings instead of letting the shaft coast.
     ``i_weak`` [A] is the most i_d against the magnet (0: i_d stays 0), taken so that the voltage asked for stays at the share ``weak_share`` of
     the limit, with the rate ``weak_rate`` [1/s].
-    ``set_point`` [rad/s] is the corner of a first-order filter of the speed's reference (0: none). A stepped field that stood for ``idle_after`` [s] is
+    ``set_point`` [rad/s] is the corner of a first-order filter of the speed's reference (0: none), which the share ``set_weight`` of it passes by. With ``jerk`` [rad/s³] the
+    ramp's acceleration builds and fades (0: at once). Ahead of the PI stand ``ahead_inertia`` [A per rad/s²], ``ahead_viscous`` [A per rad/s] and ``ahead_coulomb`` [A] of the
+    reference. What the speed loop asks for goes the share ``torque_share`` of the way a speed step (1: no low-pass) and passes a notch (loops.filters.Notch). A stepped field that stood for ``idle_after`` [s] is
     held with the share ``idle_share`` of its current.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
@@ -212,6 +214,17 @@ class Control(NamedTuple):
     weak_share: float = 0.95
     weak_rate: float = 0.0
     set_point: float = 0.0
+    set_weight: float = 0.0
+    jerk: float = 0.0
+    ahead_inertia: float = 0.0
+    ahead_viscous: float = 0.0
+    ahead_coulomb: float = 0.0
+    torque_share: float = 1.0
+    notch_b0: float = 1.0
+    notch_b1: float = 0.0
+    notch_b2: float = 0.0
+    notch_a1: float = 0.0
+    notch_a2: float = 0.0
     idle_share: float = 1.0
     idle_after: float = 0.5
 

@@ -10,13 +10,13 @@ from dataclasses import dataclass
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import settled_value
+from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
+from crisp_compass.course.speed_design import armature_tells, torque_constant
 from crisp_compass.course.waypoints.circuit import closes_loops
-from crisp_compass.course.waypoints.speed_loop import armature_tells
 
 
 @dataclass(frozen=True)
@@ -68,6 +68,35 @@ def _integral_time(bench: Bench) -> float | None:
     return kp.value / ki.value if kp and ki and ki.value > 0 else None
 
 
+def _around_the_loop(bench: Bench, ti: float) -> list[Handed]:
+    """Return what stands ahead of the speed loop and behind it, as far as it is set."""
+    s, found = bench.settings.speed_loop, []
+    if s.set_point == "filtered":
+        found.append(Handed("speed_loop", "set_point_time", ti, "s", "time constant of the filter of the speed's reference"))
+        if s.set_weight:
+            found.append(Handed("speed_loop", "set_point_weight", s.set_weight, "", "share of the reference that passes by its filter"))
+    if s.rounding:
+        found.append(Handed("speed_loop", "rounding", s.rounding, "s", "in which the ramp's acceleration builds and fades"))
+    if s.feed_forward != "none":
+        kt, friction = torque_constant(bench), ("viscous_friction", "coulomb_friction")
+        wanted = (*(("inertia",) if s.feed_forward != "friction" else ()), *(friction if s.feed_forward != "inertia" else ()))
+        told = {
+            "inertia": ("ahead_inertia", "A/(rad/s²)", "asked for ahead of the loop for the reference's acceleration, peak"),
+            "viscous_friction": ("ahead_viscous", "A/(rad/s)", "asked for ahead of the loop for viscous friction, peak"),
+            "coulomb_friction": ("ahead_coulomb", "A", "asked for ahead of the loop for friction, with the sign of the reference, peak"),
+        }
+        found += [Handed("speed_loop", told[k][0], need(bench, f"mechanics.{k}") / kt, *told[k][1:]) for k in wanted]
+    if s.low_pass_hz:
+        found.append(Handed("speed_loop", "torque_low_pass", s.low_pass_hz, "Hz", "corner of the low-pass of the torque current"))
+    if s.notch_hz:
+        found += [
+            Handed("speed_loop", "notch", s.notch_hz, "Hz", "frequency of the notch in the torque current"),
+            Handed("speed_loop", "notch_width", s.notch_width, "", "of the notch over its frequency"),
+            Handed("speed_loop", "notch_depth", s.notch_depth, "", "share that is left at its frequency"),
+        ]
+    return found
+
+
 def handed_settings(bench: Bench) -> list[Handed]:
     """Return what this bench's firmware is set with besides the settled values, as settled where a settled value holds it."""
     bench = standing(bench)
@@ -80,8 +109,8 @@ def handed_settings(bench: Bench) -> list[Handed]:
         found.append(Handed("run", "weakening", weakening, "A", "most current against the magnet for field weakening, peak"))
     if bench.settings.run.on_fault == "brake" and can_brake(bench):
         found.append(Handed("run", "brake_on_fault", 1.0, "", "a fault, but too much current, shorts the windings"))
-    if bench.settings.speed_loop.set_point == "filtered" and closes_loops(bench) and not steps_open(bench) and (ti := _integral_time(bench)):
-        found.append(Handed("speed_loop", "set_point_time", ti, "s", "time constant of the filter of the speed's reference"))
+    if closes_loops(bench) and not steps_open(bench) and (ti := _integral_time(bench)):
+        found += _around_the_loop(bench, ti)
     if not closes_loops(bench):  # no current loop, and yet the voltage is turned on by the delay
         delay = bench.settings.current_loop.delay_samples
         found.append(

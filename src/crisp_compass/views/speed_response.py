@@ -11,8 +11,8 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.speed_design import design_speed
 from crisp_compass.course.speed_measured import MeasuredSpeed, differs, findings_of_response
-from crisp_compass.course.waypoints.speed_loop import design_speed
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import turns_field
 from crisp_compass.quantities import show

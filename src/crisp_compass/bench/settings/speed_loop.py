@@ -11,7 +11,7 @@ from crisp_compass.bench.ranges import Loop, Speed
 
 
 class SpeedSettings(TopicSettings):
-    """Factor a of the symmetrical optimum or crossover in Hz, filter in Hz, loop divider, step in rad/s."""
+    """How the gains are made, what stands before and behind them, loop divider; frequencies in Hz."""
 
     settles: ClassVar[tuple[str, ...]] = (
         "method",
@@ -23,11 +23,28 @@ class SpeedSettings(TopicSettings):
         "lowest_speed",
         "compensation",
         "set_point",
+        "set_weight",
+        "rounding",
+        "feed_forward",
+        "damping",
+        "noise_share",
+        "low_pass_hz",
+        "notch_hz",
+        "notch_width",
+        "notch_depth",
     )
 
-    method: Literal["symmetric-optimum", "bandwidth"] = "symmetric-optimum"
+    method: Literal["symmetric-optimum", "bandwidth", "placement", "stiffest"] = "symmetric-optimum"
     a: float = Field(default=3.0, ge=1.05, le=50)
     bandwidth_hz: Loop = Field(default=30.0)
+    damping: float = Field(default=0.9, ge=0.3, le=1.5, description="of the placed pair of poles")
+    noise_share: float = Field(
+        default=0.02, ge=1e-4, le=0.5, description="of the rated current that the sensor's steps may put into the torque current, rms while turning"
+    )
+    low_pass_hz: Loop | None = Field(default=None, description="corner of a low-pass of the torque current; none if empty")
+    notch_hz: Loop | None = Field(default=None, description="frequency of a notch in the torque current; none if empty")
+    notch_width: float = Field(default=0.5, ge=0.02, le=3, description="of the notch over its frequency")
+    notch_depth: float = Field(default=0.1, ge=0, le=0.9, description="share that is left at the notch's frequency")
     filter_hz: Loop | None = Field(
         default=None,
         description="300 Hz if empty; where the armature's voltage tells the speed the largest up to there that leaves the loop calm",
@@ -41,6 +58,11 @@ class SpeedSettings(TopicSettings):
         description="share of the armature's drop that is compensated where its voltage tells the speed",
     )
     set_point: Literal["plain", "filtered"] = Field(default="plain", description="whether the reference passes a filter of the loop's own Ti")
+    set_weight: float = Field(default=0.0, ge=0, le=0.95, description="share of the reference that passes by its filter")
+    rounding: float | None = Field(default=None, ge=1e-4, le=60, description="s in which the ramp's acceleration builds and fades; at once if empty")
+    feed_forward: Literal["none", "inertia", "friction", "both"] = Field(
+        default="none", description="what is asked of the torque ahead of the loop: for the reference's acceleration, for friction at its speed, for both"
+    )
     trial_kp: float | None = Field(default=None, ge=1e-12, le=1e7, description="A/(rad/s) that ran when a response was captured")
     trial_ki: float | None = Field(default=None, ge=1e-12, le=1e9, description="A/rad that ran when a response was captured")
     lowest_speed: Speed | None = Field(

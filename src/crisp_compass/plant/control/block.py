@@ -7,6 +7,7 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
+from crisp_compass.plant.control.speed import forget_reference
 from crisp_compass.plant.parameters import CURRENT, OFF, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -18,9 +19,7 @@ from crisp_compass.plant.state import (
     INT_Q,
     INT_SPEED,
     IQ_REF,
-    LAG,
     PHASE_A,
-    REF,
     SPEED_SEEN,
     SQRT3,
     V_BUS,
@@ -60,7 +59,7 @@ def block_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
     c, s = drive.control, drive.sensing
     if mode == OFF:
         x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = x[VD] = x[VQ] = 0.0
-        x[REF], x[LAG] = x[SPEED_SEEN], 0.0
+        forget_reference(x, c, x[SPEED_SEEN], 0.0)
         return 0.0, NONE
     if mode == CURRENT:
         x[IQ_REF] = inputs[IN_IQ]

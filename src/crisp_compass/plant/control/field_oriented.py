@@ -6,6 +6,7 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.speed import forget_reference, speed_step
 from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, Control, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -24,8 +25,6 @@ from crisp_compass.plant.state import (
     INT_SPEED,
     IQ,
     IQ_REF,
-    LAG,
-    REF,
     SIN,
     SIN_SEEN,
     SPEED_SEEN,
@@ -36,22 +35,6 @@ from crisp_compass.plant.state import (
     VQ,
     WEAK,
 )
-
-
-@inlined
-def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float) -> None:
-    """Ramp, set-point filter (``LAG``: how far its output is behind the ramp), PI whose output stays between ``low`` and ``high`` [A]; its integrator does not run on against them."""
-    period = c.ts * c.speed_divider
-    most, before = c.ramp * period, x[REF]
-    x[REF] += min(most, max(-most, target - x[REF]))
-    x[LAG] = (x[LAG] + before - x[REF]) * math.exp(-c.set_point * period) if c.set_point > 0.0 else 0.0
-    error = x[REF] + x[LAG] - x[SPEED_SEEN]
-    trial = x[INT_SPEED] + c.ki_speed * period * error
-    want = c.kp_speed * error + trial
-    limited = min(high, max(low, want))
-    if want == limited or error * (want - limited) < 0:
-        x[INT_SPEED] = trial
-    x[IQ_REF] = limited
 
 
 @inlined
@@ -175,18 +158,18 @@ def command(x: FloatArray, drive: Drive) -> tuple[float, float]:
 
 
 @inlined
-def released(x: FloatArray) -> None:
+def released(x: FloatArray, c: Control) -> None:
     """Forget what the loops held: the bridge is off."""
     x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
-    x[VD] = x[VQ] = x[WEAK] = x[CUT] = x[VOLTS] = x[LAG] = 0.0
-    x[REF] = x[SPEED_SEEN]
+    x[VD] = x[VQ] = x[WEAK] = x[CUT] = x[VOLTS] = 0.0
+    forget_reference(x, c, x[SPEED_SEEN], 0.0)
 
 
 @inlined
 def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tuple[float, float]:
     """Run the current controller of one period; return the stationary voltage it commands, its angle advanced by the delay."""
     if mode == OFF:
-        released(x)
+        released(x, drive.control)
         return 0.0, 0.0
     if mode == ALIGN:  # a voltage held along phase A, and one across it
         x[VD], x[VQ] = inputs[IN_ID], inputs[IN_IQ]

@@ -13,7 +13,8 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.control.field_oriented import regulate, speed_step
+from crisp_compass.plant.control.field_oriented import regulate
+from crisp_compass.plant.control.speed import forget_reference, speed_step
 from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, OFF, SPEED, Control, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -34,7 +35,6 @@ from crisp_compass.plant.state import (
     IQ_HIGH,
     IQ_LOW,
     IQ_REF,
-    LAG,
     MAGNETIZED,
     OUT_OF_STEP,
     REF,
@@ -110,7 +110,8 @@ def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
     if x[FLUX_SEEN] >= _MAGNETIZED_AT * c.lm * x[ID_REF] > 0.0:
         x[MAGNETIZED] = 1.0
     if x[MAGNETIZED] == 0.0:
-        x[REF], x[INT_SPEED], x[IQ_REF], x[LAG] = x[SPEED_SEEN], 0.0, 0.0, 0.0
+        x[INT_SPEED] = x[IQ_REF] = 0.0
+        forget_reference(x, c, x[SPEED_SEEN], 0.0)
         return
     speed_step(x, c, target, x[IQ_LOW], x[IQ_HIGH])
 
@@ -181,7 +182,7 @@ def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
         x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = x[SLIP] = 0.0
         x[IQ_LOW] = x[IQ_HIGH] = x[MAGNETIZED] = x[OUT_OF_STEP] = 0.0
         x[VD] = x[VQ] = 0.0
-        x[REF], x[LAG] = x[SPEED_SEEN], 0.0
+        forget_reference(x, c, x[SPEED_SEEN], 0.0)
         x[FLUX_SEEN] *= math.exp(-c.rotor_rate * c.ts)
         return 0.0, 0.0
     if mode == ALIGN:  # a voltage held along phase A

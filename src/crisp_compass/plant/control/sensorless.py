@@ -13,6 +13,7 @@ import math
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_loop
+from crisp_compass.plant.control.speed import forget_reference
 from crisp_compass.plant.parameters import CURRENT, LOST, NO_POLE, NO_START, OFF, START_COLUMNS, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
@@ -34,7 +35,6 @@ from crisp_compass.plant.state import (
     INT_Q,
     INT_SPEED,
     IQ_REF,
-    LAG,
     LOST_CLOCK,
     PHASE,
     PHASE_CLOCK,
@@ -180,8 +180,8 @@ def _close(x: FloatArray, seen: FloatArray, drive: Drive, current: float, field:
     """Close the loop on the estimate: current and voltage stay what they are, seen from the rotor."""
     lead = wrapped(field - seen[OUT_ANGLE])
     x[SPEED_SEEN] = seen[SPEED] / drive.machine.pole_pairs
-    x[REF], x[LAG] = x[SPEED_SEEN], 0.0
     i_d, i_q = current * math.cos(lead), current * math.sin(lead)
+    forget_reference(x, drive.control, x[SPEED_SEEN], i_q)
     x[BLEND], x[ID_REF], x[IQ_REF], x[INT_SPEED] = i_d, i_d, i_q, i_q
     x[WEAK] = x[CUT] = 0.0
     _turn_frame(x, drive, -lead, i_d, i_q, drive.control.decouple)
@@ -235,7 +235,8 @@ def _find_by_injection(x: FloatArray, seen: FloatArray, drive: Drive) -> None:
                 x[INT_D], x[INT_Q] = -x[INT_D], -x[INT_Q]
             x[PHASE], x[PHASE_CLOCK], x[LOST_CLOCK] = CLOSED, 0.0, 0.0
             x[BLEND] = x[INT_SPEED] = x[WEAK] = x[CUT] = 0.0
-            x[SPEED_SEEN] = x[REF] = x[LAG] = 0.0
+            x[SPEED_SEEN] = 0.0
+            forget_reference(x, drive.control, 0.0, 0.0)
     if x[PHASE] == POLING:  # each half settles before it counts
         ts, clock = drive.control.ts, x[PHASE_CLOCK]
         if abs(clock - 0.5 * j.pole_time) < 0.5 * ts or abs(clock - 1.5 * j.pole_time) < 0.5 * ts:
@@ -259,7 +260,8 @@ def _before_closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float)
     if x[PHASE] == RESTING and x[PHASE_CLOCK] < -0.5 * c.ts:
         return  # between two tries
     if x[PHASE] == RESTING:
-        x[FIELD] = x[FORCED] = x[REF] = x[LAG] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+        x[FIELD] = x[FORCED] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = 0.0
+        forget_reference(x, c, 0.0, 0.0)
         if start.catch > 0.0:
             x[PHASE], x[PHASE_CLOCK] = CATCHING, 0.0
         else:
@@ -328,7 +330,7 @@ def _closed(x: FloatArray, seen: FloatArray, drive: Drive, target: float, speed_
         x[LOST_CLOCK] += c.ts
         if x[LOST_CLOCK] > start.lost:
             if target == 0.0:  # slowed down until nothing is seen any more: it was to stand
-                released(x)
+                released(x, c)
                 x[PHASE] = RESTING
             else:
                 _failed(x, drive, LOST)
@@ -392,7 +394,7 @@ def sensorless(
     if mode == OFF:
         x[PHASE_CLOCK] = x[TRIES] = 0.0
     if not runs:
-        released(x)
+        released(x, c)
         x[PHASE] = RESTING
         clear(seen, 0.0, 0.0)
         va = vb = 0.0

@@ -11,7 +11,8 @@ import math
 
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.control.field_oriented import regulate, speed_step
+from crisp_compass.plant.control.field_oriented import regulate
+from crisp_compass.plant.control.speed import forget_reference, speed_step
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
@@ -28,7 +29,6 @@ from crisp_compass.plant.state import (
     INT_SPEED,
     IQ,
     IQ_REF,
-    LAG,
     OMEGA,
     REF,
     SPEED_SEEN,
@@ -104,7 +104,7 @@ def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> floa
     c, s = drive.control, drive.sensing
     if mode == OFF:
         x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[VQ] = x[IA] = 0.0  # an old current would tell a speed that is none
-        x[REF], x[LAG] = x[SPEED_SEEN], 0.0
+        forget_reference(x, drive.control, x[SPEED_SEEN], 0.0)
         return 0.0
     if mode == ALIGN:  # a voltage held
         x[VQ] = inputs[IN_ID]

@@ -8,7 +8,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks, waveform
 from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.course.waypoints.speed_loop import (
+from crisp_compass.course.speed_design import (
     armature_droop,
     armature_findings,
     armature_tells,
