@@ -94,6 +94,8 @@ def _table() -> dict[str, Unit]:
         ("V/A", "current loop gain", 1.0, True, ()),
         ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
         ("A/(rad/s)", "speed loop gain", 1.0, True, ("As/rad", "A·s/rad")),
+        ("rad/s³", "angular jerk", 1.0, True, ("rad/s3", "rad/s^3")),
+        ("N·m/rad", "stiffness", 1.0, True, ("Nm/rad",)),
         ("A/(rad/s²)", "acceleration gain", 1.0, True, ("A·s²/rad",)),
         ("A/rad", "speed loop integral gain", 1.0, True, ()),
         ("%", "ratio", 0.01, False, ("percent",)),

@@ -24,7 +24,9 @@ from crisp_compass.app.waypoints.pwm.dead_time import DeadTimePage
 from crisp_compass.app.waypoints.pwm.schemes import SchemesPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.speed_loop.design import SpeedLoopPage
 from crisp_compass.app.waypoints.speed_loop.measured import SpeedResponsePage
+from crisp_compass.app.waypoints.speed_loop.reference import ReferencePage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture, write_capture
 from crisp_compass.course.waypoints.speed_loop import propose
@@ -328,3 +330,42 @@ def test_a_run_is_recorded_and_read_by_the_speed_loop(window: Window, qtbot: QtB
     response.load(out)
     qtbot.waitUntil(lambda: response.answer.text.endswith("s designed"), timeout=20_000)
     assert response.answer.text == "As designed", (response.findings.texts, response.answer.reason, response.answer._doubt.text())
+
+
+def test_the_speed_loop_by_each_method_and_along_its_ramp(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    """What a method needs is what it shows; figures stand beside the simulated drive's; the ramp's page settles what it sets, and it is undone."""
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("speed_loop", "Design")
+    page = window.page
+    assert isinstance(page, SpeedLoopPage)
+    qtbot.waitUntil(lambda: page.trial is not None, timeout=120000)
+    told = {page.figures.item(r, 0).text(): (page.figures.item(r, 1).text(), page.figures.item(r, 2).text()) for r in range(page.figures.rowCount())}  # type: ignore[union-attr]
+    assert {"overshoot", "settles to ±2 %", "a tenth of it left after", "stiffness", "current's ripple, turning", "kick of one count at rest", "single counts below"} < set(told)
+    designed, simulated = (float(x.split()[0]) for x in told["overshoot"])
+    assert abs(designed - simulated) < 6
+    gains = page.answer.text
+    shown = {"bandwidth": {"bandwidth_hz"}, "placement": {"bandwidth_hz", "damping"}, "stiffest": {"noise_share"}, "symmetric-optimum": {"a"}}
+    for method, fields in shown.items():
+        window.document.set_field("speed_loop", "method", method)
+        qtbot.waitUntil(lambda: not page.number("a").isHidden() == ("a" in fields), timeout=5000)  # noqa: B023
+        assert {f for f in ("a", "bandwidth_hz", "damping", "noise_share") if not page.number(f).isHidden()} == fields
+        assert method == "symmetric-optimum" or page.answer.text != gains
+    window.document.set_field("speed_loop", "method", "placement")
+    window.document.set_field("speed_loop", "bandwidth_hz", 900.0)
+    assert "no room" in page.answer._reason.text()
+    assert page.figures.isHidden()
+    window.document.undo_stack.undo()
+    window.document.undo_stack.undo()
+    window.travel("speed_loop", "Reference")
+    ramp = window.page
+    assert isinstance(ramp, ReferencePage)
+    qtbot.waitUntil(lambda: "of its ramp" in ramp.answer.text, timeout=120000)
+    plain = ramp.found.error
+    ramp._fields["feed_forward"].moved.emit("both")  # type: ignore[union-attr]
+    type_into(qtbot, ramp.number("rounding"), "30 ms")
+    type_into(qtbot, ramp.number("ramp"), "12000 rpm/s")
+    qtbot.waitUntil(lambda: ramp.found.error < 0.6 * plain, timeout=60000)
+    assert window.document.bench.settings.speed_loop.ramp == pytest.approx(12000 * 2 * 3.14159265 / 60)
+    assert ramp.rows.texts["S-curve"].startswith("30.0 ms")
+    assert ramp.number("set_weight").isHidden()
+    assert "edited, not settled" in ramp.answer._reason.text()

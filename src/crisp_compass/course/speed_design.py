@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import lru_cache
 
@@ -32,7 +33,7 @@ from crisp_compass.loops.speed import (
     speed_gains,
     speed_loop,
 )
-from crisp_compass.loops.speed_figures import LoadStep, load_step, lowest_speed, relay_swing, sensor_noise
+from crisp_compass.loops.speed_figures import LoadStep, load_step, lowest_speed, noise_of, relay_swing
 from crisp_compass.motor import flux_of, pole_pairs_of, turns_field, winding_of
 from crisp_compass.motor.brushed import brush_drop
 from crisp_compass.quantities import show
@@ -115,22 +116,24 @@ def _stiffest(bench: Bench, plant: SpeedPlant) -> tuple[float, float]:
 @lru_cache(maxsize=64)
 def _stiffest_of(plant: SpeedPlant, filter_hz: float | None, counts: float | None, most: float) -> tuple[float, float]:
     """Search along the filter's corner: for each the least a (never below the textbook's 2) that is calm and quiet; the stiffness is Kt·Ki."""
-    corners = [filter_hz] if filter_hz else list(np.geomspace(2.0, 0.25 * plant.loop_hz, 26))
     best = (0.0, 0.0, 0.0)
-    for corner in corners:
-        at = replace(plant, filter_hz=float(f"{corner:.2g}") if filter_hz is None else corner)
+    waiting = [filter_hz] if filter_hz else [float(f"{f:.2g}") for f in np.geomspace(2.0, 0.25 * plant.loop_hz, 26)]
+    finer = filter_hz is None
+    while waiting:
+        at = replace(plant, filter_hz=waiting.pop())
+        if at.kt * speed_gains(at, a=2.0)[1] > best[0]:  # no gain of this corner would be stiffer
+            rms = noise_of(at, counts) if counts is not None else None
 
-        def quiet(a: float, at: SpeedPlant = at) -> bool:
-            kp, ki = speed_gains(at, a=a)
-            if not is_stable(at, 1.6 * kp, 1.6 * ki):  # 4 dB of margin
-                return False
-            return counts is None or sensor_noise(at, kp, ki, counts)[0] <= most
+            def quiet(a: float, at: SpeedPlant = at, rms: Callable[[float, float], float] | None = rms) -> bool:
+                kp, ki = speed_gains(at, a=a)
+                return (rms is None or rms(kp, ki) <= most) and is_stable(at, 1.6 * kp, 1.6 * ki)  # 4 dB of margin
 
-        a = smallest(quiet, 2.0, 50.0)
-        if a is not None:
-            stiff = at.kt * speed_gains(at, a=a)[1]
-            if stiff > best[0]:
+            a = smallest(quiet, 2.0, 50.0)
+            stiff = at.kt * speed_gains(at, a=a)[1] if a is not None else 0.0
+            if a is not None and stiff > best[0]:
                 best = (stiff, at.filter_hz or 0.0, a)
+        if not waiting and finer and best[0]:
+            waiting, finer = [float(f"{f:.3g}") for f in np.geomspace(best[1] / 1.25, best[1] * 1.25, 14)], False
     if not best[0]:
         raise Refusal(
             f"no gain keeps what this sensor puts into the torque current below {show(most, 'A')}",

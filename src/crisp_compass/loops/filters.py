@@ -23,10 +23,9 @@ class Notch:
     width: float
     depth: float
 
-    @property
-    def lag(self) -> float:
-        """How late it makes what is far below its frequency [s]: w·(1 − d)/ω, the slope of its phase at rest."""
-        return self.width * (1 - self.depth) / (2 * math.pi * self.hz)
+    def lag(self, ts: float) -> float:
+        """Return how late it makes what is far below its frequency [s]: w·(1 − d)/ω, the slope of its phase at rest, ω as the bilinear rule bends it."""
+        return self.width * (1 - self.depth) * ts / (2 * math.tan(min(math.pi * self.hz * ts, 1.5)))
 
     def coefficients(self, ts: float) -> tuple[float, float, float, float, float]:
         """Return b0, b1, b2, a1, a2 of b0 + b1·z⁻¹ + b2·z⁻² over 1 + a1·z⁻¹ + a2·z⁻²; raises Refusal for a frequency above half the sampling rate."""
@@ -54,10 +53,9 @@ class TorqueFilters:
         """Whether there is one."""
         return self.low_pass_hz is not None or self.notch is not None
 
-    @property
-    def lag(self) -> float:
-        """Their small lags together [s]."""
-        return (1 / (2 * math.pi * self.low_pass_hz) if self.low_pass_hz else 0.0) + (self.notch.lag if self.notch else 0.0)
+    def lag(self, ts: float) -> float:
+        """Return their small lags together [s]."""
+        return (1 / (2 * math.pi * self.low_pass_hz) if self.low_pass_hz else 0.0) + (self.notch.lag(ts) if self.notch else 0.0)
 
     def share(self, ts: float) -> float:
         """Return the share of the way that the low-pass goes in a step; 1 without one."""

@@ -113,7 +113,7 @@ class SpeedPlant:
     @property
     def t_sigma(self) -> float:
         """Sum of the small lags Tσ, s."""
-        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz) + self.sensor_delay + self.filters.lag
+        return sum_of_lags(self.current_bandwidth_hz, self.filter_hz, self.loop_hz) + self.sensor_delay + self.filters.lag(1 / self.loop_hz)
 
 
 def edge_delay(edges_per_turn: float, speed: float) -> float:

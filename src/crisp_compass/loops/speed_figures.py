@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -63,14 +64,27 @@ def sensor_noise(plant: SpeedPlant, kp: float, ki: float, counts: float) -> tupl
     """
     ts, q = 1 / plant.loop_hz, 2 * math.pi / counts
     share = 1 - math.exp(-2 * math.pi * plant.filter_hz * ts) if plant.filter_hz else 1.0
-    turn = np.linspace(0.0, math.pi, 4001)[1:-1]
-    z = np.exp(1j * turn)
-    pi = controller(plant, kp, ki).response(turn / ts)
-    seen = share / (1 - (1 - share) / z)
-    through = np.abs(pi * seen / (1 + speed_loop(plant, kp, ki).response(turn / ts))) ** 2
-    raw = q * q / 12 * np.abs(1 - 1 / z) ** 2 / ts**2
     kick = q / ts * share * float(controller(plant, kp, ki).D[0, 0])
-    return math.sqrt(float(np.mean(through * raw))), kick
+    return noise_of(plant, counts)(kp, ki), kick
+
+
+def noise_of(plant: SpeedPlant, counts: float, points: int = 1500) -> Callable[[float, float], float]:
+    """Return :func:`sensor_noise`'s rms [A] as a function of Kp and Ki alone, for a search: what does not depend on them is worked out once."""
+    ts, q = 1 / plant.loop_hz, 2 * math.pi / counts
+    share = 1 - math.exp(-2 * math.pi * plant.filter_hz * ts) if plant.filter_hz else 1.0
+    turn: FloatArray = ((np.arange(points) + 0.5) * (math.pi / points)).astype(np.float64)
+    back = np.exp(-1j * turn)
+    seen = share / (1 - (1 - share) * back)
+    behind = plant.filters.system(ts)
+    filters = behind.response(turn / ts) if behind is not None else np.ones(points)
+    round_ = speed_loop(plant, 1.0, 0.0).response(turn / ts)
+    raw = q * q / 12 * np.abs(1 - back) ** 2 / ts**2 * np.abs(seen * filters) ** 2
+
+    def rms(kp: float, ki: float) -> float:
+        pi = kp + ki * ts / (1 - back)
+        return math.sqrt(float(np.mean(raw * np.abs(pi / (1 + pi * round_)) ** 2)))
+
+    return rms
 
 
 def relay_swing(plant: SpeedPlant, kp: float, ki: float) -> float:

@@ -38,7 +38,7 @@ class PlayedPage(Page):
         """Return what the answer depends on; the levers of the map are none of it."""
         s = bench.settings
         start = s.start_up.model_copy(update={"across": "load", "up": "ramp"})
-        return (bench.settled, start, s.run, s.speed_loop, s.plate, bench.evidence.get("start_up"))
+        return (bench.settled, start, s.run, s.speed_loop, s.plate, s.sensor, bench.evidence.get("start_up"))
 
     def refresh(self) -> None:
         if not READY.is_set():

@@ -117,5 +117,5 @@ WAYPOINT = Waypoint(
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
     captures=(RESPONSE, ARMATURE_RESPONSE),
-    sections=(Section("Design"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Outer loop", lambda bench: not turns_field(bench))),
+    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Outer loop", lambda bench: not turns_field(bench))),
 )

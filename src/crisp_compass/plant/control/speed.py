@@ -27,7 +27,7 @@ def _sign(value: float) -> float:
 def ramped(x: FloatArray, c: Control, target: float, period: float) -> None:
     """Move the reference towards ``target`` [rad/s] by one step of the ramp; with ``jerk`` the acceleration itself builds and fades at that rate.
 
-    The time-optimal rule of a sampled double integrator, which arrives without overshoot or chatter (J. Han, IEEE Trans. Ind. Electron. 56, 2009, “fhan”).
+    The time-optimal rule of a sampled double integrator (J. Han, IEEE Trans. Ind. Electron. 56, 2009, “fhan”): it arrives without chatter, to within what a step of the jerk gains.
     """
     if c.jerk <= 0.0:
         most = c.ramp * period

@@ -2,9 +2,14 @@
 
 from __future__ import annotations
 
+from PySide6.QtWidgets import QWidget
+
+from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.loop_page import LoopPage, figure
+from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
+from crisp_compass.app.widgets.table import Cell, Table
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks, waveform
 from crisp_compass.course.sensorless import without_sensor
@@ -12,15 +17,19 @@ from crisp_compass.course.speed_design import (
     armature_droop,
     armature_findings,
     armature_tells,
+    counts_of,
     design_speed,
     filter_of,
     lowest_wanted_speed,
-    rated_load_step,
     sensor_delay,
     sensor_lowest_speed,
     timed_by_edges,
 )
+from crisp_compass.course.speed_outlook import figures, filters_cost
+from crisp_compass.errors import Refusal
+from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.quantities import grouped, show
+from crisp_compass.studies.speed_trial import SpeedTrial, try_speed_loop
 from crisp_compass.studies.step_prediction import predict_speed_step
 from crisp_compass.views.picture import DialView
 
@@ -32,7 +41,9 @@ class SpeedLoopPage(LoopPage):
     section = "Design"
     fields = (
         Pick(
-            "method", "Method", {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover"}, width=172
+            "method", "Method",
+            {"symmetric-optimum": "symmetrical optimum", "bandwidth": "by crossover", "placement": "poles placed", "stiffest": "as stiff as the sensor allows"},
+            width=206, tip="How gains are made from the settled inertia, flux and current loop",
         ),
         Entry(
             "a",
@@ -41,11 +52,11 @@ class SpeedLoopPage(LoopPage):
             plain=True,
             tip="Of the symmetrical optimum: 2 is the textbook value, larger is calmer",
         ),
-        Entry("bandwidth_hz", "Crossover", "Hz", width=100),
+        Entry("bandwidth_hz", "Frequency", "Hz", width=100, tip="By crossover: where the open loop crosses 0 dB; poles placed: their natural frequency"),
+        Entry("damping", "Damping", width=84, plain=True, tip="Of the placed pair of poles: 0.7 overshoots a little, 1 not by itself"),
+        Entry("noise_share", "Current's ripple", "%", width=122, tip="Of the rated current, rms: what the sensor's steps may put into the torque current while the shaft turns"),
         Entry("filter_hz", "Speed filter", "Hz", width=100, tip="Empty: 300 Hz, or what the armature's voltage allows where that tells the speed"),
         Entry("divider", "Current steps per step", width=146),
-        Entry("ramp", "Ramp", "rad/s²", width=112),
-        Pick("set_point", "Set-point", {"plain": "as it is", "filtered": "filtered"}, width=104, tip="Filtered by the loop's own Ti, the reference makes little overshoot; load steps are answered as before"),
         Entry(
             "compensation",
             "Drop compensated",
@@ -71,18 +82,61 @@ class SpeedLoopPage(LoopPage):
             f"{show(droop.temperature, 'degC')}."
         )
 
+    def setup(self) -> None:
+        """Put the figures beside the plots."""
+        super().setup()
+        self.figures = Table("figures of the speed loop", ("", "designed", "simulated"), widths={1: 104, 2: 84}, row_height=23)
+        self.figures.setFixedWidth(364)
+        self.column.removeWidget(self.stack)
+        self.column.addWidget(beside(QWidget(), (self.stack,), (self.figures,)), 1)
+        self.trial: SpeedTrial | None = None
+        self._try = Computation(self, self._on_trial, self._on_no_trial, pause=150)
+
+    def _on_trial(self, trial: SpeedTrial | None) -> None:
+        self.trial = trial
+        self._show_trial(design_speed(self.seen))
+
+    def _on_no_trial(self, _: Refusal) -> None:
+        self.trial = None
+        self._show_trial(design_speed(self.seen))
+
+    def _show_trial(self, design: SpeedDesign) -> None:
+        """Fill the table, and draw the simulated drive's step where there is one."""
+        rows = figures(self.seen, design, self.trial)
+        self.figures.show_rows([[Cell(n), Cell(d, right=True), Cell(s, "magenta", right=True)] for n, d, s in rows])
+        if self.trial is None:
+            self.step.set("simulated", [], [])
+        else:
+            shown = self.trial.time <= predict_speed_step(design)[0][-1]
+            self.step.set("simulated", self.trial.time[shown], self.trial.speed[shown])
+        self.step.keep_in_view()
+        self.figures.setVisible(bool(rows))
+
+    def show_nothing(self, refusal: Refusal) -> None:
+        self._try.drop()
+        self.figures.hide()
+        super().show_nothing(refusal)
+
+    def leave(self) -> None:
+        self._try.drop()
+        super().leave()
+
     def make_step_plot(self) -> Plot:
         plot = Plot(("time", "s"), ("speed, part of the step", ""), name="predicted speed step")
         plot.rule(y=1.0, token="ink", dash="dash")
         plot.curve("no filter", "magenta", width=2.2, title="without set-point filter")
         plot.curve("with filter", "magenta", width=1.6, dash="dash", title="with set-point filter")
+        plot.curve("simulated", "ink", width=1.3, title="simulated drive")
         return plot
 
     def predict(self) -> None:
-        by_bandwidth = self.seen.settings.speed_loop.method == "bandwidth"
-        self._fields["bandwidth_hz"].setVisible(by_bandwidth)
-        self._fields["a"].setVisible(not by_bandwidth)
         bench = self.seen
+        method = bench.settings.speed_loop.method
+        for name, shown in (
+            ("bandwidth_hz", method in ("bandwidth", "placement")), ("a", method == "symmetric-optimum"), ("damping", method == "placement"),
+            ("noise_share", method == "stiffest" and counts_of(bench) is not None),
+        ):  # fmt: skip
+            self._fields[name].setVisible(shown)
         self._fields["lowest_speed"].setVisible(timed_by_edges(bench))
         design = design_speed(bench)
         time, plain, filtered = predict_speed_step(design)
@@ -90,7 +144,7 @@ class SpeedLoopPage(LoopPage):
         self.step.set("with filter", time, filtered)
         self.show_loop(design, [*design.findings, *armature_findings(bench, design)])
         m = design.margins
-        figures = (
+        told = (
             f"{figure(m.phase_margin_deg, 1)}° and {figure(m.gain_margin_db, 1)} dB margin, crossover {show(m.crossover_hz, 'Hz')}; "
             f"overshoot {figure(design.overshoot_pct)} %, {figure(design.overshoot_filtered_pct)} % with set-point filter"
         )
@@ -98,11 +152,7 @@ class SpeedLoopPage(LoopPage):
             f"{design.method[:1].upper()}{design.method[1:]}; small lags add up to {show(design.t_sigma, 's')}, "
             f"integral time {show(design.integral_time, 's')}."
         )
-        loaded = rated_load_step(bench, design)
-        if loaded is not None:
-            torque, step = loaded
-            dip = f"{grouped(float(f'{step.dip * torque * RPM_PER_RAD_S:.3g}'))} rpm"
-            text += f" A sudden load of {show(torque, 'N·m')}, the rated torque, dips the speed by {dip}; a tenth of that is left after {show(step.recovery, 's', 2)}, and the shaft has fallen {show(torque / step.stiffness, 'rad', 2)} behind."
+        text += f" {filters_cost(bench, design)}".rstrip()
         if timed_by_edges(bench):
             lowest = sensor_lowest_speed(bench, design) * RPM_PER_RAD_S
             wanted = lowest_wanted_speed(bench) * RPM_PER_RAD_S
@@ -118,6 +168,14 @@ class SpeedLoopPage(LoopPage):
         if armature:
             text += self._armature_text()
         kp = show(design.kp, "A/(rad/s)")
-        self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", figures, text)
+        self.show_figures(f"Kp {kp}   Ki {show(design.ki, 'A/rad')}", told, text)
+        if design.margins.stable:
+            s = bench.settings
+            if self._try.want((bench.settled, s.speed_loop, s.sensor, s.plate, s.run, s.start_up, s.current_loop), lambda: try_speed_loop(bench)):
+                self.trial = None
+        else:
+            self._try.drop()
+            self.trial = None
+        self._show_trial(design)
         caption = "Torque current stands 90° ahead of the rotor"
         self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8)))
