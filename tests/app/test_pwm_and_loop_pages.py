@@ -27,13 +27,19 @@ from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.speed_loop.design import SpeedLoopPage
 from crisp_compass.app.waypoints.speed_loop.measured import SpeedResponsePage
 from crisp_compass.app.waypoints.speed_loop.reference import ReferencePage
+from crisp_compass.app.waypoints.speed_loop.resonance import ResonancePage
+from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.app.window import Window
+from crisp_compass.bench.entered import enter
+from crisp_compass.bench.store import load_bench
 from crisp_compass.capture import read_capture, write_capture
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.waypoints.speed_loop import propose
 from crisp_compass.drive.hand import Hand, LocalLine
 from crisp_compass.drive.served import ServedDrive
 from crisp_compass.drive.single import take_one
 from crisp_compass.loops.step_fit import RunningLoop, respond
+from crisp_compass.studies.scenarios import run_scenario
 from hands import answering, choose, copy_bench, drop, dropped, press_main, type_into
 
 
@@ -347,7 +353,7 @@ def test_the_speed_loop_by_each_method_and_along_its_ramp(window: Window, qtbot:
     shown = {"bandwidth": {"bandwidth_hz"}, "placement": {"bandwidth_hz", "damping"}, "stiffest": {"noise_share"}, "symmetric-optimum": {"a"}}
     for method, fields in shown.items():
         window.document.set_field("speed_loop", "method", method)
-        qtbot.waitUntil(lambda: not page.number("a").isHidden() == ("a" in fields), timeout=5000)  # noqa: B023
+        qtbot.waitUntil(lambda: page.number("a").isHidden() != ("a" in fields), timeout=5000)  # noqa: B023
         assert {f for f in ("a", "bandwidth_hz", "damping", "noise_share") if not page.number(f).isHidden()} == fields
         assert method == "symmetric-optimum" or page.answer.text != gains
     window.document.set_field("speed_loop", "method", "placement")
@@ -369,3 +375,36 @@ def test_the_speed_loop_by_each_method_and_along_its_ramp(window: Window, qtbot:
     assert ramp.rows.texts["S-curve"].startswith("30.0 ms")
     assert ramp.number("set_weight").isHidden()
     assert "edited, not settled" in ramp.answer._reason.text()
+
+
+def test_a_shaft_that_twists_is_read_taken_and_notched(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    """A noise from the simulated drive is dropped on Resonance: the shaft is told, taken into simulation and design, a notch put on it; each is one step back."""
+    bench = copy_bench(winch, tmp_path)
+    two = enter(load_bench(bench), "coupling", {"resonance_hz": 140.0, "load_share": 0.5, "damping": 0.02})
+    trace, fault = run_scenario(two, "shake")
+    assert not fault
+    capture = tmp_path / "shake.csv"
+    write_capture(capture, trace["t"], {k: trace[k] for k in ("speed_ref", "speed", "i_q")}, {"excitation": "noise"})
+    window.open(bench)
+    window.travel("speed_loop", "Resonance")
+    page = window.page
+    assert isinstance(page, ResonancePage)
+    assert page.answer.text == "Taken as rigid"
+    assert not page.take_notch.isEnabled()
+    drop(window, capture)
+    qtbot.waitUntil(lambda: "±" in page.answer.text, timeout=120000)
+    assert float(page.answer.text.split()[0]) == pytest.approx(140, rel=0.01)
+    page.take_shaft.click()
+    assert window.document.bench.settings.coupling.resonance_hz == pytest.approx(140, rel=0.01)
+    assert page.number("coupling.load_share").edit.text().startswith(("49", "50"))
+    boxes = {k: v for box in page.pictures.findChildren(Rows) for k, v in box.texts.items()}
+    assert {"on a rigid shaft", "on this one, no filter", "with what is set"} < set(boxes)
+    page.take_notch.click()
+    assert window.document.bench.settings.speed_loop.notch_hz == pytest.approx(140, rel=0.01)
+    assert build_drive(window.document.bench).load.second > 0
+    window.travel("speed_loop", "Design")
+    assert "Notch at 140 Hz in the torque current" in window.page.answer._reason.text() or "edited" in window.page.answer._reason.text()
+    window.document.undo_stack.undo()
+    window.document.undo_stack.undo()
+    assert window.document.bench.settings.coupling.resonance_hz is None
+    assert window.document.bench.settings.speed_loop.notch_hz is None

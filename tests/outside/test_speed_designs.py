@@ -12,6 +12,7 @@ import pytest
 from scipy import signal
 
 from crisp_compass.bench.entered import enter
+from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import load_bench
 from crisp_compass.compiled import compiled
 from crisp_compass.course.drive import build_drive, running_mode
@@ -94,14 +95,19 @@ def test_an_encoders_counts_are_in_the_current_as_foretold(winch: Path) -> None:
         assert np.mean(found) == pytest.approx(told, rel=0.1)
 
 
+def with_counts(bench: Bench, counts: int) -> Bench:
+    """The bench as settled with another encoder."""
+    key = "sensor.counts_per_rev"
+    settled = {k: v.model_copy(update={"settings": {**v.settings, **({key: counts} if key in v.settings else {})}}) for k, v in bench.settled.items()}
+    return enter(bench.model_copy(update={"settled": settled}), "sensor", {"counts_per_rev": counts})
+
+
 def test_as_stiff_as_the_sensor_allows(winch: Path) -> None:
     """Finer counts and more allowed ripple make a stiffer loop, never beyond the textbook's a = 2; a coarse one is limited by its ripple."""
     bench = enter(load_bench(winch), "speed_loop", {"method": "stiffest", "filter_hz": None})
-    settled = {k: v.model_copy(update={"settings": {n: s for n, s in v.settings.items() if "counts_per_rev" not in n}}) for k, v in bench.settled.items()}
-    bench = bench.model_copy(update={"settled": settled})  # another encoder
     found = []
     for counts, share in ((800, 0.02), (8192, 0.005), (8192, 0.02), (1 << 20, 0.02)):
-        at = enter(enter(bench, "sensor", {"counts_per_rev": counts}), "speed_loop", {"noise_share": share})
+        at = enter(with_counts(bench, counts), "speed_loop", {"noise_share": share})
         design = design_speed(at)
         noise = sensor_noise(plant_of(at), design.kp, design.ki, counts_of(at) or 0.0)[0]
         assert noise <= 1.0001 * allowed_noise(at)
@@ -113,7 +119,7 @@ def test_as_stiff_as_the_sensor_allows(winch: Path) -> None:
     assert used[3] < 0.5  # there the loop itself binds
     assert corners[0] < corners[3]
     with pytest.raises(Refusal, match="allow more noise"):
-        design_speed(enter(enter(bench, "sensor", {"counts_per_rev": 4}), "speed_loop", {"noise_share": 1e-4}))
+        design_speed(enter(with_counts(bench, 4), "speed_loop", {"noise_share": 1e-4}))
 
 
 @compiled

@@ -222,7 +222,7 @@ def test_what_the_simulated_firmware_is_set_with_is_handed_over(
                 "settled": {
                     **other.settled,
                     topic: other.settled[topic].model_copy(
-                        update={"settings": {**held, **({field: value} if field in held else {})}}
+                        update={"settings": {**held, **({field: value} if field in type(getattr(other.settings, topic)).settles else {})}}
                     ),
                 }
             }

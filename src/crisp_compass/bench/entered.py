@@ -94,9 +94,17 @@ def edits(bench: Bench, topic: Topic) -> list[Edit]:
     if settled is None:
         return []
     now = snapshot(bench, topic)
+    # a field that is younger than the settling stood at what it is when nobody enters it
+    unknown = {f: _usual(bench, topic, f) for f in now if f not in settled.settings} if settled.settings else {}
     return [
-        Edit(topic, f, then, now[f]) for f, then in settled.settings.items() if f in now and not _same(then, now[f])
+        Edit(topic, f, then, now[f]) for f, then in {**unknown, **settled.settings}.items() if f in now and not _same(then, now[f])
     ]
+
+
+def _usual(bench: Bench, topic: str, field: str) -> Any:
+    """Return what a field holds that nobody has entered."""
+    of, name = locate(topic, field)
+    return type(getattr(bench.settings, of)).model_fields[name].get_default(call_default_factory=True)
 
 
 def _same(a: Any, b: Any) -> bool:

@@ -336,6 +336,22 @@ def mechanics(
     )
 
 
+@identify.command("resonance")
+@command
+def resonance(
+    file: CaptureFile,
+    kt: Annotated[float | None, typer.Option(parser=number("N·m/A", "kt"), help="Torque constant, N·m per A of i_q; without it no inertia is told.")] = None,
+    column: Columns = None,
+    json: Json = False,
+) -> None:
+    """Resonance, antiresonance and damping of a shaft that twists, and the part of the inertia behind it, from a noise or a sweep (speed, i_q, speed_ref)."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.resonance import fit_resonance
+
+    found = fit_resonance(read_capture(file, column or ()), kt=kt)
+    emit("identify resonance", json, estimates=found.estimates, method=found.method, findings=found.findings, keys={"reach_hz": found.reach})
+
+
 @identify.command("speed-response")
 @command
 def speed_response(

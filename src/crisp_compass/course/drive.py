@@ -10,6 +10,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import block_machine, in_blocks
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.circuit import hertz_law
+from crisp_compass.course.coupling import on_the_shaft
 from crisp_compass.course.known import Constant, best_value
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import (
@@ -173,11 +174,10 @@ def with_biased_iron(bench: Bench, machine: AnyMachine) -> AnyMachine:
 def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
     """Put machine and firmware between the bench's load, bridge and sensors."""
     run, dead = bench.settings.run, settled_value(bench, "pwm.dead_time_voltage")
+    load = Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway)
     return Drive(
         machine,
-        Load(
-            need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway
-        ),
+        on_the_shaft(bench, load, control.ts),
         Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
         sensing_of(bench, full_scale(bench)), control, *(firmware_of(bench) if without_sensor(bench) else ()),
     )  # fmt: skip

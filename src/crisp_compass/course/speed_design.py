@@ -16,6 +16,7 @@ from crisp_compass.bench.plate import torque_constant as torque_constant_of_plat
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
+from crisp_compass.course.coupling import coupling_of
 from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -221,6 +222,7 @@ def plant_of(bench: Bench, filter_hz: float | None = None) -> SpeedPlant:
         need(bench, "mechanics.inertia"), torque_constant(bench), need(bench, "mechanics.viscous_friction"),
         need(bench, "pwm.loop_hz") / bench.settings.speed_loop.divider, need(bench, "current_loop.bandwidth_hz"),
         filter_hz or filter_of(bench), sensor_delay(bench), armature_sensor(bench), filters_of(bench),
+        coupling_of(bench) if not armature_tells(bench) else None,
     )  # fmt: skip
 
 

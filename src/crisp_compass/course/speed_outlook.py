@@ -98,5 +98,7 @@ def filters_cost(bench: Bench, design: SpeedDesign) -> str:
     cost = bare.margins.phase_margin_deg - design.margins.phase_margin_deg
     named = [f"low-pass at {show(filters.low_pass_hz, 'Hz')}"] if filters.low_pass_hz else []
     named += [f"notch at {show(filters.notch.hz, 'Hz')}"] if filters.notch else []
-    return f"{' and '.join(named).capitalize()} in the torque current: {show(filters.lag(1 / plant_of(bench).loop_hz), 's')} of lag, {cost:.1f}° of margin with these gains."
+    text = " and ".join(named)
+    effect = f"costs {cost:.1f}°" if cost >= 0 else f"gives {-cost:.1f}°"
+    return f"{text[:1].upper()}{text[1:]} in the torque current: {show(filters.lag(1 / plant_of(bench).loop_hz), 's')} of lag, {effect} of margin with these gains."
 

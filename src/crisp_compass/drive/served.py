@@ -334,7 +334,7 @@ class ServedDrive:
         self._raw[entry.name] = raw
         self._held = raw != 0
         if self._held:
-            self._sim.state[state.OMEGA] = 0.0
+            self._sim.turn_at(0.0)
         self._apply(restart=False)
 
     # ---- who is there

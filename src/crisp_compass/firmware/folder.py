@@ -137,7 +137,7 @@ def _plant(plan: Plan) -> Iterator[Entry]:
     if plan.kind == "armature":
         figures["DROP_V"] = m.drop + plan.drive.inverter.dead_voltage
     figures |= {
-        "INERTIA": load.inertia,
+        "INERTIA": load.whole,
         "VISCOUS": load.viscous,
         "COULOMB": load.coulomb,
         "QUADRATIC": load.quadratic,

@@ -185,7 +185,7 @@ RINGING_PHASE_DEG, RINGING_GAIN_DB = 30.0, 4.0
 
 @dataclass(frozen=True)
 class Margins:
-    """Margins of the sampled loop; NaN where a crossover does not exist. ``stable`` is of the closed loop.
+    """Margins of the sampled loop; NaN where a crossover does not exist. ``stable`` is of the closed loop, ``crossover_hz`` the first one; of several the phase margin is the least.
 
     The phase margin is that of the phase followed from low frequency, so a loop far beyond −180° has one far below zero.
     """
@@ -225,6 +225,12 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         near = float(np.interp(crossover, grid, phase))
         exact = math.atan2(at.imag, at.real)
         phase_margin = math.degrees(exact + 2 * math.pi * round((near - exact) / (2 * math.pi))) + 180
+        if stable:  # a resonance passes 0 dB again: the crossing that lies nearest to −1 counts
+            again = np.flatnonzero((gain[:-1] >= 0) != (gain[1:] >= 0))
+            for k in again[1:]:
+                w = _root(lambda x: math.log(abs(complex(loop.response(np.array([x]), output)[0]))), float(grid[k]), float(grid[k + 1]))
+                here = loop.response(np.array([w]), output)[0]
+                phase_margin = min(phase_margin, abs(math.degrees(math.atan2(-here.imag, -here.real))))
     imaginary = response.imag
     gain_margin = math.nan
     swap = np.flatnonzero((imaginary[:-1] * imaginary[1:] < 0) & (response.real[:-1] < 0))

@@ -25,7 +25,7 @@ def drag_rows(drive: Drive, sense: float, until: int, theta: float, out: FloatAr
     which it did not once it lies a turn behind the field.
     """
     m, rows = drive.machine, drive.start.rows
-    p, j = m.pole_pairs, drive.load.inertia
+    p, j = m.pole_pairs, drive.load.inertia + drive.load.second
     coulomb, viscous, quadratic = drive.load.coulomb, drive.load.viscous, drive.load.quadratic
     breakaway, driving = drive.load.breakaway, drive.load.driving
     w, field, forced, current, time = 0.0, 0.0, 0.0, 0.0, 0.0

@@ -107,7 +107,11 @@ AnyMachine = Machine | Brushed | Trapezoid | Induction
 class Load(NamedTuple):
     """Inertia [kg·m²], viscous [N·m·s/rad] and Coulomb friction [N·m]; ``quadratic`` [N·m·s²/rad²] of a propeller or pump, and the torque
     ``breakaway`` [N·m] up to which a resting shaft sticks, where that is more than the Coulomb friction; ``driving`` [N·m] of a weight or of
-    wind, which pulls against positive rotation, at rest too."""
+    wind, which pulls against positive rotation, at rest too.
+
+    With ``second`` [kg·m²] a part of the load stands behind a shaft that twists: ``inertia`` and friction are then those before it, ``stiffness`` [N·m/rad], ``damping`` [N·m·s/rad]
+    and ``backlash`` [rad, whole play] those of the shaft; what loads it (weight, brake) acts behind.
+    """
 
     inertia: float
     viscous: float
@@ -115,6 +119,15 @@ class Load(NamedTuple):
     quadratic: float = 0.0
     breakaway: float = 0.0
     driving: float = 0.0
+    second: float = 0.0
+    stiffness: float = 0.0
+    damping: float = 0.0
+    backlash: float = 0.0
+
+    @property
+    def whole(self) -> float:
+        """Inertia before and behind the coupling, kg·m²."""
+        return self.inertia + self.second
 
 
 class Inverter(NamedTuple):

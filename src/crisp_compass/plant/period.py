@@ -4,9 +4,22 @@ from __future__ import annotations
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.mechanics import friction
 from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
 from crisp_compass.plant.protection import heat, protect, watch_short
-from crisp_compass.plant.state import FAULT, IN_DRIVES, IN_LOAD, IN_MODE, IN_SUPPLY, V_ALPHA, V_BETA, V_BUS
+from crisp_compass.plant.state import (
+    FAULT,
+    IN_DRIVES,
+    IN_LOAD,
+    IN_MODE,
+    IN_SUPPLY,
+    LOAD_SPEED,
+    OMEGA,
+    TWIST,
+    V_ALPHA,
+    V_BETA,
+    V_BUS,
+)
 
 
 @inlined
@@ -51,8 +64,26 @@ def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
 
 
 @inlined
-def loads(inputs: FloatArray, driving: float) -> tuple[float, float]:
-    """Return the torque that drives, with the load's own ``driving`` one, and the one that only brakes, N·m."""
+def loads(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[float, float]:
+    """Return the torque that drives the motor's shaft, with the load's own ``driving`` one, and the one that only brakes it, N·m.
+
+    Behind a shaft that twists both act on the load, which moves on by a period, and the twisted shaft drives the motor. Angles go on by the new speeds and speeds by the new
+    twist (symplectic Euler's rule: a free swing keeps its height); ``course.coupling`` gives the stiffness that swings at the right frequency in these periods.
+    """
+    ld, ts = drive.load, drive.control.ts
+    drives, holds = ld.driving, abs(float(inputs[IN_LOAD]))
     if inputs[IN_DRIVES] != 0.0:
-        return driving + float(inputs[IN_LOAD]), 0.0
-    return driving, abs(float(inputs[IN_LOAD]))
+        drives, holds = ld.driving + float(inputs[IN_LOAD]), 0.0
+    if ld.second <= 0.0:
+        return drives, holds
+    slip = float(x[OMEGA] - x[LOAD_SPEED])
+    x[TWIST] += ts * slip
+    twist, play = float(x[TWIST]), 0.5 * ld.backlash
+    wound = twist - play if twist > play else (twist + play if twist < -play else 0.0)
+    torque = ld.stiffness * wound + (ld.damping * slip if wound != 0.0 or play == 0.0 else 0.0)
+    before = float(x[LOAD_SPEED])
+    speed = before + ts * friction(torque - drives, before, holds, 0.0) / ld.second
+    if before * speed < 0.0 and holds > 0.0:  # friction stops the load before it can reverse it
+        speed = 0.0
+    x[LOAD_SPEED] = speed
+    return torque, 0.0

@@ -113,6 +113,10 @@ class Simulation:
         check(drive)
         self.drive = with_floats(drive)
 
+    def turn_at(self, speed: float) -> None:
+        """Let the shaft turn at a speed [rad/s], what hangs on it too."""
+        self.state[state.OMEGA] = self.state[state.LOAD_SPEED] = speed
+
     def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
         """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
         self.inputs[state.IN_MODE] = mode

@@ -55,7 +55,7 @@ def _draw_curve(axes: Axes, curve: Curve, x_factor: float, y_factor: float) -> N
 
 def _draw_pane(axes: Axes, pane: Pane) -> None:
     curves = [c for c in pane.curves if len(c.x)]
-    x_factor, x_label = _scale(pane.x, [c.x for c in curves])
+    x_factor, x_label = _scale(pane.x, [c.x for c in curves]) if not pane.log else (1.0, f"{pane.x[0]} [{pane.x[1]}]")
     y_factor, y_label = _scale(pane.y, [c.y for c in curves])
     if pane.zero:
         axes.axhline(0, color="#16293D", lw=0.6)
@@ -64,6 +64,8 @@ def _draw_pane(axes: Axes, pane: Pane) -> None:
     if pane.turn:
         axes.set_xlim(0, 360)
         axes.set_xticks(range(0, 361, 60))
+    if pane.log:
+        axes.set_xscale("log")
     if len(curves) > 1:
         axes.legend(frameon=False)
     axes.set_xlabel(x_label)

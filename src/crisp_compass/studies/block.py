@@ -14,7 +14,6 @@ from crisp_compass.course.block import block_machine, waveform
 from crisp_compass.estimates import FloatArray
 from crisp_compass.loops.block import TorqueOverAngle, Waveform, block_torque, sine_torque
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.plant import state
 from crisp_compass.plant.parameters import CURRENT, SPEED, Drive, Load
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.untuned_drive import untuned_drive
@@ -64,7 +63,7 @@ def _over_angle(drive: Drive, current: float, bench: Bench) -> tuple[FloatArray,
     p = pole_pairs_of(bench.settings.plate)
     slow = 0.02 * bench.settings.plate.top_speed
     sim = Simulation(drive._replace(load=Load(1e9, 0.0, 0.0), control=drive.control._replace(i_trip=1e9, v_min=0.0)))
-    sim.state[state.OMEGA] = slow
+    sim.turn_at(slow)
     sim.command(CURRENT, i_q=current)
     turn = 2 * math.pi / (p * slow)
     most = _MOST * drive.control.ts
@@ -84,7 +83,7 @@ def _reached(drive: Drive, top: float, load: float, advance: float) -> tuple[flo
     most = _MOST * drive.control.ts
     sim.advance(min(3.0 * top / control.ramp * 0.5 + 0.2, most), 1000)
     sim.set_load(load)
-    mechanical = max(drive.load.inertia * top / max(load, 1e-12), 0.05)
+    mechanical = max(drive.load.whole * top / max(load, 1e-12), 0.05)
     sim.advance(min(10 * mechanical, 2.0, most), 1000)
     trace = sim.advance(min(0.05, most))
     # what heats the copper as a steady current through two phases would: the regulated leg alone misses what still flows in the one before

@@ -104,7 +104,7 @@ def _hall_speed_loop(drive: Drive, speed: float) -> Drive:
     loop_hz = 1 / (c.ts * c.speed_divider)
     crossover, filter_hz = min(rate / 30, loop_hz / 60), min(rate / 4, loop_hz / 6)
     loop = tune_speed(
-        inertia=drive.load.inertia, kt=kt, viscous=drive.load.viscous, loop_hz=loop_hz, current_bandwidth_hz=20 * crossover,
+        inertia=drive.load.whole, kt=kt, viscous=drive.load.viscous, loop_hz=loop_hz, current_bandwidth_hz=20 * crossover,
         filter_hz=filter_hz, bandwidth_hz=crossover,
     )  # fmt: skip
     return drive._replace(

@@ -112,7 +112,7 @@ def _flying(drive: Drive, top: float) -> tuple[float | None, str]:
     """Command a speed to a motor that turns already; return how long it took until the loop closed without having stopped it, or None."""
     sim = Simulation(drive, seed=6)
     turning = _FLYING * top
-    sim.state[state.OMEGA] = turning
+    sim.turn_at(turning)
     sim.command(SPEED, speed=turning)
     step = max(0.002, 4 * drive.control.ts)
     while sim.time < drive.start.catch + 0.3:

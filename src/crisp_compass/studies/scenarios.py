@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+import numpy as np
+
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import build_drive, running_current, running_mode
@@ -77,11 +79,27 @@ def _current_step(sim: Simulation, bench: Bench) -> list[Trace]:
     return [before, sim.advance(0.008)]
 
 
+def _shake(sim: Simulation, bench: Bench) -> list[Trace]:
+    """Shake the speed by a noise of two levels around the run's speed, a new one each step of the speed loop, for six seconds; a row a step."""
+    c, speed = sim.drive.control, bench.settings.run.speed
+    _run_at(sim, bench, speed)
+    sim.advance(1.0)
+    swing = min(0.1 * abs(speed), 0.25 * c.i_limit / max(c.kp_speed, 1e-12))
+    sim.retune(sim.drive._replace(control=c._replace(ramp=1e9, jerk=0.0, set_point=0.0, ahead_inertia=0.0)))
+    step, rng = c.ts * c.speed_divider, np.random.default_rng(7)
+    rows = []
+    for up in rng.random(round(6.0 / step)) < 0.5:
+        _run_at(sim, bench, speed + (swing if up else -swing))
+        rows.append(sim.advance(step, int(c.speed_divider)))
+    return rows
+
+
 SCENARIOS: dict[str, Callable[[Simulation, Bench], list[Trace]]] = {
     "speed-step": _speed_step,
     "load-step": _load_step,
     "reversal": _reversal,
     "current-step": _current_step,
+    "shake": _shake,
 }
 
 

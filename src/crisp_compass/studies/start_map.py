@@ -129,7 +129,7 @@ class StartStudy:
                 r=m.r * r * factors.get("r_error", 1.0), ld=(mean - half) * inductance, lq=(mean + half) * inductance, psi=m.psi * psi * factors.get("psi_error", 1.0)
             ),
             load=d.load._replace(
-                inertia=d.load.inertia * inertia * factors.get("inertia", 1.0), coulomb=d.load.coulomb * friction + holds,
+                inertia=d.load.inertia * inertia * factors.get("inertia", 1.0), second=d.load.second * inertia * factors.get("inertia", 1.0), coulomb=d.load.coulomb * friction + holds,
                 breakaway=d.load.breakaway * friction + (holds if d.load.breakaway else 0.0), driving=torque if self.drives else 0.0,
             ),
             inverter=d.inverter._replace(dead_voltage=d.inverter.dead_voltage * dead),
@@ -215,7 +215,7 @@ def quick_attempt(drive: Drive, *, angle: float, seed: int) -> int:
     m = drive.machine
     last = int(drive.start.used) - 1
     current = max(drive.start.rows[::START_COLUMNS])
-    own = math.sqrt(1.5 * m.pole_pairs**2 * m.psi * current / drive.load.inertia)
+    own = math.sqrt(1.5 * m.pole_pairs**2 * m.psi * current / drive.load.whole)
     far_quicker = drive.control.kp_q / max(m.lq, 1e-12) > 8 * own
     coarse = _coarse(drive)
     sim = Simulation(coarse, seed=seed)

@@ -186,7 +186,7 @@ def stepping_outlook(bench: Bench) -> Stepping:
     shaken = np.array([shaking(drive, current, float(w)) for w in shaken_at])
     kept, heat = settings.idle, 2 * m.r * rms**2
     holding = m.pole_pairs * m.psi * current
-    resonance = math.sqrt(m.pole_pairs * holding / drive.load.inertia)
+    resonance = math.sqrt(m.pole_pairs * holding / drive.load.whole)
     return Stepping(
         speeds, torques, reached, limit, holding, resonance, heat,
         (kept * holding, kept**2 * heat), math.pi / 2 / m.pole_pairs, current, shaken_at, shaken,

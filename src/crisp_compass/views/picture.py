@@ -34,7 +34,8 @@ class Curve:
 
 @dataclass(frozen=True)
 class Pane:
-    """Curves over the same axes (name, unit); ``zero`` draws the line y = 0, ``turn`` puts ticks at every 60° of a turn.
+    """Curves over the same axes (name, unit); ``zero`` draws the line y = 0, ``turn`` puts ticks at every 60° of a turn, ``log`` spreads x by its
+    logarithm.
 
     ``printed`` panes stand in the record.
     """
@@ -46,6 +47,7 @@ class Pane:
     zero: bool = False
     turn: bool = False
     printed: bool = False
+    log: bool = False
 
 
 @dataclass(frozen=True)

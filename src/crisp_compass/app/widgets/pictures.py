@@ -100,7 +100,7 @@ class Pictures(QWidget):
                 self._go_on()
 
     def _add_plot(self, pane: Pane) -> None:
-        plot = Plot(pane.x, pane.y, name=pane.name)
+        plot = Plot(pane.x, pane.y, name=pane.name, log_x=pane.log)
         self._zeros.append(plot.rule(y=0.0))
         self._drawn.append({})
         if not self.plots:

@@ -10,6 +10,7 @@ from crisp_compass.bench.settings.auto_tune import AutoTuneSettings
 from crisp_compass.bench.settings.circuit import CircuitSettings
 from crisp_compass.bench.settings.command import CommandSettings
 from crisp_compass.bench.settings.commutation import CommutationSettings
+from crisp_compass.bench.settings.coupling import CouplingSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.display import DisplaySettings
 from crisp_compass.bench.settings.flux import FluxSettings
@@ -44,6 +45,7 @@ class Settings(Frozen):
     current_loop: CurrentSettings = CurrentSettings()
     start_up: StartUpSettings = StartUpSettings()
     speed_loop: SpeedSettings = SpeedSettings()
+    coupling: CouplingSettings = CouplingSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()

@@ -14,11 +14,13 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import CaptureKind, to_quantity
 from crisp_compass.course.open_loop import steps_open
+from crisp_compass.course.resonance import claims_resonance, read_resonance, resonance_headline, resonance_quantities
 from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.course.speed_design import armature_sensor, design_speed, filter_of
+from crisp_compass.course.speed_design import armature_sensor, armature_tells, design_speed, filter_of
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.identify.resonance import broadband
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.motor import family_of, turns_field
 from crisp_compass.plausible import limits
@@ -101,6 +103,24 @@ RESPONSE = CaptureKind(
     view="speed_response",
 )
 ARMATURE_RESPONSE = replace(RESPONSE, key="armature_response", signals=("speed_ref", "speed", "i_m"), families=("brushed",))
+RESONANCE = CaptureKind(
+    "resonance",
+    "speed_loop",
+    read_resonance,
+    resonance_headline,
+    title=", resonance",
+    section="Resonance",
+    signals=("speed_ref", "speed", "i_q"),
+    rank=27,
+    claims=claims_resonance,
+    fits=broadband,
+    quantities=resonance_quantities,
+    needs=((), ("reach",)),
+    sketch="encoder",
+    families=("pm", "stepper", "induction"),
+    view="resonance",
+)
+ARMATURE_RESONANCE = replace(RESONANCE, key="armature_resonance", signals=("speed_ref", "speed", "i_m"), families=("brushed",))
 WAYPOINT = Waypoint(
     "speed_loop",
     100,
@@ -116,6 +136,6 @@ WAYPOINT = Waypoint(
     applies=lambda bench: closes_loops(bench) and not steps_open(bench),
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
-    captures=(RESPONSE, ARMATURE_RESPONSE),
-    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Outer loop", lambda bench: not turns_field(bench))),
+    captures=(RESONANCE, ARMATURE_RESONANCE, RESPONSE, ARMATURE_RESPONSE),
+    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Resonance", lambda bench: not armature_tells(bench)), Section("Outer loop", lambda bench: not turns_field(bench))),
 )

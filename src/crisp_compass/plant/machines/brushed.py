@@ -62,6 +62,7 @@ def advance_armature(
     m, inv = drive.machine, drive.inverter
     over_j, coulomb, viscous = 1.0 / drive.load.inertia, drive.load.coulomb + holds, drive.load.viscous
     quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
+    sticks = max(coulomb, breakaway) > 0.0
     h = span / SUBSTEPS
     fade = math.exp(-m.r / m.lq * h)
     drop = m.drop + (inv.dead_voltage if active else 0.0)
@@ -77,11 +78,11 @@ def advance_armature(
         mean = 0.5 * (i + after)
         first = friction(m.psi * mean - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
         trial = w + h * first
-        if w * trial < 0.0:
+        if sticks and w * trial < 0.0:
             trial = 0.0
         second = friction(m.psi * mean - drag(viscous, quadratic, trial) - load, trial, coulomb, breakaway) * over_j
         fresh = w + 0.5 * h * (first + second)
-        if w * fresh < 0.0:  # friction stops the shaft before it can reverse it
+        if sticks and w * fresh < 0.0:  # friction stops the shaft before it can reverse it
             fresh = 0.0
         th += 0.5 * h * (w + fresh)
         i, w, last = after, fresh, 0.5 * (first + second)
@@ -166,7 +167,7 @@ def run_brushed(
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, fresh, 0.0)
-        drives, holds = loads(inputs, drive.load.driving)
+        drives, holds = loads(x, drive, inputs)
         for earlier in range(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while

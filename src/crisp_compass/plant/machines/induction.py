@@ -73,6 +73,7 @@ def advance_induction(
     fade, over_j = rr / m.lm, 1.0 / drive.load.inertia
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
     quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
+    sticks = max(coulomb, breakaway) > 0.0
     loss = inv.dead_voltage if active else 0.0
     ia, ib, fa, fb, w, th = x[I_ALPHA], x[I_BETA], x[PSI_ALPHA], x[PSI_BETA], x[OMEGA], x[THETA]
     steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
@@ -103,7 +104,7 @@ def advance_induction(
             ia, ib = decay * ia + first * g_a, decay * ib + first * g_b
         fa, fb = base_a + lift * ia, base_b + lift * ib
         w = w0 + h * k_w0
-        if w0 * w < 0.0:
+        if sticks and w0 * w < 0.0:
             w = 0.0
         torque = pull * (fa * ib - fb * ia)
         k_w = friction(torque - drag(viscous, quadratic, w) - load, w, coulomb, breakaway) * over_j
@@ -118,7 +119,7 @@ def advance_induction(
             ia, ib = ia * left / size, ib * left / size
         fa, fb = base_a + lift * ia, base_b + lift * ib
         w = w0 + half * (k_w0 + k_w)
-        if w0 * w < 0.0:
+        if sticks and w0 * w < 0.0:
             w = 0.0
         th += half * (w0 + w)
     x[I_ALPHA], x[I_BETA], x[PSI_ALPHA], x[PSI_BETA], x[OMEGA], x[THETA] = ia, ib, fa, fb, w, th
@@ -180,7 +181,7 @@ def run_induction(
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, next_a, next_b)
-        drives, holds = loads(inputs, drive.load.driving)
+        drives, holds = loads(x, drive, inputs)
         for earlier in range(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while

@@ -108,6 +108,7 @@ def advance(
     loss = inv.dead_voltage if active else 0.0
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
     quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
+    sticks = max(coulomb, breakaway) > 0.0
     factor, detent, two_phase = m.torque_factor, m.detent, m.torque_factor == 1.0
     i_d, i_q, w, th = x[ID], x[IQ], x[OMEGA], x[THETA]
     # sub-steps of a quarter period, and of no more than an eighth of a radian
@@ -176,7 +177,7 @@ def advance(
                         flux_d, slope_d = _biased(m, i_d)
                         flux_q, slope_q = _iron(i_q, lq, m.saturated, m.i_sat)
                 w = w0 + h * k_w
-                if w0 * w < 0:
+                if sticks and w0 * w < 0:
                     w = 0.0
                 # the turn with what the speed gained, which is little
                 more = 0.5 * h * h * p * k_w
@@ -191,7 +192,7 @@ def advance(
             left = max(size - h * (0.6 * x[V_BUS] + r * size) * 2.0 / (ld + lq), 0.0)
             i_d, i_q = i_d * left / size, i_q * left / size
         w = w0 + 0.5 * h * (k_w0 + k_w)
-        if w0 * w < 0:  # friction stops the rotor before it can reverse it
+        if sticks and w0 * w < 0:  # friction stops the rotor before it can reverse it
             w = 0.0
         th += 0.5 * h * (w0 + w)
     flux_d, flux_q = ld * i_d, lq * i_q
@@ -281,7 +282,7 @@ def run(
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, next_a, next_b)
-        drives, holds = loads(inputs, drive.load.driving)
+        drives, holds = loads(x, drive, inputs)
         for earlier in range(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while

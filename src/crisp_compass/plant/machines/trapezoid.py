@@ -212,7 +212,7 @@ def run_phases(
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0
         queue(x, whole, first, second)
-        drives, holds = loads(inputs, drive.load.driving)
+        drives, holds = loads(x, drive, inputs)
         for earlier in range(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while
