@@ -94,6 +94,8 @@ def _table() -> dict[str, Unit]:
         ("V/A", "current loop gain", 1.0, True, ()),
         ("V/(A·s)", "current loop integral gain", 1.0, True, ("V/As", "V/(A*s)", "V/(As)")),
         ("A/(rad/s)", "speed loop gain", 1.0, True, ("As/rad", "A·s/rad")),
+        ("farad", "capacitance", 1.0, True, ("Farad",)),
+        ("J", "energy", 1.0, True, ("Ws", "W·s", "joule", "Joule")),
         ("rad/s³", "angular jerk", 1.0, True, ("rad/s3", "rad/s^3")),
         ("N·m/rad", "stiffness", 1.0, True, ("Nm/rad",)),
         ("A/(rad/s²)", "acceleration gain", 1.0, True, ("A·s²/rad",)),
@@ -121,7 +123,7 @@ BOUNDS: dict[str, tuple[float, float]] = {
     "time": (1e-12, 1e7), "frequency": (1e-6, 1e10), "power": (1e-9, 1e9), "angular speed": (1e-9, 1e6), "angular acceleration": (1e-6, 1e9),
     "angle": (0.0, 1e7), "torque": (1e-9, 1e7), "inertia": (1e-12, 1e6), "viscous friction": (1e-15, 1e5), "torque constant": (1e-9, 1e5),
     "voltage constant": (1e-9, 1e5), "current loop gain": (1e-9, 1e7), "current loop integral gain": (1e-9, 1e11),
-    "speed loop gain": (1e-12, 1e7), "speed loop integral gain": (1e-12, 1e9), "speed constant": (1e-6, 1e7),
+    "capacitance": (1e-12, 1e3), "energy": (1e-9, 1e12), "speed loop gain": (1e-12, 1e7), "speed loop integral gain": (1e-12, 1e9), "speed constant": (1e-6, 1e7),
 }  # fmt: skip
 ABSOLUTE_ZERO_C = -273.15
 #: Ω that stand for an open circuit, as a meter shows it, and what is typed for it.
@@ -240,6 +242,8 @@ def _unit(suffix: str, expected: Unit, text: str) -> tuple[Unit, float]:
     """Return the unit meant by what follows the number and the factor to SI."""
     if not suffix:
         return expected, expected.factor
+    if expected.dimension == "capacitance" and suffix.endswith("F"):  # elsewhere it is a temperature's
+        suffix = f"{suffix[:-1].strip()}farad"
     found = find_unit(suffix) or find_unit(re.sub(r"\s+", "", suffix))
     if found is not None and found[0].dimension == expected.dimension:
         return found
@@ -319,7 +323,7 @@ def shown_unit(value: float, unit: str) -> str:
 
 def unit_label(unit: str) -> str:
     """Return the unit as printed on screens (``°C`` for degC, ``°`` for deg)."""
-    return {"degC": "°C", "deg": "°", "A/(rad/s)": "A·s/rad", "A/(rad/s²)": "A·s²/rad"}.get(unit, unit)
+    return {"degC": "°C", "deg": "°", "farad": "F", "A/(rad/s)": "A·s/rad", "A/(rad/s²)": "A·s²/rad"}.get(unit, unit)
 
 
 def split(value: float, unit: str, digits: int = 3) -> tuple[str, str]:

@@ -79,6 +79,9 @@ def by_injection() -> Bench:
     return again(enter(bench, "start_up", {"standstill": "injection"}), "start_up")
 
 
+BRAKING = {"capacitance": 2e-4, "sinks": "no", "brake_ohm": 40.0, "brake_on": 60.0, "fold_start": 58.0, "fold_end": 70.0}
+
+
 def around_the_loop() -> Bench:
     """The winch with everything that stands ahead of its speed loop and behind it."""
     wishes = {"set_point": "filtered", "set_weight": 0.4, "rounding": 0.02, "feed_forward": "both", "low_pass_hz": 500.0, "notch_hz": 160.0, "notch_width": 0.8}
@@ -101,6 +104,9 @@ CASES: dict[str, Callable[[], Bench]] = {
     "halls, notch": lambda: again(enter(with_halls(), "speed_loop", {"notch_hz": 180.0, "feed_forward": "inertia"}), "speed_loop"),
     "estimator, rounded": lambda: again(enter(demo("pump"), "speed_loop", {"rounding": 0.05, "low_pass_hz": 400.0, "feed_forward": "friction", "set_point": "filtered", "set_weight": 0.3}), "speed_loop", "start_up"),
     "rotor field, rounded": lambda: again(enter(demo("hoist"), "speed_loop", {"rounding": 0.1, "notch_hz": 60.0, "feed_forward": "both"}), "speed_loop"),
+    "brake resistor, fold-back": lambda: enter(enter(demo("winch"), "bus", BRAKING), "run", {"v_max": 75.0}),
+    "estimator, fold-back": lambda: enter(demo("pump"), "bus", {"capacitance": 1e-4, "fold_start": 26.0, "fold_end": 30.0}),
+    "rotor field, brake resistor": lambda: enter(demo("hoist"), "bus", {"capacitance": 2e-5, "brake_ohm": 400.0, "brake_on": 375.0, "fold_start": 360.0, "fold_end": 372.0}),
     "limits set": lambda: enter(demo("winch"), "run", {"v_max": 58.0, "speed_trip": 150.0}),
     "weakening": lambda: enter(demo("winch"), "run", {"weakening": 4.0, "speed": 250.0, "on_fault": "brake", "i_continuous": 3.0, "overload_time": 0.7, "temp_trip": 90.0}),
     "six-step, brakes": lambda: enter(CASES["six-step"](), "run", {"on_fault": "brake", "i_continuous": 4.0, "overload_time": 0.3}),
@@ -121,7 +127,7 @@ def _run(*command: str | Path, folder: Path) -> subprocess.CompletedProcess[str]
 @pytest.mark.parametrize("case", CASES)
 def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Path) -> None:
     made = make_firmware(CASES[case](), "2026-05-12 12:00")
-    plain = case != "speed loop with all around it"  # which the whole-number drive has not
+    plain = case not in ("speed loop with all around it", "brake resistor, fold-back")  # which the whole-number drive has not
     assert not made.left_out if plain else "whole-number drive has no" in made.left_out[0]
     write_files(tmp_path, made.files)
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
@@ -207,6 +213,19 @@ def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
         if _run("./v", *sorted(tmp_path.glob("vectors/*.csv")), folder=tmp_path).returncode == 0:
             missed.append(name)
     assert not missed
+
+
+@needs_gcc
+def test_a_wrong_level_of_the_brake_fails_the_vectors(tmp_path: Path) -> None:
+    write_files(tmp_path, make_firmware(CASES["brake resistor, fold-back"](), "t").files)
+    config = tmp_path / "include" / "cc_config.h"
+    right, sources = config.read_text(), sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+    for name in ("BRAKE_ON_V", "BRAKE_OFF_V", "FOLD_END_V", "FOLD_PER_V"):
+        found = re.search(rf"CC_{name} \(([-0-9.e]+)f\)", right)
+        assert found, name
+        config.write_text(right.replace(found[0], f"CC_{name} ({float(found[1]) * 0.97:.8e}f)"))
+        assert _run("gcc", "-O1", "-std=c99", "-Iinclude", "vectors/run_vectors.c", *sources, "-lm", "-o", "v", folder=tmp_path).returncode == 0
+        assert _run("./v", *sorted(tmp_path.glob("vectors/*.csv")), folder=tmp_path).returncode != 0, name
 
 
 @needs_gcc

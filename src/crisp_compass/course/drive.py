@@ -9,6 +9,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import block_machine, in_blocks
 from crisp_compass.course.bridge import usable_voltage
+from crisp_compass.course.bus import inverter_of, watched
 from crisp_compass.course.circuit import hertz_law
 from crisp_compass.course.coupling import on_the_shaft
 from crisp_compass.course.known import Constant, best_value
@@ -37,7 +38,6 @@ from crisp_compass.plant.parameters import (
     AnyMachine,
     Control,
     Drive,
-    Inverter,
     Load,
     Machine,
     Sensing,
@@ -130,7 +130,7 @@ def build_drive(bench: Bench) -> Drive:
         control = control._replace(idle_share=bench.settings.stepping.idle)
     else:
         control = control._replace(**_around_the_loop(bench, control))
-    control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control))
+    control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control), **watched(bench, closes=not steps_open(bench)))
     if in_blocks(bench):
         machine: AnyMachine = block_machine(bench, r, 0.5 * (ld + lq))
         control = control._replace(block=1.0, advance=bench.settings.current_loop.advance)
@@ -178,7 +178,7 @@ def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
     return Drive(
         machine,
         on_the_shaft(bench, load, control.ts),
-        Inverter(v_supply=need(bench, "plate.v_bus"), r_supply=0.05, dead_voltage=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
+        inverter_of(bench, lost=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
         sensing_of(bench, full_scale(bench)), control, *(firmware_of(bench) if without_sensor(bench) else ()),
     )  # fmt: skip
 
@@ -192,7 +192,7 @@ def hertz_drive(bench: Bench) -> Drive:
         ld=need(bench, "circuit.leakage_inductance"), lq=need(bench, "circuit.leakage_inductance"),
         volts_per_rad=law.volts_per_rad, slip_share=settings.circuit.slip_share, **{k: v for k, v in family_of(bench).believed(bench).items() if k != "flux_share"},
     )  # fmt: skip
-    return _assembled(bench, family_of(bench).machine(bench, None), control._replace(**_protection(bench)))
+    return _assembled(bench, family_of(bench).machine(bench, None), control._replace(**_protection(bench), **watched(bench, closes=False)))
 
 
 def weakens(bench: Bench) -> bool:

@@ -39,7 +39,7 @@ class Group:
 def configuration(plan: Plan) -> list[Group]:
     """Return the groups of the configuration header that this kind of firmware takes."""
     made = (
-        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits), ("Field weakening", _weakening),
+        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits), ("Braking", _braking), ("Field weakening", _weakening),
         ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Stepping", _stepping), ("Estimator", _estimator),
         ("Start", _start), ("Injection", _injection),
     )  # fmt: skip
@@ -218,6 +218,16 @@ def _limits(plan: Plan) -> Iterator[Entry]:
     if plan.bench.settings.run.temp_trip is not None:
         yield _number("TEMP_TRIP_DEGC", plan.bench.settings.run.temp_trip, "of the sensor that cc_hw_angle reads")
     yield _periods(plan, "STALL", c.stall_time)
+
+
+def _braking(plan: Plan) -> Iterator[Entry]:
+    c = plan.drive.control
+    if plan.context["chops"]:
+        yield _number("BRAKE_ON_V", c.brake_on, "bus above which the brake resistor is switched on, fault or not")
+        yield _number("BRAKE_OFF_V", c.brake_off, "and below which it is off again")
+    if plan.context["folds"]:
+        yield _number("FOLD_END_V", c.fold_end, "bus at which nothing of the braking torque is left")
+        yield _number("FOLD_PER_V", 1.0 / (c.fold_end - c.fold_start), f"of it a volt below; all of it below {c.fold_start:.6g} V")
 
 
 def _weakening(plan: Plan) -> Iterator[Entry]:

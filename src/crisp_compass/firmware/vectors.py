@@ -149,6 +149,16 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
             yield _played(plan, "overload", [Moment(0.0, 2, 0.0, 50.0 * _limit_torque(plan), v, flux, asked)], seconds)
     if plan.context["idles"] and start + 0.8 < longest:
         yield _played(plan, "rest", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
+    if plan.context["chops"] or plan.context["folds"]:
+        ramp, begun, back = abs(target) / max(c.ramp, 1e-9) + 0.05, min(start, 0.6 * longest), 0.5 * target if plan.kind == "sensorless" else -0.5 * target
+        # a bus at which little braking is left, and one above the resistor's level
+        held = c.fold_end - 0.1 * (c.fold_end - c.fold_start) if plan.context["folds"] else v
+        high = 1.02 * c.brake_on if plan.context["chops"] else held
+        high, held = (min(x, 0.5 * (c.v_max + x)) if c.v_max < 1e8 else x for x in (high, held))
+        yield _played(
+            plan, "braking", [Moment(0.0, 1, target, 0.0, v), Moment(begun, 1, back, 0.0, held), Moment(begun + ramp, 1, target, 0.0, v), Moment(begun + 1.5 * ramp, 1, back, 0.0, high), Moment(begun + 1.7 * ramp, 1, back, 0.0, v)],
+            min(begun + 2 * ramp, longest),
+        )  # fmt: skip
     if plan.context["retries"]:
         s = plan.drive.start
         once = sum(s.rows[2::4]) + 2 * s.wait + s.catch
@@ -268,6 +278,8 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
         seen[k, 17] = _on(plan, step) if active else 0.0
         if x[state.FAULT] != 0.0 and shorted(x, sim.drive.control):
             seen[k, 17] = (1 << plan.legs) - 1
+        if x[state.CHOPPER] != 0.0:
+            seen[k, 17] += 128
         heat = plan.bench.settings.run.temp_trip
         seen[k, _STEP + 1] = 25.0 if heat is None else heat + (5.0 if now.event == TOO_HOT and times[at] == k else -5.0)
         seen[k, _STEP] = step if plan.kind == "block" and active else NONE
@@ -369,7 +381,7 @@ def _compare(plan: Plan, seen: FloatArray) -> IntArray:
         parts = [leg_duties(v / bus, 1.0, plan.context["decay"]) for v in ((va, vb) if plan.windings == 2 else (va,))]
         share = np.hstack(parts)
     counts = _whole_pulses(plan, np.floor(np.clip(share, 0, 1) * plan.pwm.period_counts + 0.5).astype(np.int64))
-    counts[(seen[:, 17] == 0) | (seen[:, 15] != 0)] = 0
+    counts[(seen[:, 17].astype(int) & 127 == 0) | (seen[:, 15] != 0)] = 0
     return counts
 
 

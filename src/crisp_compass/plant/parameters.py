@@ -132,12 +132,19 @@ class Load(NamedTuple):
 
 class Inverter(NamedTuple):
     """Supply [V] and its resistance [Ω]; ``dead_voltage`` is what one leg of a star, or all legs of a
-    winding of its own, lose [V], fully developed above ``knee`` [A]."""
+    winding of its own, lose [V], fully developed above ``knee`` [A].
+
+    With ``capacitance`` [F] the link stores energy (0: it follows the supply at once); a supply that does not ``sink`` takes none back. ``brake_ohm`` [Ω] is a resistor that the
+    firmware switches across the link (0: none).
+    """
 
     v_supply: float
     r_supply: float = 0.0
     dead_voltage: float = 0.0
     knee: float = 0.1
+    capacitance: float = 0.0
+    sink: float = 1.0
+    brake_ohm: float = 0.0
 
 
 class Sensing(NamedTuple):
@@ -177,7 +184,8 @@ class Control(NamedTuple):
     the limit, with the rate ``weak_rate`` [1/s].
     ``set_point`` [rad/s] is the corner of a first-order filter of the speed's reference (0: none), which the share ``set_weight`` of it passes by. With ``jerk`` [rad/s³] the
     ramp's acceleration builds and fades (0: at once). Ahead of the PI stand ``ahead_inertia`` [A per rad/s²], ``ahead_viscous`` [A per rad/s] and ``ahead_coulomb`` [A] of the
-    reference. What the speed loop asks for goes the share ``torque_share`` of the way a speed step (1: no low-pass) and passes a notch (loops.filters.Notch). A stepped field that stood for ``idle_after`` [s] is
+    reference. Torque that brakes is taken back from ``fold_start`` [V] of the bus on, to none at ``fold_end`` (0: never); the brake resistor is switched on above ``brake_on`` [V] and
+    off below ``brake_off``. What the speed loop asks for goes the share ``torque_share`` of the way a speed step (1: no low-pass) and passes a notch (loops.filters.Notch). A stepped field that stood for ``idle_after`` [s] is
     held with the share ``idle_share`` of its current.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
@@ -233,6 +241,10 @@ class Control(NamedTuple):
     ahead_viscous: float = 0.0
     ahead_coulomb: float = 0.0
     torque_share: float = 1.0
+    fold_start: float = 0.0
+    fold_end: float = 0.0
+    brake_on: float = 1e9
+    brake_off: float = 1e9
     notch_b0: float = 1.0
     notch_b1: float = 0.0
     notch_b2: float = 0.0

@@ -8,6 +8,9 @@ from crisp_compass.plant.mechanics import friction
 from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
 from crisp_compass.plant.protection import heat, protect, watch_short
 from crisp_compass.plant.state import (
+    CHOPPED,
+    CHOPPER,
+    DRAWN,
     FAULT,
     IN_DRIVES,
     IN_LOAD,
@@ -15,6 +18,7 @@ from crisp_compass.plant.state import (
     IN_SUPPLY,
     LOAD_SPEED,
     OMEGA,
+    SUPPLIED,
     TWIST,
     V_ALPHA,
     V_BETA,
@@ -37,9 +41,33 @@ def asked_mode(x: FloatArray, inputs: FloatArray) -> int:
 
 
 @inlined
-def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray, power: float) -> None:
-    """Let the supply sag under ``power`` [W]."""
-    x[V_BUS] = inputs[IN_SUPPLY] - drive.inverter.r_supply * power / max(x[V_BUS], 1.0)
+def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray) -> None:
+    """Let the link have what the bridge drew in the last period (``DRAWN`` [W], less than nothing where it gave), the supply gives and the brake resistor takes.
+
+    Without a capacitor the supply sags under it. With one: C·dV/dt = (V_S − V)/R_S − V/R_B − P/V, the supply's and the resistor's parts at the new voltage (backward Euler's rule),
+    which stays calm however small R·C is against the period.
+    """
+    inv, c = drive.inverter, drive.control
+    volts, supply = max(float(x[V_BUS]), 1.0), float(inputs[IN_SUPPLY])
+    if inv.capacitance <= 0.0:
+        x[V_BUS] = supply - inv.r_supply * x[DRAWN] / volts
+        return
+    over_c, r = c.ts / inv.capacitance, max(inv.r_supply, 1e-6)
+    left = volts - over_c * x[DRAWN] / volts
+    burns = over_c / inv.brake_ohm if x[CHOPPER] != 0.0 and inv.brake_ohm > 0.0 else 0.0
+    fed = (left + over_c * supply / r) / (1.0 + over_c / r + burns)
+    if fed > supply and inv.sink == 0.0:  # nothing flows back
+        fed = left / (1.0 + burns)
+        fed = max(fed, supply)
+    fed = max(fed, 0.0)
+    flows = (supply - fed) / r
+    if flows > 0.0 or inv.sink != 0.0:
+        x[SUPPLIED] += supply * flows * c.ts
+    if burns > 0.0:
+        x[CHOPPED] += fed * fed / inv.brake_ohm * c.ts
+    x[V_BUS] = fed
+    if inv.brake_ohm > 0.0:
+        x[CHOPPER] = 1.0 if fed > c.brake_on else (0.0 if fed < c.brake_off else x[CHOPPER])
 
 
 @inlined

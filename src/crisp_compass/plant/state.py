@@ -12,12 +12,12 @@ from crisp_compass.sensorless.injection import SEEN_INJECTED
  FAULT, STALL_CLOCK, V_BUS, TORQUE, SECTOR, EDGE_CLOCK, HALL_SPEED, VD, VQ, ANGLE_SEEN, IA, IB, EDGE_ANGLE, RNG_STATE, COS, SIN, COS_SEEN, SIN_SEEN, FIELD,
  I_ALPHA, I_BETA, PSI_ALPHA, PSI_BETA, FLUX_SEEN, SLIP, PHASE_A, PHASE_B, PHASE_C, IQ_LOW, IQ_HIGH,
  MAGNETIZED, OUT_OF_STEP, WEAK, CUT, VOLTS, HEAT, TRIES, LAG, AT_REST,
- RISE, SMOOTH, NOTCH_1, NOTCH_2, LOAD_SPEED, TWIST, CHOPPER, CHOPPED) = range(61)
+ RISE, SMOOTH, NOTCH_1, NOTCH_2, LOAD_SPEED, TWIST, CHOPPER, CHOPPED, DRAWN, SUPPLIED) = range(63)
 # voltages commanded, the newest first: one for each period of the longest delay and the two that share a period
 HISTORY = MOST_DELAY + 2
-V_ALPHA, V_BETA = 61, 61 + HISTORY
+V_ALPHA, V_BETA = 63, 63 + HISTORY
 # running without a sensor: where the start is, since when, what the row began with; then the estimator's own state
-_START = 61 + 2 * HISTORY
+_START = 63 + 2 * HISTORY
 PHASE, ROW, PHASE_CLOCK, FORCED, FORCED_FROM, CURRENT_FROM, BLEND, LOST_CLOCK = range(_START, _START + 8)
 OBSERVER_STATE = _START + 8
 STATES = OBSERVER_STATE + SEEN_INJECTED

@@ -12,6 +12,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.bus import brake_levels, fold_levels
 from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
@@ -105,6 +106,16 @@ def handed_settings(bench: Bench) -> list[Handed]:
         for topic, name, unit, text, takes in _SETTINGS
         if takes(bench) and getattr(getattr(bench.settings, topic), name) is not None  # an empty limit is none
     ]
+    if (levels := brake_levels(bench)) is not None:
+        found += [
+            Handed("bus", "brake_on", levels[0], "V", "bus above which the brake resistor is switched on"),
+            Handed("bus", "brake_off", levels[1], "V", "bus below which it is switched off"),
+        ]
+    if sees_speed(bench) and (fold := fold_levels(bench)) is not None:
+        found += [
+            Handed("bus", "fold_start", fold[0], "V", "bus from which braking torque is taken back"),
+            Handed("bus", "fold_end", fold[1], "V", "bus at which nothing of it is left"),
+        ]
     if (weakening := weakening_current(bench)) is not None:
         found.append(Handed("run", "weakening", weakening, "A", "most current against the magnet for field weakening, peak"))
     if bench.settings.run.on_fault == "brake" and can_brake(bench):

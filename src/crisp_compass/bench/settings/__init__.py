@@ -7,6 +7,7 @@ from pydantic import Field
 from crisp_compass.bench.base import Frozen
 from crisp_compass.bench.plate import MagnetPlate, Plate
 from crisp_compass.bench.settings.auto_tune import AutoTuneSettings
+from crisp_compass.bench.settings.bus import BusSettings
 from crisp_compass.bench.settings.circuit import CircuitSettings
 from crisp_compass.bench.settings.command import CommandSettings
 from crisp_compass.bench.settings.commutation import CommutationSettings
@@ -46,6 +47,7 @@ class Settings(Frozen):
     start_up: StartUpSettings = StartUpSettings()
     speed_loop: SpeedSettings = SpeedSettings()
     coupling: CouplingSettings = CouplingSettings()
+    bus: BusSettings = BusSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()

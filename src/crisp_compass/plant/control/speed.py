@@ -7,7 +7,7 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import Control
-from crisp_compass.plant.state import INT_SPEED, IQ_REF, LAG, NOTCH_1, NOTCH_2, REF, RISE, SMOOTH, SPEED_SEEN
+from crisp_compass.plant.state import INT_SPEED, IQ_REF, LAG, NOTCH_1, NOTCH_2, REF, RISE, SMOOTH, SPEED_SEEN, V_BUS
 
 
 @inlined
@@ -61,6 +61,9 @@ def filtered_current(x: FloatArray, c: Control, current: float) -> float:
 def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float) -> None:
     """Ramp, set-point filter (``LAG``: how far its output is behind the ramp), feed-forward, PI whose output stays between ``low`` and ``high`` [A]; its integrator does not run on against them."""
     period = c.ts * c.speed_divider
+    if c.fold_end > 0.0:  # what brakes gives back: less of it as the bus rises
+        share = min(max((c.fold_end - x[V_BUS]) / (c.fold_end - c.fold_start), 0.0), 1.0)
+        low, high = (low * share, high) if x[SPEED_SEEN] > 0.0 else (low, high * share)
     before = x[REF]
     last = before + (1.0 - c.set_weight) * x[LAG]
     ramped(x, c, target, period)

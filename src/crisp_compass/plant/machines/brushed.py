@@ -20,6 +20,7 @@ from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
     COUNT,
+    DRAWN,
     IA,
     ID_REF,
     IN_ID,
@@ -149,8 +150,8 @@ def run_brushed(
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
-        power = x[VQ] * x[IQ] if mode != OFF else 0.0
-        load_bus(x, drive, inputs, power)
+        load_bus(x, drive, inputs)
+        x[DRAWN] = 0.0
         if speed_phase == 0:
             if drive.sensing.angle_sensor == ARMATURE:
                 _armature_speed(x, drive)
@@ -173,7 +174,10 @@ def run_brushed(
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
             volts = 0.0 if short else x[V_ALPHA + whole + earlier]
+            before = float(x[IQ])
             advance_armature(x, drive, volts, short or mode != OFF, drives, holds, span)
+            if mode != OFF and not short:
+                x[DRAWN] += 0.5 * volts * (before + x[IQ]) * span / c.ts
         x[TIME] += c.ts
     return rows
 

@@ -24,6 +24,7 @@ from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COUNT,
+    DRAWN,
     I_ALPHA,
     I_BETA,
     ID,
@@ -166,8 +167,8 @@ def run_induction(
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
-        power = 1.5 * (x[V_ALPHA] * x[I_ALPHA] + x[V_BETA] * x[I_BETA]) if mode not in (OFF, MAINS) else 0.0
-        load_bus(x, drive, inputs, power)
+        load_bus(x, drive, inputs)
+        x[DRAWN] = 0.0
         sense_angle(x, drive, edges, table_edges)
         if speed_phase == 0:
             sense_speed(x, drive)
@@ -186,9 +187,11 @@ def run_induction(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
-            advance_induction(
-                x, drive, x[V_ALPHA + whole + earlier], x[V_BETA + whole + earlier], mode != OFF, drives, holds, span
-            )
+            va, vb = float(x[V_ALPHA + whole + earlier]), float(x[V_BETA + whole + earlier])
+            before = va * x[I_ALPHA] + vb * x[I_BETA]
+            advance_induction(x, drive, va, vb, mode != OFF, drives, holds, span)
+            if mode not in (OFF, MAINS):
+                x[DRAWN] += 0.75 * (before + va * x[I_ALPHA] + vb * x[I_BETA]) * span / c.ts
         x[TIME] += c.ts
     return rows
 

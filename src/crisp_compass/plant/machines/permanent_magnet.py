@@ -24,6 +24,7 @@ from crisp_compass.plant.state import (
     ANGLE_SEEN,
     COS,
     COUNT,
+    DRAWN,
     ID,
     ID_REF,
     IN_MODE,
@@ -258,8 +259,8 @@ def run(
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
-        power = drive.machine.torque_factor * (x[VD] * x[ID] + x[VQ] * x[IQ]) if mode != OFF else 0.0
-        load_bus(x, drive, inputs, power)
+        load_bus(x, drive, inputs)
+        x[DRAWN] = 0.0
         te = p * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
         if without_sensor:
@@ -287,17 +288,12 @@ def run(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
-            advance(
-                x,
-                drive,
-                0.0 if short else x[V_ALPHA + whole + earlier],
-                0.0 if short else x[V_BETA + whole + earlier],
-                active,
-                drives,
-                holds,
-                span,
-                usual,
-            )
+            va, vb = (0.0, 0.0) if short else (float(x[V_ALPHA + whole + earlier]), float(x[V_BETA + whole + earlier]))
+            before = va * (x[ID] * x[COS] - x[IQ] * x[SIN]) + vb * (x[ID] * x[SIN] + x[IQ] * x[COS])
+            advance(x, drive, va, vb, active, drives, holds, span, usual)
+            if active:
+                after = va * (x[ID] * x[COS] - x[IQ] * x[SIN]) + vb * (x[ID] * x[SIN] + x[IQ] * x[COS])
+                x[DRAWN] += 0.5 * drive.machine.torque_factor * (before + after) * span / c.ts
         x[TIME] += c.ts
     return rows
 

@@ -24,6 +24,7 @@ from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     COS,
     COUNT,
+    DRAWN,
     IA,
     ID,
     IN_SPEED,
@@ -41,8 +42,6 @@ from crisp_compass.plant.state import (
     V_ALPHA,
     V_BETA,
     V_BUS,
-    VD,
-    VQ,
 )
 
 
@@ -165,6 +164,17 @@ def advance_phases(
     x[COS], x[SIN], x[ID], x[IQ] = c, s, alpha * c + beta * s, beta * c - alpha * s
 
 
+@inlined
+def _given(x: FloatArray, first: float, second: float, block: bool) -> float:
+    """Return the power [W] that the bridge gives at this moment: of all three phases, or of the two that a step connects."""
+    if not block:
+        return float(1.5 * (first * x[PHASE_A] + second * (x[PHASE_B] - x[PHASE_C]) / SQRT3))
+    if second == NONE:
+        return 0.0
+    high, low = high_leg(int(second)), low_leg(int(second))
+    return float(max(first, 0.0) * x[PHASE_A + high] + max(-first, 0.0) * x[PHASE_A + low])
+
+
 @compiled
 def run_phases(
     x: FloatArray,
@@ -186,10 +196,8 @@ def run_phases(
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
-        power = (
-            (2.0 if block else 1.5) * (x[VD] * x[ID] + x[VQ] * (x[IA] if block else x[IQ])) if mode != OFF else 0.0
-        )
-        load_bus(x, drive, inputs, power)
+        load_bus(x, drive, inputs)
+        x[DRAWN] = 0.0
         te = drive.machine.pole_pairs * x[THETA]
         x[COS], x[SIN] = math.cos(te), math.sin(te)
         sense_angle(x, drive, edges, table_edges)
@@ -217,9 +225,11 @@ def run_phases(
             1 if early > 0.0 else 0, -1, -1
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
-            advance_phases(
-                x, drive, x[V_ALPHA + whole + earlier], x[V_BETA + whole + earlier], mode != OFF, drives, holds, span, short
-            )
+            va, vb = float(x[V_ALPHA + whole + earlier]), float(x[V_BETA + whole + earlier])
+            before = _given(x, va, vb, block)
+            advance_phases(x, drive, va, vb, mode != OFF, drives, holds, span, short)
+            if mode != OFF and not short:
+                x[DRAWN] += 0.5 * (before + _given(x, va, vb, block)) * span / c.ts
         x[TIME] += c.ts
     return rows
 
