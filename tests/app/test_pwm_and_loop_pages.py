@@ -23,11 +23,13 @@ from crisp_compass.app.waypoints.pwm.command import CommandPage
 from crisp_compass.app.waypoints.pwm.dead_time import DeadTimePage
 from crisp_compass.app.waypoints.pwm.schemes import SchemesPage
 from crisp_compass.app.waypoints.pwm.timer import PwmPage
+from crisp_compass.app.waypoints.run.braking import BrakingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.speed_loop.design import SpeedLoopPage
 from crisp_compass.app.waypoints.speed_loop.measured import SpeedResponsePage
 from crisp_compass.app.waypoints.speed_loop.reference import ReferencePage
 from crisp_compass.app.waypoints.speed_loop.resonance import ResonancePage
+from crisp_compass.app.widgets.parts import Text
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.app.window import Window
 from crisp_compass.bench.entered import enter
@@ -408,3 +410,26 @@ def test_a_shaft_that_twists_is_read_taken_and_notched(window: Window, qtbot: Qt
     window.document.undo_stack.undo()
     assert window.document.bench.settings.coupling.resonance_hz is None
     assert window.document.bench.settings.speed_loop.notch_hz is None
+
+
+def test_braking_says_where_the_energy_goes(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run", "Braking")
+    page = window.page
+    assert isinstance(page, BrakingPage)
+    qtbot.waitUntil(lambda: page.answer.text.startswith("Bus up to"), timeout=120000)
+    assert "enter the link capacitor" in page.answer._reason.text()
+    window.document.set_field("bus", "sinks", "no")  # the demo runs on a battery, which takes back
+    type_into(qtbot, page.number("bus.capacitance"), "1000 µF")
+    assert window.document.bench.settings.bus.capacitance == pytest.approx(1e-3)
+    qtbot.waitUntil(lambda: "√(V² + 2E/C)" in page.answer._reason.text(), timeout=60000)
+    assert "resistor at most" in page.rows.texts
+    type_into(qtbot, page.number("v_max"), "60")
+    qtbot.waitUntil(lambda: page.answer.text == "Trips: over-voltage", timeout=60000)
+    type_into(qtbot, page.number("bus.brake_ohm"), "22")
+    qtbot.waitUntil(lambda: page.answer.text == "Not yet", timeout=60000)
+    assert "no level" in page.answer._reason.text()
+    type_into(qtbot, page.number("bus.brake_on"), "57")
+    qtbot.waitUntil(lambda: page.answer.text.startswith("Bus up to 57"), timeout=60000)
+    assert "hot enough to burn" in " ".join(t.text() for t in page.findings.findChildren(Text))
+    assert page.rows.texts["of it in the resistor"].endswith("mJ")

@@ -19,5 +19,5 @@ WAYPOINT = Waypoint(
     "Does it run the way it should?",
     needs=("plate", "resistance", "inductance", "flux", "circuit", "pwm", "current_loop", "start_up", "speed_loop"),
     also_needs=_hall_table,
-    sections=(Section("Drive"), Section("Limits")),
+    sections=(Section("Drive"), Section("Limits"), Section("Braking")),
 )

@@ -25,10 +25,10 @@ from crisp_compass.course.speed_design import (
     sensor_lowest_speed,
     timed_by_edges,
 )
-from crisp_compass.course.speed_outlook import figures, filters_cost
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.quantities import grouped, show
+from crisp_compass.studies.speed_outlook import figures, filters_cost
 from crisp_compass.studies.speed_trial import SpeedTrial, try_speed_loop
 from crisp_compass.studies.step_prediction import predict_speed_step
 from crisp_compass.views.picture import DialView

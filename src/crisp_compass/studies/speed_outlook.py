@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from dataclasses import replace
-from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -25,9 +24,7 @@ from crisp_compass.loops.filters import NO_FILTERS
 from crisp_compass.loops.speed import SpeedDesign, analyse_speed
 from crisp_compass.loops.speed_figures import sensor_noise
 from crisp_compass.quantities import grouped, show
-
-if TYPE_CHECKING:
-    from crisp_compass.studies.speed_trial import SpeedTrial
+from crisp_compass.studies.speed_trial import SpeedTrial
 
 Row = tuple[str, str, str]
 _NONE = "–"
