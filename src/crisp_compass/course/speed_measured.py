@@ -22,7 +22,7 @@ from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.speed_design import design_speed, filter_of, plant_of, sensor_delay, torque_constant
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.errors import Refusal
-from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
+from crisp_compass.estimates import BoolArray, Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.speed_response import SpeedResponse, first_step, fit_speed_response
 from crisp_compass.loops.sampled import close, simulate
 from crisp_compass.loops.speed import edge_delay, is_stable, speed_loop
@@ -39,6 +39,8 @@ _BEFORE_S, _MOST_ROWS = 2.0, 20_000
 _AT_LIMIT, _LIMITED = 0.96, 0.02
 #: Relative uncertainty up to which a gain counts as told.
 _SURE = 0.25
+#: Integral times for which a loop answers a step of its reference.
+_ANSWER = 4.0
 #: Times the noise of the speed that a step must be to tell figures and gains.
 _CLEAR = 6.0
 #: Overshoot [points] and rise, over what was expected, from which a response differs though no cause stands out.
@@ -166,10 +168,21 @@ def _simulated(bench: Bench, gains: tuple[float, float], t: FloatArray, referenc
     return speed, seen, pulled
 
 
-def _regressed(t: FloatArray, error: FloatArray, current: FloatArray) -> tuple[FloatArray, FloatArray]:
-    """Return coefficients of error and its integral in a current, and their uncertainties; beside them stands a constant, for load and friction."""
+def _answering(t: FloatArray, reference: FloatArray, gains: tuple[float, float]) -> BoolArray:
+    """Return the rows (n,) in which the loop answers a step: elsewhere the error is what the sensor's steps make of it, and says nothing of gains."""
+    changes = np.flatnonzero(np.abs(np.diff(reference)) > 0.2 * float(np.ptp(reference)))
+    after = _ANSWER * gains[0] / gains[1]
+    found = np.zeros(len(t), dtype=bool)
+    for k in changes:
+        found |= (t >= t[k]) & (t <= t[k] + after)
+    return found if int(found.sum()) >= 20 else np.ones(len(t), dtype=bool)
+
+
+def _regressed(t: FloatArray, error: FloatArray, current: FloatArray, rows: BoolArray) -> tuple[FloatArray, FloatArray]:
+    """Return coefficients of error and its integral in a current, over some ``rows``, and their uncertainties; beside them stands a constant, for load and friction."""
     dt = np.diff(t, prepend=t[0])
-    design = np.column_stack([error, np.cumsum(error * dt), np.ones(len(t))])
+    design = np.column_stack([error, np.cumsum(error * dt), np.ones(len(t))])[rows]
+    t, current = t[rows], current[rows]
     solved, *_ = np.linalg.lstsq(design, current, rcond=None)
     rest = current - design @ solved
     # neighbouring residuals hang together: their sum of correlations stands in for the number of rows
@@ -183,8 +196,9 @@ def _acting(
     t: FloatArray, reference: FloatArray, measured: FloatArray, current: FloatArray, seen: FloatArray, pulled: FloatArray, gains: tuple[float, float],
 ) -> tuple[float | None, float | None]:  # fmt: skip
     """Return the gains that act in the measured drive, None for one whose relative uncertainty is above ``_SURE``."""
-    ours, u = _regressed(t, reference - measured, current)
-    theirs, v = _regressed(t, reference - seen, pulled)
+    rows = _answering(t, reference, gains)
+    ours, u = _regressed(t, reference - measured, current, rows)
+    theirs, v = _regressed(t, reference - seen, pulled, rows)
     found: list[float | None] = []
     for k, gain in enumerate(gains):
         sure = abs(u[k]) < _SURE * abs(ours[k]) and abs(v[k]) < _SURE * abs(theirs[k]) and ours[k] * theirs[k] > 0
