@@ -20,13 +20,18 @@ from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.live import LivePage
+from crisp_compass.app.waypoints.run.braking import BrakingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.speed_loop.reference import ReferencePage
+from crisp_compass.app.waypoints.speed_loop.resonance import ResonancePage
 from crisp_compass.app.waypoints.start_up.sequence import SequencePage
 from crisp_compass.app.waypoints.start_up.success_map import MapPage
 from crisp_compass.app.window import Window
+from crisp_compass.capture import write_capture
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import prepare
+from crisp_compass.studies.scenarios import run_scenario
 
 
 def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
@@ -120,6 +125,7 @@ class Tour:
         hoist.travel("circuit")
         self._picture(hoist, "induction-circuit")
         self._end(hoist)
+        self._around_the_speed()
         return self.written
 
     def _window(self, name: str) -> Window:
@@ -177,6 +183,43 @@ class Tour:
             window.document.settle(key, propose(window.document.bench), reason="six-step tried")
         self._run_view(window, "six-step-run")
         self._end(window)
+
+    def _around_the_speed(self) -> None:
+        """Follow a ramp; shake a shaft that twists, and read what was captured; stop on a supply that takes nothing back."""
+        winch = self._window("winch")
+        for field, value in (("rounding", 0.03), ("feed_forward", "both")):
+            winch.document.set_field("speed_loop", field, value)
+        winch.travel("speed_loop", "Reference")
+        followed = winch.page
+        assert isinstance(followed, ReferencePage)
+        self._wait(lambda: followed.found is not None)
+        self._picture(winch, "speed-loop-reference")
+        self._end(winch)
+        winch = self._window("winch")
+        for field, share in (("resonance_hz", 95.0), ("load_share", 0.55)):
+            winch.document.set_field("coupling", field, share)
+        trace, _ = run_scenario(winch.document.bench, "shake")
+        shaken = self.out / "shaken.csv"
+        write_capture(shaken, trace["t"], {k: trace[k] for k in ("speed_ref", "speed", "i_q")}, {"excitation": "noise", "origin": "simulated"})
+        winch.travel("speed_loop", "Resonance")
+        winch.take_file(shaken)
+        page = winch.page
+        assert isinstance(page, ResonancePage)
+        self._wait(lambda: page.reading.evaluated is not None)
+        page.take_shaft.click()
+        page.take_notch.click()
+        self._picture(winch, "speed-loop-resonance")
+        shaken.unlink()
+        for field, number in (("capacitance", 1e-3), ("brake_ohm", 22.0), ("brake_on", 58.0), ("stops_every", 2.0), ("brake_most", 10.0)):
+            winch.document.set_field("bus", field, number)
+        winch.document.set_field("bus", "sinks", "no")
+        winch.document.set_field("run", "v_max", 66.0)
+        winch.travel("run", "Braking")
+        braking = winch.page
+        assert isinstance(braking, BrakingPage)
+        self._wait(lambda: braking.found is not None)
+        self._picture(winch, "run-braking")
+        self._end(winch)
 
     def _start_up(self) -> None:
         """Start the pump, and map a smaller number of starts than the page does by itself."""
