@@ -22,6 +22,7 @@ from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.live import LivePage
 from crisp_compass.app.waypoints.run.braking import BrakingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.speed_loop.design import SpeedLoopPage
 from crisp_compass.app.waypoints.speed_loop.reference import ReferencePage
 from crisp_compass.app.waypoints.speed_loop.resonance import ResonancePage
 from crisp_compass.app.waypoints.start_up.sequence import SequencePage
@@ -88,6 +89,10 @@ class Tour:
                 page = winch.page
                 assert isinstance(page, CurrentLoopPage)
                 self._wait(lambda p=page: p.band is not None)  # type: ignore[misc]
+            if key == "speed_loop":
+                speed = winch.page
+                assert isinstance(speed, SpeedLoopPage)
+                self._wait(lambda p=speed: p.trial is not None)  # type: ignore[misc]
             self._picture(winch, f"{key}-{section.lower()}" if section else key)
         self._drive(winch)
         self._run_view(winch)

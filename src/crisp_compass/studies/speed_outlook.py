@@ -48,23 +48,24 @@ def designed_step(design: SpeedDesign, *, filtered: bool) -> tuple[float, float]
     return over, settling
 
 
-def figures(bench: Bench, design: SpeedDesign, trial: SpeedTrial | None) -> list[Row]:
-    """Return name, figure by theory and figure of the simulated drive; a dash where there is none."""
+def figures(bench: Bench, design: SpeedDesign, trial: SpeedTrial | None, *, waits: bool = False) -> list[Row]:
+    """Return name, figure by theory and figure of the simulated drive; a dash where there is none, dots while it ``waits`` for its trial."""
+    none = "…" if waits and trial is None else _NONE
     filtered = bench.settings.speed_loop.set_point == "filtered"
     if not design.margins.stable:
         return []
     over, settling = designed_step(design, filtered=filtered)
     plant = plant_of(bench)
     rows: list[Row] = [
-        ("overshoot" + (", set-point filtered" if filtered else ""), _or_none(over, f"{over:.0f} %"), _or_none(trial.overshoot, f"{trial.overshoot:.0f} %") if trial else _NONE),
-        ("settles to ±2 %", _or_none(settling, show(settling, "s", 2)), _or_none(trial.settling, show(trial.settling, "s", 2)) if trial else _NONE),
+        ("overshoot" + (", set-point filtered" if filtered else ""), _or_none(over, f"{over:.0f} %"), _or_none(trial.overshoot, f"{trial.overshoot:.0f} %") if trial else none),
+        ("settles to ±2 %", _or_none(settling, show(settling, "s", 2)), _or_none(trial.settling, show(trial.settling, "s", 2)) if trial else none),
     ]
     loaded = rated_load_step(bench, design)
     if loaded is not None:
         torque, step = loaded
         rows += [
-            (f"dip at a sudden {show(torque, 'N·m', 2)}", _rpm(step.dip * torque), _rpm(trial.dip * torque) if trial else _NONE),
-            ("a tenth of it left after", show(step.recovery, "s", 2), show(trial.recovery, "s", 2) if trial else _NONE),
+            (f"dip at a sudden {show(torque, 'N·m', 2)}", _rpm(step.dip * torque), _rpm(trial.dip * torque) if trial else none),
+            ("a tenth of it left after", show(step.recovery, "s", 2), show(trial.recovery, "s", 2) if trial else none),
             ("stiffness", show(step.stiffness, "N·m/rad", 3), ""),
         ]
     counts = counts_of(bench)
@@ -72,7 +73,7 @@ def figures(bench: Bench, design: SpeedDesign, trial: SpeedTrial | None) -> list
     if noise is not None or trial is not None:
         rows.append((
             "current's ripple, turning", f"{show(noise[0], 'A', 2)} rms" if noise else _NONE,
-            f"{show(trial.noise, 'A', 2)} rms" if trial else _NONE,
+            f"{show(trial.noise, 'A', 2)} rms" if trial else none,
         ))  # fmt: skip
     if noise is not None and counts is not None:
         lowest = 2 * math.pi / counts * min(plant.loop_hz, 2 * math.pi * plant.filter_hz if plant.filter_hz else math.inf)

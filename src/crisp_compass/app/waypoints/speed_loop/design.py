@@ -90,19 +90,20 @@ class SpeedLoopPage(LoopPage):
         self.column.removeWidget(self.stack)
         self.column.addWidget(beside(QWidget(), (self.stack,), (self.figures,)), 1)
         self.trial: SpeedTrial | None = None
+        self.waits = False
         self._try = Computation(self, self._on_trial, self._on_no_trial, pause=150)
 
     def _on_trial(self, trial: SpeedTrial | None) -> None:
-        self.trial = trial
+        self.trial, self.waits = trial, False
         self._show_trial(design_speed(self.seen))
 
     def _on_no_trial(self, _: Refusal) -> None:
-        self.trial = None
+        self.trial, self.waits = None, False
         self._show_trial(design_speed(self.seen))
 
     def _show_trial(self, design: SpeedDesign) -> None:
         """Fill the table, and draw the simulated drive's step where there is one."""
-        rows = figures(self.seen, design, self.trial)
+        rows = figures(self.seen, design, self.trial, waits=self.waits)
         self.figures.show_rows([[Cell(n), Cell(d, right=True), Cell(s, "magenta", right=True)] for n, d, s in rows])
         if self.trial is None:
             self.step.set("simulated", [], [])
@@ -172,10 +173,10 @@ class SpeedLoopPage(LoopPage):
         if design.margins.stable:
             s = bench.settings
             if self._try.want((bench.settled, s.speed_loop, s.sensor, s.plate, s.run, s.start_up, s.current_loop), lambda: try_speed_loop(bench)):
-                self.trial = None
+                self.trial, self.waits = None, True
         else:
             self._try.drop()
-            self.trial = None
+            self.trial, self.waits = None, False
         self._show_trial(design)
         caption = "Torque current stands 90° ahead of the rotor"
         self.show_dial(DialView(caption=caption, rotor=35.0, current=(125.0, 0.8)))
