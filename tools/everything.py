@@ -35,10 +35,11 @@ from crisp_compass.course.pwm_outlook import (
     scheme_rows,
 )
 from crisp_compass.course.repeats import repeats_mean
+from crisp_compass.course.resonance import effect
 from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.course.speed_design import armature_droop, design_speed, sensor_lowest_speed
 from crisp_compass.course.torque_speed import weakening_outlook
-from crisp_compass.course.waypoints import WAYPOINTS
+from crisp_compass.course.waypoints import KINDS, WAYPOINTS
 from crisp_compass.course.waypoints.commutation import known_halls
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.course.waypoints.mechanics import torque_constant_of
@@ -61,6 +62,7 @@ from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.studies.block import block_outlook
+from crisp_compass.studies.braking_outlook import braking_of
 from crisp_compass.studies.climb import climb_of
 from crisp_compass.studies.estimators import estimator_outlook
 from crisp_compass.studies.failed_start import cause_likelihoods
@@ -69,11 +71,15 @@ from crisp_compass.studies.hertz import hertz_outlook
 from crisp_compass.studies.injection import injection_outlook
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.low_speed import low_speed_outlook
+from crisp_compass.studies.speed_outlook import figures, filters_cost
+from crisp_compass.studies.speed_trial import follow, try_speed_loop
 from crisp_compass.studies.start import start_outlook
 from crisp_compass.studies.start_map import Cell, study_of
 from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture
 from crisp_compass.studies.untuned_drive import untuned_drive
 from crisp_compass.studies.zero_search import align_outlook
+from crisp_compass.views import view_of
+from crisp_compass.views.resonance import loop_pane
 
 NOWHERE = Path("/nonexistent")
 #: A text that shows a figure gone wrong.
@@ -86,7 +92,12 @@ def _bench_design(bench: Bench) -> Any:
 
 def _speed_design(bench: Bench) -> Any:
     found = design_speed(bench)
-    return speed_values(bench, found), sensor_lowest_speed(bench, found)
+    return speed_values(bench, found), sensor_lowest_speed(bench, found), figures(bench, found, None), filters_cost(bench, found)
+
+
+def _resonance(bench: Bench) -> Any:
+    view = view_of(KINDS["resonance"])
+    return effect(bench, None), view.said(bench, None, None), loop_pane(bench)
 
 
 def _pwm(bench: Bench) -> Any:
@@ -119,7 +130,7 @@ def _connections(bench: Bench) -> Any:
 
 QUICK: dict[str, Callable[[Bench], Any]] = {
     "plate": plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
-    "speed": _speed_design, "drive": build_drive, "trial drive": untuned_drive, "usable": usable_voltage,
+    "speed": _speed_design, "resonance": _resonance, "drive": build_drive, "trial drive": untuned_drive, "usable": usable_voltage,
     "carrier": carrier_picture, "schemes": scheme_rows, "command": bench_command_map,
     "weakening": weakening_outlook, "format": format_picture, "read": read_picture, "trials": lambda b: advise(b, trial_rows(b)),
     "rotor": lambda b: wrong_rotor(b, b.settings.circuit.rotor_error), "hertz law": hertz_law,
@@ -137,7 +148,7 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
 }  # fmt: skip
 SLOW: dict[str, Callable[[Bench], Any]] = {
-    "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
+    "speed trial": try_speed_loop, "follow": follow, "braking": braking_of, "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
     "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook,
     "start outlook": start_outlook, "estimators": estimator_outlook, "climb": climb_of, "low speed": low_speed_outlook,
     "injection": injection_outlook,
@@ -146,6 +157,10 @@ SLOW: dict[str, Callable[[Bench], Any]] = {
 #: Results in which a missing or infinite figure is an answer: no crossover, a motor that never gets there. Their texts are whole.
 _MAY_LACK = {
     "weakening",
+    "resonance",
+    "speed trial",
+    "follow",
+    "braking",
     "pwm",
     "current",
     "speed",

@@ -23,7 +23,7 @@ from crisp_compass.course.sensorless import (
     iron_of,
     without_sensor,
 )
-from crisp_compass.course.speed_design import filters_of, torque_constant
+from crisp_compass.course.speed_design import ahead_of_the_loop, filters_of
 from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
@@ -150,12 +150,7 @@ def _around_the_loop(bench: Bench, c: Control) -> dict[str, float]:
         found |= {"set_point": c.ki_speed / c.kp_speed, "set_weight": s.set_weight}
     if s.rounding:
         found["jerk"] = c.ramp / s.rounding
-    if s.feed_forward != "none":
-        kt = torque_constant(bench)
-        if s.feed_forward in ("inertia", "both"):
-            found["ahead_inertia"] = need(bench, "mechanics.inertia") / kt
-        if s.feed_forward in ("friction", "both"):
-            found |= {"ahead_viscous": need(bench, "mechanics.viscous_friction") / kt, "ahead_coulomb": need(bench, "mechanics.coulomb_friction") / kt}
+    found |= {f"ahead_{k.removesuffix('_friction')}": v for k, v in ahead_of_the_loop(bench).items()}
     if filters.notch:
         found |= dict(zip(("notch_b0", "notch_b1", "notch_b2", "notch_a1", "notch_a2"), filters.notch.coefficients(step), strict=True))
     return found

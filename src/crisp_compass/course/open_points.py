@@ -111,6 +111,8 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "t_on": ("turn-on time", "s"), "t_off": ("turn-off time", "s"), "i_base": ("full-scale current", "A"), "v_base": ("full-scale voltage", "V"),
     "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"), "v_max": ("maximum bus", "V"), "speed_trip": ("over-speed", "rad/s"),
     "i_continuous": ("continuous current", "A"), "overload_time": ("overload time", "s"), "temp_trip": ("temperature limit", "degC"), "weakening": ("field weakening", "A"),
+    "method": ("method", ""), "set_point": ("set-point", ""), "set_weight": ("share that passes by", ""), "rounding": ("S-curve", "s"), "feed_forward": ("ahead of the loop", ""),
+    "low_pass_hz": ("low-pass", "Hz"), "notch_hz": ("notch", "Hz"), "noise_share": ("allowed ripple", ""),
     "on_fault": ("on a fault", ""), "retries": ("tries again", ""), "processor_hz": ("processor clock", "Hz"),
 }  # fmt: skip
 
@@ -126,7 +128,7 @@ def _said(field: str, value: Any) -> str:
         return f"{value * RPM_PER_RAD_S:.4g} rpm"
     if isinstance(value, int | float):
         return show(float(value), unit, 4)
-    return "empty" if value is None else str(value)
+    return "empty" if value is None else str(value).replace("-", " ")
 
 
 def describe_field(bench: Bench, topic: str, field: str) -> str:

@@ -131,4 +131,5 @@ def lively(margins: Margins) -> str:
     if not margins.stable:
         return "unstable"
     gain = f"{margins.gain_margin_db:.1f} dB" if math.isfinite(margins.gain_margin_db) else "no limit"
-    return f"{margins.phase_margin_deg:.0f}°, {gain}"
+    phase = f"{margins.phase_margin_deg:.0f}°" if math.isfinite(margins.phase_margin_deg) else "no crossing"
+    return f"{phase}, {gain}"

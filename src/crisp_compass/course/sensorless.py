@@ -100,11 +100,11 @@ def align_current(bench: Bench) -> float:
 def speed_loop_crossover(bench: Bench) -> float:
     """Return the crossover [rad/s] that the speed loop has or is meant to have: the estimate must be quicker."""
     s = bench.settings.speed_loop
-    if s.method == "bandwidth":
+    if s.method in ("bandwidth", "placement"):
         return 2 * math.pi * s.bandwidth_hz
     # the symmetric optimum crosses at 1/(a·Tσ); its lags are the current loop's and the filter's
     lags = 1 / (2 * math.pi * need(bench, "current_loop.bandwidth_hz")) + 1 / (2 * math.pi * (s.filter_hz or USUAL_FILTER_HZ))
-    return 1 / (s.a * (lags + 1.5 * s.divider / need(bench, "pwm.loop_hz")))
+    return 1 / ((s.a if s.method != "stiffest" else 2.0) * (lags + 1.5 * s.divider / need(bench, "pwm.loop_hz")))
 
 
 def iron_of(bench: Bench) -> Iron:

@@ -44,6 +44,8 @@ from crisp_compass.sensing.sensor import ARMATURE
 #: Times the gain that a calm loop on the armature's voltage bears (6 dB), least corner of a filter that is looked at [Hz], and the swing of the current that nobody sees, of
 #: the rated one.
 _CALM, _LEAST_FILTER_HZ, _SEEN_SWING = 2.0, 0.5, 0.03
+#: Most that is asked for ahead of the loop, A per unit of the reference.
+_MOST_AHEAD = 1e9
 
 
 def torque_constant(bench: Bench) -> float:
@@ -86,6 +88,16 @@ def _method(bench: Bench, plant: SpeedPlant) -> str:
         "placement": f"pair of poles at {s.bandwidth_hz:g} Hz with a damping of {s.damping:g}",
         "stiffest": f"as stiff as the sensor allows, a = {_stiffest(bench, plant)[1]:.3g}" if s.method == "stiffest" else "",
     }[s.method]
+
+
+def ahead_of_the_loop(bench: Bench) -> dict[str, float]:
+    """Return what is asked of the torque current ahead of the loop, by constant: A per rad/s² of inertia, A per rad/s and A of friction; raises Refusal for what no current is."""
+    wish = bench.settings.speed_loop.feed_forward
+    wanted = (*(("inertia",) if wish in ("inertia", "both") else ()), *(("viscous_friction", "coulomb_friction") if wish in ("friction", "both") else ()))
+    found = {k: need(bench, f"mechanics.{k}") / torque_constant(bench) for k in wanted}
+    if any(not math.isfinite(v) or v > _MOST_AHEAD for v in found.values()):
+        raise Refusal("the torque constant is too small for torque ahead of the loop", "check flux and pole pairs, or ask for nothing ahead", field="speed_loop.feed_forward")
+    return found
 
 
 def filters_of(bench: Bench) -> TorqueFilters:

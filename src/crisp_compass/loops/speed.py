@@ -326,7 +326,12 @@ def _placed_gains(plant: SpeedPlant, hz: float, damping: float) -> tuple[float, 
             f"at most {at:.3g} Hz, a faster current loop, or a higher speed filter", where="--bandwidth-hz", field="speed_loop.bandwidth_hz",
         )  # fmt: skip
     over = plant.inertia / plant.kt
-    return over * (t * (w * w + 2 * damping * w * third) - rate), over * t * w * w * third
+    kp, ki = over * (t * (w * w + 2 * damping * w * third) - rate), over * t * w * w * third
+    if not (kp > 0 and ki > 0):
+        raise Refusal(
+            f"friction alone is quicker than poles at {hz:g} Hz", f"a frequency above {rate / (2 * math.pi):.3g} Hz", where="--bandwidth-hz", field="speed_loop.bandwidth_hz"
+        )
+    return kp, ki
 
 
 def is_stable(plant: SpeedPlant, kp: float, ki: float) -> bool:

@@ -36,6 +36,7 @@ from crisp_compass.preparation.terminals import FUNCTIONS, broken_wire, truth_ta
 from crisp_compass.preparation.terminals import findings_of as terminal_findings
 from crisp_compass.preparation.wiring import COLOURS, consequence, leads_of
 from crisp_compass.quantities import grouped, show, show_with_error
+from crisp_compass.record.handed import handed_settings
 from crisp_compass.sensorless.start import as_table
 from crisp_compass.studies.failed_start import CAUSES
 from crisp_compass.studies.failed_start import SYMPTOMS as START_SYMPTOMS
@@ -121,7 +122,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
-        _open(bench), _settled(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
+        _open(bench), _settled(bench), _firmware(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
         _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
@@ -157,6 +158,23 @@ def _group(bench: Bench, topic: str) -> Table:
     return Table(
         (BY_KEY[topic].name, "value", "error bar", "reason"), tuple(rows), warning=stale, shares=_SETTLED, strong=1
     )
+
+
+def _firmware(bench: Bench) -> Section | None:
+    """Return what the firmware is set with beside settled values, and what only the simulation has."""
+    if not bench.settled:
+        return None
+    try:
+        handed = handed_settings(bench)
+    except Refusal as refusal:
+        return Section("Settings of the firmware", (Text(refusal.sentence, "stop"),))
+    rows = [(BY_KEY[h.topic].name if h.topic in BY_KEY else h.topic, h.name.replace("_", " "), show(h.value, h.unit, 4), h.text) for h in handed]
+    c, b = bench.settings.coupling, bench.settings.bus
+    here = [
+        ("resonance", c.resonance_hz, "Hz"), ("load's share of the inertia", c.load_share, ""), ("play of the coupling", c.backlash or None, "rad"), ("link capacitor", b.capacitance, "farad"),
+    ]  # fmt: skip
+    rows += [("simulation only", name, show(value, unit, 4), "the firmware knows nothing of it") for name, value, unit in here if value is not None]
+    return Section("Settings of the firmware", (Table(("leg", "setting", "value", "what it is"), tuple(rows), shares=_SETTLED),)) if rows else None
 
 
 def _figures(quantity: Quantity) -> tuple[str, str]:

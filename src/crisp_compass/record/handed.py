@@ -10,13 +10,13 @@ from dataclasses import dataclass
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import need, settled_value
+from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bus import brake_levels, fold_levels
 from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
-from crisp_compass.course.speed_design import armature_tells, torque_constant
+from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
 from crisp_compass.course.waypoints.circuit import closes_loops
 
 
@@ -66,7 +66,8 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
 
 def _integral_time(bench: Bench) -> float | None:
     kp, ki = settled_value(bench, "speed_loop.kp"), settled_value(bench, "speed_loop.ki")
-    return kp.value / ki.value if kp and ki and ki.value > 0 else None
+    time = kp.value / ki.value if kp and ki and ki.value > 0 else None
+    return time if time is None or time < 1e9 else None  # what lags for longer is no filter
 
 
 def _around_the_loop(bench: Bench, ti: float) -> list[Handed]:
@@ -78,15 +79,12 @@ def _around_the_loop(bench: Bench, ti: float) -> list[Handed]:
             found.append(Handed("speed_loop", "set_point_weight", s.set_weight, "", "share of the reference that passes by its filter"))
     if s.rounding:
         found.append(Handed("speed_loop", "rounding", s.rounding, "s", "in which the ramp's acceleration builds and fades"))
-    if s.feed_forward != "none":
-        kt, friction = torque_constant(bench), ("viscous_friction", "coulomb_friction")
-        wanted = (*(("inertia",) if s.feed_forward != "friction" else ()), *(friction if s.feed_forward != "inertia" else ()))
-        told = {
-            "inertia": ("ahead_inertia", "A/(rad/s²)", "asked for ahead of the loop for the reference's acceleration, peak"),
-            "viscous_friction": ("ahead_viscous", "A/(rad/s)", "asked for ahead of the loop for viscous friction, peak"),
-            "coulomb_friction": ("ahead_coulomb", "A", "asked for ahead of the loop for friction, with the sign of the reference, peak"),
-        }
-        found += [Handed("speed_loop", told[k][0], need(bench, f"mechanics.{k}") / kt, *told[k][1:]) for k in wanted]
+    told = {
+        "inertia": ("ahead_inertia", "A/(rad/s²)", "asked for ahead of the loop for the reference's acceleration, peak"),
+        "viscous_friction": ("ahead_viscous", "A/(rad/s)", "asked for ahead of the loop for viscous friction, peak"),
+        "coulomb_friction": ("ahead_coulomb", "A", "asked for ahead of the loop for friction, with the sign of the reference, peak"),
+    }
+    found += [Handed("speed_loop", told[k][0], v, *told[k][1:]) for k, v in ahead_of_the_loop(bench).items()]
     if s.low_pass_hz:
         found.append(Handed("speed_loop", "torque_low_pass", s.low_pass_hz, "Hz", "corner of the low-pass of the torque current"))
     if s.notch_hz:

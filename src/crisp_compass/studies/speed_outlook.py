@@ -93,6 +93,8 @@ def filters_cost(bench: Bench, design: SpeedDesign) -> str:
     if not filters.any or armature_tells(bench):
         return ""
     bare = analyse_speed(replace(plant_of(bench), filters=NO_FILTERS), design.kp, design.ki, "")
+    if not (math.isfinite(bare.margins.phase_margin_deg) and math.isfinite(design.margins.phase_margin_deg)):
+        return ""
     cost = bare.margins.phase_margin_deg - design.margins.phase_margin_deg
     named = [f"low-pass at {show(filters.low_pass_hz, 'Hz')}"] if filters.low_pass_hz else []
     named += [f"notch at {show(filters.notch.hz, 'Hz')}"] if filters.notch else []
