@@ -4,42 +4,24 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterator
-from dataclasses import dataclass
 
-from crisp_compass.bench.entered import presumed
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import settled_value, stale_inputs
+from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.open_loop import stepping_current
 from crisp_compass.course.waypoints.commutation import hall_edges
+from crisp_compass.firmware.entries import Entry, Group, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan, whole_delay
-from crisp_compass.firmware.render import ascii_comment
+from crisp_compass.firmware.speed_entries import braking, limits, speed, weakening
 from crisp_compass.plant.control.rotor_field import FOLLOWS, SLIP_RATE, TELLS
 from crisp_compass.plant.parameters import START_COLUMNS
 from crisp_compass.safe_text import c_float
 from crisp_compass.sensorless.injection import KNOWN_ALREADY, POLE_SURE, SLACK
 
 
-@dataclass(frozen=True)
-class Entry:
-    """One macro: ``name`` without its prefix, the C ``literal``, and what it is."""
-
-    name: str
-    literal: str
-    text: str = ""
-
-
-@dataclass(frozen=True)
-class Group:
-    """Macros that belong together under a title."""
-
-    title: str
-    entries: tuple[Entry, ...]
-
-
 def configuration(plan: Plan) -> list[Group]:
     """Return the groups of the configuration header that this kind of firmware takes."""
     made = (
-        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", _speed), ("Limits", _limits), ("Braking", _braking), ("Field weakening", _weakening),
+        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", speed), ("Limits", limits), ("Braking", braking), ("Field weakening", weakening),
         ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Stepping", _stepping), ("Estimator", _estimator),
         ("Start", _start), ("Injection", _injection),
     )  # fmt: skip
@@ -47,46 +29,14 @@ def configuration(plan: Plan) -> list[Group]:
     return [g for g in groups if g.entries]
 
 
-def _number(name: str, value: float, text: str = "") -> Entry:
-    return Entry(name, f"({c_float(value)})", ascii_comment(text))
-
-
-def _whole(name: str, value: float, text: str = "", *, unsigned: bool = False) -> Entry:
-    return Entry(name, f"({round(value)}{'u' if unsigned else ''})", ascii_comment(text))
-
-
-def _periods(plan: Plan, name: str, seconds: float, text: str = "") -> Entry:
-    """Return a time as whole periods: a float that adds up seconds would lose them."""
-    count = max(math.floor(seconds / plan.drive.control.ts + 1e-6), 0)
-    return _whole(f"{name}_PERIODS", count, f"{seconds:.6g} s{', ' if text else ''}{text}", unsigned=True)
-
-
-def _from(bench: Bench, key: str, what: str) -> str:
-    """Return what a settled value is: its interval, its origin, and whether it is stale."""
-    found = settled_value(bench, key)
-    topic = key.partition(".")[0]
-    if found is None:
-        return what
-    settled = bench.settled[topic]
-    parts = [what]
-    if found.interval95:
-        parts.append(f"95 %: {found.interval95[0]:.5g} to {found.interval95[1]:.5g}")
-    if settled.origin == "data-sheet":
-        parts.append("data sheet, not measured")
-    parts.append(f"settled {settled.when[:10]}: {settled.reason}")
-    if stale_inputs(bench, topic):
-        parts.append("STALE")
-    return "; ".join(parts)
-
-
 def _period(plan: Plan) -> Iterator[Entry]:
     c = plan.drive.control
-    yield _number("TS_S", c.ts, f"cc_step's period: {1 / c.ts:.6g} Hz")
+    yield number("TS_S", c.ts, f"cc_step's period: {1 / c.ts:.6g} Hz")
     if plan.kind not in ("hertz", "stepping"):
-        yield _whole("SPEED_DIVIDER", c.speed_divider, "periods to a speed step", unsigned=True)
+        yield whole("SPEED_DIVIDER", c.speed_divider, "periods to a speed step", unsigned=True)
     else:
-        yield _whole("SPEED_DIVIDER", 1, "the ramp runs every period", unsigned=True)
-    yield _number(
+        yield whole("SPEED_DIVIDER", 1, "the ramp runs every period", unsigned=True)
+    yield number(
         "DELAY_S",
         c.delay_samples * c.ts,
         f"from sampling to the middle of the voltage's time: {c.delay_samples:g} periods",
@@ -96,26 +46,26 @@ def _period(plan: Plan) -> Iterator[Entry]:
 def _motor(plan: Plan) -> Iterator[Entry]:
     b, c = plan.bench, plan.drive.control
     if plan.kind != "armature":
-        yield _whole("POLE_PAIRS", plan.drive.machine.pole_pairs, unsigned=True)
-    yield _number(
-        "R_OHM", c.r, _from(b, "resistance.resistance", "of a phase" if plan.windings == 3 else "of a winding")
+        yield whole("POLE_PAIRS", plan.drive.machine.pole_pairs, unsigned=True)
+    yield number(
+        "R_OHM", c.r, origin(b, "resistance.resistance", "of a phase" if plan.windings == 3 else "of a winding")
     )
     if plan.kind in ("magnet", "sensorless", "rotor", "hertz"):
         said = (
             "leakage, seen from the stator"
             if plan.kind in ("rotor", "hertz")
-            else _from(b, "inductance.ld", "along the magnet")
+            else origin(b, "inductance.ld", "along the magnet")
         )
-        yield _number("LD_H", c.ld, said)
-        yield _number(
-            "LQ_H", c.lq, said if plan.kind in ("rotor", "hertz") else _from(b, "inductance.lq", "across it")
+        yield number("LD_H", c.ld, said)
+        yield number(
+            "LQ_H", c.lq, said if plan.kind in ("rotor", "hertz") else origin(b, "inductance.lq", "across it")
         )
     if plan.kind == "sensorless":
-        yield _number("SALIENCY_H", plan.drive.estimator.ld - plan.drive.estimator.lq, "LD - LQ")
+        yield number("SALIENCY_H", plan.drive.estimator.ld - plan.drive.estimator.lq, "LD - LQ")
     if plan.kind in ("magnet", "sensorless"):
-        yield _number("PSI_WB", c.psi, _from(b, "flux.flux_linkage", "flux linkage of a phase, peak"))
+        yield number("PSI_WB", c.psi, origin(b, "flux.flux_linkage", "flux linkage of a phase, peak"))
     if plan.kind == "armature":
-        yield _number("PSI_WB", c.psi, _from(b, "flux.flux_linkage", "Ke in V s/rad, Kt in N m/A: the same number"))
+        yield number("PSI_WB", c.psi, origin(b, "flux.flux_linkage", "Ke in V s/rad, Kt in N m/A: the same number"))
 
 
 def _current(plan: Plan) -> Iterator[Entry]:
@@ -133,136 +83,51 @@ def _current(plan: Plan) -> Iterator[Entry]:
             if plan.kind == "armature"
             else ""
         )
-        yield _number(f"KP_{axis}_V_PER_A", kp, _from(b, key, what).strip("; "))
-        yield _number(f"KI_TS_{axis}_V_PER_A", ki * c.ts, f"Ki = {ki:.6g} V/(A s), times the period")
-        yield _number(
+        yield number(f"KP_{axis}_V_PER_A", kp, origin(b, key, what).strip("; "))
+        yield number(f"KI_TS_{axis}_V_PER_A", ki * c.ts, f"Ki = {ki:.6g} V/(A s), times the period")
+        yield number(
             f"TRACK_{axis}", share, "share of the way that the integrator goes each period at the voltage limit"
         )
     if plan.kind == "armature":
-        yield _number(
+        yield number(
             "DECOUPLE",
             c.decouple,
             "1: the back-EMF is fed forward; 0 where the armature's voltage tells the speed, which would feed itself",
         )
-        yield _number(
+        yield number(
             "COMPENSATION",
             c.compensation,
             "share of R times I taken off the armature's voltage where that tells the speed",
         )
     if plan.kind == "block":
-        yield _number("ADVANCE_RAD", c.advance, "electrical, ahead of the sector's edge")
-        yield _number(
+        yield number("ADVANCE_RAD", c.advance, "electrical, ahead of the sector's edge")
+        yield number(
             "HALF_EMF_V_PER_RAD_S",
             0.5 * math.sqrt(3) * c.psi * c.decouple,
             "per electrical rad/s: half of what two phases induce",
         )
 
 
-def _speed(plan: Plan) -> Iterator[Entry]:
-    c = plan.drive.control
-    divider = 1.0 if plan.kind in ("hertz", "stepping") else c.speed_divider
-    period = c.ts * divider
-    yield _number("RAMP_STEP_RAD_S", c.ramp * period, f"a step of the ramp of {c.ramp:.6g} rad/s^2")
-    if plan.kind == "sensorless" or plan.context["rounded"]:
-        yield _number("RAMP_RAD_S2", c.ramp)
-    share = 1 - math.exp(-c.speed_filter * period) if c.speed_filter > 0 else 1.0
-    yield _number(
-        "SPEED_FILTER_SHARE",
-        share,
-        f"corner {c.speed_filter / (2 * math.pi):.6g} Hz" if c.speed_filter > 0 else "no filter",
-    )
-    if plan.context["filtered"]:
-        yield _number("SET_POINT_KEEPS", math.exp(-c.set_point * period), f"of its lag a speed step: filter of the set-point, Ti = {1 / c.set_point:.6g} s")
-        yield _number("SET_POINT_LAGS", 1 - c.set_weight, "of that lag is in the reference: the rest passes by")
-    if plan.context["rounded"]:
-        yield _number("SPEED_PERIOD_S", period)
-        yield _number("JERK_STEP_RAD_S2", c.jerk * period, f"a step of the acceleration: {c.jerk:.6g} rad/s^3, the ramp's within {c.ramp / c.jerk:.6g} s")
-        yield _number("JERK_STEP_RAD_S", c.jerk * period * period, "what that gains of speed in a step")
-    if plan.context["ahead_inertia"]:
-        yield _number("AHEAD_INERTIA_A_PER_RAD_S", c.ahead_inertia / period, f"ahead of the loop, for a step of the reference: {c.ahead_inertia:.6g} A per rad/s^2")
-    if plan.context["ahead_viscous"]:
-        yield _number("AHEAD_VISCOUS_A_PER_RAD_S", c.ahead_viscous, "ahead of the loop, for viscous friction")
-    if plan.context["ahead_coulomb"]:
-        yield _number("AHEAD_COULOMB_A", c.ahead_coulomb, "ahead of the loop, with the sign of the reference")
-    if plan.context["smoothed"]:
-        yield _number("TORQUE_SHARE", c.torque_share, "of the way that the torque current's low-pass goes a speed step")
-    if plan.context["notched"]:
-        s = plan.bench.settings.speed_loop
-        text = f"notch of the torque current at {s.notch_hz:.6g} Hz, {s.notch_width:.4g} of that wide, {s.notch_depth:.4g} left"
-        for name, value in (("B0", c.notch_b0), ("B1", c.notch_b1), ("B2", c.notch_b2), ("A1", c.notch_a1), ("A2", c.notch_a2)):
-            yield _number(f"NOTCH_{name}", value, text if name == "B0" else "")
-    yield _number("KP_SPEED_A_PER_RAD_S", c.kp_speed, _from(plan.bench, "speed_loop.kp", "").strip("; "))
-    yield _number(
-        "KI_TS_SPEED_A_PER_RAD_S",
-        c.ki_speed * period,
-        f"Ki = {c.ki_speed:.6g} A/rad, times the speed loop's period of {period:.6g} s",
-    )
-
-
-def _limits(plan: Plan) -> Iterator[Entry]:
-    c = plan.drive.control
-    for name, value, field, what in (
-        ("I_LIMIT_A", c.i_limit, "i_limit", "peak, of what may be asked for"), ("I_TRIP_A", c.i_trip, "i_trip", "peak, of the vector as read"),
-        ("V_MIN_V", c.v_min, "v_min", "least bus"),
-    ):  # fmt: skip
-        said = "; PRESUMED: nobody has entered it" if presumed(plan.bench, "run", field) else ""
-        yield _number(name, value, what + said)
-    if plan.context["v_max"]:
-        yield _number("V_MAX_V", c.v_max, "highest bus")
-    if plan.context["speed_trip"]:
-        yield _number("SPEED_TRIP_RAD_S", c.speed_trip, "of the shaft, as it is seen here")
-    if plan.context["overload"]:
-        yield _number("I_CONTINUOUS_A", c.i_continuous, "peak, of the vector, that may flow for ever")
-        what = f"above that one's square, until it trips: {plan.bench.settings.run.overload_time:.4g} s at the limit"
-        yield _number("I2T_A2S", c.i2t, what)
-    if plan.bench.settings.run.temp_trip is not None:
-        yield _number("TEMP_TRIP_DEGC", plan.bench.settings.run.temp_trip, "of the sensor that cc_hw_angle reads")
-    yield _periods(plan, "STALL", c.stall_time)
-
-
-def _braking(plan: Plan) -> Iterator[Entry]:
-    c = plan.drive.control
-    if plan.context["chops"]:
-        yield _number("BRAKE_ON_V", c.brake_on, "bus above which the brake resistor is switched on, fault or not")
-        yield _number("BRAKE_OFF_V", c.brake_off, "and below which it is off again")
-    if plan.context["folds"]:
-        yield _number("FOLD_END_V", c.fold_end, "bus at which nothing of the braking torque is left")
-        yield _number("FOLD_PER_V", 1.0 / (c.fold_end - c.fold_start), f"of it a volt below; all of it below {c.fold_start:.6g} V")
-
-
-def _weakening(plan: Plan) -> Iterator[Entry]:
-    if not plan.context["weakens"]:
-        return
-    c = plan.drive.control
-    asked = plan.bench.settings.run.weakening or 0.0
-    kept = f", of {asked:.5g} A asked for: 0.8 of PSI over LD, and what the limit leaves" if c.i_weak < asked else ""
-    yield _number("I_WEAK_A", c.i_weak, f"peak, most i_d against the magnet{kept}")
-    yield _number("WEAK_SHARE_OF_V", c.weak_share, "of the voltage limit that i_d keeps the voltage at")
-    yield _number("WEAK_STEP", c.weak_rate * c.ts * c.speed_divider, "of the way that i_d goes in a speed step")
-    yield _number("VOLTS_MEAN_SHARE", 1.0 / c.speed_divider, "of the way that the voltage's mean goes in a period")
-    yield _number("FULL_FLUX_WB", math.hypot(c.psi, c.lq * c.i_limit), "linked at the current limit, about")
-
-
 def _bridge(plan: Plan) -> Iterator[Entry]:
     b, c, pwm = plan.bench, plan.drive.control, plan.bench.settings.pwm
     ways = 2 if pwm.aligned == "centre" else 1
     lost = settled_value(b, "pwm.dead_time_voltage")
-    yield _number(
+    yield number(
         "VOLTS_PER_BUS",
         c.volts_per_bus,
         "the longest vector over the bus: scheme, shortest pulse and sampling window together",
     )
-    yield _whole(
+    yield whole(
         "PERIOD_COUNTS", plan.pwm.period_counts, f"reload of the timer at {pwm.timer_hz:.9g} Hz", unsigned=True
     )
-    yield _whole(
+    yield whole(
         "DEAD_TIME_COUNTS",
         plan.pwm.dead_time_counts,
         "of the timer's own dead time, at the timer's clock",
         unsigned=True,
     )
     if pwm.min_pulse > 0:
-        yield _whole(
+        yield whole(
             "MIN_PULSE_COUNTS",
             math.ceil(pwm.min_pulse * pwm.timer_hz / ways - 1e-9),
             "shortest pulse, in compare counts",
@@ -273,7 +138,7 @@ def _bridge(plan: Plan) -> Iterator[Entry]:
         if ways == 2
         else max(plan.pwm.period_counts - math.ceil(pwm.sample_time * pwm.timer_hz), 0)
     )
-    yield _whole(
+    yield whole(
         "SAMPLE_COUNT",
         sample,
         "where all low switches are on" if ways == 2 else "so that sampling ends with the period",
@@ -286,11 +151,11 @@ def _bridge(plan: Plan) -> Iterator[Entry]:
             "0",
             "1 gives back what the dead time takes; the simulated drive does without, so check it on the bench",
         )
-        yield _number(
+        yield number(
             "DEAD_TIME_SHARE", volts / b.settings.plate.v_bus, f"of the bus that a leg loses: {volts:.4g} V"
         )
         if plan.kind != "sensorless":
-            yield _number("DEAD_TIME_KNEE_A", plan.drive.inverter.knee, "current above which all of it is lost")
+            yield number("DEAD_TIME_KNEE_A", plan.drive.inverter.knee, "current above which all of it is lost")
 
 
 def _angle(plan: Plan) -> Iterator[Entry]:
@@ -298,20 +163,20 @@ def _angle(plan: Plan) -> Iterator[Entry]:
     if plan.sensor == "encoder":
         counts = settled_value(b, "commutation.counts_per_rev")
         per_rev = round(counts.value if counts else b.settings.sensor.counts_per_rev)
-        yield _whole("COUNTS_PER_REV", per_rev, "at x4")
+        yield whole("COUNTS_PER_REV", per_rev, "at x4")
         rise = f"1: counts rise when the motor turns {'A-B-C' if plan.windings == 3 else 'forward'}"
         if settled_value(b, "commutation.direction") is None:
             rise += "; PRESUMED: turn the shaft forward by hand and look that they do, or the loop runs away"
-        yield _whole("DIRECTION", encoder_sense(b), rise)
-        yield _number(
+        yield whole("DIRECTION", encoder_sense(b), rise)
+        yield number(
             "ZERO_OFFSET_RAD",
             encoder_zero(b),
-            _from(b, "commutation.zero_offset", "electrical angle at count 0, the middle of the index pulse"),
+            origin(b, "commutation.zero_offset", "electrical angle at count 0, the middle of the index pulse"),
         )
         if plan.kind == "armature":
-            yield _whole("POLE_PAIRS", 1, unsigned=True)
+            yield whole("POLE_PAIRS", 1, unsigned=True)
         period = plan.drive.control.ts * plan.drive.control.speed_divider
-        yield _number("SPEED_OF_COUNT_RAD_S", 2 * math.pi / per_rev / period, "of the shaft: one count a speed step")
+        yield number("SPEED_OF_COUNT_RAD_S", 2 * math.pi / per_rev / period, "of the shaft: one count a speed step")
     if plan.sensor == "halls":
         edges, sectors = hall_tables(b)
         yield Entry(
@@ -355,17 +220,17 @@ def _rotor(plan: Plan) -> Iterator[Entry]:
     b, c = plan.bench, plan.drive.control
     if plan.kind not in ("rotor", "hertz"):
         return
-    yield _number("ROTOR_RATE_PER_S", c.rotor_rate, "one over the rotor's time constant")
-    yield _number("I_FLUX_A", c.i_flux, _from(b, "circuit.magnetizing_current", "magnetizing current, peak"))
+    yield number("ROTOR_RATE_PER_S", c.rotor_rate, "one over the rotor's time constant")
+    yield number("I_FLUX_A", c.i_flux, origin(b, "circuit.magnetizing_current", "magnetizing current, peak"))
     if plan.kind == "rotor":
-        yield _number("LM_H", c.lm, _from(b, "circuit.magnetizing_inductance", "magnetizing"))
-        yield _number(
-            "R_ROTOR_OHM", c.rotor_rate * c.lm, _from(b, "circuit.rotor_resistance", "seen from the stator")
+        yield number("LM_H", c.lm, origin(b, "circuit.magnetizing_inductance", "magnetizing"))
+        yield number(
+            "R_ROTOR_OHM", c.rotor_rate * c.lm, origin(b, "circuit.rotor_resistance", "seen from the stator")
         )
-        yield _number(
+        yield number(
             "FLUX_STEP_SHARE", 1 - math.exp(-c.rotor_rate * c.ts), "of the way that the flux goes in a period"
         )
-        yield _number(
+        yield number(
             "FLUX_SHARE_OF_V",
             c.flux_share,
             "of the voltage; a flux that would take more is weakened as one over the speed",
@@ -376,12 +241,12 @@ def _hertz(plan: Plan) -> Iterator[Entry]:
     c = plan.drive.control
     if plan.kind != "hertz":
         return
-    yield _number("BOOST_V", c.boost, "peak of a phase, at rest")
-    yield _number("VOLTS_PER_RAD_VS", c.volts_per_rad, "per electrical rad/s")
-    yield _number("SLIP_SHARE", c.slip_share, "of the slip that is compensated")
-    yield _number("SLIP_STEP_SHARE", SLIP_RATE * c.ts, f"of the way in a period: a filter of {SLIP_RATE:g} 1/s")
-    yield _number("FOLLOWS", FOLLOWS, "part of the line's flux below which the rotor follows no more")
-    yield _number("TELLS", TELLS, "times the magnetizing current's drop, from where that can be told")
+    yield number("BOOST_V", c.boost, "peak of a phase, at rest")
+    yield number("VOLTS_PER_RAD_VS", c.volts_per_rad, "per electrical rad/s")
+    yield number("SLIP_SHARE", c.slip_share, "of the slip that is compensated")
+    yield number("SLIP_STEP_SHARE", SLIP_RATE * c.ts, f"of the way in a period: a filter of {SLIP_RATE:g} 1/s")
+    yield number("FOLLOWS", FOLLOWS, "part of the line's flux below which the rotor follows no more")
+    yield number("TELLS", TELLS, "times the magnetizing current's drop, from where that can be told")
 
 
 def _stepping(plan: Plan) -> Iterator[Entry]:
@@ -390,14 +255,14 @@ def _stepping(plan: Plan) -> Iterator[Entry]:
     c, current = plan.drive.control, stepping_current(plan.bench)
     step = 0.5 * math.pi / c.microsteps
     middle = 0.5 * step if c.microsteps == 1.0 else 0.0
-    yield _number("STEP_CURRENT_A", current, "length of the vector that is turned, peak")
+    yield number("STEP_CURRENT_A", current, "length of the vector that is turned, peak")
     if plan.context["idles"]:
-        yield _number("IDLE_CURRENT_A", current * c.idle_share, f"while it stands: {100 * c.idle_share:.3g} %")
-        yield _periods(plan, "IDLE_AFTER", c.idle_after)
-    yield _whole("MICROSTEPS", c.microsteps, "entries of the current table a full step", unsigned=True)
-    yield _number("MIDDLE_RAD", middle, "of the first entry: full steps have both windings on")
-    yield _whole("FIELD_MIDDLE", middle / (2 * math.pi) * 2**32, "the same, 2^32 a turn", unsigned=True)
-    yield _number(
+        yield number("IDLE_CURRENT_A", current * c.idle_share, f"while it stands: {100 * c.idle_share:.3g} %")
+        yield periods(plan, "IDLE_AFTER", c.idle_after)
+    yield whole("MICROSTEPS", c.microsteps, "entries of the current table a full step", unsigned=True)
+    yield number("MIDDLE_RAD", middle, "of the first entry: full steps have both windings on")
+    yield whole("FIELD_MIDDLE", middle / (2 * math.pi) * 2**32, "the same, 2^32 a turn", unsigned=True)
+    yield number(
         "FIELD_OF_SPEED",
         plan.drive.machine.pole_pairs * c.ts / (2 * math.pi) * 2**32,
         "2^32 of a turn a period, per rad/s of the shaft",
@@ -409,52 +274,52 @@ def _estimator(plan: Plan) -> Iterator[Entry]:
         return
     o = plan.drive.estimator
     share = o.filter * o.ts / (1 + o.filter * o.ts)
-    yield _number("EST_KP_TS", o.kp * o.ts, f"phase-locked loop: Kp = {o.kp:.6g} 1/s, times the period")
-    yield _number("EST_KI_TS", o.ki * o.ts, f"Ki = {o.ki:.6g} 1/s^2, times the period")
-    yield _number("EST_SHARE", share, f"of the way that the back-EMF's filter goes in a period: {o.filter:.6g} rad/s")
-    yield _number("EST_SLOW", 0.25 * share)
-    yield _number(
+    yield number("EST_KP_TS", o.kp * o.ts, f"phase-locked loop: Kp = {o.kp:.6g} 1/s, times the period")
+    yield number("EST_KI_TS", o.ki * o.ts, f"Ki = {o.ki:.6g} 1/s^2, times the period")
+    yield number("EST_SHARE", share, f"of the way that the back-EMF's filter goes in a period: {o.filter:.6g} rad/s")
+    yield number("EST_SLOW", 0.25 * share)
+    yield number(
         "EST_CATCH", o.catch * o.ts / (1 + o.catch * o.ts), "of the loop's lag that is taken up in a period"
     )
     if plan.context["by_flux"]:
-        yield _number(
+        yield number(
             "EST_PULL", min(o.correction * o.ts, 1.0), "of the way that the flux's length is pulled in a period"
         )
-    yield _number(
+    yield number(
         "EST_OFFSET_SHARE", o.offset, "of the electrical speed at which a constant error of the voltage is learned"
     )
-    yield _number("EST_FLOOR_V", o.floor, "least back-EMF of a valid angle")
-    yield _number("EST_LENGTH", o.length, "by how much its length may be off, over what flux and speed say")
-    yield _number("EST_SPREAD_RAD", o.spread, "most phase error, rms")
-    yield _number("EST_HOLD_RAD", o.hold, "turning through which all of that must hold")
+    yield number("EST_FLOOR_V", o.floor, "least back-EMF of a valid angle")
+    yield number("EST_LENGTH", o.length, "by how much its length may be off, over what flux and speed say")
+    yield number("EST_SPREAD_RAD", o.spread, "most phase error, rms")
+    yield number("EST_HOLD_RAD", o.hold, "turning through which all of that must hold")
 
 
 def _start(plan: Plan) -> Iterator[Entry]:
     if plan.kind != "sensorless":
         return
     s, c = plan.drive.start, plan.drive.control
-    whole, early = whole_delay(plan)
-    yield _whole("HISTORY", whole + 2, "voltages that are remembered")
-    yield _number("EARLY_SHARE", early, "part of a period for which the voltage before still stands")
-    yield _periods(plan, "CATCH", s.catch, "zero current first, to find a motor that turns")
-    yield _periods(plan, "WAIT", s.wait, "after the last row, until the start has failed")
+    waits, early = whole_delay(plan)
+    yield whole("HISTORY", waits + 2, "voltages that are remembered")
+    yield number("EARLY_SHARE", early, "part of a period for which the voltage before still stands")
+    yield periods(plan, "CATCH", s.catch, "zero current first, to find a motor that turns")
+    yield periods(plan, "WAIT", s.wait, "after the last row, until the start has failed")
     if plan.context["retries"]:
-        yield _whole("RETRIES", s.retries, "tries after the first that failed", unsigned=True)
-    yield _periods(plan, "BLEND", max(s.blend, c.ts), "in which i_d fades after hand-over")
-    yield _periods(plan, "LOST", s.lost, "without a valid estimate until the drive trips")
-    yield _number(
+        yield whole("RETRIES", s.retries, "tries after the first that failed", unsigned=True)
+    yield periods(plan, "BLEND", max(s.blend, c.ts), "in which i_d fades after hand-over")
+    yield periods(plan, "LOST", s.lost, "without a valid estimate until the drive trips")
+    yield number(
         "AHEAD_LEAST_RAD", s.ahead_least, "lead of the forced field over the rotor at hand-over, electrical, at least"
     )
-    yield _number("AHEAD_MOST_RAD", s.ahead_most, "and at most")
-    yield _number("DEAD_TIME_V", s.dead_voltage, "what the estimator takes off each leg against its current")
-    yield _number("DEAD_TIME_KNEE_A", plan.drive.inverter.knee, "current above which all of it is lost")
+    yield number("AHEAD_MOST_RAD", s.ahead_most, "and at most")
+    yield number("DEAD_TIME_V", s.dead_voltage, "what the estimator takes off each leg against its current")
+    yield number("DEAD_TIME_KNEE_A", plan.drive.inverter.knee, "current above which all of it is lost")
     if plan.context["low_speed"]:
-        yield _number("LOW_CURRENT_A", s.low_current, "at a forced angle where the estimate is worth nothing")
-        yield _number("LOW_DOWN_RAD_S", s.low_down, "speed of the shaft below which the angle is forced again")
-        yield _number("LOW_UP_RAD_S", s.low_up, "and above which the estimate may take over")
+        yield number("LOW_CURRENT_A", s.low_current, "at a forced angle where the estimate is worth nothing")
+        yield number("LOW_DOWN_RAD_S", s.low_down, "speed of the shaft below which the angle is forced again")
+        yield number("LOW_UP_RAD_S", s.low_up, "and above which the estimate may take over")
     if not plan.context["injects"]:
         rows = start_rows(plan)
-        yield _whole("START_ROWS", len(rows))
+        yield whole("START_ROWS", len(rows))
         told = ", ".join("{ " + ", ".join(c_float(x) for x in r[:4]) + f", {round(r[4])} }}" for r in rows)
         yield Entry(
             "START_ROW_LIST",
@@ -494,10 +359,10 @@ def _injection(plan: Plan) -> Iterator[Entry]:
         ("POLE_A", j.pole_current, "along the axis, one way and the other"), ("POLE_S", j.pole_time, "each"),
         ("POLE_SURE", POLE_SURE, "standard errors that the two poles must differ by"), ("KNOWN_RAD", KNOWN_ALREADY * o.hold, ""),
     ):  # fmt: skip
-        yield _number(f"INJ_{name}", value, text)
-    yield _periods(plan, "INJ_SETTLE", j.settle)
-    yield _periods(plan, "INJ_POLE", j.pole_time, "of that current, one way")
-    yield _periods(plan, "INJ_POLE_BOTH", 2 * j.pole_time, "both ways")
+        yield number(f"INJ_{name}", value, text)
+    yield periods(plan, "INJ_SETTLE", j.settle)
+    yield periods(plan, "INJ_POLE", j.pole_time, "of that current, one way")
+    yield periods(plan, "INJ_POLE_BOTH", 2 * j.pole_time, "both ways")
     for name, share in (("FIRST", 0.5), ("KEEP", 1.0), ("SECOND", 1.5)):
         half = "each half settles before it counts" if name != "KEEP" else "what the first half counted is kept"
-        yield _whole(f"INJ_POLE_{name}", share * j.pole_time / o.ts, half, unsigned=True)
+        yield whole(f"INJ_POLE_{name}", share * j.pole_time / o.ts, half, unsigned=True)

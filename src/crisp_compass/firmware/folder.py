@@ -7,8 +7,9 @@ from typing import Any
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
-from crisp_compass.firmware.configuration import Entry, configuration
+from crisp_compass.firmware.configuration import configuration
 from crisp_compass.firmware.cost import FIXED, cost_of, verdict
+from crisp_compass.firmware.entries import Entry
 from crisp_compass.firmware.fixed import (
     controller,
     cordic,
