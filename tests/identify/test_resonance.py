@@ -51,10 +51,10 @@ def shaken(bench: Bench, seed: int, *, seconds: float = 5.0, size: float = 6.0, 
 
 
 def test_a_twisting_shaft_is_found_in_the_simulated_drive(winch: Path) -> None:
-    """Twelve shafts; with and without the reference recorded. 95 % bars of 60 figures hold 55 at least."""
+    """Nine shafts; with and without the reference recorded. 95 % bars of 45 figures hold 41 at least."""
     bench, rng, held, worst = load_bench(winch), np.random.default_rng(5), [], 0.0
     kt, inertia = torque_constant(bench), build_drive(bench).load.whole
-    for seed in range(12):
+    for seed in range(9):
         hz, share, damping = 10 ** rng.uniform(1.5, 2.5), rng.uniform(0.25, 0.8), 10 ** rng.uniform(-2, -1)
         capture = shaken(twisting(bench, hz, share, damping), seed)
         if seed % 3 == 0:
@@ -67,8 +67,8 @@ def test_a_twisting_shaft_is_found_in_the_simulated_drive(winch: Path) -> None:
         }  # fmt: skip
         held += [e.low <= truth[k] <= e.high for k, e in found.items()]
         worst = max(worst, abs(found["resonance_hz"].value / hz - 1))
-    assert len(held) == 60
-    assert sum(held) >= 55
+    assert len(held) == 45
+    assert sum(held) >= 41
     assert worst < 0.01
 
 
