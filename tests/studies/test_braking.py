@@ -16,6 +16,7 @@ from crisp_compass.bench.store import load_bench
 from crisp_compass.course.bus import sinks
 from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.errors import Refusal
+from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import SPEED, Brushed, Load
 from crisp_compass.plant.simulation import Simulation, join
@@ -76,6 +77,32 @@ def test_the_link_is_what_scipy_integrates(winch: Path) -> None:
     assert float(drained["v_bus"][-1]) == pytest.approx(off, rel=0.003)  # it let go there, and nothing flows back into this supply
     down = 30.0 * 2e-3 * math.log(70.0 / off)
     assert float(drained["t"][np.argmax(drained["v_bus"] < 1.0005 * off)] - drained["t"][0]) == pytest.approx(down, rel=0.02)
+
+
+@pytest.mark.parametrize(("kind", "pulses"), [("one-phase", 2), ("three-phase", 6)])
+def test_a_rectifier_ripples_as_scipy_integrates_it(kind: str, pulses: int) -> None:
+    """A motor draws power through a rectifier: the link's voltage against SciPy's integrator, period by period in a steady state."""
+    bench = demo("hoist", capacitance=2e-4, rectifier=kind, source_ohm=1.0)
+    assert not sinks(bench)
+    sim = open_simulation(bench)
+    sim.command(running_mode(bench), speed=bench.settings.run.speed, i_d=running_current(bench))
+    sim.skip(3.0)
+    began = sim.time
+    trace = sim.advance(0.04)
+    power = float(sim.state[state.DRAWN])
+    supply, hz = sim.supply, float(bench.settings.supply.mains_hz)
+
+    def flows(t: float, v: FloatArray) -> list[float]:
+        turn = 2 * math.pi * hz * t
+        peak = supply * (abs(math.cos(turn)) if pulses == 2 else math.cos(turn % (math.pi / 3) - math.pi / 6))
+        return [(max((peak - v[0]) / 1.0, 0.0) - power / v[0]) / 2e-4]
+
+    t = began + (trace["t"] - trace["t"][0])
+    found = solve_ivp(flows, (t[0] - 0.1, t[-1]), [supply], t_eval=t, max_step=2e-5, rtol=1e-8).y[0]
+    assert power > 5
+    assert np.ptp(found) > 0.2
+    assert np.ptp(trace["v_bus"]) == pytest.approx(np.ptp(found), rel=0.25)
+    assert np.mean(trace["v_bus"]) == pytest.approx(np.mean(found), rel=0.01)
 
 
 def test_a_stop_lifts_the_bus_no_further_than_its_energy_does() -> None:

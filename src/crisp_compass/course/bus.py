@@ -14,8 +14,10 @@ _HYSTERESIS, _ABOVE = 0.97, 1.02
 
 
 def sinks(bench: Bench) -> bool:
-    """Tell whether the supply takes power back: as said, else a battery does."""
+    """Tell whether the supply takes power back: as said, else a battery does; a rectifier never does."""
     said = bench.settings.bus.sinks
+    if bench.settings.bus.rectifier != "none":
+        return False
     return bench.settings.supply.source == "battery" if said == "by-kind" else said == "yes"
 
 
@@ -68,6 +70,7 @@ def inverter_of(bench: Bench, *, lost: float, knee: float) -> Inverter:
     return Inverter(
         v_supply=need(bench, "plate.v_bus"), r_supply=s.source_ohm, dead_voltage=lost, knee=knee, capacitance=s.capacitance or 0.0, sink=1.0 if sinks(bench) or not s.capacitance else 0.0,
         brake_ohm=(s.brake_ohm or 0.0) if s.capacitance and brake_levels(bench) else 0.0,
+        mains_hz=float(bench.settings.supply.mains_hz) if s.capacitance and s.rectifier != "none" else 0.0, pulses=6.0 if s.rectifier == "three-phase" else 2.0,
     )  # fmt: skip
 
 

@@ -135,7 +135,8 @@ class Inverter(NamedTuple):
     winding of its own, lose [V], fully developed above ``knee`` [A].
 
     With ``capacitance`` [F] the link stores energy (0: it follows the supply at once); a supply that does not ``sink`` takes none back. ``brake_ohm`` [Ω] is a resistor that the
-    firmware switches across the link (0: none).
+    firmware switches across the link (0: none). With ``mains_hz`` the supply is a rectifier's, whose voltage has so many ``pulses`` a period of the mains (2 of one phase, 6 of three)
+    and the height of the supply.
     """
 
     v_supply: float
@@ -145,6 +146,8 @@ class Inverter(NamedTuple):
     capacitance: float = 0.0
     sink: float = 1.0
     brake_ohm: float = 0.0
+    mains_hz: float = 0.0
+    pulses: float = 2.0
 
 
 class Sensing(NamedTuple):

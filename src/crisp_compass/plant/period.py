@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.mechanics import friction
@@ -19,7 +21,9 @@ from crisp_compass.plant.state import (
     LOAD_SPEED,
     OMEGA,
     SUPPLIED,
+    TIME,
     TWIST,
+    TWO_PI,
     V_ALPHA,
     V_BETA,
     V_BUS,
@@ -52,6 +56,9 @@ def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray) -> None:
     if inv.capacitance <= 0.0:
         x[V_BUS] = supply - inv.r_supply * x[DRAWN] / volts
         return
+    if inv.mains_hz > 0.0:
+        angle = TWO_PI * ((x[TIME] * inv.mains_hz) % 1.0)
+        supply *= abs(math.cos(angle)) if inv.pulses < 4.0 else math.cos(angle % (math.pi / 3.0) - math.pi / 6.0)
     over_c, r = c.ts / inv.capacitance, max(inv.r_supply, 1e-6)
     left = volts - over_c * x[DRAWN] / volts
     burns = over_c / inv.brake_ohm if x[CHOPPER] != 0.0 and inv.brake_ohm > 0.0 else 0.0

@@ -26,7 +26,7 @@ class Stop:
     """A stop from the run's speed: ``time`` (n,) s, ``speed`` (n,) rad/s, ``bus`` (n,) V, ``given`` (n,) W that the bridge gives to the bus and ``burnt`` (n,) W of the resistor.
 
     Energies [J]: ``kinetic`` of the shaft before, ``returned`` to the bus, ``resistor``, ``capacitor`` that the bus has more at its highest than before; ``peak_volts`` [V], ``peak_power`` [W]
-    given, ``closed_form`` [V] √(V² + 2E/C) with all kinetic energy in the capacitor (NaN without one); ``fault`` ended it, or is empty; ``seconds`` to rest, NaN where it does not get there.
+    given, ``ripple`` [V] from least to most of the bus while it runs, ``closed_form`` [V] √(V² + 2E/C) with all kinetic energy in the capacitor (NaN without one); ``fault`` ended it, or is empty; ``seconds`` to rest, NaN where it does not get there.
     """
 
     time: FloatArray
@@ -41,6 +41,7 @@ class Stop:
     peak_volts: float
     peak_power: float
     closed_form: float
+    ripple: float
     fault: str
     seconds: float
 
@@ -79,7 +80,7 @@ def stop(bench: Bench) -> Stop:
         reached = abs(float(np.mean(seen[-20:])) - target) < 0.05 * abs(target)
     if not reached:
         raise Refusal(f"the drive does not get to its speed{f': {sim.fault}' if sim.fault else ''}", "look at the run leg", field="run.speed")
-    _driven(sim, bench, target, max(0.1, 0.2 * ramp))
+    running = _driven(sim, bench, target, max(0.1, 0.2 * ramp))["v_bus"]
     x, link = sim.state, sim.drive.inverter
     before, speed = float(x[state.V_BUS]), float(x[state.OMEGA])
     burnt0 = float(x[state.CHOPPED])
@@ -103,7 +104,7 @@ def stop(bench: Bench) -> Stop:
     return Stop(
         at, np.interp(at, t, trace["speed"]), np.interp(at, t, bus), power, np.asarray(burnt, dtype=np.float64), kinetic, float(np.sum(np.maximum(power, 0.0)) * piece),
         float(x[state.CHOPPED]) - burnt0, 0.5 * capacitance * (float(bus.max()) ** 2 - before**2), float(bus.max()), max(float(power.max(initial=0.0)), 0.0),
-        math.sqrt(before**2 + 2 * kinetic / capacitance) if capacitance > 0 else math.nan, sim.fault, float(t[rest[0]]) if len(rest) else math.nan,
+        math.sqrt(before**2 + 2 * kinetic / capacitance) if capacitance > 0 else math.nan, float(np.ptp(running)), sim.fault, float(t[rest[0]]) if len(rest) else math.nan,
     )  # fmt: skip
 
 

@@ -19,6 +19,7 @@ class BusSettings(TopicSettings):
 
     capacitance: Farad | None = Field(default=None, description="F, of the link; the supply holds the bus if empty")
     sinks: Literal["by-kind", "yes", "no"] = Field(default="by-kind", description="whether the supply takes power back: a battery does, a bench supply and a rectifier do not")
+    rectifier: Literal["none", "one-phase", "three-phase"] = Field(default="none", description="whether the supply is a rectifier on the mains, whose voltage ripples and takes nothing back")
     source_ohm: SomeOhm = Field(default=0.05, description="Ω, of the supply with its leads")
     brake_ohm: SomeOhm | None = Field(default=None, description="Ω of the brake resistor; none if empty")
     brake_on: Bus | None = Field(default=None, description="V above which the resistor is switched on")

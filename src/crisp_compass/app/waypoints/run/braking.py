@@ -32,6 +32,7 @@ class BrakingPage(PlayedPage):
     fields = (
         Entry("speed", "Speed", "rpm", width=108, tip="From which it stops, along the ramp of the speed loop"),
         Entry("bus.capacitance", "Link capacitor", "farad", width=112, group="Bus", tip="Of the drive's link; the supply holds the bus, whatever comes back, if empty"),
+        Pick("bus.rectifier", "Rectifier", {"none": "none", "one-phase": "one phase", "three-phase": "three phases"}, width=112, group="Bus", tip="A rectifier on the mains: its voltage ripples, and it takes nothing back"),
         Entry("bus.source_ohm", "Source", "Ω", width=92, group="Bus", tip="Resistance of supply and leads"),
         Pick("bus.sinks", "Takes power back", {"by-kind": "as its kind", "yes": "yes", "no": "no"}, width=124, group="Bus", tip="A battery does; a bench supply and a rectifier do not"),
         Entry("bus.brake_ohm", "Brake resistor", "Ω", width=108, group="Brake", tip="None if empty"),
@@ -62,6 +63,10 @@ class BrakingPage(PlayedPage):
         self.column.addWidget(beside(QWidget(), (self.bus, self.power, self.speed), (self.rows,), (6, 4, 3)), 1)
         self.finish()
 
+    def refresh(self) -> None:
+        self._fields["bus.sinks"].setVisible(self.seen.settings.bus.rectifier == "none")  # a rectifier never does
+        super().refresh()
+
     def rests_on(self, bench: Bench) -> object:
         s = bench.settings
         return (super().rests_on(bench), s.bus, s.supply, s.coupling, s.current_loop, s.stepping)
@@ -74,7 +79,8 @@ class BrakingPage(PlayedPage):
         stop, t = found.stop, found.stop.time
         self.bus.set("bus", t, stop.bus)
         ends = [0.0, float(t[-1])]
-        for name, level in (("trip", found.trip), ("on", found.on), ("fold", found.fold), ("all", stop.closed_form if not math.isnan(stop.closed_form) and not found.sinks else None)):
+        rises = not math.isnan(stop.closed_form) and not found.sinks and stop.returned > 0.05 * stop.kinetic
+        for name, level in (("trip", found.trip), ("on", found.on), ("fold", found.fold), ("all", stop.closed_form if rises else None)):
             self.bus.set(name, ends if level is not None else [], [level, level] if level is not None else [])
         self.power.set("given", t, stop.given)
         self.power.set("burnt", t if stop.resistor > 0 else [], stop.burnt if stop.resistor > 0 else [])
@@ -87,6 +93,7 @@ class BrakingPage(PlayedPage):
             ("in the shaft", show(stop.kinetic, "J", 3)), ("given to the bus", show(stop.returned, "J", 3)),
             ("of it in the resistor", show(stop.resistor, "J", 3) if stop.resistor > 0 else "–"),
             ("in the capacitor at most", show(stop.capacitor, "J", 3) if not math.isnan(stop.closed_form) else "–"),
+            *((("ripple while it runs", show(stop.ripple, "V", 3)),) if self.seen.settings.bus.rectifier != "none" else ()),
             ("peak power to the bus", show(stop.peak_power, "W", 3)), ("at rest after", show(stop.seconds, "s", 3) if not math.isnan(stop.seconds) else "not"),
         ]  # fmt: skip
         if (r := found.resistor) is not None:
