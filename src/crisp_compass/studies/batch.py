@@ -152,14 +152,31 @@ def close_pool() -> None:
     with _lock:
         pool, _pool = _pool, None
     if pool is not None:
-        running = list((pool[1]._processes or {}).values())
-        pool[1].shutdown(wait=False, cancel_futures=True)
-        for process in running:
-            process.kill()
+        _kill(pool[1])
+
+
+def _kill(pool: ProcessPoolExecutor) -> Any:
+    """End a pool's processes; return the thread that looks after them (None before the first task), which ends by itself soon after."""
+    running, keeper = list((pool._processes or {}).values()), pool._executor_manager_thread
+    pool.shutdown(wait=False, cancel_futures=True)
+    for process in running:
+        process.kill()
+    return keeper
+
+
+def _end() -> None:
+    """End the local workers with the program, and wait for the thread that looks after them: the library wakes it once more at the end, and
+    complains of a closed pipe where that comes between two of its last steps."""
+    global _pool
+    with _lock:
+        pool, _pool = _pool, None
+    keeper = _kill(pool[1]) if pool is not None else None
+    if keeper is not None:
+        keeper.join(5.0)
 
 
 # before the library's own end of the program, which waits for the tasks that run
-threading._register_atexit(close_pool)  # type: ignore[attr-defined]
+threading._register_atexit(_end)  # type: ignore[attr-defined]
 
 
 def _bundles(places: Sequence[int], count: int) -> Iterator[list[int]]:
