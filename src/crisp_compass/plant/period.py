@@ -45,6 +45,15 @@ def asked_mode(x: FloatArray, inputs: FloatArray) -> int:
 
 
 @inlined
+def _switch_brake(x: FloatArray, c: Control) -> None:
+    """Switch the brake resistor as the firmware does, whether or not the simulated link has one."""
+    if x[V_BUS] > c.brake_on:
+        x[CHOPPER] = 1.0
+    elif x[V_BUS] < c.brake_off:
+        x[CHOPPER] = 0.0
+
+
+@inlined
 def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray) -> None:
     """Let the link have what the bridge drew in the last period (``DRAWN`` [W], less than nothing where it gave), the supply gives and the brake resistor takes.
 
@@ -55,6 +64,7 @@ def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray) -> None:
     volts, supply = max(float(x[V_BUS]), 1.0), float(inputs[IN_SUPPLY])
     if inv.capacitance <= 0.0:
         x[V_BUS] = supply - inv.r_supply * x[DRAWN] / volts
+        _switch_brake(x, c)
         return
     if inv.mains_hz > 0.0:
         angle = TWO_PI * ((x[TIME] * inv.mains_hz) % 1.0)
@@ -73,8 +83,7 @@ def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray) -> None:
     if burns > 0.0:
         x[CHOPPED] += fed * fed / inv.brake_ohm * c.ts
     x[V_BUS] = fed
-    if inv.brake_ohm > 0.0:
-        x[CHOPPER] = 1.0 if fed > c.brake_on else (0.0 if fed < c.brake_off else x[CHOPPER])
+    _switch_brake(x, c)
 
 
 @inlined
