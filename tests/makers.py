@@ -5,8 +5,11 @@ from __future__ import annotations
 import math
 
 import numpy as np
+from scipy.integrate import solve_ivp
 
 from crisp_compass.capture import Capture
+from crisp_compass.estimates import FloatArray
+from crisp_compass.thermal.model import Bodies
 
 
 def digitise(values: np.ndarray, full_scale: float, bits: int, noise: float, rng: np.random.Generator) -> np.ndarray:
@@ -197,3 +200,27 @@ def save(capture: Capture, path: object) -> None:
     rows = np.column_stack([capture.time, *(capture[n] for n in names)])
     lines = [",".join(f"{x:.9g}" for x in row) for row in rows]
     Path(str(path)).write_text("\n".join([header, *lines]) + "\n", encoding="utf-8")
+
+
+def warmed(seed: int) -> tuple[Capture, tuple[float, float, float, float]]:
+    """A motor warmed by a current through two phases and left to cool with a tenth of it, its course by SciPy."""
+    rng = np.random.default_rng(seed)
+    rw, rh, tw, th = 10 ** rng.uniform(-0.7, 0.5), 10 ** rng.uniform(-0.3, 0.7), 10 ** rng.uniform(1.0, 1.8), 10 ** rng.uniform(2.5, 3.2)
+    ambient, r = float(rng.uniform(12, 30)), float(10 ** rng.uniform(-1.3, 0.8))
+    i = math.sqrt(70.0 / (rw + rh) / (2.4 * r))
+    span = 3.0 * th
+    t = np.linspace(0.0, span, 1500)
+    through = np.where(t < 0.6 * span, i, 0.1 * i)
+    b = Bodies(rw, rh, tw, th, 2.0, r, ambient)
+    winding = solve_ivp(lambda s, x: ladder_slope(b, ambient, i if s < 0.6 * span else 0.1 * i, x), (0, span), [ambient, ambient], t_eval=t, rtol=1e-9, atol=1e-8, max_step=tw / 4).y[0]
+    ohm = 2 * r * (235 + winding) / (235 + ambient)
+    v = ohm * through + 4e-4 * 2 * r * i * rng.standard_normal(len(t))
+    current = through + 2e-4 * i * rng.standard_normal(len(t))
+    return Capture("warm.csv", t, {"v_ab": v, "i_a": current}, {"temperature_c": f"{ambient + 0.3 * rng.standard_normal():.2f}"}), (rw, rh, tw, th)
+
+
+def ladder_slope(b: Bodies, ambient: float, current: float, x: FloatArray) -> list[float]:
+    """Return how winding and housing [°C] of a motor change, K/s: the equations written out once more."""
+    watt = b.factor * b.r * current**2 * (235 + x[0]) / (235 + b.reference)
+    through = (x[0] - x[1]) / b.to_housing
+    return [(watt - through) * b.to_housing / b.winding_time, (through - (x[1] - ambient) / b.to_air) * b.to_air / b.housing_time]

@@ -97,6 +97,7 @@ def _table() -> dict[str, Unit]:
         ("farad", "capacitance", 1.0, True, ("Farad",)),
         ("J", "energy", 1.0, True, ("Ws", "W·s", "joule", "Joule")),
         ("rad/s³", "angular jerk", 1.0, True, ("rad/s3", "rad/s^3")),
+        ("K/W", "thermal resistance", 1.0, True, ("°C/W", "degC/W", "C/W")),
         ("N·m/rad", "stiffness", 1.0, True, ("Nm/rad",)),
         ("A/(rad/s²)", "acceleration gain", 1.0, True, ("A·s²/rad",)),
         ("A/rad", "speed loop integral gain", 1.0, True, ()),

@@ -224,6 +224,14 @@ class Tour:
         assert isinstance(braking, BrakingPage)
         self._wait(lambda: braking.found is not None)
         self._picture(winch, "run-braking")
+        for name, told in (
+            ("insulation", "F"), ("to_housing", 0.85), ("to_air", 1.55), ("winding_time", 22.0), ("housing_time", 840.0), ("magnet", "neodymium"), ("duty", "S3"), ("current", 9.0),
+            ("on_time", 40.0), ("period", 180.0),
+        ):  # fmt: skip
+            winch.document.set_field("heat", name, told)
+        winch.document.set_field("run", "i_continuous", 5.5)
+        winch.travel("run", "Heat")
+        self._picture(winch, "run-heat")
         self._end(winch)
 
     def _start_up(self) -> None:

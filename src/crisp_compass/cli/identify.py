@@ -352,6 +352,25 @@ def resonance(
     emit("identify resonance", json, estimates=found.estimates, method=found.method, findings=found.findings, keys={"reach_hz": found.reach})
 
 
+@identify.command("heating")
+@command
+def heating(
+    file: CaptureFile,
+    temperature: Annotated[float | None, typer.Option(parser=number("degC"), help="Temperature of the cold motor at the start, where its resistance tells the temperature.")] = None,
+    loss: Annotated[float | None, typer.Option(parser=number("W"), help="Loss in W that had warmed the motor through before the capture began.")] = None,
+    lead: Annotated[float, typer.Option(parser=number("Ω"), help="Leads in series with the winding, Ω.")] = 0.0,
+    family: Family = None,
+    column: Columns = None,
+    json: Json = False,
+) -> None:
+    """Thermal resistances and time constants of a motor that is warmed or cools (voltage and current, or temp)."""
+    from crisp_compass.capture import read_capture
+    from crisp_compass.identify.heating import fit_heating
+
+    found = fit_heating(read_capture(file, column or ()), start=temperature, loss=loss, lead=lead, family=family)
+    emit("identify heating", json, estimates=found.estimates, method=found.method, findings=found.findings)
+
+
 @identify.command("speed-response")
 @command
 def speed_response(

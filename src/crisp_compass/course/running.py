@@ -36,6 +36,7 @@ _CAUSES = {
     "over-voltage": "the bus rose above its maximum",
     "over-speed": "the speed passed its limit",
     "overload": "more than the continuous current flowed for too long",
+    "over-temperature": "the winding got warmer than the drive's limit",
     "stall": "the shaft stood still at full current for half a second",
     "angle lost": "the estimated angle was not valid for too long",
     "no start": "the estimate did not become valid at the end of the start sequence",

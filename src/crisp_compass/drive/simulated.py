@@ -8,12 +8,13 @@ import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import build_drive, running_current, running_mode
+from crisp_compass.course.heat import warming_of
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import OFF
-from crisp_compass.plant.simulation import join
+from crisp_compass.plant.simulation import join, with_floats
 from crisp_compass.studies.scenarios import open_simulation
 
 #: Rows of telemetry a second.
@@ -31,6 +32,9 @@ class SimulatedDrive:
     def __init__(self, bench: Bench) -> None:
         self.identity = Identity("simulated drive", "simulation")
         self._sim = open_simulation(bench)
+        self._cold, self._warming = self._sim.drive, warming_of(bench)
+        if self._warming is not None:
+            self._warming.begin(self._sim, self._cold)
         self._mode, self._current = running_mode(bench), running_current(bench)
         self._arming = Arming()
         self.surroundings: Surroundings | None = self._sim
@@ -50,6 +54,11 @@ class SimulatedDrive:
         """Mechanical speed, rad/s."""
         return self._sim.speed
 
+    @property
+    def winding(self) -> float | None:
+        """Temperature of the simulated winding, °C; None where nothing tells how it warms."""
+        return None if self._warming is None else self._warming.winding
+
     def parameters(self) -> Mapping[str, float]:
         """Return what the drive holds."""
         return self._sim.drive.control._asdict()
@@ -58,8 +67,15 @@ class SimulatedDrive:
         """Take over changed settings without stopping; raises Refusal naming what is missing."""
         drive = build_drive(bench)
         self._current = running_current(bench)
-        if self._sim.drive != drive:
+        drive, warming = with_floats(drive), warming_of(bench)
+        if warming is not None and self._warming is not None:
+            warming.winding, warming.housing = self._warming.winding, self._warming.housing
+        self._warming = warming
+        if self._cold != drive or warming is not None:
+            self._cold = drive
             self._sim.retune(drive)
+        if warming is not None:
+            warming.begin(self._sim, drive)
 
     def arm(self, holder: str) -> Token:
         """Enable the drive at rest; raises Refusal while a fault stands."""
@@ -82,6 +98,8 @@ class SimulatedDrive:
         """Clear the fault; the drive stays disarmed."""
         self._arming.drop()
         self._sim.acknowledge()
+        if self._warming is not None:
+            self._warming.cool()
         self._sim.state[state.HEAT] = 0.0  # its time stands still while nobody runs it: what an overload left has cooled meanwhile
 
     def exchange(self, token: Token | None, seconds: float) -> dict[str, FloatArray]:
@@ -89,10 +107,17 @@ class SimulatedDrive:
         every = max(1, round(1 / (self._sim.drive.control.ts * POINTS_PER_SECOND)))
         was_armed, held = self.armed, self._arming.pass_time(token, seconds)
         parts = [self._sim.advance(held, every=every)] if held > 0 else []
+        if self._warming is not None:
+            self._warming.advance(self._sim, self._cold, held)
         if was_armed and not self.armed:
             self._sim.command(OFF)
         if seconds - held > 0:
             parts.append(self._sim.advance(seconds - held, every=every))
+            if self._warming is not None:
+                self._warming.advance(self._sim, self._cold, seconds - held)
         if self.fault:
             self._arming.drop()
-        return dict(join(parts).columns) if parts else {k: np.empty(0) for k in ("t",)}
+        told = dict(join(parts).columns) if parts else {k: np.empty(0) for k in ("t",)}
+        if self._warming is not None:
+            told["temp"] = np.full(len(told["t"]), self._warming.winding)
+        return told

@@ -12,13 +12,13 @@ from crisp_compass.sensorless.injection import Injected
 
 OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE, OVER_VOLTAGE, OVER_SPEED = range(9)
-#: Faults of the firmware that only a reading makes, which the plant never gives: a sensor's code that cannot be, no number, too hot.
+#: Faults of the firmware that only a reading makes, which the kernels never give: a sensor's code that cannot be, no number; an overload; a motor that got too warm (plant.warming).
 BAD_SENSOR, BAD_READING, OVERLOAD, TOO_HOT = range(9, 13)
 MOST_DELAY = 20
 FAULT_NAMES = {
     NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall", LOST: "angle lost", NO_START: "no start",
     NO_POLE: "pole not told", OVER_VOLTAGE: "over-voltage", OVER_SPEED: "over-speed",
-    OVERLOAD: "overload",
+    OVERLOAD: "overload", TOO_HOT: "over-temperature",
 }  # fmt: skip
 
 

@@ -34,6 +34,7 @@ from crisp_compass.plant.state import (
     OUT_OF_STEP,
     REF,
     SPEED_SEEN,
+    SQUARE,
     STALL_CLOCK,
     V_BUS,
 )
@@ -47,9 +48,10 @@ def shorted(x: FloatArray, c: Control) -> bool:
 
 @inlined
 def heat(x: FloatArray, c: Control) -> None:
-    """Count what flows above the continuous current [A²s]; less cools."""
+    """Count what flows [A²s], and of it what is above the continuous current; less cools."""
+    square = x[ID] * x[ID] + x[IQ] * x[IQ]
+    x[SQUARE] += square * c.ts
     if c.i2t > 0.0:
-        square = x[ID] * x[ID] + x[IQ] * x[IQ]
         x[HEAT] = max(x[HEAT] + (square - c.i_continuous * c.i_continuous) * c.ts, 0.0)
 
 

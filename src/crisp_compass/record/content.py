@@ -169,9 +169,10 @@ def _firmware(bench: Bench) -> Section | None:
     except Refusal as refusal:
         return Section("Settings of the firmware", (Text(refusal.sentence, "stop"),))
     rows = [(BY_KEY[h.topic].name if h.topic in BY_KEY else h.topic, h.name.replace("_", " "), show(h.value, h.unit, 4), h.text) for h in handed]
-    c, b = bench.settings.coupling, bench.settings.bus
+    c, b, t = bench.settings.coupling, bench.settings.bus, bench.settings.heat
     here = [
         ("resonance", c.resonance_hz, "Hz"), ("load's share of the inertia", c.load_share, ""), ("play of the coupling", c.backlash or None, "rad"), ("link capacitor", b.capacitance, "farad"),
+        ("winding to housing", t.to_housing, "K/W"), ("housing to air", t.to_air, "K/W"), ("winding's time constant", t.winding_time, "s"), ("motor's time constant", t.housing_time, "s"),
     ]  # fmt: skip
     rows += [("simulation only", name, show(value, unit, 4), "the firmware knows nothing of it") for name, value, unit in here if value is not None]
     return Section("Settings of the firmware", (Table(("leg", "setting", "value", "what it is"), tuple(rows), shares=_SETTLED),)) if rows else None

@@ -51,7 +51,7 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
     ("run", "speed_trip", "rad/s", "speed at which it trips, mechanical, as the firmware sees it", sees_speed),
     ("run", "i_continuous", "A", "current that may flow for ever, peak", overloads),
     ("run", "overload_time", "s", "for which the current limit may flow until it trips", overloads),
-    ("run", "temp_trip", "degC", "temperature at which it trips; the simulation has no temperature", _always),
+    ("run", "temp_trip", "degC", "temperature at which it trips", _always),
     ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", closes_loops),
     ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
     ("speed_loop", "compensation", "", "share of R times I that is taken off the armature's voltage", lambda b: _armature(b) and closes_loops(b)),

@@ -15,6 +15,7 @@ from crisp_compass.bench.settings.coupling import CouplingSettings
 from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.display import DisplaySettings
 from crisp_compass.bench.settings.flux import FluxSettings
+from crisp_compass.bench.settings.heat import HeatSettings
 from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.bench.settings.outer_loop import OuterLoopSettings
@@ -48,6 +49,7 @@ class Settings(Frozen):
     speed_loop: SpeedSettings = SpeedSettings()
     coupling: CouplingSettings = CouplingSettings()
     bus: BusSettings = BusSettings()
+    heat: HeatSettings = HeatSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()

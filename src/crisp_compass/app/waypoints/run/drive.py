@@ -28,6 +28,7 @@ from crisp_compass.course.running import fault_cause, run_findings
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.replayed import ReplayedDrive
+from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.preparation.checks import blocking_checks
@@ -326,7 +327,9 @@ class RunPage(Page):
         if not self.running:
             return f"{name}, {'fault' if fault else 'off'}"
         wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
-        return f"reference {grouped(wanted)} rpm, {'simulated' if identity.kind == 'simulation' else name}".replace("-", "−")
+        winding = self.port.winding if isinstance(self.port, SimulatedDrive) else None
+        warm = "" if winding is None else f", winding {winding:.0f} °C"
+        return f"reference {grouped(wanted)} rpm, {'simulated' if identity.kind == 'simulation' else name}".replace("-", "−") + warm
 
     def _waits(self) -> str:
         """Say what is outdated or edited of what the run uses, which stays as it was settled."""

@@ -36,7 +36,7 @@ class LimitsPage(Page):
         Entry("v_min", "Minimum bus", "V", width=100),
         Entry("v_max", "Maximum bus", "V", width=100, tip="Bus above which it trips: a braked load lifts it; none if empty"),
         Entry("speed_trip", "Over-speed", "rpm", width=100, tip="Speed as the firmware sees it at which it trips; none if empty"),
-        Entry("temp_trip", "Temperature", "°C", width=100, tip="Of the board's or winding's sensor; only the firmware reads it, the simulation has none; none if empty"),
+        Entry("temp_trip", "Temperature", "°C", width=100, tip="Of the board's or winding's sensor; in the simulation the winding's, where Heat knows how it warms; none if empty"),
         Entry("weakening", "Field weakening", "A", width=122, base="peak", tip="Most current against the magnet, to run faster than the voltage reaches; none if empty"),
         Pick("on_fault", "A fault", {"coast": "lets it coast", "brake": "shorts the motor"}, width=132, tip="Shorted windings brake; too much current always lets the shaft coast"),
     )  # fmt: skip

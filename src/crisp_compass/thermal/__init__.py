@@ -1,0 +1,1 @@
+"""How hot a motor gets, and how long it may take a current."""
