@@ -27,6 +27,7 @@ from crisp_compass.course.waypoints.plate import plate_outlook
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.preparation.supply import supply_outlook
+from crisp_compass.sensing.sensor import OBSERVER
 from crisp_compass.studies.hertz import hertz_outlook
 from crisp_compass.studies.scenarios import open_simulation, run_scenario
 
@@ -130,6 +131,5 @@ def test_volts_per_hertz_closes_no_loop_and_needs_no_sensor(hoist: Bench) -> Non
     assert float(np.mean(trace["speed"][-300:])) == pytest.approx(60.0, rel=0.06)
     with pytest.raises(Refusal, match="boost"):
         hertz_law(enter(enter(bench, "circuit", {"boost_share": 2.0}), "plate", {"rated_voltage": 15.0}))
-    with pytest.raises(Refusal, match="no angle sensor"):
-        build_drive(enter(hoist, "sensor", {"kind": "none"}))
+    assert build_drive(enter(hoist, "sensor", {"kind": "none"})).sensing.angle_sensor == OBSERVER  # field orientation without one: by its flux
     assert any(f.code == "checks-open" for f in open_points(bench))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
@@ -13,7 +14,9 @@ from crisp_compass.course.bus import inverter_of, watched
 from crisp_compass.course.circuit import hertz_law
 from crisp_compass.course.coupling import on_the_shaft
 from crisp_compass.course.known import Constant, best_value
-from crisp_compass.course.open_loop import stepping_current, steps_open
+from crisp_compass.course.observed import check_hand_over, observes
+from crisp_compass.course.observed import firmware_of as observer_of
+from crisp_compass.course.open_loop import closes_loops, stepping_current, steps_open
 from crisp_compass.course.sensorless import (
     CONVERTER_STEPS,
     NOISE_OF_SCALE,
@@ -24,7 +27,6 @@ from crisp_compass.course.sensorless import (
     without_sensor,
 )
 from crisp_compass.course.speed_design import ahead_of_the_loop, filters_of
-from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
@@ -60,14 +62,14 @@ def _iron(bench: Bench, inductance: float) -> tuple[float, float]:
 
 def sensor_of(bench: Bench) -> int:
     """Return what tells the plant's firmware angle or speed; without a sensor an estimator does, or a brushed motor's armature voltage."""
-    if without_sensor(bench):
+    if without_sensor(bench) or observes(bench):
         return OBSERVER
     return SENSORS[bench.settings.sensor.kind].kernel
 
 
 def plate_needs_angle(bench: Bench) -> bool:
     """Tell whether the loops of this motor need a sensor's angle: a stepper's and an induction motor's do."""
-    return turns_field(bench) and closes_loops(bench) and not without_sensor(bench) and not steps_open(bench)
+    return turns_field(bench) and closes_loops(bench) and not without_sensor(bench) and not observes(bench) and not steps_open(bench)
 
 
 def sensing_of(bench: Bench, full_scale: float) -> Sensing:
@@ -131,6 +133,8 @@ def build_drive(bench: Bench) -> Drive:
     else:
         control = control._replace(**_around_the_loop(bench, control))
     control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control), **watched(bench, closes=not steps_open(bench)))
+    if family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
+        control = control._replace(field_off=bench.settings.circuit.field_off)
     if in_blocks(bench):
         machine: AnyMachine = block_machine(bench, r, 0.5 * (ld + lq))
         control = control._replace(block=1.0, advance=bench.settings.current_loop.advance)
@@ -174,8 +178,16 @@ def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
         machine,
         on_the_shaft(bench, load, control.ts),
         inverter_of(bench, lost=_bridge_loss(bench, dead.value if dead else 0.0), knee=max(0.02 * run.i_trip, 1e-3)),
-        sensing_of(bench, full_scale(bench)), control, *(firmware_of(bench) if without_sensor(bench) else ()),
+        sensing_of(bench, full_scale(bench)), control, *_unsensed(bench, control),
     )  # fmt: skip
+
+
+def _unsensed(bench: Bench, c: Control) -> tuple[Any, ...]:
+    """Return what the firmware runs without a sensor; nothing with one."""
+    if observes(bench):
+        check_hand_over(bench)
+        return observer_of(bench, c.ts, c.speed_filter / (2 * math.pi))
+    return firmware_of(bench) if without_sensor(bench) else ()
 
 
 def hertz_drive(bench: Bench) -> Drive:

@@ -1,4 +1,4 @@
-"""Stepping without a sensor: whether this bench's firmware turns a field and believes that the rotor follows, and with what current."""
+"""Which loops are closed; stepping without a sensor: whether this bench's firmware turns a field and believes that the rotor follows, and with what current."""
 
 from __future__ import annotations
 
@@ -8,6 +8,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.motor import family_of
 from crisp_compass.sensing import SENSORS
+
+
+def closes_loops(bench: Bench) -> bool:
+    """Tell whether the firmware controls currents: volts over frequency does not."""
+    return not (family_of(bench).own_circuit and bench.settings.circuit.firmware == "volts-per-hertz")
 
 
 def steps_open(bench: Bench) -> bool:

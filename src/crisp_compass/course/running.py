@@ -8,10 +8,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.limits import limits_of
+from crisp_compass.course.observed import forced_current, forced_torque, hand_over, observes
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.sensorless import by_injection, without_sensor
-from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.estimates import Finding
-from crisp_compass.quantities import grouped
+from crisp_compass.quantities import grouped, show
 
 _CAUTION = Finding(
     "caution",
@@ -66,6 +67,11 @@ def run_findings(bench: Bench, kind: str = "simulation") -> tuple[Finding, ...]:
     if kind != "simulation":
         return (_START_MOVES,) if kind == "link" else ()
     slow = slow_hold(bench)
+    if observes(bench) and 0.0 < abs(bench.settings.run.speed) < hand_over(bench):
+        torque, load = forced_torque(bench), abs(bench.settings.run.load)
+        text = f"Below {grouped(hand_over(bench) * RPM_PER_RAD_S)} rpm no flux tells the angle: {show(forced_current(bench), 'A', 3)} are turned, which pull {show(torque, 'N·m', 3)} at most"
+        text += f", less than the load of {show(load, 'N·m', 3)}." if load > torque else "."
+        return _CAUTION, Finding("caution" if load > torque else "info", "forced-range", text)
     if slow is None:
         return (_CAUTION, *(f for f in limits_of(bench).findings if f.code in ("emf-above-bus", "beyond-voltage")))
     least = math.ceil(slow[1] * RPM_PER_RAD_S)

@@ -17,6 +17,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.conversions import resistance_at
 from crisp_compass.course.block import block_constant, in_blocks
 from crisp_compass.course.coupling import coupling_of
+from crisp_compass.course.observed import estimates
 from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -109,7 +110,7 @@ def filters_of(bench: Bench) -> TorqueFilters:
 def counts_of(bench: Bench) -> float | None:
     """Return the counts a turn of a sensor that counts; None where edges are timed, or none tells the angle."""
     sensor = SENSORS[bench.settings.sensor.kind]
-    if not sensor.counted or sensor.kernel == ARMATURE or without_sensor(bench):
+    if not sensor.counted or sensor.kernel == ARMATURE or estimates(bench):
         return None
     return float(bench.settings.sensor.counts_per_rev) if sensor.steps is None else sensor.steps
 

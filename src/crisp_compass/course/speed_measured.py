@@ -18,7 +18,7 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.capture import Capture
 from crisp_compass.capture.quality import noise
 from crisp_compass.course.drive import build_drive, running_mode
-from crisp_compass.course.sensorless import without_sensor
+from crisp_compass.course.observed import estimates
 from crisp_compass.course.speed_design import design_speed, filter_of, plant_of, sensor_delay, torque_constant
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.errors import Refusal
@@ -120,7 +120,7 @@ def read_speed_response(bench: Bench, capture: Capture) -> MeasuredSpeed:
         grid = np.arange(0.0, float(t[-1]) + loop.ts, loop.ts)
         answer = simulate(close(loop, 0), np.interp(grid, t, reference - reference[0]))[:, 0]
         designed = np.interp(t, grid, answer) + reference[0]
-        if not without_sensor(bench):
+        if not estimates(bench):
             simulated, seen, pulled = _simulated(bench, gains, t, reference)
     clear = float(np.ptp(reference)) > _CLEAR * noise(measured)  # a step that is buried says nothing of gains
     limit = bench.settings.run.i_limit

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
 from crisp_compass.bench.rules import need
-from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.drive.description import Description
 from crisp_compass.drive.hand import CAGE, TURNED, lacks
 from crisp_compass.drive.routines import Motor

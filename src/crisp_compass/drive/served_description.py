@@ -7,8 +7,8 @@ from collections.abc import Mapping, Sequence
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.observed import estimates
 from crisp_compass.course.open_loop import steps_open
-from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.drive.description import Description, Entry, Scope, Watchdog, limits
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_parameters import MASKABLE, Parameter
@@ -119,7 +119,7 @@ def describe(
 
 def _possible_faults(bench: Bench, drive: Drive) -> set[int]:
     """Return the codes of what can trip this drive with its motor, its sensor and its limits."""
-    found, blind = {OVER_CURRENT, UNDER_VOLTAGE}, without_sensor(bench)
+    found, blind = {OVER_CURRENT, UNDER_VOLTAGE}, estimates(bench)
     for code, can in (
         (STALL, not steps_open(bench)), (LOST, blind), (NO_START, blind), (NO_POLE, blind and drive.injected.volts > 0), (OVER_VOLTAGE, drive.control.v_max < 1e8),
         (OVER_SPEED, drive.control.speed_trip < 1e8), (OVERLOAD, drive.control.i2t > 0),

@@ -8,7 +8,7 @@ from pathlib import Path
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.captures import Evaluated
-from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.drive.description import Description
 from crisp_compass.drive.hand import SWEPT, Hand, lacks
 from crisp_compass.drive.identification_plan import needs_of

@@ -12,7 +12,8 @@ from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.firmware.entries import Entry, Group, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan, whole_delay
 from crisp_compass.firmware.speed_entries import braking, limits, speed, weakening
-from crisp_compass.plant.control.rotor_field import FOLLOWS, SLIP_RATE, TELLS
+from crisp_compass.plant.control.rotor_field import FOLLOWS, REST, SLIP_RATE, TELLS
+from crisp_compass.plant.control.rotor_observer import FOLLOWED, FORCED_MOST, LEAST, LOOKS, STANDS
 from crisp_compass.plant.parameters import START_COLUMNS
 from crisp_compass.safe_text import c_float
 from crisp_compass.sensorless.injection import KNOWN_ALREADY, POLE_SURE, SLACK
@@ -23,7 +24,7 @@ def configuration(plan: Plan) -> list[Group]:
     made = (
         ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", speed), ("Limits", limits), ("Braking", braking), ("Field weakening", weakening),
         ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Stepping", _stepping), ("Estimator", _estimator),
-        ("Start", _start), ("Injection", _injection),
+        ("Start", _start), ("Without a sensor", _observer), ("Injection", _injection),
     )  # fmt: skip
     groups = [Group(title, tuple(make(plan))) for title, make in made]
     return [g for g in groups if g.entries]
@@ -235,6 +236,9 @@ def _rotor(plan: Plan) -> Iterator[Entry]:
             c.flux_share,
             "of the voltage; a flux that would take more is weakened as one over the speed",
         )
+        if plan.context["field_off"]:
+            yield periods(plan, "FIELD_OFF", c.field_off, "at rest, until the field is let go")
+            yield number("FIELD_OFF_RAD_S", REST, "speed that counts as rest")
 
 
 def _hertz(plan: Plan) -> Iterator[Entry]:
@@ -344,6 +348,34 @@ def start_rows(plan: Plan) -> list[tuple[float, float, float, float, float]]:
             )
         )
     return found
+
+
+def _observer(plan: Plan) -> Iterator[Entry]:
+    if not plan.context["observed"]:
+        return
+    o, s, c, p = plan.drive.estimator, plan.drive.start, plan.drive.control, plan.drive.machine.pole_pairs
+    waits, early = whole_delay(plan)
+    yield whole("HISTORY", waits + 2, "voltages that are remembered")
+    yield number("EARLY_SHARE", early, "part of a period for which the voltage before still stands")
+    yield number("OBS_PULL", min(o.correction * c.ts, 1.0), "of the way that the flux's length is pulled in a period")
+    yield number("OBS_KP_TS", o.kp * c.ts, f"phase-locked loop: Kp = {o.kp:.6g} 1/s, times the period")
+    yield number("OBS_KI_TS", o.ki * c.ts, f"Ki = {o.ki:.6g} 1/s^2, times the period")
+    yield number("OBS_SHARE", min(o.filter * c.ts, 1.0), "of the way that the measure of evenness goes in a period")
+    yield number("OBS_LEAST_WB", LEAST * c.lm * c.i_flux, "least flux that is divided by")
+    yield number("OBS_STANDS_WB", STANDS * c.lm * c.i_flux, "flux from which the shaft is turned")
+    yield number("OBS_SPREAD_RAD", o.spread, "most error of angle and length, rms, of a flux that looks right")
+    yield number("OBS_LOOKS_RAD_S", LOOKS * p * s.low_up, "electrical, least turning of such a one")
+    yield number("OBS_FOLLOWED", FOLLOWED, "part of the forced speed that the rotor must follow with")
+    yield number("OBS_HOLD_RAD", o.hold, "turning through which all of that must hold")
+    yield number("LOW_CURRENT_A", s.low_current, "turned at a forced angle, peak")
+    yield number("LOW_UP_RAD_S", s.low_up, "of the shaft, above which the loops close on the flux")
+    yield number("LOW_DOWN_RAD_S", s.low_down, "below which they let go")
+    yield number("FORCED_MOST_RAD_S", FORCED_MOST * s.low_up, "the fastest forced speed")
+    yield number("LOW_RAMP_STEP_RAD_S", min(c.ramp, s.low_ramp) * c.ts * c.speed_divider, f"a step of the ramp at a forced angle, of {min(c.ramp, s.low_ramp):.6g} rad/s^2")
+    yield periods(plan, "FIELD", 5.0 / c.rotor_rate, "at most, to build the field")
+    yield periods(plan, "WAIT", s.wait, "above the closing speed, until the start has failed")
+    yield periods(plan, "LOST", s.lost, "of a flux that looks wrong, until the drive trips")
+    yield number("DEAD_TIME_V", s.dead_voltage, "what the observer takes off each leg against its current")
 
 
 def _injection(plan: Plan) -> Iterator[Entry]:

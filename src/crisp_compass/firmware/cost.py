@@ -31,6 +31,8 @@ COSTS: dict[Kind, Cost] = {
 }
 #: What field weakening adds.
 WEAKENING = Cost(160, 950, 20)
+#: What an induction motor without a sensor adds: not counted, taken from the parts that the estimator of magnets shares with it.
+OBSERVER = Cost(700, 2400, 80)
 #: Clocks an instruction takes on average: divisions, roots and branches take more than one, and flash its own.
 CLOCKS_PER_INSTRUCTION = 1.5
 #: Instructions of the whole-number parts: current controller on a Cortex-M0, estimators on a Cortex-M4.
@@ -59,8 +61,8 @@ class Budget:
 
 def cost_of(plan: Plan) -> Cost:
     """Return what the firmware of a plan takes a period."""
-    plain, more = COSTS[plan.kind], WEAKENING if plan.context["weakens"] else Cost(0, 0, 0)
-    return Cost(plain.instructions + more.instructions, plain.code + more.code, plain.memory + more.memory)
+    parts = [COSTS[plan.kind], *((WEAKENING,) if plan.context["weakens"] else ()), *((OBSERVER,) if plan.context["observed"] else ())]
+    return Cost(sum(p.instructions for p in parts), sum(p.code for p in parts), sum(p.memory for p in parts))
 
 
 def budget(plan: Plan, clock_hz: float) -> Budget:

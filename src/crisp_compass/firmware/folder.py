@@ -62,7 +62,7 @@ def files_of(plan: Plan, vectors: list[Vectors], when: str) -> list[SourceFile]:
 
 def sources_of(plan: Plan) -> list[str]:
     """Return the C files that make the drive."""
-    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ())]
+    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ()), *(("cc_observer",) if plan.context["observed"] else ())]
     return [f"src/{part}.c" for part in parts]
 
 

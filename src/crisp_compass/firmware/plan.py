@@ -12,9 +12,9 @@ from crisp_compass.bench.rules import need, settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.drive import build_drive, sees_speed
-from crisp_compass.course.open_loop import steps_open
+from crisp_compass.course.observed import observes
+from crisp_compass.course.open_loop import closes_loops, steps_open
 from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmFigures
 from crisp_compass.motor import family_of, three_phases
@@ -40,7 +40,7 @@ CALLED: dict[Kind, str] = {
     "magnet": "field orientation on magnets by a sensor's angle",
     "sensorless": "field orientation on magnets without a sensor, with its start",
     "block": "six-step commutation with one current controller",
-    "rotor": "indirect field orientation of an induction motor",
+    "rotor": "indirect field orientation of an induction motor by a sensor",
     "hertz": "volts over frequency of an induction motor",
     "armature": "current and speed of a brushed motor",
     "stepping": "a stepper turned without a sensor",
@@ -68,7 +68,7 @@ class Plan:
     @property
     def called(self) -> str:
         """What this firmware does, in a few words."""
-        return CALLED[self.kind]
+        return "field orientation of an induction motor without a sensor" if self.context["observed"] else CALLED[self.kind]
 
     @property
     def legs(self) -> int:
@@ -110,7 +110,8 @@ def plan_of(bench: Bench) -> Plan:
     kind = _kind(bench, drive)
     windings = 3 if three_phases(bench) else 1 if isinstance(drive.machine, Brushed) else 2
     sensor = _sensor(bench, kind)
-    has_angle = kind in ("magnet", "block", "rotor") or sensor == "encoder"
+    observed = kind == "rotor" and observes(bench)
+    has_angle = (kind in ("magnet", "block", "rotor") and not observed) or sensor == "encoder"
     if has_angle and sensor not in ("halls", "encoder"):
         raise Refusal("the firmware needs a sensor's angle", "choose an encoder or halls on the plate")
     if kind in ("magnet", "block") and sensor == "encoder":  # with a zero that nobody found the motor may run away
@@ -129,7 +130,7 @@ def plan_of(bench: Bench) -> Plan:
     ]  # fmt: skip
     titles = {"halls": "the rotor's angle from three halls", "encoder": "the rotor's angle from an encoder"}
     context: dict[str, Any] = {
-        "kind": kind, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
+        "kind": kind, "observed": observed, "field_off": kind == "rotor" and drive.control.field_off > 0, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
         "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind not in ("hertz", "stepping"),
         "injects": injects, "weakens": weakens, "overload": drive.control.i2t > 0, "brakes": drive.control.brakes > 0, "too_hot": bench.settings.run.temp_trip is not None,
         "filtered": drive.control.set_point > 0, "rounded": drive.control.jerk > 0, "ahead_inertia": drive.control.ahead_inertia > 0, "ahead_viscous": drive.control.ahead_viscous > 0,

@@ -101,7 +101,7 @@ def all_vectors(plan: Plan) -> list[Vectors]:
     heavy = 0.0 if plan.kind == "stepping" else 2.0 * _limit_torque(plan)
     after = min(start, longest * 0.7)
     low = max(0.7 * v, min(1.1 * plan.drive.control.v_min, v))
-    back = 0.5 * target if plan.kind == "sensorless" else -0.5 * target
+    back = 0.5 * target if plan.kind == "sensorless" or plan.context["observed"] else -0.5 * target
     short = min(0.12, 0.1 * longest)
     fast = math.copysign(max(_fastest(plan), abs(target)), target)
     found = [
@@ -149,6 +149,12 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
             yield _played(plan, "overload", [Moment(0.0, 2, 0.0, 50.0 * _limit_torque(plan), v, flux, asked)], seconds)
     if plan.context["idles"] and start + 0.8 < longest:
         yield _played(plan, "rest", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
+    if plan.context["observed"]:  # through the forced range and out of it the other way
+        slow, down = math.copysign(0.5 * plan.drive.start.low_down, target), abs(target) / c.ramp + 0.3
+        yield _played(plan, "slow", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, slow, 0.0, v), Moment(start + down, 1, -target, 0.0, v)], min(start + 3 * down, longest))
+    if plan.context["field_off"] and start + c.field_off + 1.0 < longest:
+        stops = abs(target) / c.ramp + 0.3
+        yield _played(plan, "field", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v), Moment(start + stops + c.field_off + 0.1, 1, target, 0.0, v)], min(start + stops + c.field_off + 0.6, longest))
     if plan.context["chops"] or plan.context["folds"]:
         ramp, begun, back = abs(target) / max(c.ramp, 1e-9) + 0.05, min(start, 0.6 * longest), 0.5 * target if plan.kind == "sensorless" else -0.5 * target
         # a bus at which little braking is left, and one above the resistor's level
@@ -272,7 +278,7 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
         volts = (x[state.V_ALPHA], 0.0 if plan.kind == "block" else step)
         seen[k, 11:13] = volts
         seen[k, 13], seen[k, 14], seen[k, 15] = x[state.SPEED_SEEN], x[state.IQ_REF], x[state.FAULT]
-        seen[k, 16] = x[state.PHASE] if plan.kind == "sensorless" else 0.0
+        seen[k, 16] = x[state.PHASE] if plan.kind == "sensorless" or plan.context["observed"] else 0.0
         if active and plan.kind == "sensorless":
             active = x[state.PHASE] != state.RESTING
         seen[k, 17] = _on(plan, step) if active else 0.0

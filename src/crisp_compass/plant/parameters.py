@@ -178,7 +178,7 @@ class Control(NamedTuple):
     ``compensation`` of its drop across ``r`` [Ω, the firmware's belief] is taken off.
 
     Of induction machines the firmware believes ``lm`` [H] and ``rotor_rate`` = 1/Tr [1/s]; it magnetizes with ``i_flux`` [A peak] until
-    that takes the share ``flux_share`` of the voltage there is (0: never), beyond with less as 1/ω. Volts over frequency: ``boost`` [V] at rest and
+    that takes the share ``flux_share`` of the voltage there is (0: never), beyond with less as 1/ω, and lets the field go where nothing is asked for ``field_off`` [s] at rest (0: never). Volts over frequency: ``boost`` [V] at rest and
     ``volts_per_rad`` [V·s], the share ``slip_share`` of the slip compensated.
     ``v_max`` [V] and ``speed_trip`` [rad/s], of the speed as the firmware sees it, trip it where they are set; so does a current above
     ``i_continuous`` [A] once the integral of what its square is above that one's reaches ``i2t`` [A²s] (0: never). With ``brakes`` 1 a fault, but too
@@ -255,6 +255,7 @@ class Control(NamedTuple):
     notch_a2: float = 0.0
     idle_share: float = 1.0
     idle_after: float = 0.5
+    field_off: float = 0.0
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.
@@ -269,7 +270,7 @@ class Start(NamedTuple):
     the last row, else the start has failed. i_d fades within ``blend`` [s]. An estimate lost for ``lost`` [s] is a fault. Zero current is
     held for ``catch`` [s] first, to find a motor that turns already. Below ``low_down`` [rad/s] the firmware goes back to a current ``low_current`` [A] at a
     forced angle until ``low_up``. ``dead_voltage`` [V] is what it believes one leg loses. A start that failed is tried again up to ``retries``
-    times, each after the bridge was off for ``wait`` [s].
+    times, each after the bridge was off for ``wait`` [s]. An induction motor's field is turned at a forced angle along ``low_ramp`` [rad/s²] at most.
     """
 
     rows: tuple[float, ...] = (0.0,) * (START_ROWS * START_COLUMNS)
@@ -285,6 +286,7 @@ class Start(NamedTuple):
     low_up: float = 0.0
     dead_voltage: float = 0.0
     retries: float = 0.0
+    low_ramp: float = 0.0
 
 
 class Drive(NamedTuple):

@@ -14,10 +14,12 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bus import brake_levels, fold_levels
 from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
-from crisp_compass.course.open_loop import stepping_current, steps_open
+from crisp_compass.course.observed import BELOW, forced_current, observes
+from crisp_compass.course.observed import hand_over as closing_speed
+from crisp_compass.course.open_loop import closes_loops, stepping_current, steps_open
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
-from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.motor import family_of
 
 
 @dataclass(frozen=True)
@@ -133,6 +135,15 @@ def handed_settings(bench: Bench) -> list[Handed]:
             Handed("start_up", "low_current", s.low_current, "A", "at a forced angle where the estimate is worth nothing, peak"),
             Handed("start_up", "low_down", s.low_share * hand_over.value, "rad/s", "mechanical speed below which the angle is forced again"),
         ]  # fmt: skip
+    if observes(bench):
+        up = closing_speed(bench)
+        found += [
+            Handed("circuit", "hand_over", up, "rad/s", "mechanical speed above which the loops close on the flux, without a sensor"),
+            Handed("circuit", "low_down", BELOW * up, "rad/s", "mechanical speed below which the angle is forced again"),
+            Handed("circuit", "forced_current", forced_current(bench), "A", "turned at a forced angle there, peak"),
+        ]
+    if closes_loops(bench) and family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
+        found.append(Handed("circuit", "field_off", bench.settings.circuit.field_off, "s", "at rest, until the field is let go"))
     if steps_open(bench):
         stepping = bench.settings.stepping
         found += [

@@ -8,10 +8,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.bench.rules import settle, settled_value
+from crisp_compass.bench.rules import settle
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.drive import build_drive, running_mode
-from crisp_compass.course.sensorless import without_sensor
+from crisp_compass.course.observed import estimates, sure_from
 from crisp_compass.course.speed_design import (
     armature_tells,
     design_speed,
@@ -69,11 +69,11 @@ def _turning(bench: Bench, drive: Drive, speed: float) -> Simulation | None:
 
 def _trial_speed(bench: Bench) -> float:
     """Return the speed [rad/s] at which the loop is tried: that of its design where edges tell it, beyond the hand-over without a sensor."""
-    top, hand_over = bench.settings.plate.top_speed, settled_value(bench, "start_up.hand_over")
+    top, sure = bench.settings.plate.top_speed, sure_from(bench)
     if timed_by_edges(bench):
         return max(lowest_wanted_speed(bench), 0.02 * top)
-    if without_sensor(bench) and hand_over is not None:
-        return min(max(0.4 * top, 1.6 * hand_over.value), 0.9 * top)
+    if sure is not None:
+        return min(max(0.4 * top, 1.6 * sure), 0.9 * top)
     return 0.2937 * top  # where no whole number of counts comes in each step
 
 
@@ -83,7 +83,7 @@ def try_speed_loop(bench: Bench) -> SpeedTrial | None:
     drive, design = build_drive(bench), design_speed(bench)
     c = drive.control
     # the design is of the loop alone: no ramp, no torque ahead of it
-    ramp = c.ramp if without_sensor(bench) else 1e9
+    ramp = c.ramp if estimates(bench) else 1e9
     drive = drive._replace(control=c._replace(ramp=ramp, jerk=0.0, ahead_inertia=0.0, ahead_viscous=0.0, ahead_coulomb=0.0))
     at = _trial_speed(bench)
     sim = _turning(bench, drive, at)
@@ -134,10 +134,10 @@ class Following:
 
 def _base(bench: Bench, speed: float) -> float:
     """Return the speed [rad/s] that a run to ``speed`` begins at: rest, but where only a turning rotor tells its angle."""
-    hand_over = settled_value(bench, "start_up.hand_over")
-    if not without_sensor(bench) or hand_over is None:
+    sure = sure_from(bench)
+    if sure is None:
         return 0.0
-    base = 1.3 * hand_over.value
+    base = 1.3 * sure
     if speed < 1.1 * base:
         raise Refusal(
             f"the run's speed of {speed * RPM_PER_RAD_S:.4g} rpm is not beyond where the estimate is sure, {base * RPM_PER_RAD_S:.4g} rpm",

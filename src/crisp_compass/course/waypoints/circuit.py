@@ -12,6 +12,7 @@ from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.circuit import solved_circuit, usual_magnetizing
 from crisp_compass.course.kind import CaptureKind, to_quantity
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
@@ -21,12 +22,7 @@ from crisp_compass.identify.phasors import SteadyState, steady_state
 from crisp_compass.motor import family_of
 from crisp_compass.plausible import limits
 from crisp_compass.quantities import show
-
-
-def closes_loops(bench: Bench) -> bool:
-    """Tell whether the firmware controls currents: volts over frequency does not."""
-    return not (family_of(bench).own_circuit and bench.settings.circuit.firmware == "volts-per-hertz")
-
+from crisp_compass.sensing import SENSORS
 
 _SIGNALS = ("v_ab", "v_bc", "i_a", "i_b")
 #: Impedance over rated voltage by rated current from which a test is one at no load, and without a plate's figures the power factor.
@@ -162,6 +158,7 @@ WAYPOINT = Waypoint(
         Section("Tests"),
         Section("Decay"),
         Section("Rotor time constant", closes_loops),
+        Section("Without a sensor", lambda bench: closes_loops(bench) and not SENSORS[bench.settings.sensor.kind].leads),
         Section("Volts per hertz"),
     ),
 )

@@ -17,9 +17,9 @@ from crisp_compass.conversions import FAMILIES
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.kind import CaptureKind, to_quantity
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
-from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import CurrentDesign, limit_tracking, tune_current
 from crisp_compass.loops.step_fit import RunningLoop, StepFit, fit_step

@@ -13,13 +13,12 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Evidence
 from crisp_compass.capture import Capture
 from crisp_compass.course.kind import CaptureKind, to_quantity
-from crisp_compass.course.open_loop import steps_open
+from crisp_compass.course.open_loop import closes_loops, steps_open
 from crisp_compass.course.resonance import claims_resonance, read_resonance, resonance_headline, resonance_quantities
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.speed_design import armature_sensor, armature_tells, design_speed, filter_of
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
-from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.identify.resonance import broadband
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.motor import family_of, turns_field

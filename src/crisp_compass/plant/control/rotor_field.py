@@ -19,6 +19,7 @@ from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, OFF, SP
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
+    AT_REST,
     FIELD,
     FLUX_SEEN,
     I_ALPHA,
@@ -51,12 +52,14 @@ _MAGNETIZED_AT, _LEAST = 0.9, 0.05
 #: Volts over frequency: part of the line's flux below which the rotor follows no more. Behind the stator's leakage it falls to 0.71 at
 #: the pull-out torque and on from there; looked at from the frequency at which the line gives so many times the magnetizing current's drop.
 FOLLOWS, TELLS = 0.6, 3.0
+#: Speed [rad/s] below which a shaft counts as resting.
+REST = 0.5
 #: Rate [1/s] of the filter on the slip that volts over frequency compensates: slower than the rotor's own swing.
 SLIP_RATE = 10.0
 
 
 @inlined
-def _read(x: FloatArray, drive: Drive) -> tuple[float, float]:
+def read_stator(x: FloatArray, drive: Drive) -> tuple[float, float]:
     """Return α and β current [A] as the two channels read them."""
     s = drive.sensing
     second = -0.5 * x[I_ALPHA] + 0.5 * SQRT3 * x[I_BETA]
@@ -107,7 +110,12 @@ def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
     """Run the speed loop once there is flux; until then the shaft is asked for nothing."""
     c = drive.control
     x[ID_REF] = flux_current(x, drive)
-    if x[FLUX_SEEN] >= _MAGNETIZED_AT * c.lm * x[ID_REF] > 0.0:
+    if c.field_off > 0.0:
+        rests = target == 0.0 and abs(x[REF]) < REST and abs(x[SPEED_SEEN]) < REST
+        x[AT_REST] = x[AT_REST] + c.ts * c.speed_divider if rests else 0.0
+        if x[AT_REST] > c.field_off + 0.5 * c.ts:  # nothing is to be held: the field is let go
+            x[MAGNETIZED] = x[ID_REF] = 0.0
+    if x[ID_REF] > 0.0 and x[FLUX_SEEN] >= _MAGNETIZED_AT * c.lm * x[ID_REF]:
         x[MAGNETIZED] = 1.0
     if x[MAGNETIZED] == 0.0:
         x[INT_SPEED] = x[IQ_REF] = 0.0
@@ -117,33 +125,41 @@ def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
 
 
 @inlined
-def _oriented(x: FloatArray, drive: Drive) -> tuple[float, float]:
-    """Run the current controller in the frame of the flux as the firmware believes it; return the stationary voltage."""
-    c = drive.control
-    alpha, beta = _read(x, drive)
-    angle = x[ANGLE_SEEN]
+def regulated(x: FloatArray, drive: Drive, alpha: float, beta: float, speed: float, turning: float, flux: float) -> tuple[float, float]:
+    """Run the current controllers in the frame at ``ANGLE_SEEN``, which turns with ``turning`` [rad/s], on a ``flux`` [Wb] along d that the rotor's electrical ``speed`` cuts; return the stationary voltage."""
+    c, angle = drive.control, x[ANGLE_SEEN]
     cs, ss = math.cos(angle), math.sin(angle)
     i_d, i_q = alpha * cs + beta * ss, -alpha * ss + beta * cs
-    x[FLUX_SEEN] += (1.0 - math.exp(-c.rotor_rate * c.ts)) * (c.lm * i_d - x[FLUX_SEEN])
-    speed = drive.machine.pole_pairs * x[SPEED_SEEN]
-    turning = speed + x[SLIP]
-    feed_d = c.decouple * (-turning * c.lq * i_q - c.rotor_rate * x[FLUX_SEEN])
-    feed_q = c.decouple * (turning * c.ld * i_d + speed * x[FLUX_SEEN])
+    feed_d = c.decouple * (-turning * c.lq * i_q - c.rotor_rate * flux)
+    feed_q = c.decouple * (turning * c.ld * i_d + speed * flux)
     limit = x[V_BUS] * c.volts_per_bus
-    x[IQ_LOW], x[IQ_HIGH] = torque_limits(c, x[ID_REF], x[FLUX_SEEN], speed, turning, limit)
-    x[IQ_REF] = min(max(x[IQ_REF], x[IQ_LOW]), x[IQ_HIGH])
-    if abs(speed) * x[FLUX_SEEN] > limit:  # the flux induces more than there is: the voltage belongs against it
+    if abs(speed) * flux > limit:  # the flux induces more than there is: the voltage belongs against it
         turned = regulate(c, x[INT_Q], x[INT_D], x[IQ_REF] - i_q, x[ID_REF] - i_d, feed_q, feed_d, limit)
         x[VQ], x[VD], x[INT_Q], x[INT_D] = turned
     else:
         x[VD], x[VQ], x[INT_D], x[INT_Q] = regulate(
             c, x[INT_D], x[INT_Q], x[ID_REF] - i_d, x[IQ_REF] - i_q, feed_d, feed_q, limit
         )
-    flux = max(x[FLUX_SEEN], _LEAST * c.lm * c.i_flux, 1e-12)
-    x[SLIP] = c.rotor_rate * c.lm * i_q / flux
     ahead = angle + c.delay_samples * c.ts * turning
     ca, sa = math.cos(ahead), math.sin(ahead)
     return x[VD] * ca - x[VQ] * sa, x[VD] * sa + x[VQ] * ca
+
+
+@inlined
+def _oriented(x: FloatArray, drive: Drive) -> tuple[float, float]:
+    """Run the current controllers in the frame of the flux as the firmware believes it; return the stationary voltage."""
+    c = drive.control
+    alpha, beta = read_stator(x, drive)
+    cs, ss = math.cos(x[ANGLE_SEEN]), math.sin(x[ANGLE_SEEN])
+    i_d, i_q = alpha * cs + beta * ss, -alpha * ss + beta * cs
+    x[FLUX_SEEN] += (1.0 - math.exp(-c.rotor_rate * c.ts)) * (c.lm * i_d - x[FLUX_SEEN])
+    speed = drive.machine.pole_pairs * x[SPEED_SEEN]
+    turning = speed + x[SLIP]
+    x[IQ_LOW], x[IQ_HIGH] = torque_limits(c, x[ID_REF], x[FLUX_SEEN], speed, turning, x[V_BUS] * c.volts_per_bus)
+    x[IQ_REF] = min(max(x[IQ_REF], x[IQ_LOW]), x[IQ_HIGH])
+    va, vb = regulated(x, drive, alpha, beta, speed, turning, x[FLUX_SEEN])
+    x[SLIP] = c.rotor_rate * c.lm * i_q / max(x[FLUX_SEEN], _LEAST * c.lm * c.i_flux, 1e-12)
+    return va, vb
 
 
 @inlined
@@ -152,7 +168,7 @@ def _hertz(x: FloatArray, drive: Drive, target: float) -> tuple[float, float]:
     c = drive.control
     most = c.ramp * c.ts
     x[REF] += min(most, max(-most, target - x[REF]))
-    alpha, beta = _read(x, drive)
+    alpha, beta = read_stator(x, drive)
     cs, ss = math.cos(x[FIELD]), math.sin(x[FIELD])
     x[IQ_REF] = x[ID_REF] = 0.0
     in_phase, across = alpha * cs + beta * ss, -alpha * ss + beta * cs
@@ -180,7 +196,7 @@ def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
     c = drive.control
     if mode == OFF:
         x[INT_D] = x[INT_Q] = x[INT_SPEED] = x[IQ_REF] = x[ID_REF] = x[SLIP] = 0.0
-        x[IQ_LOW] = x[IQ_HIGH] = x[MAGNETIZED] = x[OUT_OF_STEP] = 0.0
+        x[IQ_LOW] = x[IQ_HIGH] = x[MAGNETIZED] = x[OUT_OF_STEP] = x[AT_REST] = 0.0
         x[VD] = x[VQ] = 0.0
         forget_reference(x, c, x[SPEED_SEEN], 0.0)
         x[FLUX_SEEN] *= math.exp(-c.rotor_rate * c.ts)
@@ -201,7 +217,7 @@ def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
     if mode == CURRENT:
         x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
     elif mode == SPEED:
-        x[ID_REF] = flux_current(x, drive)
+        x[ID_REF] = 0.0 if c.field_off > 0.0 and x[AT_REST] > c.field_off + 0.5 * c.ts else flux_current(x, drive)
     x[FIELD] = (x[FIELD] + x[SLIP] * c.ts) % (2.0 * math.pi)
     x[ANGLE_SEEN] += x[FIELD]
     va, vb = _oriented(x, drive)

@@ -16,9 +16,10 @@ import math
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
+from crisp_compass.plant.control.rotor_observer import observed_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import MAINS, OFF, SPEED, Drive, Induction
+from crisp_compass.plant.parameters import CURRENT, MAINS, OFF, SPEED, Drive, Induction
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -33,6 +34,7 @@ from crisp_compass.plant.state import (
     IQ,
     IQ_REF,
     OMEGA,
+    PHASE,
     PSI_ALPHA,
     PSI_BETA,
     REF,
@@ -48,6 +50,7 @@ from crisp_compass.plant.state import (
     VD,
     VQ,
 )
+from crisp_compass.sensing.sensor import OBSERVER
 
 
 @inlined
@@ -145,7 +148,7 @@ def _record_induction(x: FloatArray, row: FloatArray) -> None:
     row[11] = -row[9] - row[10]
     row[12], row[13], row[14] = x[V_BUS], x[TORQUE], x[THETA]
     row[15] = math.atan2(x[PSI_BETA], x[PSI_ALPHA])
-    row[16], row[17] = x[SPEED_SEEN], x[ANGLE_SEEN]
+    row[16], row[17], row[18] = x[SPEED_SEEN], x[ANGLE_SEEN], x[PHASE]
 
 
 @compiled
@@ -163,19 +166,24 @@ def run_induction(
     c = drive.control
     whole, early = delays(c)
     rows, divider = 0, int(c.speed_divider)
+    observed = drive.sensing.angle_sensor == OBSERVER
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
         load_bus(x, drive, inputs)
         x[DRAWN] = 0.0
-        sense_angle(x, drive, edges, table_edges)
-        if speed_phase == 0:
-            sense_speed(x, drive)
-            if mode == SPEED:
-                ask_speed(x, drive, inputs[IN_SPEED])
+        due = speed_phase == 0
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
-        next_a, next_b = rotor_firmware(x, drive, inputs, mode)
+        if observed and mode in (OFF, SPEED, CURRENT):
+            next_a, next_b = observed_firmware(x, drive, inputs, mode, due, whole, early)
+        else:
+            sense_angle(x, drive, edges, table_edges)
+            if due:
+                sense_speed(x, drive)
+                if mode == SPEED:
+                    ask_speed(x, drive, inputs[IN_SPEED])
+            next_a, next_b = rotor_firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):
             _record_induction(x, out[rows])

@@ -9,8 +9,8 @@ from crisp_compass.bench.base import Quantity
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.course.circuit import hertz_law
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.open_points import check_bench
-from crisp_compass.course.waypoints.circuit import closes_loops
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls

@@ -11,8 +11,8 @@ from PySide6.QtWidgets import QVBoxLayout, QWidget
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.sensorless import without_sensor
-from crisp_compass.course.waypoints.circuit import closes_loops
+from crisp_compass.course.observed import estimates
+from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.drive.port import Port
 from crisp_compass.drive.simulated import PHASES
 from crisp_compass.estimates import FloatArray
@@ -90,7 +90,7 @@ def dial_of(bench: Bench, port: Port, trace: Mapping[str, FloatArray]) -> DialVi
     limit_v, limit_i = last["v_bus"] * port.parameters().get("volts_per_bus", 0.0), run.i_limit
     ahead = math.degrees(math.atan2(last["i_q"], last["i_d"]))
     caption = f"θe {theta:.0f}°   i {show(i_size, 'A', 2)}   v {100 * v_size / limit_v:.0f} % of limit" if limit_v > 0 else ""
-    estimated, seen = without_sensor(bench), math.degrees(last.get("theta_seen", last["theta_e"])) % 360
+    estimated, seen = estimates(bench), math.degrees(last.get("theta_seen", last["theta_e"])) % 360
     if estimated and caption and round(last.get("phase", -1.0)) in PHASES:
         caption += f"   {PHASES[round(last['phase'])]}"
     frame = seen if family_of(bench).own_circuit or estimated else None
