@@ -41,6 +41,8 @@ from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
 MOST_ROWS = 60_000
 _HEAD = "mode,target [rad/s],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus [V],count,speed [rad/s],hall,temp [degC],v_alpha [V],v_beta [V],speed_seen [rad/s],i_q_ref [A],fault,phase,on"
 
+#: Stator's resistance over the believed one where nothing but voltages tell the flux.
+_WARMER = 1.15
 #: Column behind those that are written: the step of a block commutation.
 _STEP = 18
 
@@ -80,6 +82,8 @@ def firmware_drive(plan: Plan) -> Drive:
     or steps, which would put an event that hangs on a threshold periods apart between single and double precision.
     """
     drive = plan.drive._replace(sensing=plan.drive.sensing._replace(noise=0.0, step=0.0))
+    if plan.context["observed"]:  # a stator warmer than believed, or the flux would need no correction
+        drive = drive._replace(machine=drive.machine._replace(r=_WARMER * drive.machine.r))
     if plan.sensor != "encoder" or plan.kind == "armature":
         return drive
     n, p = drive.sensing.counts_per_rev, drive.machine.pole_pairs
@@ -122,7 +126,8 @@ def all_vectors(plan: Plan) -> list[Vectors]:
         found.append(_played(plan, "currents", _current_steps(plan, short, low), short))
         held = Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)
         field = 5 / plan.drive.control.rotor_rate if plan.kind == "rotor" else 0.0
-        found.append(_played(plan, "stall", [held], plan.drive.control.stall_time + field + 0.15))
+        start_fails = plan.drive.start.wait + plan.drive.start.low_up / plan.drive.start.low_ramp if plan.context["observed"] else 0.0
+        found.append(_played(plan, "stall", [held], plan.drive.control.stall_time + field + start_fails + 0.15))
     return found
 
 
@@ -151,6 +156,7 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         yield _played(plan, "rest", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
     if plan.context["observed"]:  # through the forced range and out of it the other way
         slow, down = math.copysign(0.5 * plan.drive.start.low_down, target), abs(target) / c.ramp + 0.3
+        yield _played(plan, "lost", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, target, 5.0 * _limit_torque(plan), v)], min(start + plan.drive.start.lost + 0.3, longest))
         yield _played(plan, "slow", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, slow, 0.0, v), Moment(start + down, 1, -target, 0.0, v)], min(start + 3 * down, longest))
     if plan.context["field_off"] and start + c.field_off + 1.0 < longest:
         stops = abs(target) / c.ramp + 0.3
