@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -75,6 +75,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self.plotItem.layout.addItem(self._legend, 0, 1)
         self._lines: list[tuple[pg.InfiniteLine, str, Qt.PenStyle]] = []
         self._cursors: list[pg.InfiniteLine] = []
+        self._texts: list[pg.TextItem] = []
         self._dense: set[str] = set()
         self._long: dict[str, Pyramid] = {}
         self.plotItem.getViewBox().sigXRangeChanged.connect(self._on_range)
@@ -142,6 +143,8 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
     def restyle(self) -> None:
         """Take the theme's colours."""
         self.setBackground(THEME.color("sheet"))
+        for item in self._texts:
+            item.setColor(THEME.color("soft"))
         for side, (text, unit) in (("bottom", self._x), ("left", self._y)):
             axis = self.plotItem.getAxis(side)
             axis.setPen(THEME.pen("soft"))
@@ -302,6 +305,17 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         self.plotItem.addItem(line, ignoreBounds=True)
         self._lines.append((line, token, DASHES[dash]))
         return line
+
+    def write(self, texts: Sequence[tuple[float, float, str]]) -> None:
+        """Write small texts at places of the plot, instead of those before."""
+        for item in self._texts:
+            self.plotItem.removeItem(item)
+        self._texts = []
+        for x, y, text in texts:
+            item = pg.TextItem(text, color=THEME.color("soft"), anchor=(0.5, 0.5))
+            item.setPos(x, y)
+            self.plotItem.addItem(item, ignoreBounds=True)
+            self._texts.append(item)
 
     def fit(self) -> None:
         """Show everything."""

@@ -18,6 +18,7 @@ from crisp_compass.bench.settings.flux import FluxSettings
 from crisp_compass.bench.settings.heat import HeatSettings
 from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
+from crisp_compass.bench.settings.limits import LimitSettings
 from crisp_compass.bench.settings.outer_loop import OuterLoopSettings
 from crisp_compass.bench.settings.pwm import PwmSettings
 from crisp_compass.bench.settings.resistance import ResistanceSettings
@@ -50,6 +51,7 @@ class Settings(Frozen):
     coupling: CouplingSettings = CouplingSettings()
     bus: BusSettings = BusSettings()
     heat: HeatSettings = HeatSettings()
+    limits: LimitSettings = LimitSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()

@@ -70,5 +70,5 @@ WAYPOINT = Waypoint(
     needs=("plate", "resistance", "inductance", "flux", "circuit", "pwm", "current_loop", "start_up", "speed_loop"),
     also_needs=_hall_table,
     captures=(HEATING, HEATING_WINDING, HEATING_ARMATURE),
-    sections=(Section("Drive"), Section("Limits"), Section("Braking"), Section("Heat")),
+    sections=(Section("Drive"), Section("Envelope"), Section("Limits"), Section("Braking"), Section("Heat")),
 )

@@ -23,6 +23,7 @@ from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.running import fault_cause, run_findings
 from crisp_compass.course.waypoints import BY_KEY
@@ -147,6 +148,9 @@ class RunPage(Page):
             else:
                 self.stack.setCurrentIndex(1)
             stops = blocking_checks(bench) if kind != "replay" else ()
+            raised = [f for f in above_reason(bench) if f.level == "stop"] if kind == "simulation" else []
+            if raised:
+                raise Refusal(f"Disarmed: {raised[0].text[:1].lower()}{raised[0].text[1:]}".removesuffix("."))
             if stops and not (kind == "link" and self.document.drive.simulated):
                 raise Refusal(f"Disarmed: {stops[0].check.inline} says stop. {stops[0].reason}")
             self._follow()

@@ -16,6 +16,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.drive import can_brake, sees_speed, weakens
+from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.limits import Limits, limits_of
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.quantities import grouped, show
@@ -99,4 +100,4 @@ class LimitsPage(Page):
                 ("shorted windings drive", f"up to {show(found.shorted, 'A')}"),
             ]  # fmt: skip
         self.rows.show_rows(rows, note="Speeds without load. The overload counts what the current's square has above the continuous one's; less current cools.")
-        self.findings.show_findings(found.findings)
+        self.findings.show_findings((*above_reason(bench), *found.findings))

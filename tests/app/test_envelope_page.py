@@ -1,0 +1,40 @@
+"""Run, envelope: what binds, the load on the map, and a limit above its reason that disarms Run until it is named."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.run.envelope import EnvelopePage
+from crisp_compass.app.window import Window
+from hands import copy_bench, type_into
+
+
+def test_what_limits_it(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run", "Envelope")
+    page = window.page
+    assert isinstance(page, EnvelopePage)
+    qtbot.waitUntil(lambda: "the firmware's current limit" in page.answer._doubt.text(), timeout=60000)
+    assert len(page.plot.data("map")[0]) > 100
+    assert not page.because.isVisibleTo(page)
+    type_into(qtbot, page.number("load"), "500 mN·m")
+    qtbot.waitUntil(lambda: page.rows.texts["load"] == "500 mN·m" and page.rows.texts["efficiency"] == "87 %", timeout=20000)
+    type_into(qtbot, page.number("limits.gear_torque"), "0.6")
+    qtbot.waitUntil(lambda: "the gear's peak torque" in page.answer._doubt.text(), timeout=20000)
+    assert page.because.isVisibleTo(page)
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    assert "say why on Run, Envelope" in run.answer._reason.text()
+    assert run.port is None
+    window.travel("run", "Envelope")
+    page.because.setText("a new gear is ordered")
+    page.because.editingFinished.emit()
+    assert window.document.bench.settings.limits.because == "a new gear is ordered"
+    window.travel("run", "Drive")
+    assert run.port is not None
+    window.document.undo_stack.undo()
+    assert window.document.bench.settings.limits.because == ""
