@@ -50,20 +50,20 @@ def test_edges_are_those_of_the_equations() -> None:
     assert p.friction[0] == pytest.approx((1e-2 + 0.01) * 100.0)
 
 
-@pytest.mark.parametrize(("name", "run", "beyond"), [("winch", {"speed": 190.0}, 1.12), ("winch", {"speed": 240.0, "weakening": 4.0}, 1.12), ("hoist", {"speed": 60.0}, 1.12), ("hoist", {"speed": 170.0}, 2.0)])
-def test_the_simulated_drive_holds_what_is_inside_and_not_what_is_outside(name: str, run: dict[str, Any], beyond: float) -> None:
-    """A load of 0.93 of the edge is held, 1.12 of it is not; deep in a cage's weakened field, where little voltage is left and the plane takes all of the dead time off it, 2."""
+@pytest.mark.parametrize(("name", "run"), [("winch", {"speed": 190.0}), ("winch", {"speed": 240.0, "weakening": 4.0}), ("hoist", {"speed": 60.0}), ("hoist", {"speed": 170.0})])
+def test_the_simulated_drive_holds_what_is_inside_and_not_what_is_outside(name: str, run: dict[str, Any]) -> None:
+    """A load of 0.93 of the edge is held, 1.12 of it is not."""
     bench = demo(name, run)
     torque = plane_of(bench).at(run["speed"])[0]
     held = {}
-    for share in (0.93, beyond):
+    for share in (0.93, 1.12):
         sim = Simulation(build_drive(bench))
         sim.command(running_mode(bench), speed=run["speed"])
         sim.advance(3.0, every=200)
         sim.set_load(share * torque)
         held[share] = float(np.mean(sim.advance(2.0, every=20)["speed"][-200:]))
     assert held[0.93] == pytest.approx(run["speed"], rel=0.02)
-    assert held[beyond] < 0.985 * run["speed"]
+    assert held[1.12] < 0.985 * run["speed"]
 
 
 @pytest.mark.parametrize(("name", "speed", "share"), [("winch", 120.0, 0.5), ("winch", 60.0, 0.9), ("hoist", 80.0, 0.6)])

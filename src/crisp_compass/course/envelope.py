@@ -175,7 +175,9 @@ def plane_of(bench: Bench) -> Plane:
     """Work the plane out; raises Refusal naming what is missing."""
     bench = standing(bench)
     m, losses = motor_on_plane(bench), losses_on_plane(bench)
-    volts = bench.settings.plate.v_bus if in_blocks(bench) else usable_voltage(bench).motor
+    usable = usable_voltage(bench)
+    volts = bench.settings.plate.v_bus if in_blocks(bench) else usable.command
+    m = m._replace(dead=max(usable.command - usable.motor, 0.0))
     if m.weakest > 0:  # field weakening keeps the voltage below its limit, for control
         volts *= Control(1.0).weak_share
     asked = abs(bench.settings.run.speed)

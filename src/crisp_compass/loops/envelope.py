@@ -18,7 +18,7 @@ _HALVINGS = 36
 
 
 class Motor(NamedTuple):
-    """What stands behind the torque: ``factor``·p·ψ·i_q, and factor·R·i² lost; ``weakest`` [A] the most i_d against the magnet; of a cage ``rr`` Ω, ``lm`` H and its flux current ``i_flux`` [A], which falls as 1/ω beyond ``flux_volts``."""
+    """What stands behind the torque: ``factor``·p·ψ·i_q, and factor·R·i² lost; ``weakest`` [A] the most i_d against the magnet; of a cage ``rr`` Ω, ``lm`` H and its flux current ``i_flux`` [A], which falls as 1/ω beyond ``flux_volts``. ``dead`` [V] is what the dead time takes, along the current."""
 
     kind: Literal["magnet", "cage", "armature"]
     r: float
@@ -33,6 +33,7 @@ class Motor(NamedTuple):
     i_flux: float = 0.0
     flux_volts: float = 0.0
     drop: float = 0.0
+    dead: float = 0.0
 
 
 class Losses(NamedTuple):
@@ -76,8 +77,9 @@ def _magnet(m: Motor, torque: FloatArray, speed: FloatArray, volts: float) -> tu
     i_q = torque / (m.factor * m.pole_pairs * m.psi)
     for _ in range(4 if m.weakest > 0 else 1):  # what i_d adds to the torque of a salient rotor
         i_q = torque / (m.factor * m.pole_pairs * np.maximum(m.psi + (m.ld - m.lq) * i_d, 1e-3 * m.psi))
-        a, across = m.r**2 + (w * m.ld) ** 2, m.r * i_q + w * m.psi
-        b, c = 2 * (across * w * m.ld - m.r * w * m.lq * i_q), (w * m.lq * i_q) ** 2 + across**2 - volts**2
+        r = m.r + m.dead / np.maximum(np.hypot(i_d, i_q), 1e-9)  # what the dead time takes lies along the current
+        a, across = r**2 + (w * m.ld) ** 2, r * i_q + w * m.psi
+        b, c = 2 * (across * w * m.ld - r * w * m.lq * i_q), (w * m.lq * i_q) ** 2 + across**2 - volts**2
         root = b * b - 4 * a * c
         wanted = np.where(c <= 0, 0.0, (-b + np.sqrt(np.maximum(root, 0.0))) / (2 * np.maximum(a, 1e-30)))
         inside = (c <= 0) | ((root >= 0) & (wanted >= -m.weakest) & (wanted <= 0))
@@ -92,13 +94,14 @@ def _cage(m: Motor, torque: FloatArray, speed: FloatArray, volts: float) -> tupl
     flux = m.lm * i_d
     i_q = torque / (m.factor * m.pole_pairs * np.maximum(flux, 1e-12))
     turning = w + m.rr * i_q / np.maximum(flux, 1e-12)
-    v_d, v_q = m.r * i_d - turning * m.lq * i_q, (m.r + m.rr) * i_q + turning * m.lq * i_d + w * flux
+    r = m.r + m.dead / np.maximum(np.hypot(i_d, i_q), 1e-9)
+    v_d, v_q = r * i_d - turning * m.lq * i_q, (r + m.rr) * i_q + turning * m.lq * i_d + w * flux
     return np.hypot(i_d, i_q), m.factor * (m.r * (i_d**2 + i_q**2) + m.rr * i_q**2), v_d**2 + v_q**2 <= volts**2
 
 
 def _armature(m: Motor, torque: FloatArray, speed: FloatArray, volts: float) -> tuple[FloatArray, FloatArray, BoolArray]:
     current = torque / m.psi
-    return current, m.r * current**2 + m.drop * current, m.r * current + m.psi * speed + m.drop <= volts
+    return current, m.r * current**2 + m.drop * current, m.r * current + m.psi * speed + m.drop + m.dead <= volts
 
 
 #: What may bind, as codes of :class:`Envelope`.
