@@ -27,7 +27,7 @@ READS = [
 REFUSES = [
     ("", "Ω", "not a number"), ("abc", "Ω", "not a number"), ("1,234", "Ω", "could mean 1.234 or 1234"), ("5 mH", "Ω", "is an inductance"),
     ("5 parsec", "Ω", "no unit known"), ("1.2.3", "V", "no unit known|not a number"), ("1e999", "V", "too large"), ("3 krad/s", "rad/s", "no unit known"),
-    ("5 A", "V", "a voltage in V is needed"), ("5 mm", "Ω", "no unit known"), ("nan", "V", "not a number"), ("5 f", "H", "no unit known"),
+    ("5 A", "V", "a voltage in V is needed"), ("5 mm", "Ω", "is a length"), ("5 zz", "Ω", "no unit known"), ("nan", "V", "not a number"), ("5 f", "H", "no unit known"),
     ("3.000 rpm", "rpm", "could mean 3.000 or 3000"), ("1.234", "V", "could mean 1.234 or 1234"), ("1e30", "A", "more than any"), ("1e-30", "Ω", "less than any"),
     ("1e9", "V", "more than any"), ("-300", "degC", "below absolute zero"), ("-500 °F", "degC", "below absolute zero"), ("5 A rms", "A", "no difference here"),
 ]  # fmt: skip

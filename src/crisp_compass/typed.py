@@ -7,22 +7,25 @@ import re
 from dataclasses import dataclass
 
 from crisp_compass.errors import Refusal
-from crisp_compass.quantities import UNITS, parse
+from crisp_compass.quantities import UNITS, from_si, parse, show, significant
 
 #: Lines of an encoder: each gives four counts.
 _LINES = re.compile(r"\s*(ppr|lpr|cpr|lines?|pulses?|l/r|p/r)(\s*(/|per)\s*(turn|rev))?\.?\s*$", re.IGNORECASE)
 _COUNTS = re.compile(r"\s*counts?(\s*(/|per)\s*(turn|rev))?\.?\s*$", re.IGNORECASE)
 _STEP = re.compile(r"\s*(°|deg|degrees?)\s*(/|per)?\s*(full\s*)?(step)?\s*$", re.IGNORECASE)
 _HERTZ = re.compile(r"[\d.,\s][kM]?\s*(Hz|hz|1/s)\s*$")
+_VELOCITY = re.compile(r"(?<![A-Za-z])(mm|cm|m|km|ft|in)\s*/\s*(s|sec|min|h)\s*$|(?<![A-Za-z])(fpm|kph)\s*$")
 _SECONDS = re.compile(r"[\d.,\s](ms|s|sec|seconds?)\s*$", re.IGNORECASE)
 
 
 @dataclass(frozen=True)
 class Motor:
-    """What the other forms need of a motor: pole pairs (None: not known), and the top speed [rad/s]."""
+    """What the other forms need of a motor: pole pairs (None: not known), the top speed [rad/s], and how far the load moves for each radian of its shaft: ``travel`` [m], in the person's ``unit`` of velocity."""
 
     pole_pairs: float | None = None
     top_speed: float | None = None
+    travel: float | None = None
+    unit: str = "m/s"
 
 
 def read(text: str, unit: str, *, base: str = "", kind: str = "", motor: Motor | None = None) -> float:
@@ -47,6 +50,10 @@ def read(text: str, unit: str, *, base: str = "", kind: str = "", motor: Motor |
             return 4 * parse(_LINES.sub("", text), "")
         text = _COUNTS.sub("", text)
     dimension = UNITS[unit].dimension
+    if dimension == "angular speed" and _VELOCITY.search(text):
+        if not motor.travel:
+            raise Refusal(f"“{text.strip()}” needs to know what the shaft moves", "say it on Plate, Load side, or type the speed in rpm")
+        return parse(text, "m/s") / motor.travel
     if dimension == "angular speed" and _HERTZ.search(text):
         if motor.pole_pairs is None:
             raise Refusal(f"“{text.strip()}” needs the pole pairs", "enter them on the plate, or type the speed in rpm")
@@ -67,3 +74,13 @@ def read(text: str, unit: str, *, base: str = "", kind: str = "", motor: Motor |
             if value > 0:
                 return value if other == "N·m/A" else 60 / (2 * math.pi * value)
     return parse(text, unit, base=base)
+
+
+def equivalents(value: float, unit: str, motor: Motor) -> str:
+    """Return what a speed of the shaft [rad/s] is beside rpm: electrical frequency, and the load's velocity; empty where neither is known, or it is no speed."""
+    if UNITS[unit].dimension != "angular speed" or value == 0:
+        return ""
+    found = [] if motor.pole_pairs is None else [show(abs(value) * motor.pole_pairs / (2 * math.pi), "Hz")]
+    if motor.travel:
+        found.append(f"{significant(from_si(value * motor.travel, motor.unit))} {motor.unit}")
+    return ", ".join(found)

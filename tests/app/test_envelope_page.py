@@ -1,4 +1,4 @@
-"""Run, envelope: what binds, the load on the map, and a limit above its reason that disarms Run until it is named."""
+"""Run, envelope, and the load side: what binds, the load on the map, and a limit above its reason that disarms Run until it is named."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ from pathlib import Path
 
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.waypoints.plate.load_side import LoadSidePage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.envelope import EnvelopePage
 from crisp_compass.app.window import Window
@@ -38,3 +39,30 @@ def test_what_limits_it(window: Window, qtbot: QtBot, winch: Path, tmp_path: Pat
     assert run.port is not None
     window.document.undo_stack.undo()
     assert window.document.bench.settings.limits.because == ""
+
+
+def test_the_load_side_reaches_speed_fields_and_run(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("plate", "Load side")
+    page = window.page
+    assert isinstance(page, LoadSidePage)
+    assert page.answer.text == "Not yet"
+    page._fields["load_side.kind"].moved.emit("wheel")
+    for name, text in (("diameter", "120 mm"), ("ratio", "20"), ("mass", "25 kg"), ("velocity", "15 m/min")):
+        type_into(qtbot, page.number(f"load_side.{name}"), text)
+    page._fields["load_side.way"].moved.emit("vertical")
+    assert page.answer.text == "796 rpm"
+    qtbot.waitUntil(lambda: len(page.plot.data("peak")[0]) > 50, timeout=20000)
+    assert page.main_button is not None
+    page.main_button.click()
+    assert window.document.bench.settings.run.load_kind == "drives"
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    type_into(qtbot, run.number("speed"), "10 m/min")
+    assert abs(window.document.bench.settings.run.speed - 10 / 60 / 0.003) < 1e-6
+    assert "10.0 m/min" in run.number("speed")._frame.toolTip()
+    run.start()
+    run.advance(0.4)
+    assert "m/min at the load" in run._state("")
+    run.stop()

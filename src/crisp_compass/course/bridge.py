@@ -10,6 +10,7 @@ from crisp_compass.bench.rules import require_built, settled_value
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import Budget, PwmFigures, TimerSettings, plan_pwm
 from crisp_compass.modulation.sampling import SamplingWindow, sampling_limit, sampling_window, window_needed
+from crisp_compass.motion.load_side import screw, wheel
 from crisp_compass.motor import pole_pairs_of, three_phases
 from crisp_compass.typed import Motor
 
@@ -97,4 +98,14 @@ def typed_motor(bench: Bench) -> Motor:
         pairs: float | None = pole_pairs_of(bench.settings.plate)
     except Refusal:
         pairs = None
-    return Motor(pairs, bench.settings.plate.top_speed)
+    return Motor(pairs, bench.settings.plate.top_speed, travel_of(bench), bench.settings.load_side.unit)
+
+
+def travel_of(bench: Bench) -> float | None:
+    """Return how far the load moves for each radian of the shaft [m]; None where nothing is said of it."""
+    s = bench.settings.load_side
+    if s.kind == "wheel" and s.diameter is not None:
+        return wheel(s.diameter, s.ratio, s.falls)
+    if s.kind == "screw" and s.lead is not None:
+        return screw(s.lead, s.ratio)
+    return None

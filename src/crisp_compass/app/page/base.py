@@ -254,7 +254,7 @@ class Page(QWidget):
         bench = self.document.bench
         motor = typed_motor(bench)
         for number in self.findChildren(NumberField):
-            number.motor = motor
+            number.know(motor)
         for setting, widget in self._fields.items():
             of, name = locate(self.key, setting)
             page = getattr(bench.settings, of)

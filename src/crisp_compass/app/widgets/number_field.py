@@ -12,7 +12,7 @@ from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import frame, label, unmarked
 from crisp_compass.errors import Refusal
 from crisp_compass.quantities import editable, from_si, plain, show, to_si, unit_label
-from crisp_compass.typed import Motor, read
+from crisp_compass.typed import Motor, equivalents, read
 
 
 class _Framed(QWidget):
@@ -150,7 +150,15 @@ class NumberField(_Framed):
         shown = "empty" if self._value is None else show(self._value, self._unit, 6)
         words = f"{shown}, {self.base}" if self.base and self._value is not None else shown
         self.edit.setAccessibleDescription(f"{words}, presumed: Enter confirms it" if self._presumed else words)
-        self._frame.setToolTip("Presumed: nobody has entered it. Enter confirms it." if self._presumed else "")
+        also = equivalents(self._value, self._unit, self.motor) if self._value is not None else ""
+        said = ["Presumed: nobody has entered it. Enter confirms it."] if self._presumed else []
+        self._frame.setToolTip(" ".join([*said, *([f"{show(self._value, self._unit, 4)}: {also}."] if also else [])]))
+
+    def know(self, motor: Motor) -> None:
+        """Learn of the motor what this field may be typed and said in."""
+        if motor != self.motor:
+            self.motor = motor
+            self._describe()
 
     def _entry(self) -> QWidget:
         return self.edit

@@ -19,6 +19,7 @@ from crisp_compass.bench.settings.heat import HeatSettings
 from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.bench.settings.limits import LimitSettings
+from crisp_compass.bench.settings.load_side import LoadSideSettings
 from crisp_compass.bench.settings.outer_loop import OuterLoopSettings
 from crisp_compass.bench.settings.pwm import PwmSettings
 from crisp_compass.bench.settings.resistance import ResistanceSettings
@@ -52,6 +53,7 @@ class Settings(Frozen):
     bus: BusSettings = BusSettings()
     heat: HeatSettings = HeatSettings()
     limits: LimitSettings = LimitSettings()
+    load_side: LoadSideSettings = LoadSideSettings()
     outer_loop: OuterLoopSettings = OuterLoopSettings()
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()

@@ -69,7 +69,7 @@ WAYPOINT = Waypoint(
     headline=_headline,
     propose=propose,
     sections=(
-        *(Section(n) for n in ("Motor", "Drive and supply", "Wiring")),
+        *(Section(n) for n in ("Motor", "Drive and supply", "Load side", "Wiring")),
         Section("Leads", lambda bench: family_of(bench).open_loop),
         *(Section(n) for n in ("Sensor cable", "Checks", "Interference")),
     ),

@@ -24,6 +24,7 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.envelope import above_reason
+from crisp_compass.course.load_side import velocity_text
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.running import fault_cause, run_findings
 from crisp_compass.course.waypoints import BY_KEY
@@ -333,6 +334,8 @@ class RunPage(Page):
         wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
         winding = self.port.winding if isinstance(self.port, SimulatedDrive) else None
         warm = "" if winding is None else f", winding {winding:.0f} °C"
+        there = velocity_text(self.seen, self.port.speed) if not math.isnan(self.port.speed) else ""
+        warm += f", {there} at the load".replace("-", "−") if there else ""
         return f"reference {grouped(wanted)} rpm, {'simulated' if identity.kind == 'simulation' else name}".replace("-", "−") + warm
 
     def _waits(self) -> str:
