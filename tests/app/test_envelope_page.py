@@ -9,6 +9,7 @@ from pytestqt.qtbot import QtBot
 from crisp_compass.app.waypoints.plate.load_side import LoadSidePage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.envelope import EnvelopePage
+from crisp_compass.app.widgets.parts import Text
 from crisp_compass.app.window import Window
 from hands import copy_bench, type_into
 
@@ -65,4 +66,26 @@ def test_the_load_side_reaches_speed_fields_and_run(window: Window, qtbot: QtBot
     run.start()
     run.advance(0.4)
     assert "m/min at the load" in run._state("")
+    run.stop()
+
+
+def test_run_holds_a_torque(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    assert not run.number("torque").isVisibleTo(run)
+    run._fields["holds"].moved.emit("torque")
+    assert not run.number("speed").isVisibleTo(run)
+    type_into(qtbot, run.number("torque"), "300 mN·m")
+    assert "set an over-speed trip" in " ".join(t.text() for t in run.findings.findChildren(Text))
+    run.start()
+    run.advance(0.05)
+    assert run._state("").startswith("torque 300 mN·m")
+    assert run.port is not None
+    assert run.port.speed > 1.0
+    run.reverse.click()
+    assert window.document.bench.settings.run.torque == -0.3
+    run.advance(0.2)
+    assert run.port.speed < 0.0
     run.stop()

@@ -173,7 +173,7 @@ def with_biased_iron(bench: Bench, machine: AnyMachine) -> AnyMachine:
 def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
     """Put machine and firmware between the bench's load, bridge and sensors."""
     run, dead = bench.settings.run, settled_value(bench, "pwm.dead_time_voltage")
-    load = Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway)
+    load = Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway, swing=run.swing, swing_order=run.swing_order)
     return Drive(
         machine,
         on_the_shaft(bench, load, control.ts),

@@ -11,6 +11,7 @@ from crisp_compass.course.limits import limits_of
 from crisp_compass.course.observed import forced_current, forced_torque, hand_over, observes
 from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.sensorless import by_injection, without_sensor
+from crisp_compass.course.torque_mode import holds_torque
 from crisp_compass.estimates import Finding
 from crisp_compass.quantities import grouped, show
 
@@ -66,6 +67,10 @@ def run_findings(bench: Bench, kind: str = "simulation") -> tuple[Finding, ...]:
     """Return the caution that belongs to a run on a ``kind`` of drive (``simulation``, ``link``, ``replay``), and what is known to go wrong with the speed asked for."""
     if kind != "simulation":
         return (_START_MOVES,) if kind == "link" else ()
+    if bench.settings.run.holds == "torque" and holds_torque(bench):
+        trips = bench.settings.run.speed_trip
+        more = f"the over-speed trip at {grouped(trips * RPM_PER_RAD_S)} rpm ends that" if trips is not None else "set an over-speed trip on Limits"
+        return _CAUTION, Finding("info" if trips is not None else "caution", "torque-runs-up", f"A torque that nothing takes runs the shaft up to where the voltage ends: {more}.")
     slow = slow_hold(bench)
     if observes(bench) and 0.0 < abs(bench.settings.run.speed) < hand_over(bench):
         torque, load = forced_torque(bench), abs(bench.settings.run.load)

@@ -9,11 +9,12 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.course.heat import warming_of
+from crisp_compass.course.torque_mode import torque_currents
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import OFF
+from crisp_compass.plant.parameters import CURRENT, OFF
 from crisp_compass.plant.simulation import join, with_floats
 from crisp_compass.studies.scenarios import open_simulation
 
@@ -30,6 +31,7 @@ class SimulatedDrive:
     """The drive of a bench, moved on by :meth:`exchange`. Raises Refusal naming what of the bench is missing."""
 
     def __init__(self, bench: Bench) -> None:
+        self._bench = bench
         self.identity = Identity("simulated drive", "simulation")
         self._sim = open_simulation(bench)
         self._cold, self._warming = self._sim.drive, warming_of(bench)
@@ -65,7 +67,7 @@ class SimulatedDrive:
 
     def follow(self, bench: Bench) -> None:
         """Take over changed settings without stopping; raises Refusal naming what is missing."""
-        drive = build_drive(bench)
+        drive, self._bench = build_drive(bench), bench
         self._current = running_current(bench)
         drive, warming = with_floats(drive), warming_of(bench)
         if warming is not None and self._warming is not None:
@@ -88,6 +90,12 @@ class SimulatedDrive:
         """Ask for a speed [rad/s]; raises Refusal for a void token."""
         self._arming.check(token)
         self._sim.command(self._mode, speed=speed, i_d=self._current)
+
+    def pull(self, token: Token, torque: float) -> None:
+        """Ask for a torque [N·m] instead of a speed; raises Refusal for a void token, and where this firmware holds none."""
+        self._arming.check(token)
+        i_d, i_q = torque_currents(self._bench, torque)
+        self._sim.command(CURRENT, i_d=i_d, i_q=i_q)
 
     def disarm(self) -> None:
         """Let the shaft go."""

@@ -33,6 +33,24 @@ def load_step(plant: SpeedPlant, kp: float, ki: float, seconds: float) -> LoadSt
     if plant.armature is not None or not is_stable(plant, kp, ki):
         return None
     ts = 1 / plant.loop_hz
+    steps = max(math.ceil(seconds / ts), 10)
+    speed = simulate(loaded_loop(plant, kp, ki), np.ones(steps))[:, 0]
+    size = np.abs(speed)
+    dip = float(size.max())
+    above = np.flatnonzero(size > 0.1 * dip)
+    return LoadStep(dip, float(above[-1] + 1) * ts, plant.kt * ki, np.arange(float(steps)) * ts, speed)
+
+
+def swing_answer(plant: SpeedPlant, kp: float, ki: float, hz: float) -> float | None:
+    """Return the amplitude of the speed [rad/s] for each N·m of a load that swings with ``hz``; None as for :func:`load_step`, and beyond half the loop's rate."""
+    if plant.armature is not None or hz >= 0.5 * plant.loop_hz or not is_stable(plant, kp, ki):
+        return None
+    return float(abs(loaded_loop(plant, kp, ki).response(np.array([2 * math.pi * hz]))[0]))
+
+
+def loaded_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
+    """Return the closed loop from a load torque [N·m] to the speed of the motor's shaft [rad/s]."""
+    ts = 1 / plant.loop_hz
     A, B, C = shaft(plant)
     pull = np.zeros_like(B)
     if plant.coupling:
@@ -40,7 +58,6 @@ def load_step(plant: SpeedPlant, kp: float, ki: float, seconds: float) -> LoadSt
     else:
         pull[1, 0] = -1.0 / plant.inertia
     driven, loaded, pi = discretise(A, B, C, ts, 0.0), discretise(A, pull, C, ts, 0.0), controller(plant, kp, ki)
-    steps = max(math.ceil(seconds / ts), 10)
     # the loop closed: states of the shaft, of the controller, and what was asked for one sample ago, which acts now
     n, m = len(A), len(pi.A)
     whole, inward = np.zeros((n + m + 1, n + m + 1)), np.zeros((n + m + 1, 1))
@@ -49,11 +66,7 @@ def load_step(plant: SpeedPlant, kp: float, ki: float, seconds: float) -> LoadSt
     whole[n + m, :n], whole[n + m, n : n + m] = -pi.D[0, 0] * C[0], pi.C[0]
     shown = np.zeros((1, n + m + 1))
     shown[0, 1] = 1.0
-    speed = simulate(Sampled(whole, inward, shown, np.zeros((1, 1)), ts), np.ones(steps))[:, 0]
-    size = np.abs(speed)
-    dip = float(size.max())
-    above = np.flatnonzero(size > 0.1 * dip)
-    return LoadStep(dip, float(above[-1] + 1) * ts, plant.kt * ki, np.arange(float(steps)) * ts, speed)
+    return Sampled(whole, inward, shown, np.zeros((1, 1)), ts)
 
 
 def sensor_noise(plant: SpeedPlant, kp: float, ki: float, counts: float) -> tuple[float, float]:

@@ -110,7 +110,8 @@ class Load(NamedTuple):
     wind, which pulls against positive rotation, at rest too.
 
     With ``second`` [kg·m²] a part of the load stands behind a shaft that twists: ``inertia`` and friction are then those before it, ``stiffness`` [N·m/rad], ``damping`` [N·m·s/rad]
-    and ``backlash`` [rad, whole play] those of the shaft; what loads it (weight, brake) acts behind.
+    and ``backlash`` [rad, whole play] those of the shaft; what loads it (weight, brake) acts behind. ``swing`` [N·m] is the amplitude of a torque that comes ``swing_order`` times a turn of the motor's shaft
+    (cogging, a crank, a drum that is not round).
     """
 
     inertia: float
@@ -123,6 +124,8 @@ class Load(NamedTuple):
     stiffness: float = 0.0
     damping: float = 0.0
     backlash: float = 0.0
+    swing: float = 0.0
+    swing_order: float = 1.0
 
     @property
     def whole(self) -> float:

@@ -21,6 +21,7 @@ from crisp_compass.plant.state import (
     LOAD_SPEED,
     OMEGA,
     SUPPLIED,
+    THETA,
     TIME,
     TWIST,
     TWO_PI,
@@ -118,6 +119,8 @@ def loads(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[float, float
     drives, holds = ld.driving, abs(float(inputs[IN_LOAD]))
     if inputs[IN_DRIVES] != 0.0:
         drives, holds = ld.driving + float(inputs[IN_LOAD]), 0.0
+    if ld.swing != 0.0:
+        drives += ld.swing * math.sin(ld.swing_order * float(x[THETA]))
     if ld.second <= 0.0:
         return drives, holds
     slip = float(x[OMEGA] - x[LOAD_SPEED])

@@ -172,6 +172,7 @@ def _firmware(bench: Bench) -> Section | None:
     c, b, t = bench.settings.coupling, bench.settings.bus, bench.settings.heat
     here = [
         ("resonance", c.resonance_hz, "Hz"), ("load's share of the inertia", c.load_share, ""), ("play of the coupling", c.backlash or None, "rad"), ("link capacitor", b.capacitance, "farad"),
+        ("swing of the load over the angle", bench.settings.run.swing or None, "N·m"),
         ("winding to housing", t.to_housing, "K/W"), ("housing to air", t.to_air, "K/W"), ("winding's time constant", t.winding_time, "s"), ("motor's time constant", t.housing_time, "s"),
     ]  # fmt: skip
     rows += [("simulation only", name, show(value, unit, 4), "the firmware knows nothing of it") for name, value, unit in here if value is not None]

@@ -22,7 +22,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.identify.speed_response import first_step
 from crisp_compass.loops.filters import NO_FILTERS
 from crisp_compass.loops.speed import SpeedDesign, analyse_speed
-from crisp_compass.loops.speed_figures import sensor_noise
+from crisp_compass.loops.speed_figures import sensor_noise, swing_answer
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.speed_trial import SpeedTrial
 
@@ -68,6 +68,11 @@ def figures(bench: Bench, design: SpeedDesign, trial: SpeedTrial | None, *, wait
             ("a tenth of it left after", show(step.recovery, "s", 2), show(trial.recovery, "s", 2) if trial else none),
             ("stiffness", show(step.stiffness, "N·m/rad", 3), ""),
         ]
+    run = bench.settings.run
+    if run.swing and not armature_tells(bench):
+        at = trial.at if trial is not None else abs(run.speed)
+        answer = swing_answer(plant, design.kp, design.ki, run.swing_order * at / (2 * math.pi))
+        rows.append((f"swings at {grouped(at * RPM_PER_RAD_S)} rpm by", f"±{_rpm(answer * run.swing)}" if answer is not None else _NONE, f"±{_rpm(trial.swing)}" if trial and math.isfinite(trial.swing) else none))
     counts = counts_of(bench)
     noise = sensor_noise(plant, design.kp, design.ki, counts) if counts is not None else None
     if noise is not None or trial is not None:

@@ -36,7 +36,8 @@ _PATIENCE = 12.0
 @dataclass(frozen=True)
 class SpeedTrial:
     """What the simulated drive does: ``time`` (n,) s and true ``speed`` (n,) as a part of a small step at ``at`` [rad/s]; ``overshoot`` [%] and ``settling`` to ±2 % [s]; ``dip`` [rad/s]
-    for each N·m of sudden load and ``recovery`` to a tenth of it [s]; ``noise`` of the torque current asked for while it turns [A rms]."""
+    for each N·m of sudden load and ``recovery`` to a tenth of it [s]; ``noise`` of the torque current asked for while it turns [A rms]; ``swing`` of
+    the speed by a load that swings with the angle [rad/s, amplitude], NaN without one."""
 
     time: FloatArray
     speed: FloatArray
@@ -46,6 +47,7 @@ class SpeedTrial:
     dip: float
     recovery: float
     noise: float
+    swing: float
 
 
 def as_designed(bench: Bench) -> Bench:
@@ -84,6 +86,7 @@ def try_speed_loop(bench: Bench) -> SpeedTrial | None:
     c = drive.control
     # the design is of the loop alone: no ramp, no torque ahead of it
     ramp = c.ramp if estimates(bench) else 1e9
+    drive, swing = drive._replace(load=drive.load._replace(swing=0.0)), drive.load.swing
     drive = drive._replace(control=c._replace(ramp=ramp, jerk=0.0, ahead_inertia=0.0, ahead_viscous=0.0, ahead_coulomb=0.0))
     at = _trial_speed(bench)
     sim = _turning(bench, drive, at)
@@ -91,6 +94,7 @@ def try_speed_loop(bench: Bench) -> SpeedTrial | None:
         return None
     slow = 1.0 / design.margins.crossover_hz if math.isfinite(design.margins.crossover_hz) and design.margins.crossover_hz > 0 else 0.1
     quiet = sim.advance(min(10 * slow, 2.0))
+    swung = _swung(sim, swing, slow) if swing else math.nan
     step = min(_KICK * c.i_limit / c.kp_speed, 0.2 * at)
     sim.retune(sim.drive._replace(control=sim.drive.control._replace(ramp=1e9)))
     mode = running_mode(bench)
@@ -109,8 +113,20 @@ def try_speed_loop(bench: Bench) -> SpeedTrial | None:
     dip = float(fallen.max()) if not armature_tells(bench) else math.nan  # there a load that stays keeps the speed down
     above = np.flatnonzero(fallen > 0.1 * float(fallen.max()))
     return SpeedTrial(
-        t, (stepped["speed"] - before) / step, at, figures[0], figures[2], dip / torque, float(loaded["t"][above[-1]] - loaded["t"][0]), float(np.std(quiet["i_q_ref"])),
+        t, (stepped["speed"] - before) / step, at, figures[0], figures[2], dip / torque, float(loaded["t"][above[-1]] - loaded["t"][0]), float(np.std(quiet["i_q_ref"])), swung,
     )  # fmt: skip
+
+
+def _swung(sim: Simulation, swing: float, slow: float) -> float:
+    """Return the amplitude [rad/s] of the speed at the swing's own angle, settled, and leave the load still again."""
+    load = sim.drive.load
+    sim.retune(sim.drive._replace(load=load._replace(swing=swing)))
+    sim.advance(min(6 * slow, 2.0), 50)
+    trace = sim.advance(min(max(6 * slow, 12 * 2 * math.pi / max(abs(sim.speed), 1e-3)), 4.0))
+    turn = np.exp(-1j * load.swing_order * trace["angle"])
+    sim.retune(sim.drive._replace(load=load))
+    sim.advance(min(6 * slow, 2.0), 50)
+    return 2 * float(abs(np.mean((trace["speed"] - np.mean(trace["speed"])) * turn)))
 
 
 @dataclass(frozen=True)

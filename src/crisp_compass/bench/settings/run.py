@@ -27,6 +27,10 @@ class RunSettings(TopicSettings):
         le=1e6,
         description="N·m up to which the resting shaft sticks, where above the Coulomb friction",
     )
+    swing: float = Field(default=0.0, ge=0, le=1e6, description="N·m, amplitude of a load torque that swings with the shaft's angle")
+    swing_order: float = Field(default=1.0, ge=0.01, le=2000, description="times a turn of the motor's shaft that it swings")
+    holds: Literal["speed", "torque"] = Field(default="speed", description="what the simulated drive is asked to hold")
+    torque: float = Field(default=0.0, ge=-1e6, le=1e6, description="N·m that it holds, if torque")
     load_kind: Literal["brakes", "drives"] = "brakes"
     i_limit: Ampere = Field(default=5.0, description="A peak")
     i_trip: Ampere = Field(default=10.0, description="A peak")

@@ -27,6 +27,7 @@ from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.load_side import velocity_text
 from crisp_compass.course.open_points import edited_text, presumed_text
 from crisp_compass.course.running import fault_cause, run_findings
+from crisp_compass.course.torque_mode import holds_torque
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
 from crisp_compass.drive.replayed import ReplayedDrive
@@ -34,7 +35,7 @@ from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.preparation.checks import blocking_checks
-from crisp_compass.quantities import grouped
+from crisp_compass.quantities import grouped, show
 from crisp_compass.views.picture import DialView
 
 FRAME_MS = 33
@@ -53,8 +54,12 @@ class RunPage(Page):
     section = "Drive"
     arranges_fields = True
     fields = (
+        Pick("holds", "Holds", {"speed": "speed", "torque": "torque"}, width=88, tip="What the simulated drive is asked for; a torque without a load lets it run up to where the voltage ends"),
         Entry("speed", "Speed", "rpm", width=92),
+        Entry("torque", "Torque", "N·m", width=98, tip="At the current that makes it, within the limit"),
         Entry("load", "Load torque", "N·m", width=98),
+        Entry("swing", "Swing", "N·m", width=88, tip="Amplitude of a load that swings with the shaft's angle: cogging, a crank, a drum that is not round"),
+        Entry("swing_order", "a turn", width=64, plain=True, tip="Times a turn of the motor's shaft that it swings"),
         Entry("i_limit", "Current limit", "A", width=88, base="peak"),
         Entry("i_trip", "Trip level", "A", width=82, base="peak"),
         Entry("v_min", "Minimum bus", "V", width=88),
@@ -177,6 +182,13 @@ class RunPage(Page):
         kind = self.source.kind
         for name, widget in self._fields.items():
             widget.setVisible(kind == "simulation" or (kind == "link" and name == "speed"))
+        if kind == "simulation":
+            can = holds_torque(self.seen)
+            pulls = can and self.seen.settings.run.holds == "torque"
+            self._fields["holds"].setVisible(can)
+            self._fields["torque"].setVisible(pulls)
+            self._fields["speed"].setVisible(not pulls)
+            self._fields["swing_order"].setVisible(self.seen.settings.run.swing > 0)
         self.supply.setVisible(kind == "simulation")
         self.reverse.setVisible(kind != "replay")
         self.recorder.setVisible(kind != "replay")
@@ -198,7 +210,7 @@ class RunPage(Page):
         if self.port.surroundings is not None:
             self.port.surroundings.set_load(run.load, drives=run.load_kind == "drives")
         if self._token is not None and self.port.armed and self.port.identity.kind != "replay":
-            self.port.run_at(self._token, run.speed)
+            self._ask(self._token)
 
     def _on_recorded(self, columns: dict[str, FloatArray]) -> None:
         """Save what was recorded as a capture."""
@@ -225,7 +237,9 @@ class RunPage(Page):
             self.port.surroundings.set_supply(value)
 
     def _on_reverse(self) -> None:
-        self._set("run", "speed", -self.seen.settings.run.speed)
+        run = self.seen.settings.run
+        field = "torque" if run.holds == "torque" and self.source.kind == "simulation" and holds_torque(self.seen) else "speed"
+        self._set("run", field, -getattr(run, field))
 
     # ---- running
 
@@ -249,9 +263,18 @@ class RunPage(Page):
         self.running, self._wall = True, time.monotonic()
         self.window().installEventFilter(self)
         if self.port.identity.kind != "replay":
-            self.port.run_at(self._token, self.seen.settings.run.speed)
+            self._ask(self._token)
         self._timer.start()
         self._show()
+
+    def _ask(self, token: Token) -> None:
+        """Ask for speed, or for torque where that is held."""
+        assert self.port is not None
+        run = self.seen.settings.run
+        if run.holds == "torque" and isinstance(self.port, SimulatedDrive) and holds_torque(self.seen):
+            self.port.pull(token, run.torque)
+        else:
+            self.port.run_at(token, run.speed)
 
     def stop(self) -> None:
         """Release the shaft; it coasts until friction stops it, which is still shown."""
@@ -332,11 +355,13 @@ class RunPage(Page):
         if not self.running:
             return f"{name}, {'fault' if fault else 'off'}"
         wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
+        run = self.seen.settings.run
+        asked = f"torque {show(run.torque, 'N·m', 3)}" if run.holds == "torque" and identity.kind == "simulation" and holds_torque(self.seen) else f"reference {grouped(wanted)} rpm"
         winding = self.port.winding if isinstance(self.port, SimulatedDrive) else None
         warm = "" if winding is None else f", winding {winding:.0f} °C"
         there = velocity_text(self.seen, self.port.speed) if not math.isnan(self.port.speed) else ""
         warm += f", {there} at the load".replace("-", "−") if there else ""
-        return f"reference {grouped(wanted)} rpm, {'simulated' if identity.kind == 'simulation' else name}".replace("-", "−") + warm
+        return f"{asked}, {'simulated' if identity.kind == 'simulation' else name}".replace("-", "−") + warm
 
     def _waits(self) -> str:
         """Say what is outdated or edited of what the run uses, which stays as it was settled."""

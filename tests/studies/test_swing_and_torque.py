@@ -1,0 +1,83 @@
+"""A load that swings with the shaft's angle, by theory and by the simulated drive; and a torque held instead of a speed."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from crisp_compass.bench.entered import enter
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.store import load_bench
+from crisp_compass.course.drive import build_drive
+from crisp_compass.course.speed_design import design_speed, plant_of
+from crisp_compass.course.torque_mode import holds_torque, torque_currents
+from crisp_compass.drive.port import Token
+from crisp_compass.drive.simulated import SimulatedDrive
+from crisp_compass.errors import Refusal
+from crisp_compass.loops.speed_figures import load_step, swing_answer
+from crisp_compass.studies.speed_outlook import figures
+from crisp_compass.studies.speed_trial import try_speed_loop
+
+
+def demo(name: str, **run: Any) -> Bench:
+    return enter(load_bench(Path("demo") / name / f"{name}.bench.json"), "run", run)
+
+
+@pytest.mark.parametrize(("name", "order"), [("winch", 2.0), ("winch", 9.0), ("hoist", 1.0)])
+def test_the_speed_swings_as_theory_says(name: str, order: float) -> None:
+    """The closed loop's answer to a load at n times the turn, and the amplitude that the drive shows there."""
+    bench = demo(name, swing=0.05, swing_order=order)
+    assert build_drive(bench).load.swing == 0.05
+    trial, design = try_speed_loop(bench), design_speed(bench)
+    assert trial is not None
+    answer = swing_answer(plant_of(bench), design.kp, design.ki, order * trial.at / 2 / math.pi)
+    assert answer is not None
+    assert trial.swing == pytest.approx(0.05 * answer, rel=0.18)
+    assert any(row[0].startswith("swings at") for row in figures(bench, design, trial))
+    # what swings does not count as the sensor's ripple, nor change the other figures
+    still = try_speed_loop(demo(name))
+    assert still is not None
+    assert trial.noise == pytest.approx(still.noise, rel=0.2)
+    assert math.isnan(still.swing)
+    # slowly it is the stiffness: T/(Kt·Ki) of angle, j·ω of that as speed
+    plant, w = plant_of(bench), 0.02 * design.margins.crossover_hz * 2 * math.pi
+    step = load_step(plant, design.kp, design.ki, 0.1)
+    assert step is not None
+    assert swing_answer(plant, design.kp, design.ki, w / 2 / math.pi) == pytest.approx(w / step.stiffness, rel=0.03)
+
+
+@pytest.mark.parametrize(("name", "torque"), [("winch", 0.4), ("hoist", 2.0), ("hatch", 0.02)])
+def test_a_torque_is_held(name: str, torque: float) -> None:
+    """Less than friction and load it rests; more accelerates by what is left over the inertia, as long as the voltage reaches."""
+    bench = demo(name, holds="torque", torque=torque, load=0.0)
+    drive = SimulatedDrive(bench)
+    token = drive.arm("test")
+    drive.pull(token, torque)
+    assert drive.surroundings is not None
+    drive.surroundings.set_load(20.0)  # held: a cage builds its field first
+    for _ in range(40):  # a holder who is silent for longer loses it
+        drive.exchange(token, 0.02)
+    drive.surroundings.set_load(0.0)
+    drive.exchange(token, 0.005)
+    told = drive.exchange(token, 0.03)
+    made = float(np.mean(told["torque"]))
+    assert made == pytest.approx(torque, rel=0.06)
+    load = build_drive(bench).load
+    rise = (told["speed"][-1] - told["speed"][0]) / (told["t"][-1] - told["t"][0])
+    drag = load.coulomb + load.viscous * float(np.mean(told["speed"]))
+    assert rise * load.whole == pytest.approx(made - drag, rel=0.12)
+    with pytest.raises(Refusal, match="disarmed"):
+        drive.pull(Token("nobody"), torque)
+    i_d, i_q = torque_currents(bench, 1e6)
+    assert math.hypot(i_d, i_q) == pytest.approx(bench.settings.run.i_limit)
+
+
+def test_where_no_torque_is_held() -> None:
+    pump = demo("pump", holds="torque", torque=0.01)
+    assert not holds_torque(pump)
+    with pytest.raises(Refusal, match="holds no torque from rest"):
+        torque_currents(pump, 0.01)
