@@ -46,10 +46,11 @@ _ROOM = 1.25
 
 def proposed_scales(bench: Bench) -> tuple[float, float]:
     """Return full scales of current [A] and voltage [V] as round figures above the trip level and the bus."""
-    return _rounded_up(_ROOM * bench.settings.run.i_trip), _rounded_up(bench.settings.plate.v_bus)
+    return rounded_up(_ROOM * bench.settings.run.i_trip), rounded_up(bench.settings.plate.v_bus)
 
 
-def _rounded_up(value: float) -> float:
+def rounded_up(value: float) -> float:
+    """Return the next round figure."""
     decade = 10.0 ** math.floor(math.log10(value))
     return float(f"{next(r for r in _ROUND if r * decade >= value * (1 - 1e-12)) * decade:.6g}")
 

@@ -16,12 +16,14 @@ from crisp_compass.loops.current import AxisLoop, axis_loop
 
 @dataclass(frozen=True)
 class Scales:
-    """What full scale means: ``i_base`` [A], ``v_base`` [V], word length ``bits``, sampling ``loop_hz`` [Hz]."""
+    """What full scale means: ``i_base`` [A] of what goes into the controller, ``v_base`` [V] of what comes out, word length ``bits``, sampling ``loop_hz`` [Hz]; of a speed loop
+    rad/s and A, and ``names`` what the two are called."""
 
     i_base: float
     v_base: float
     loop_hz: float
     bits: int = 16
+    names: tuple[str, str] = ("current", "voltage")
 
     @property
     def full(self) -> int:
@@ -66,7 +68,7 @@ class Forms:
     findings: tuple[Finding, ...]
 
 
-def quantise(gain: float, bits: int) -> QGain:
+def quantise(gain: float, bits: int, names: tuple[str, str] = ("current", "voltage")) -> QGain:
     """Return a gain with the largest shift (0 … 30) at which its integer still fits a signed word of ``bits``.
 
     Raises Refusal where even without a shift it does not fit, or it rounds to nothing.
@@ -77,14 +79,14 @@ def quantise(gain: float, bits: int) -> QGain:
     if round(gain) > most:
         raise Refusal(
             f"a gain of {gain:.4g} counts per count overflows {bits} bits",
-            "choose a smaller current scale or a larger voltage scale, or a longer word",
+            f"choose a smaller {names[0]} scale or a larger {names[1]} scale, or a longer word",
         )
     shift = max(min(30, math.floor(math.log2((most + 0.499) / gain))), 0)
     integer = round(gain * 2.0**shift)
     if integer == 0:
         raise Refusal(
             f"a gain of {gain:.4g} counts per count rounds to nothing in {bits} bits",
-            "choose a larger current scale or a smaller voltage scale, or a longer word",
+            f"choose a larger {names[0]} scale or a smaller {names[1]} scale, or a longer word",
         )
     return QGain(integer, shift, integer / (gain * 2.0**shift) - 1)
 
@@ -103,7 +105,7 @@ def to_forms(kp: float, ki: float, scales: Scales) -> Forms:
     ts = 1 / scales.loop_hz
     ratio = scales.i_base / scales.v_base
     kp_pu, ki_ts_pu = kp * ratio, ki * ts * ratio
-    kp_q, ki_q = quantise(kp_pu, scales.bits), quantise(ki_ts_pu, scales.bits)
+    kp_q, ki_q = quantise(kp_pu, scales.bits, scales.names), quantise(ki_ts_pu, scales.bits, scales.names)
     findings = []
     for name, gain in (("Kp", kp_q), ("Ki·Ts", ki_q)):
         if abs(gain.error) > 0.005:
@@ -112,7 +114,7 @@ def to_forms(kp: float, ki: float, scales: Scales) -> Forms:
             )
             findings.append(Finding("caution", "coarse-gain", text))
     if kp_pu > 1:
-        text = f"An error of {100 / kp_pu:.0f} % of the current scale already asks for the whole voltage scale: saturate the product before it is added."
+        text = f"An error of {100 / kp_pu:.0f} % of the {scales.names[0]} scale already asks for the whole {scales.names[1]} scale: saturate the product before it is added."
         findings.append(Finding("info", "full-voltage", text))
     least = max(1.0, 1.0 / kp_pu) * scales.i_base / scales.full
     return Forms(
@@ -152,6 +154,18 @@ def from_integers(
     Refusal
         Integers that are not above zero or do not fit the word, shifts outside 0 … 31, figures of the winding not above zero.
     """
+    kp, ki = gains_of(kp_q, ki_q, scales, ki_folded=ki_folded)
+    if not (r > 0 and inductance > 0):
+        raise Refusal("resistance and inductance must be above zero", "settle them first")
+    loop = axis_loop(r, inductance, kp, ki, scales.loop_hz, delay_samples)
+    bandwidth = kp / (2 * math.pi * inductance)
+    zero = ki / kp / (r / inductance)
+    verdict, findings = _judge(loop, bandwidth, zero, scales, ki_folded)
+    return Read(kp, ki, bandwidth, zero, loop, verdict, tuple(findings))
+
+
+def gains_of(kp_q: QGain, ki_q: QGain, scales: Scales, *, ki_folded: bool = True) -> tuple[float, float]:
+    """Return Kp and Ki in SI that a firmware's integers stand for; raises Refusal for integers that are not above zero or do not fit the word, and shifts outside 0 … 31."""
     _check(scales)
     most = (1 << (scales.bits - 1)) - 1
     for name, gain in (("Kp", kp_q), ("Ki", ki_q)):
@@ -159,16 +173,8 @@ def from_integers(
             raise Refusal(f"{name} = {gain.integer} does not fit {scales.bits} bits", f"1 to {most} is possible")
         if not 0 <= gain.shift <= 31:
             raise Refusal(f"a shift of {gain.shift} is not possible", "0 to 31")
-    if not (r > 0 and inductance > 0):
-        raise Refusal("resistance and inductance must be above zero", "settle them first")
     ratio = scales.v_base / scales.i_base
-    kp = kp_q.value * ratio
-    ki = ki_q.value * ratio * (scales.loop_hz if ki_folded else 1.0)
-    loop = axis_loop(r, inductance, kp, ki, scales.loop_hz, delay_samples)
-    bandwidth = kp / (2 * math.pi * inductance)
-    zero = ki / kp / (r / inductance)
-    verdict, findings = _judge(loop, bandwidth, zero, scales, ki_folded)
-    return Read(kp, ki, bandwidth, zero, loop, verdict, tuple(findings))
+    return kp_q.value * ratio, ki_q.value * ratio * (scales.loop_hz if ki_folded else 1.0)
 
 
 def _judge(loop: AxisLoop, bandwidth: float, zero: float, scales: Scales, folded: bool) -> tuple[str, list[Finding]]:
@@ -213,8 +219,8 @@ def _judge(loop: AxisLoop, bandwidth: float, zero: float, scales: Scales, folded
 
 def _check(scales: Scales) -> None:
     for name, value in (
-        ("current scale", scales.i_base),
-        ("voltage scale", scales.v_base),
+        (f"{scales.names[0]} scale", scales.i_base),
+        (f"{scales.names[1]} scale", scales.v_base),
         ("loop rate", scales.loop_hz),
     ):
         if not (value > 0 and math.isfinite(value)):

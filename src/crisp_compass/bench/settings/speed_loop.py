@@ -68,3 +68,8 @@ class SpeedSettings(TopicSettings):
     lowest_speed: Speed | None = Field(
         default=None, description="rad/s, lowest speed to be held with halls; a tenth of top speed where empty"
     )
+    w_base: Speed | None = Field(default=None, description="rad/s that the largest integer stands for; a round figure above the top speed if empty")
+    kp_integer: int | None = Field(default=None, ge=1, le=2**40, description="Kp as the firmware holds it")
+    kp_shift: int = Field(default=0, ge=0, le=31, description="right shift of it")
+    ki_integer: int | None = Field(default=None, ge=1, le=2**40, description="Ki, its period inside, as the firmware holds it")
+    ki_shift: int = Field(default=0, ge=0, le=31, description="right shift of it")

@@ -9,6 +9,7 @@ from pytestqt.qtbot import QtBot
 from crisp_compass.app.waypoints.plate.load_side import LoadSidePage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.envelope import EnvelopePage
+from crisp_compass.app.waypoints.speed_loop.number_format import SpeedFormatPage
 from crisp_compass.app.widgets.parts import Text
 from crisp_compass.app.window import Window
 from hands import copy_bench, type_into
@@ -89,3 +90,19 @@ def test_run_holds_a_torque(window: Window, qtbot: QtBot, winch: Path, tmp_path:
     run.advance(0.2)
     assert run.port.speed < 0.0
     run.stop()
+
+
+def test_the_speed_loops_integers(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("speed_loop", "Number format")
+    page = window.page
+    assert isinstance(page, SpeedFormatPage)
+    assert page.answer.text == f"Kp {page.integers.texts['Kp']}"
+    kp, shift = page.integers.texts["Kp"].split(" >> ")
+    ki, ki_shift = page.integers.texts["Ki·Ts"].split(" >> ")
+    for name, text in (("kp_integer", kp), ("kp_shift", shift), ("ki_integer", ki), ("ki_shift", ki_shift)):
+        type_into(qtbot, page.number(name), text)
+    assert page.read.texts["verdict"] == "sound"
+    assert len(page.step.data("read")[0]) > 20
+    type_into(qtbot, page.number("kp_integer"), "9999999")
+    assert "does not fit" in " ".join(t.text() for t in page.findings.findChildren(Text))
