@@ -85,6 +85,24 @@ def decay_weights(rate: float, h: float) -> tuple[float, float, float]:
     return e, (1.0 - e) / rate, (e - 1.0 + z) / (rate * z)
 
 
+#: Sub-steps for each usual one while diodes conduct: a leg counts as open below a current that half the bus changes within one.
+_FINER = 12
+
+
+@inlined
+def rectifies(x: FloatArray, drive: Drive) -> bool:
+    """Tell whether a star whose switches are off feeds the bus through their diodes: its back-EMF between two lines is above it."""
+    m = drive.machine
+    return bool(m.torque_factor == 1.5 and SQRT3 * m.pole_pairs * abs(x[OMEGA]) * m.psi > x[V_BUS] > 0.0)
+
+
+@inlined
+def _fed_back(x: FloatArray, alpha: float, beta: float) -> float:
+    """Return the power [W] that the diodes feed to the bus: half of it times what flows through all legs."""
+    half = 0.5 * SQRT3 * beta
+    return 0.5 * float(x[V_BUS]) * (abs(alpha) + abs(half - 0.5 * alpha) + abs(half + 0.5 * alpha))
+
+
 @inlined
 def advance(
     x: FloatArray,
@@ -107,6 +125,9 @@ def advance(
     slope_d, slope_q, over_j = ld, lq, 1.0 / drive.load.inertia
     over_ld, over_lq = 1.0 / ld, 1.0 / lq
     loss = inv.dead_voltage if active else 0.0
+    finer = 1
+    if not active and rectifies(x, drive):  # the diodes hold each leg at the rail that its current flows to
+        active, va, vb, loss, finer = True, 0.0, 0.0, 0.5 * x[V_BUS], _FINER
     coulomb, viscous = drive.load.coulomb + holds, drive.load.viscous
     quadratic, breakaway = drive.load.quadratic, drive.load.breakaway + holds
     sticks = max(coulomb, breakaway) > 0.0
@@ -114,6 +135,7 @@ def advance(
     i_d, i_q, w, th = x[ID], x[IQ], x[OMEGA], x[THETA]
     # sub-steps of a quarter period, and of no more than an eighth of a radian
     steps = max(math.ceil(SUBSTEPS * span / drive.control.ts - 1e-9), math.ceil(min(8.0 * abs(p * w * span), 64.0)))
+    steps *= finer
     h = span / steps
     rate_d, rate_q = r / ld, r / lq
     if h == usual[0]:
@@ -122,7 +144,7 @@ def advance(
         e_d, first_d, second_d = decay_weights(rate_d, h)
         e_q, first_q, second_q = decay_weights(rate_q, h)
     # never a steeper knee than the sub-step resolves; the current's ripple, which makes the knee, is always wider
-    knee = max(inv.knee, loss * max(first_d / ld, first_q / lq), 1e-9)
+    knee = max(inv.knee if finer == 1 else 0.0, loss * max(first_d / ld, first_q / lq), 1e-9)
     over_knee = 1.0 / knee
     c, s = x[COS], x[SIN]
     saturates = m.saturated < 1.0 or m.bend != 0.0
@@ -289,11 +311,16 @@ def run(
         ):  # the voltage before first, where it still stands for a while
             span = early if earlier == 1 else c.ts - early
             va, vb = (0.0, 0.0) if short else (float(x[V_ALPHA + whole + earlier]), float(x[V_BETA + whole + earlier]))
+            feeds = not active and rectifies(x, drive)
+            if feeds:
+                x[DRAWN] -= 0.5 * _fed_back(x, x[ID] * x[COS] - x[IQ] * x[SIN], x[ID] * x[SIN] + x[IQ] * x[COS]) * span / c.ts
             before = va * (x[ID] * x[COS] - x[IQ] * x[SIN]) + vb * (x[ID] * x[SIN] + x[IQ] * x[COS])
             advance(x, drive, va, vb, active, drives, holds, span, usual)
             if active:
                 after = va * (x[ID] * x[COS] - x[IQ] * x[SIN]) + vb * (x[ID] * x[SIN] + x[IQ] * x[COS])
                 x[DRAWN] += 0.5 * drive.machine.torque_factor * (before + after) * span / c.ts
+            elif feeds:
+                x[DRAWN] -= 0.5 * _fed_back(x, x[ID] * x[COS] - x[IQ] * x[SIN], x[ID] * x[SIN] + x[IQ] * x[COS]) * span / c.ts
         x[TIME] += c.ts
     return rows
 
