@@ -23,9 +23,13 @@ from crisp_compass.course.captures import headline_of
 from crisp_compass.course.circuit import hertz_law, wrong_rotor
 from crisp_compass.course.course import headline, state_of, waiting_text
 from crisp_compass.course.drive import build_drive
+from crisp_compass.course.envelope import LEVELS, plane_of
 from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
+from crisp_compass.course.heat import heat_outlook
 from crisp_compass.course.known import CONSTANTS, side_by_side
+from crisp_compass.course.load_side import as_load, moved
 from crisp_compass.course.number_formats import format_picture, read_picture
+from crisp_compass.course.observed import choices, lowest_speed
 from crisp_compass.course.open_points import next_bearing, open_points, stale_effect
 from crisp_compass.course.outer_loop import outer_loop
 from crisp_compass.course.pwm_outlook import (
@@ -38,6 +42,8 @@ from crisp_compass.course.repeats import repeats_mean
 from crisp_compass.course.resonance import effect
 from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.course.speed_design import armature_droop, design_speed, sensor_lowest_speed
+from crisp_compass.course.speed_formats import read_speed, speed_forms
+from crisp_compass.course.torque_mode import torque_currents
 from crisp_compass.course.torque_speed import weakening_outlook
 from crisp_compass.course.waypoints import KINDS, WAYPOINTS
 from crisp_compass.course.waypoints.commutation import known_halls
@@ -71,6 +77,7 @@ from crisp_compass.studies.hertz import hertz_outlook
 from crisp_compass.studies.injection import injection_outlook
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.low_speed import low_speed_outlook
+from crisp_compass.studies.observed_run import observed_run
 from crisp_compass.studies.speed_outlook import figures, filters_cost
 from crisp_compass.studies.speed_trial import follow, try_speed_loop
 from crisp_compass.studies.start import start_outlook
@@ -79,6 +86,9 @@ from crisp_compass.studies.step_prediction import predict_current_step, pwm_pict
 from crisp_compass.studies.untuned_drive import untuned_drive
 from crisp_compass.studies.zero_search import align_outlook
 from crisp_compass.views import view_of
+from crisp_compass.views.envelope import contours
+from crisp_compass.views.heat import outlook_panes
+from crisp_compass.views.heat import said as heat_said
 from crisp_compass.views.resonance import loop_pane
 
 NOWHERE = Path("/nonexistent")
@@ -98,6 +108,11 @@ def _speed_design(bench: Bench) -> Any:
 def _resonance(bench: Bench) -> Any:
     view = view_of(KINDS["resonance"])
     return effect(bench, None), view.said(bench, None, None), loop_pane(bench)
+
+
+def _envelope(bench: Bench) -> Any:
+    found = plane_of(bench)
+    return found, contours(found.map_speed, found.map_torque, found.efficiency, LEVELS)
 
 
 def _pwm(bench: Bench) -> Any:
@@ -143,13 +158,15 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "sources": lambda b: [(side_by_side(b, c), repeats_mean(b, c)) for c in CONSTANTS], "cable": lambda b: identify_cable(b.cable),
     "spikes": judge_spikes, "wiring": consequence, "turn round": turn_round, "tables": lambda b: content_of(b, NOWHERE, "now"),
     "evidence": lambda b: [headline_of(e) for items in b.evidence.values() for e in items],
+    "heat": lambda b: (heat_outlook(b), outlook_panes(b), heat_said(b, None, None)), "envelope": _envelope, "load side": lambda b: (moved(b), as_load(b)),
+    "speed formats": lambda b: (speed_forms(b), read_speed(b)), "observed": lambda b: (lowest_speed(b), choices(b)), "torque": lambda b: torque_currents(b, 1.0),
     "exports": lambda b: [export_settings(b, f) for f in FORMS], "firmware": lambda b: files_of(plan_of(b), [Vectors("start", "", 0.0, 0.1, ())], "now"), "profile": make_profile,
     "start": design_start, "start firmware": firmware_of, "start proposal": start_proposal,
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
 }  # fmt: skip
 SLOW: dict[str, Callable[[Bench], Any]] = {
     "speed trial": try_speed_loop, "follow": follow, "braking": braking_of, "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
-    "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook,
+    "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook, "observed run": observed_run,
     "start outlook": start_outlook, "estimators": estimator_outlook, "climb": climb_of, "low speed": low_speed_outlook,
     "injection": injection_outlook,
     "failed start": lambda b: cause_likelihoods(b, draws=1), "start map": lambda b: study_of(b)(Cell((("ramp", 2.0), ("load", 0.2)), 2), 1),
@@ -161,10 +178,16 @@ _MAY_LACK = {
     "speed trial",
     "follow",
     "braking",
+    "heat",
+    "envelope",
+    "load side",
+    "observed run",
+    "observed",
     "pwm",
     "current",
     "speed",
     "format",
+    "speed formats",
     "read",
     "trials",
     "schemes",

@@ -193,6 +193,8 @@ def plane_of(bench: Bench) -> Plane:
     forever = min(lasting, peak, key=lambda r: r.value)
     watt = power.value if power is not None else math.inf
     curves = [envelope(m, losses, speed, volts, r.value, watt) for r in (peak, forever)]
+    if not np.isfinite(curves[0].torque).any():
+        raise Refusal("there is no torque at any speed: friction or losses take more than current, voltage or supply give", "check friction, current limit, bus and the supply's power")
     beyond = speed > top * (1 + 1e-9)
     curves = [Envelope(e.speed, np.where(beyond, np.nan, e.torque), e.binds) for e in curves]
     binds = [_names(e, r.name, power, beyond, name) for e, r in zip(curves, (peak, forever), strict=True)]

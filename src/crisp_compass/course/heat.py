@@ -55,7 +55,7 @@ def limit_of(bench: Bench) -> float | None:
 def _copper(bench: Bench) -> tuple[float, float, float] | None:
     """Return factor, resistance [Ω] and its temperature [°C]: factor·R·I² is lost in copper; None where no resistance is known."""
     r = best_value(bench, "resistance")
-    if r is None:
+    if r is None or r <= 0:
         return None
     at = settled_value(bench, "resistance.temperature")
     noted = bench.settings.resistance.temperature if "resistance" in bench.settled else None
@@ -80,7 +80,7 @@ def friction_loss(bench: Bench, speed: float) -> float:
     found = [settled_value(bench, f"mechanics.{k}") for k in ("viscous_friction", "coulomb_friction")]
     plate = bench.settings.plate
     viscous, coulomb = (q.value if q is not None else stated for q, stated in zip(found, (plate.viscous, plate.coulomb), strict=True))
-    return (viscous * abs(speed) + coulomb) * abs(speed)
+    return max(viscous * abs(speed) + coulomb, 0.0) * abs(speed)
 
 
 def _rated_speed(bench: Bench) -> float:

@@ -89,7 +89,10 @@ def as_load(bench: Bench) -> Bench:
     fields: dict[str, object] = {"load": float(f"{found.up:.4g}"), "load_kind": "drives" if s.way == "vertical" and found.down > 0 else "brakes"}
     if math.isfinite(found.speed):
         fields["speed"] = float(f"{found.speed:.6g}")
-    return enter(bench, "run", fields)
+    try:
+        return enter(bench, "run", fields)
+    except ValueError:
+        raise Refusal("speed or torque at the shaft is beyond what can be simulated", "check ratio, diameter or lead, mass and force") from None
 
 
 def velocity_text(bench: Bench, speed: float) -> str:

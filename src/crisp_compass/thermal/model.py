@@ -87,6 +87,10 @@ def continuous_current(b: Bodies, limit: float, ambient: float, *, housing_loss:
     return math.sqrt(watt / b.copper(1.0, limit))
 
 
+#: Logarithm of the growth at which a loss that runs away is followed no further.
+_GROWN = 40.0
+
+
 @dataclass(frozen=True)
 class Course:
     """``time`` (n,) s, ``winding`` and ``housing`` (n,) °C."""
@@ -99,6 +103,9 @@ class Course:
 def _exact(b: Bodies, s: Stretch, ambient: float, seconds: float) -> tuple[FloatArray, FloatArray]:
     """Return M (2, 2) and v (2,) of T(seconds) = M·T(0) + v, right for a loss that runs away too."""
     a, drive = _system(b, s, ambient)
+    grows = float(np.max(np.linalg.eigvals(a).real))
+    if grows > 0:  # beyond this no temperature means anything, and no figure holds it
+        seconds = min(seconds, _GROWN / grows)
     whole = np.zeros((3, 3))
     whole[:2, :2], whole[:2, 2] = a, drive
     moved = scipy.linalg.expm(whole * seconds)

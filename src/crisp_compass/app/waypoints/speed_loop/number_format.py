@@ -12,6 +12,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.number_formats import BITS, proposed_scales
+from crisp_compass.course.resonance import lively
 from crisp_compass.course.speed_design import design_speed
 from crisp_compass.course.speed_formats import SpeedRead, proposed_speed, read_speed, speed_forms, speed_scales
 from crisp_compass.errors import Refusal
@@ -108,7 +109,7 @@ class SpeedFormatPage(Page):
     def _show_read(self, read: SpeedRead) -> None:
         m = read.loop.margins
         self.read.show_rows([
-            ("Kp", show(read.kp, "A/(rad/s)")), ("Ki", show(read.ki, "A/rad")), ("crossover", show(m.crossover_hz, "Hz")), ("margins", f"{m.phase_margin_deg:.0f}°, {m.gain_margin_db:.1f} dB"), ("verdict", read.verdict),
+            ("Kp", show(read.kp, "A/(rad/s)")), ("Ki", show(read.ki, "A/rad")), ("crossover", show(m.crossover_hz, "Hz")), ("margins", lively(m)), ("verdict", read.verdict),
         ])  # fmt: skip
         self._draw("read", read.loop)
 
