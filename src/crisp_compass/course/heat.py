@@ -31,6 +31,8 @@ from crisp_compass.thermal.model import (
     time_to,
 )
 
+#: Coldest winding that a resistance is taken for, °C: copper's rule ends at −235.
+_COLDEST = -100.0
 #: What of the continuous current a proposed overload trip lets flow for ever: the rest is what the overload heats.
 _LEFT = 0.9
 
@@ -60,7 +62,7 @@ def _copper(bench: Bench) -> tuple[float, float, float] | None:
     at = settled_value(bench, "resistance.temperature")
     noted = bench.settings.resistance.temperature if "resistance" in bench.settled else None
     reference = at.value if at is not None else noted if noted is not None else 20.0
-    return 2.0 if in_blocks(bench) else bench.settings.plate.torque_factor, r, reference
+    return 2.0 if in_blocks(bench) else bench.settings.plate.torque_factor, r, max(reference, _COLDEST)
 
 
 def rotor_loss(bench: Bench, current: float) -> float:
