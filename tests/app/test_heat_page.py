@@ -40,6 +40,7 @@ def test_the_page_says_how_hot_and_takes_constants_and_trip(window: Window, qtbo
     assert window.document.bench.settings.run.i_continuous is not None
     type_into(qtbot, page.number("heat.current"), "900 mA")
     assert "900 mA peak" in page.answer._reason.text()
+    window.document.set_field("limits", "because", "only in a test")
     window.travel("run", "Drive")
     run = window.page
     assert isinstance(run, RunPage)

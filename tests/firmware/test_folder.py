@@ -103,6 +103,7 @@ CASES: dict[str, Callable[[], Bench]] = {
     "speed loop with all around it": around_the_loop,
     "halls, notch": lambda: again(enter(with_halls(), "speed_loop", {"notch_hz": 180.0, "feed_forward": "inertia"}), "speed_loop"),
     "estimator, rounded": lambda: again(enter(demo("pump"), "speed_loop", {"rounding": 0.05, "low_pass_hz": 400.0, "feed_forward": "friction", "set_point": "filtered", "set_weight": 0.3}), "speed_loop", "start_up"),
+    "two sets of gains": lambda: again(enter(demo("winch"), "speed_loop", {"slow_below": 60.0, "slow_share": 0.3}), "speed_loop"),
     "rotor field, no sensor": lambda: enter(demo("hoist"), "sensor", {"kind": "none"}),
     "rotor field, no sensor, field let go": lambda: enter(enter(enter(demo("hoist"), "sensor", {"kind": "none"}), "circuit", {"field_off": 0.2, "hand_over": 30.0}), "run", {"i_continuous": 4.0, "overload_time": 0.4}),
     "rotor field, field let go": lambda: enter(demo("hoist"), "circuit", {"field_off": 0.2}),
@@ -131,7 +132,7 @@ def _run(*command: str | Path, folder: Path) -> subprocess.CompletedProcess[str]
 @pytest.mark.parametrize("case", CASES)
 def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Path) -> None:
     made = make_firmware(CASES[case](), "2026-05-12 12:00")
-    plain = case not in ("speed loop with all around it", "brake resistor, fold-back", "brake resistor, no link")  # which the whole-number drive has not
+    plain = case not in ("two sets of gains", "speed loop with all around it", "brake resistor, fold-back", "brake resistor, no link")  # which the whole-number drive has not
     assert not made.left_out if plain else "whole-number drive has no" in made.left_out[0]
     write_files(tmp_path, made.files)
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))

@@ -200,7 +200,7 @@ HANDED = [
     ("pump", "start_up", "low_current", 1.9), ("pump", "start_up", "low_share", 0.55), ("hoist", "run", "i_limit", 5.1),
     ("winch", "run", "weakening", 3.0), ("winch", "run", "i_continuous", 2.0), ("winch", "run", "on_fault", "brake"), ("winch", "speed_loop", "set_point", "filtered"),
     ("pump", "start_up", "retries", 2), ("winch", "speed_loop", "rounding", 0.05), ("winch", "speed_loop", "feed_forward", "both"), ("winch", "speed_loop", "low_pass_hz", 300.0),
-    ("pump", "speed_loop", "notch_hz", 90.0), ("hatch", "speed_loop", "feed_forward", "inertia"), ("hoist", "speed_loop", "feed_forward", "friction"),
+    ("pump", "speed_loop", "notch_hz", 90.0), ("hatch", "speed_loop", "feed_forward", "inertia"), ("hoist", "speed_loop", "feed_forward", "friction"), ("hoist", "circuit", "field_off", 2.0), ("winch", "speed_loop", "slow_below", 30.0),
 ]  # fmt: skip
 
 

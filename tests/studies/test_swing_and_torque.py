@@ -11,14 +11,18 @@ import pytest
 
 from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import load_bench
 from crisp_compass.course.drive import build_drive
-from crisp_compass.course.speed_design import design_speed, plant_of
+from crisp_compass.course.speed_design import design_speed, plant_of, slow_loop
 from crisp_compass.course.torque_mode import holds_torque, torque_currents
+from crisp_compass.course.waypoints.speed_loop import propose
 from crisp_compass.drive.port import Token
 from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.speed_figures import load_step, swing_answer
+from crisp_compass.plant.parameters import SPEED
+from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.speed_outlook import figures
 from crisp_compass.studies.speed_trial import try_speed_loop
 
@@ -81,3 +85,29 @@ def test_where_no_torque_is_held() -> None:
     assert not holds_torque(pump)
     with pytest.raises(Refusal, match="holds no torque from rest"):
         torque_currents(pump, 0.01)
+
+
+def test_below_a_speed_the_loop_is_slower_and_full_from_twice_of_it() -> None:
+    """The speed's swing under a slow load torque is that of the slower gains there, that of the full ones beyond."""
+    bench = again(enter(demo("winch"), "speed_loop", {"slow_below": 30.0, "slow_share": 0.4}))
+    design = design_speed(bench)
+    slow = slow_loop(bench, design)
+    assert slow is not None
+    assert (slow.kp, slow.ki) == (pytest.approx(0.4 * design.kp), pytest.approx(0.16 * design.ki))
+    for speed, part in ((20.0, 0.4), (80.0, 1.0)):
+        drive = build_drive(enter(bench, "run", {"swing": 0.03, "swing_order": 3.0}))
+        sim = Simulation(drive)
+        sim.command(SPEED, speed=speed)
+        sim.advance(1.5, every=100)
+        trace = sim.advance(1.5)
+        turn = np.exp(-3j * trace["angle"])
+        seen = 2 * abs(np.mean((trace["speed"] - trace["speed"].mean()) * turn))
+        answer = swing_answer(plant_of(bench), design.kp * part, design.ki * part**2, 3 * speed / 2 / math.pi)
+        assert answer is not None
+        assert seen == pytest.approx(0.03 * answer, rel=0.15)
+    assert any(row[0].startswith("below ") for row in figures(bench, design, None))
+
+
+def again(bench: Bench) -> Bench:
+    found = propose(bench)
+    return settle(bench, "speed_loop", found.values, reason="test", when="2026-05-12", rests_on=found.rests_on)

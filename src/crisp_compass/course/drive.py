@@ -154,6 +154,8 @@ def _around_the_loop(bench: Bench, c: Control) -> dict[str, float]:
         found |= {"set_point": c.ki_speed / c.kp_speed, "set_weight": s.set_weight}
     if s.rounding:
         found["jerk"] = c.ramp / s.rounding
+    if s.slow_below:
+        found |= {"slow_below": s.slow_below, "slow_share": s.slow_share}
     found |= {f"ahead_{k.removesuffix('_friction')}": v for k, v in ahead_of_the_loop(bench).items()}
     if filters.notch:
         found |= dict(zip(("notch_b0", "notch_b1", "notch_b2", "notch_a1", "notch_a2"), filters.notch.coefficients(step), strict=True))

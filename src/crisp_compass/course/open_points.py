@@ -112,7 +112,7 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"), "v_max": ("maximum bus", "V"), "speed_trip": ("over-speed", "rad/s"),
     "i_continuous": ("continuous current", "A"), "overload_time": ("overload time", "s"), "temp_trip": ("temperature limit", "degC"), "weakening": ("field weakening", "A"),
     "method": ("method", ""), "set_point": ("set-point", ""), "set_weight": ("share that passes by", ""), "rounding": ("S-curve", "s"), "feed_forward": ("ahead of the loop", ""),
-    "low_pass_hz": ("low-pass", "Hz"), "notch_hz": ("notch", "Hz"), "noise_share": ("allowed ripple", ""),
+    "low_pass_hz": ("low-pass", "Hz"), "slow_below": ("slower below", "rad/s"), "slow_share": ("slower share", ""), "notch_hz": ("notch", "Hz"), "noise_share": ("allowed ripple", ""),
     "on_fault": ("on a fault", ""), "retries": ("tries again", ""), "processor_hz": ("processor clock", "Hz"),
 }  # fmt: skip
 

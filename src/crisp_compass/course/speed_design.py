@@ -300,7 +300,24 @@ def sensor_delay(bench: Bench) -> float:
 def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
     """Return the lowest speed [rad/s] at which the angle sensor leaves the designed speed loop calm; 0 with an encoder."""
     edges = SENSORS[bench.settings.sensor.kind].edges
-    return lowest_speed(plant_of(bench), design.kp, design.ki, edges * pole_pairs_of(bench.settings.plate)) if edges else 0.0
+    if not edges:
+        return 0.0
+    turn = edges * pole_pairs_of(bench.settings.plate)
+    full, s = lowest_speed(plant_of(bench), design.kp, design.ki, turn), bench.settings.speed_loop
+    if not s.slow_below or full > 2 * s.slow_below:  # where the full gains act they must be calm by themselves
+        return full
+    return min(full, max(lowest_speed(plant_of(bench), design.kp * s.slow_share, design.ki * s.slow_share**2, turn), 0.0))
+
+
+def slow_loop(bench: Bench, design: SpeedDesign) -> SpeedDesign | None:
+    """Return the loop as it is below the speed at which it is slower; None with one set of gains."""
+    s = bench.settings.speed_loop
+    if not s.slow_below:
+        return None
+    plant, edges = plant_of(bench), SENSORS[bench.settings.sensor.kind].edges
+    if edges:
+        plant = replace(plant, sensor_delay=edge_delay(edges * pole_pairs_of(bench.settings.plate), s.slow_below))
+    return analyse_speed(plant, design.kp * s.slow_share, design.ki * s.slow_share**2, "slower set")
 
 
 def loop_at(bench: Bench, design: SpeedDesign, speed: float) -> Sampled:

@@ -39,6 +39,7 @@ _CALLS = {
     "magnet": "`sinf`, `cosf` and `sqrtf` once each, at the voltage limit and beyond more", "sensorless": "`sinf` and `cosf` three times each, `atan2f` once, `sqrtf` twice, and more at hand-over",
     "block": "`floorf`", "rotor": "`sinf` and `cosf` twice each and `sqrtf` three times", "hertz": "`sinf` and `cosf` twice each and `sqrtf` once",
     "armature": "no function of the mathematical library",
+    "observed": "`sinf` and `cosf` three times each, `atan2f` once, `sqrtf` four times, and more where the loops close and let go",
     "stepping": "`sinf` and `cosf` once each",
 }  # fmt: skip
 
@@ -120,7 +121,7 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **telemetry_context(plan),
         "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
         "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": _fixed_costs(plan), "verdict": verdict(plan),
-        "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS[plan.kind],
+        "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS["observed" if plan.context["observed"] else plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
     }  # fmt: skip
 

@@ -133,7 +133,7 @@ def plan_of(bench: Bench) -> Plan:
         "kind": kind, "observed": observed, "field_off": kind == "rotor" and drive.control.field_off > 0, "windings": windings, "legs": LEGS[windings], "sensor": sensor, "scheme": pwm.scheme, "decay": pwm.decay,
         "shunts": pwm.shunts if windings == 3 else "in-line", "centred": pwm.aligned == "centre", "min_pulse": pwm.min_pulse > 0, "torque": kind not in ("hertz", "stepping"),
         "injects": injects, "weakens": weakens, "overload": drive.control.i2t > 0, "brakes": drive.control.brakes > 0, "too_hot": bench.settings.run.temp_trip is not None,
-        "filtered": drive.control.set_point > 0, "rounded": drive.control.jerk > 0, "ahead_inertia": drive.control.ahead_inertia > 0, "ahead_viscous": drive.control.ahead_viscous > 0,
+        "filtered": drive.control.set_point > 0, "rounded": drive.control.jerk > 0, "ranged": drive.control.slow_below > 0, "ahead_inertia": drive.control.ahead_inertia > 0, "ahead_viscous": drive.control.ahead_viscous > 0,
         "ahead_coulomb": drive.control.ahead_coulomb > 0, "smoothed": drive.control.torque_share < 1, "notched": drive.control.notch_b1 != 0, "folds": drive.control.fold_end > 0, "chops": drive.control.brake_on < 1e8,
         "idles": kind == "stepping" and drive.control.idle_share < 1,
         "retries": kind == "sensorless" and start.retries > 0, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,

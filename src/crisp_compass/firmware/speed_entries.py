@@ -44,6 +44,9 @@ def speed(plan: Plan) -> Iterator[Entry]:
         text = f"notch of the torque current at {s.notch_hz:.6g} Hz, {s.notch_width:.4g} of that wide, {s.notch_depth:.4g} left"
         for name, value in (("B0", c.notch_b0), ("B1", c.notch_b1), ("B2", c.notch_b2), ("A1", c.notch_a1), ("A2", c.notch_a2)):
             yield number(f"NOTCH_{name}", value, text if name == "B0" else "")
+    if plan.context["ranged"]:
+        yield number("SLOW_BELOW_RAD_S", c.slow_below, "of the shaft, below which the loop is slower")
+        yield number("SLOW_SHARE", c.slow_share, "of its bandwidth there; it grows to all of it at twice that speed")
     yield number("KP_SPEED_A_PER_RAD_S", c.kp_speed, origin(plan.bench, "speed_loop.kp", "").strip("; "))
     yield number(
         "KI_TS_SPEED_A_PER_RAD_S",

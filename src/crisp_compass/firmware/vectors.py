@@ -156,6 +156,7 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         yield _played(plan, "rest", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
     if plan.context["observed"]:  # through the forced range and out of it the other way
         slow, down = math.copysign(0.5 * plan.drive.start.low_down, target), abs(target) / c.ramp + 0.3
+        yield _played(plan, "torque", [Moment(0.0, 1, target, 0.0, v), Moment(start, 2, 0.0, 0.3 * _limit_torque(plan), v, plan.drive.control.i_flux, 0.4 * plan.drive.control.i_limit), Moment(start + 0.2, 1, target, 0.0, v)], min(start + 0.5, longest))
         yield _played(plan, "lost", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, target, 5.0 * _limit_torque(plan), v)], min(start + plan.drive.start.lost + 0.3, longest))
         yield _played(plan, "slow", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, slow, 0.0, v), Moment(start + down, 1, -target, 0.0, v)], min(start + 3 * down, longest))
     if plan.context["field_off"] and start + c.field_off + 1.0 < longest:

@@ -193,6 +193,7 @@ class Control(NamedTuple):
     reference. Torque that brakes is taken back from ``fold_start`` [V] of the bus on, to none at ``fold_end`` (0: never); the brake resistor is switched on above ``brake_on`` [V] and
     off below ``brake_off``. What the speed loop asks for goes the share ``torque_share`` of the way a speed step (1: no low-pass) and passes a notch (loops.filters.Notch). A stepped field that stood for ``idle_after`` [s] is
     held with the share ``idle_share`` of its current.
+    Below ``slow_below`` [rad/s] (0: nowhere) the speed loop runs with the share s = ``slow_share`` of its bandwidth, Kp·s and Ki·s²; up to twice that speed s grows to 1.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -259,6 +260,8 @@ class Control(NamedTuple):
     idle_share: float = 1.0
     idle_after: float = 0.5
     field_off: float = 0.0
+    slow_below: float = 0.0
+    slow_share: float = 1.0
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.

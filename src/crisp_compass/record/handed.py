@@ -87,6 +87,11 @@ def _around_the_loop(bench: Bench, ti: float) -> list[Handed]:
         "coulomb_friction": ("ahead_coulomb", "A", "asked for ahead of the loop for friction, with the sign of the reference, peak"),
     }
     found += [Handed("speed_loop", told[k][0], v, *told[k][1:]) for k, v in ahead_of_the_loop(bench).items()]
+    if s.slow_below:
+        found += [
+            Handed("speed_loop", "slow_below", s.slow_below, "rad/s", "mechanical speed below which the loop is slower, full from twice of it on"),
+            Handed("speed_loop", "slow_share", s.slow_share, "", "share of the bandwidth there: Kp times it, Ki times its square"),
+        ]
     if s.low_pass_hz:
         found.append(Handed("speed_loop", "torque_low_pass", s.low_pass_hz, "Hz", "corner of the low-pass of the torque current"))
     if s.notch_hz:

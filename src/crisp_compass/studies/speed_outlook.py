@@ -16,6 +16,7 @@ from crisp_compass.course.speed_design import (
     plant_of,
     rated_load_step,
     sensor_lowest_speed,
+    slow_loop,
     timed_by_edges,
 )
 from crisp_compass.estimates import FloatArray
@@ -86,6 +87,11 @@ def figures(bench: Bench, design: SpeedDesign, trial: SpeedTrial | None, *, wait
             ("kick of one count at rest", show(noise[1], "A", 2), ""),
             ("single counts below", _rpm(lowest), ""),
         ]
+    slow = slow_loop(bench, design)
+    if slow is not None:
+        m = slow.margins
+        told = f"{show(m.crossover_hz, 'Hz')}, {m.phase_margin_deg:.0f}°" if m.stable and math.isfinite(m.crossover_hz) and math.isfinite(m.phase_margin_deg) else "no crossing" if m.stable else "unstable"
+        rows.append((f"below {_rpm(bench.settings.speed_loop.slow_below or 0.0)}", told, ""))
     if timed_by_edges(bench):
         slowest = sensor_lowest_speed(bench, design)
         rows.append(("calm down to", _rpm(slowest) if slowest < 1e5 else "no speed", ""))

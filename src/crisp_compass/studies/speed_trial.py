@@ -76,7 +76,9 @@ def _trial_speed(bench: Bench) -> float:
         return max(lowest_wanted_speed(bench), 0.02 * top)
     if sure is not None:
         return min(max(0.4 * top, 1.6 * sure), 0.9 * top)
-    return 0.2937 * top  # where no whole number of counts comes in each step
+    usual = 0.2937 * top  # where no whole number of counts comes in each step
+    slow = bench.settings.speed_loop.slow_below
+    return usual if slow is None else min(max(usual, 2.053 * slow), 0.9 * top)  # with the full gains
 
 
 def try_speed_loop(bench: Bench) -> SpeedTrial | None:

@@ -32,6 +32,8 @@ class SpeedSettings(TopicSettings):
         "notch_hz",
         "notch_width",
         "notch_depth",
+        "slow_below",
+        "slow_share",
     )
 
     method: Literal["symmetric-optimum", "bandwidth", "placement", "stiffest"] = "symmetric-optimum"
@@ -73,3 +75,5 @@ class SpeedSettings(TopicSettings):
     kp_shift: int = Field(default=0, ge=0, le=31, description="right shift of it")
     ki_integer: int | None = Field(default=None, ge=1, le=2**40, description="Ki, its period inside, as the firmware holds it")
     ki_shift: int = Field(default=0, ge=0, le=31, description="right shift of it")
+    slow_below: Speed | None = Field(default=None, description="rad/s below which the loop is slower; one set of gains if empty")
+    slow_share: float = Field(default=0.5, ge=0.02, le=1, description="share of the bandwidth that it has there: Kp times it, Ki times its square")

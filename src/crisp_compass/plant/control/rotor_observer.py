@@ -219,13 +219,15 @@ def observed_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int
         x[HELD] = x[HELD] + abs(x[ROTOR_SPEED]) * c.ts if good and follows and abs(x[REF]) >= drive.start.low_up else 0.0
         if x[HELD] >= drive.estimator.hold:
             _close(x, drive, alpha, beta)
-    elif mode != CURRENT:
+    else:
         x[LOST_CLOCK] = 0.0 if good else x[LOST_CLOCK] + c.ts
         if x[LOST_CLOCK] > drive.start.lost:
             x[FAULT] = LOST
         if speed_due:
             x[SPEED_SEEN] = x[ROTOR_SPEED] / p
-            if abs(x[REF]) < drive.start.low_down and abs(x[SPEED_SEEN]) < drive.start.low_down:
+            if mode == CURRENT:
+                x[REF] = x[SPEED_SEEN]  # where the speed loop would begin
+            elif abs(x[REF]) < drive.start.low_down and abs(x[SPEED_SEEN]) < drive.start.low_down:
                 _let_go(x, c, x[SPEED_SEEN])
             else:
                 x[ID_REF] = flux_current(x, drive)

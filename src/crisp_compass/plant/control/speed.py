@@ -58,6 +58,14 @@ def filtered_current(x: FloatArray, c: Control, current: float) -> float:
 
 
 @inlined
+def slower(c: Control, speed: float) -> float:
+    """Return the share of the bandwidth that the loop has at a speed [rad/s]."""
+    if c.slow_below <= 0.0:
+        return 1.0
+    return c.slow_share + (1.0 - c.slow_share) * min(max(speed / c.slow_below - 1.0, 0.0), 1.0)
+
+
+@inlined
 def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float) -> None:
     """Ramp, set-point filter (``LAG``: how far its output is behind the ramp), feed-forward, PI whose output stays between ``low`` and ``high`` [A]; its integrator does not run on against them."""
     period = c.ts * c.speed_divider
@@ -71,8 +79,9 @@ def speed_step(x: FloatArray, c: Control, target: float, low: float, high: float
     reference = x[REF] + (1.0 - c.set_weight) * x[LAG]
     error = reference - x[SPEED_SEEN]
     ahead = c.ahead_inertia * (reference - last) / period + c.ahead_viscous * reference + c.ahead_coulomb * _sign(x[REF])
-    trial = x[INT_SPEED] + c.ki_speed * period * error
-    want = c.kp_speed * error + trial + ahead
+    part = slower(c, abs(x[SPEED_SEEN]))
+    trial = x[INT_SPEED] + c.ki_speed * part * part * period * error
+    want = c.kp_speed * part * error + trial + ahead
     limited = min(high, max(low, want))
     if want == limited or error * (want - limited) < 0:
         x[INT_SPEED] = trial

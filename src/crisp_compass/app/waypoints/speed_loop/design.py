@@ -55,6 +55,8 @@ class SpeedLoopPage(LoopPage):
         Entry("bandwidth_hz", "Frequency", "Hz", width=100, tip="By crossover: where the open loop crosses 0 dB; poles placed: their natural frequency"),
         Entry("damping", "Damping", width=84, plain=True, tip="Of the placed pair of poles: 0.7 overshoots a little, 1 not by itself"),
         Entry("noise_share", "Current's ripple", "%", width=122, tip="Of the rated current, rms: what the sensor's steps may put into the torque current while the shaft turns"),
+        Entry("slow_below", "Slower below", "rpm", width=104, tip="Below this speed the loop has only a part of its bandwidth, all of it from twice that on: where edges come late, or the load's friction asks for it. One set of gains if empty"),
+        Entry("slow_share", "to", "%", width=64, tip="Share of the bandwidth there: Kp times it, Ki times its square"),
         Entry("filter_hz", "Speed filter", "Hz", width=100, tip="Empty: 300 Hz, or what the armature's voltage allows where that tells the speed"),
         Entry("divider", "Current steps per step", width=146),
         Entry(
@@ -139,6 +141,7 @@ class SpeedLoopPage(LoopPage):
         ):  # fmt: skip
             self._fields[name].setVisible(shown)
         self._fields["lowest_speed"].setVisible(timed_by_edges(bench))
+        self._fields["slow_share"].setVisible(bench.settings.speed_loop.slow_below is not None)
         design = design_speed(bench)
         time, plain, filtered = predict_speed_step(design)
         self.step.set("no filter", time, plain)
