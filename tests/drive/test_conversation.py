@@ -34,9 +34,9 @@ class Heard:
             self.events.append(event)
             self._new.notify_all()
 
-    def wait(self, there: Callable[[Event], bool], talk: Conversation | None = None, seconds: float = 20.0) -> Event:
-        """Return the next event for which something holds; the owner of ``talk`` is there meanwhile."""
-        seen, end = len(self.events), time.monotonic() + seconds
+    def wait(self, there: Callable[[Event], bool], talk: Conversation | None = None, seconds: float = 20.0, *, since: int | None = None) -> Event:
+        """Return the next event for which something holds, of all from ``since`` on where it is given; the owner of ``talk`` is there meanwhile."""
+        seen, end = len(self.events) if since is None else since, time.monotonic() + seconds
         with self._new:
             while time.monotonic() < end:
                 if talk is not None:
@@ -55,7 +55,7 @@ def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path:
         heard = Heard()
         talk = Conversation(where, described, heard.tell)
         talk.start()
-        heard.wait(lambda e: e.kind == "connected", talk)
+        heard.wait(lambda e: e.kind == "connected", talk, since=0)
         talk.run_at(80.0)
         refused = heard.wait(lambda e: e.kind == "refused", talk)
         assert "not armed" in refused.text
@@ -202,7 +202,7 @@ def test_a_look_that_takes_longer_than_the_watchdog_is_divided(monkeypatch: pyte
     heard = Heard()
     talk = Conversation("serial:none", described, heard.tell)
     talk.start()
-    heard.wait(lambda e: e.kind == "connected", talk)
+    heard.wait(lambda e: e.kind == "connected", talk, since=0)
     talk.arm()
     for _ in range(2):
         heard.wait(lambda e: e.kind == "telemetry", talk)

@@ -18,6 +18,7 @@ from crisp_compass.plant.state import (
     RNG_STATE,
     SECTOR,
     SPEED_SEEN,
+    SQRT3,
     THETA,
     TWO_PI,
 )
@@ -110,3 +111,19 @@ def sense_speed(x: FloatArray, drive: Drive) -> None:
         x[SPEED_SEEN] += (1.0 - math.exp(-c.speed_filter * period)) * (raw - x[SPEED_SEEN])
     else:
         x[SPEED_SEEN] = raw
+
+
+@inlined
+def _mean_sign(now: float, before: float, knee: float) -> float:
+    """Return the mean sign over a period of a leg's current [A], which may cross zero within it."""
+    return min(1.0, max(-1.0, (now + before) / max(2.0 * knee, abs(now - before))))
+
+
+@inlined
+def dead_time_taken(alpha: float, beta: float, was_alpha: float, was_beta: float, loss: float, knee: float) -> tuple[float, float]:
+    """Return what three legs that lose ``loss`` [V] each took of α and β voltage over a period, by the currents [A] at its end and before."""
+    half, was_half = 0.5 * SQRT3 * beta, 0.5 * SQRT3 * was_beta
+    ea = _mean_sign(alpha, was_alpha, knee)
+    eb = _mean_sign(half - 0.5 * alpha, was_half - 0.5 * was_alpha, knee)
+    ec = _mean_sign(-half - 0.5 * alpha, -was_half - 0.5 * was_alpha, knee)
+    return loss * (2.0 * ea - eb - ec) / 3.0, loss * (eb - ec) / SQRT3

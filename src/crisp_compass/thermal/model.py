@@ -3,7 +3,7 @@
     C_w·dT_w/dt = P(T_w) − (T_w − T_h)/R_w,   C_h·dT_h/dt = (T_w − T_h)/R_w + P_h − (T_h − T_a)/R_h
 
 The copper's loss grows with its temperature, P = k·R·(235 + T_w)/(235 + T_ref)·I² (copper's rule of IEC 60034-1), which keeps the equations linear while current and speed stand still: each stretch of
-a duty is one matrix exponential, exact for any length. The time constants are those of data sheets, R_w·C_w and R_h·C_h.
+a duty is one matrix exponential, by its two modes, exact for any length. The time constants are those of data sheets, R_w·C_w and R_h·C_h.
 """
 
 from __future__ import annotations
@@ -71,10 +71,12 @@ def _system(b: Bodies, s: Stretch, ambient: float) -> tuple[FloatArray, FloatArr
 def steady(b: Bodies, current: float, ambient: float, *, housing_loss: float = 0.0, air_factor: float = 1.0) -> tuple[float, float]:
     """Return winding and housing temperature [°C] that a current [A peak] leads to in the end; infinite where the copper's loss runs away."""
     a, drive = _system(b, Stretch(1.0, current, housing_loss, air_factor), ambient)
-    if np.max(np.linalg.eigvals(a).real) >= 0:
+    (aa, ab), (ba, bb) = a.tolist()
+    det = aa * bb - ab * ba
+    if det <= 0 or aa + bb >= 0:
         return math.inf, math.inf
-    winding, housing = np.linalg.solve(a, -drive)
-    return float(winding), float(housing)
+    p, q = drive.tolist()
+    return (ab * q - bb * p) / det, (ba * p - aa * q) / det
 
 
 def continuous_current(b: Bodies, limit: float, ambient: float, *, housing_loss: float = 0.0, air_factor: float = 1.0) -> float:
@@ -100,16 +102,34 @@ class Course:
     housing: FloatArray
 
 
+class _Modes(NamedTuple):
+    """A = λ1·P1 + λ2·P2 of a ladder, whose λ are real and apart; the projectors (2, 2)."""
+
+    slow: float
+    fast: float
+    of_slow: FloatArray
+    of_fast: FloatArray
+
+
+def _modes(a: FloatArray) -> _Modes:
+    half, spread = 0.5 * (a[0, 0] + a[1, 1]), math.sqrt(0.25 * (a[0, 0] - a[1, 1]) ** 2 + a[0, 1] * a[1, 0])
+    slow, fast, unit = half + spread, half - spread, np.eye(2)
+    return _Modes(float(slow), float(fast), (a - fast * unit) / (slow - fast), (a - slow * unit) / (fast - slow))
+
+
+def _grown(rate: float, seconds: float) -> float:
+    """Return (e^(λt) − 1)/λ."""
+    return seconds if abs(rate * seconds) < 1e-12 else math.expm1(rate * seconds) / rate
+
+
 def _exact(b: Bodies, s: Stretch, ambient: float, seconds: float) -> tuple[FloatArray, FloatArray]:
     """Return M (2, 2) and v (2,) of T(seconds) = M·T(0) + v, right for a loss that runs away too."""
     a, drive = _system(b, s, ambient)
-    grows = float(np.max(np.linalg.eigvals(a).real))
-    if grows > 0:  # beyond this no temperature means anything, and no figure holds it
-        seconds = min(seconds, _GROWN / grows)
-    whole = np.zeros((3, 3))
-    whole[:2, :2], whole[:2, 2] = a, drive
-    moved = scipy.linalg.expm(whole * seconds)
-    return moved[:2, :2], moved[:2, 2]
+    m = _modes(a)
+    if m.slow > 0:  # beyond this no temperature means anything, and no figure holds it
+        seconds = min(seconds, _GROWN / m.slow)
+    moved = m.of_slow * math.exp(m.slow * seconds) + m.of_fast * math.exp(m.fast * seconds)
+    return moved, (m.of_slow * _grown(m.slow, seconds) + m.of_fast * _grown(m.fast, seconds)) @ drive
 
 
 #: No temperature is followed beyond it [°C]: copper melts at 1085.
@@ -165,8 +185,13 @@ def time_to(b: Bodies, limit: float, current: float, ambient: float, start: tupl
     if steady(b, current, ambient, housing_loss=housing_loss, air_factor=air_factor)[0] <= limit:
         return math.inf
 
+    a, drive = _system(b, Stretch(1.0, current, housing_loss, air_factor), ambient)
+    m, slope = _modes(a), a @ np.array(start) + drive
+    slow, fast = float((m.of_slow @ slope)[0]), float((m.of_fast @ slope)[0])
+
     def short(seconds: float) -> float:
-        return after(b, Stretch(seconds, current, housing_loss, air_factor), ambient, start)[0] - limit
+        seconds = min(seconds, _GROWN / m.slow) if m.slow > 0 else seconds
+        return start[0] + slow * _grown(m.slow, seconds) + fast * _grown(m.fast, seconds) - limit
 
     low, high = 0.0, 1e-3 * b.winding_time
     while short(high) < 0:  # the winding only gets hotter on the way from below to a limit that it passes

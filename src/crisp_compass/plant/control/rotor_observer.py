@@ -17,6 +17,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.rotor_field import flux_current, read_stator, regulated, torque_limits
 from crisp_compass.plant.control.speed import forget_reference, speed_step
 from crisp_compass.plant.parameters import CURRENT, LOST, NO_FAULT, NO_START, OFF, Control, Drive
+from crisp_compass.plant.sensors import dead_time_taken
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     AT_REST,
@@ -44,7 +45,6 @@ from crisp_compass.plant.state import (
     RESTING,
     SLIP,
     SPEED_SEEN,
-    SQRT3,
     V_ALPHA,
     V_BETA,
     V_BUS,
@@ -64,23 +64,14 @@ FOLLOWED = 0.3
 
 
 @inlined
-def _mean_sign(now: float, before: float, knee: float) -> float:
-    """Return the mean sign over a period of a leg's current [A], which may cross zero within it."""
-    return min(1.0, max(-1.0, (now + before) / max(2.0 * knee, abs(now - before))))
-
-
-@inlined
 def observe(x: FloatArray, drive: Drive, alpha: float, beta: float, va: float, vb: float) -> None:
     """Take in the period that ends: the voltage [V] that was commanded over it and the current [A] at its end."""
     o, c = drive.estimator, drive.control
     loss, was_a, was_b = drive.start.dead_voltage, x[WAS_ALPHA], x[WAS_BETA]
     if loss > 0.0:
-        knee, half, was_half = drive.inverter.knee, 0.5 * SQRT3 * beta, 0.5 * SQRT3 * was_b
-        ea = _mean_sign(alpha, was_a, knee)
-        eb = _mean_sign(half - 0.5 * alpha, was_half - 0.5 * was_a, knee)
-        ec = _mean_sign(-half - 0.5 * alpha, -was_half - 0.5 * was_a, knee)
-        va -= loss * (2.0 * ea - eb - ec) / 3.0
-        vb -= loss * (eb - ec) / SQRT3
+        lost_a, lost_b = dead_time_taken(alpha, beta, was_a, was_b, loss, drive.inverter.knee)
+        va -= lost_a
+        vb -= lost_b
     fa = x[FLUX_ALPHA] + c.ts * (va - 0.5 * c.r * (alpha + was_a)) - c.lq * (alpha - was_a)
     fb = x[FLUX_BETA] + c.ts * (vb - 0.5 * c.r * (beta + was_b)) - c.lq * (beta - was_b)
     x[WAS_ALPHA], x[WAS_BETA] = alpha, beta

@@ -15,6 +15,7 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import command, hold_currents, read_currents, released, speed_loop
 from crisp_compass.plant.control.speed import forget_reference
 from crisp_compass.plant.parameters import CURRENT, LOST, NO_POLE, NO_START, OFF, START_COLUMNS, Drive
+from crisp_compass.plant.sensors import dead_time_taken
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     BLEND,
@@ -44,7 +45,6 @@ from crisp_compass.plant.state import (
     ROW,
     SEEKING,
     SPEED_SEEN,
-    SQRT3,
     STARTING,
     TRIES,
     V_ALPHA,
@@ -83,12 +83,6 @@ from crisp_compass.sensorless.injection import (
 
 
 @inlined
-def _mean_sign(now: float, before: float, knee: float) -> float:
-    """Return the mean sign over a period of a leg's current [A], which may cross zero within it."""
-    return min(1.0, max(-1.0, (now + before) / max(2.0 * knee, abs(now - before))))
-
-
-@inlined
 def _share(x: FloatArray, seen: FloatArray, drive: Drive) -> float:
     """Return how much of the angle injection tells: all of it until the loop is closed, however the search swings."""
     if x[PHASE] < CLOSED:
@@ -110,12 +104,9 @@ def _look(x: FloatArray, seen: FloatArray, drive: Drive, whole: int, early: floa
     was_alpha, was_beta = seen[I_ALPHA], seen[I_BETA]
     loss = drive.start.dead_voltage
     if loss > 0.0:
-        knee, half, was_half = drive.inverter.knee, 0.5 * SQRT3 * beta, 0.5 * SQRT3 * was_beta
-        ea = _mean_sign(alpha, was_alpha, knee)
-        eb = _mean_sign(half - 0.5 * alpha, was_half - 0.5 * was_alpha, knee)
-        ec = _mean_sign(-half - 0.5 * alpha, -was_half - 0.5 * was_alpha, knee)
-        va -= loss * (2.0 * ea - eb - ec) / 3.0
-        vb -= loss * (eb - ec) / SQRT3
+        lost_a, lost_b = dead_time_taken(alpha, beta, was_alpha, was_beta, loss, drive.inverter.knee)
+        va -= lost_a
+        vb -= lost_b
     share = _share(x, seen, drive) if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING else 0.0
     estimate(seen, drive.estimator, ts, va, vb, alpha, beta, 1.0 - share)
     if drive.injected.volts > 0.0 and x[PHASE] >= SEEKING:
