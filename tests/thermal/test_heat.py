@@ -123,11 +123,40 @@ def test_a_warmed_motor_tells_its_thermal_constants() -> None:
     for columns, notes, message in (
         ({"v_ab": capture["v_ab"], "i_a": capture["i_a"]}, {}, "temperature of the cold motor"), ({"temp": cooling}, {}, "how much heat"),
         ({"v_ab": -capture["v_ab"], "i_a": capture["i_a"]}, {"temperature_c": "20"}, "heat"), ({"temp": np.full(900, 30.0) + 0.01 * np.arange(900) % 3}, {"loss_w": "20"}, "warmer|K only|in sight"),
-        ({"temp": cooling}, {"loss_w": "much"}, "is a number"),
+        ({"temp": cooling}, {"loss_w": "much"}, "is not a number"),
     ):  # fmt: skip
         n = len(next(iter(columns.values())))
         with pytest.raises(Refusal, match=message):
             fit_heating(Capture("x.csv", np.linspace(0, 2400, n), columns, notes))
+
+
+def test_a_motor_of_more_bodies_is_predicted_and_said_to_be_one() -> None:
+    """Winding, iron, housing and air whose convection grows with the temperature, which is no ladder of two: steady rises at another current within 15 %, and the finding."""
+    for seed in range(4):
+        g = np.random.default_rng(seed)
+        rw, rh, r, ambient, grows = g.uniform(0.3, 1.5), g.uniform(0.5, 2.0), 0.3, 20.0, g.uniform(0.1, 0.25)
+        cw, ci, ch = 20.0 / rw, 150.0 / rh, 500.0 / rh
+
+        def course(current: float, seconds: float, at: FloatArray, rw: float = rw, rh: float = rh, cw: float = cw, ci: float = ci, ch: float = ch, grows: float = grows) -> FloatArray:
+            def slope(_: float, x: FloatArray) -> list[float]:
+                watt = 2 * 0.3 * current**2 * (235 + x[0]) / 255
+                one, two = (x[0] - x[1]) / (0.7 * rw), (x[1] - x[2]) / (0.3 * rw)
+                air = (x[2] - 20.0) / rh * (max(x[2] - 20.0, 1e-3) / 30) ** grows
+                return [(watt - one) / cw, (one - two) / ci, (two - air) / ch]
+
+            return np.asarray(solve_ivp(slope, (0, seconds), [20.0] * 3, t_eval=at, method="LSODA", rtol=1e-8, atol=1e-8, max_step=10.0).y[0])
+
+        current = math.sqrt(60.0 / (rw + rh) / (2 * r * 1.15))
+        t = np.linspace(0, 2600, 1300)
+        ohm = 2 * r * (235 + course(current, 2600, t)) / 255
+        v = ohm * current * (1 + 1e-4 * g.standard_normal(len(t)))
+        found = fit_heating(Capture("real.csv", t, {"v_ab": v, "i_a": np.full(len(t), current)}, {"temperature_c": "20"}))
+        assert found.two
+        e = {k: q.value for k, q in found.estimates.items()}
+        told = steady(Bodies(e["to_housing"], e["to_air"], e["winding_time"], e["housing_time"], 2.0, r, 20.0), 0.8 * current, ambient)[0]
+        true = course(0.8 * current, 20000, np.array([20000.0]))[-1]
+        assert told - ambient == pytest.approx(true - ambient, rel=0.15)
+    assert "more-bodies" in {f.code for f in found.findings}
 
 
 def hot(**more: object) -> Bench:

@@ -58,7 +58,7 @@ def losses_on_plane(bench: Bench) -> Losses:
     """Return friction as measured, and what the bridge loses: conduction, and switching averaged over a turn (modulation.losses)."""
     _, load = machine_of(bench)
     pwm, v = bench.settings.pwm, bench.settings.plate.v_bus
-    conducts = 1.5 if three_phases(bench) else 2.0 * bench.settings.plate.torque_factor
+    conducts = 2.0 if in_blocks(bench) else 1.5 if three_phases(bench) else 2.0 * bench.settings.plate.torque_factor
     legs = 3 if three_phases(bench) else 2
     switches = legs * 0.5 * v * 2 / math.pi * (pwm.t_on + pwm.t_off) * pwm.carrier_hz
     return Losses(load.viscous, load.coulomb, conducts * pwm.r_switch, switches)

@@ -79,7 +79,7 @@ def fit_heating(capture: Capture, *, start: float | None = None, loss: float | N
 def _read(capture: Capture, start: float | None, loss: float | None, lead: float, family: str | None) -> _Told:
     if not len(capture.time):
         raise Refusal("it has no time column", "a course of time is needed", where=capture.source)
-    noted = {k: _number(capture, k) for k in ("temperature_c", "loss_w")}
+    noted = {k: capture.note_number(k) for k in ("temperature_c", "loss_w")}
     start = noted["temperature_c"] if start is None else start
     loss = noted["loss_w"] if loss is None else loss
     if loss is not None and loss < 0:
@@ -88,8 +88,11 @@ def _read(capture: Capture, start: float | None, loss: float | None, lead: float
     channels = ["temp"] if "temp" in capture else []
     if terminals is not None:
         channels += [terminals.voltage, terminals.current]
-    for name in channels:
-        capture.require(name, samples=_FEWEST)
+    if len(capture.time) < _FEWEST:
+        raise Refusal(f"it has {len(capture.time)} rows", f"at least {_FEWEST} are needed", where=capture.source)
+    for name in channels:  # a supply may well hold one of them still: all else of `require` is asked of the fit
+        if not np.isfinite(capture[name]).all():
+            raise Refusal(f"the column {name} holds values that are no numbers", "leave out those rows", where=capture.source)
     products = [capture[terminals.voltage] * capture[terminals.current] - lead * capture[terminals.current] ** 2] if terminals is not None else []
     time, values = _thinned(capture.time - capture.time[0], [capture[c] for c in channels] + products)
     power = np.maximum(values[-1], 0.0) if products else np.zeros(len(time))
@@ -115,19 +118,6 @@ def _has_terminals(capture: Capture, family: str | None) -> bool:
     except Refusal:
         return False
     return at.voltage in capture and at.current in capture
-
-
-def _number(capture: Capture, key: str) -> float | None:
-    text = capture.notes.get(key)
-    if text is None:
-        return None
-    try:
-        value = float(text)
-    except ValueError:
-        value = math.nan
-    if not math.isfinite(value):
-        raise Refusal(f"the note {key} is “{text[:20]}”", "it is a number", where=capture.source)
-    return value
 
 
 def _thinned(time: FloatArray, columns: list[FloatArray]) -> tuple[FloatArray, list[FloatArray]]:

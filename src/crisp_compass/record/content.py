@@ -176,6 +176,8 @@ def _firmware(bench: Bench) -> Section | None:
         ("winding to housing", t.to_housing, "K/W"), ("housing to air", t.to_air, "K/W"), ("winding's time constant", t.winding_time, "s"), ("motor's time constant", t.housing_time, "s"),
     ]  # fmt: skip
     rows += [("simulation only", name, show(value, unit, 4), "the firmware knows nothing of it") for name, value, unit in here if value is not None]
+    if because := bench.settings.limits.because.strip():
+        rows.append(("Run", "limit above its reason", "–", because))
     return Section("Settings of the firmware", (Table(("leg", "setting", "value", "what it is"), tuple(rows), shares=_SETTLED),)) if rows else None
 
 
