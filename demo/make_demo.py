@@ -20,13 +20,13 @@ from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture
 from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.course.captures import add_evidence, evaluate
+from crisp_compass.course.drive import build_drive
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.course.waypoints.current_loop import inputs as current_inputs
 from crisp_compass.course.waypoints.inductance import inductance_values
 from crisp_compass.course.waypoints.plate import plate_values
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values
-from crisp_compass.course.waypoints.run import build_drive
 from crisp_compass.course.waypoints.speed_loop import design_speed, speed_values
 from crisp_compass.course.waypoints.speed_loop import inputs as speed_inputs
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
@@ -539,6 +539,8 @@ def make_carousel(folder: Path) -> None:
     bench = proposed(bench, "pwm", "as the firmware sets its timer", 10)
     bench = proposed(bench, "current_loop", "margin enough for the carousel", 11)
     bench = proposed(bench, "speed_loop", "calm indexing wanted", 12)
+    bench = settings(bench, "motion", distance=round(2.6 * 2 * math.pi, 4), speed=30.0, rounding=0.015)
+    bench = proposed(bench, "motion", "no filter may pass its place", 13)
     save_bench(bench, folder / "carousel.bench.json")
 
 

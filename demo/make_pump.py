@@ -26,7 +26,7 @@ from make_demo import (
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import save_bench
 from crisp_compass.capture import write_capture
-from crisp_compass.course.waypoints.run import build_drive
+from crisp_compass.course.drive import build_drive
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import SPEED, Load, Machine
 from crisp_compass.plant.simulation import Simulation

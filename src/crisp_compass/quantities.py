@@ -57,6 +57,7 @@ def _table() -> dict[str, Unit]:
         ("rev/s", "angular speed", 2 * math.pi, False, ("rps",)),
         ("rad", "angle", 1.0, True, ()),
         ("deg", "angle", math.pi / 180, False, ("°", "degree", "degrees")),
+        ("turn", "angle", 2 * math.pi, False, ("turns", "rev", "revs", "revolutions")),
         ("N·m", "torque", 1.0, True, ("Nm", "N*m", "N m", "N-m")),
         ("N·cm", "torque", 0.01, False, ("Ncm", "N*cm", "N cm", "N-cm")),
         # force units by standard gravity, inch and pound exact (NIST SP 811, 2008, appendix B)

@@ -15,6 +15,7 @@ _COUNTS = re.compile(r"\s*counts?(\s*(/|per)\s*(turn|rev))?\.?\s*$", re.IGNORECA
 _STEP = re.compile(r"\s*(°|deg|degrees?)\s*(/|per)?\s*(full\s*)?(step)?\s*$", re.IGNORECASE)
 _HERTZ = re.compile(r"[\d.,\s][kM]?\s*(Hz|hz|1/s)\s*$")
 _VELOCITY = re.compile(r"(?<![A-Za-z])(mm|cm|m|km|ft|in)\s*/\s*(s|sec|min|h)\s*$|(?<![A-Za-z])(fpm|kph)\s*$")
+_LENGTH = re.compile(r"(?<![A-Za-z])(µm|um|mm|cm|m|km|ft|in|inch)\s*$")
 _SECONDS = re.compile(r"[\d.,\s](ms|s|sec|seconds?)\s*$", re.IGNORECASE)
 
 
@@ -54,6 +55,10 @@ def read(text: str, unit: str, *, base: str = "", kind: str = "", motor: Motor |
         if not motor.travel:
             raise Refusal(f"“{text.strip()}” needs to know what the shaft moves", "say it on Plate, Load side, or type the speed in rpm")
         return parse(text, "m/s") / motor.travel
+    if dimension == "angle" and _LENGTH.search(text):
+        if not motor.travel:
+            raise Refusal(f"“{text.strip()}” needs to know what a turn moves", "say it on Plate, Load side, or type turns or degrees")
+        return parse(text, "m") / motor.travel
     if dimension == "angular speed" and _HERTZ.search(text):
         if motor.pole_pairs is None:
             raise Refusal(f"“{text.strip()}” needs the pole pairs", "enter them on the plate, or type the speed in rpm")

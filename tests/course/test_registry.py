@@ -31,7 +31,7 @@ def test_every_waypoint_is_whole(waypoint: Waypoint, winch: Path) -> None:
     if waypoint.topic is not None:
         assert waypoint.first_step.endswith(".")
         others = {
-            k: winch.parents[1] / n / f"{n}.bench.json" for k, n in (("circuit", "hoist"), ("start_up", "pump"))
+            k: winch.parents[1] / n / f"{n}.bench.json" for k, n in (("circuit", "hoist"), ("start_up", "pump"), ("motion", "carousel"))
         }
         assert headline(load_bench(others.get(waypoint.key, winch)), waypoint)
         assert waypoint.propose is not None or any(k.propose for k in waypoint.captures)

@@ -88,6 +88,14 @@ def around_the_loop() -> Bench:
     return again(enter(demo("winch"), "speed_loop", wishes), "speed_loop")
 
 
+def to_a_place(bench: Bench, **wishes: object) -> Bench:
+    """A bench whose position loop is settled."""
+    return again(enter(bench, "motion", wishes), "motion")
+
+
+POWER = {"power_from": 60.0, "power_into": 15.0, "low_start": 44.0, "low_end": 34.0}
+
+
 #: Every kind of firmware, and what changes its text.
 CASES: dict[str, Callable[[], Bench]] = {
     "encoder": lambda: demo("winch"),
@@ -112,6 +120,14 @@ CASES: dict[str, Callable[[], Bench]] = {
     "brake resistor, no link": lambda: enter(demo("winch"), "bus", {"brake_ohm": 40.0, "brake_on": 60.0}),
     "estimator, fold-back": lambda: enter(demo("pump"), "bus", {"capacitance": 1e-4, "fold_start": 26.0, "fold_end": 30.0}),
     "rotor field, brake resistor": lambda: enter(demo("hoist"), "bus", {"capacitance": 2e-5, "brake_ohm": 400.0, "brake_on": 375.0, "fold_start": 360.0, "fold_end": 372.0}),
+    "place": lambda: to_a_place(demo("winch"), follow_limit=0.6, rounding=0.01, window=0.01),
+    "place, all around it": lambda: to_a_place(around_the_loop(), ahead=0.8, kv=40.0),
+    "place, weakening": lambda: to_a_place(enter(demo("winch"), "run", {"weakening": 4.0, "stall_time": None})),
+    "place, rotor field": lambda: to_a_place(enter(demo("hoist"), "circuit", {"field_off": 0.2}), accel=200.0, speed=60.0),
+    "place, stepper": lambda: to_a_place(demo("carousel"), rounding=0.02),
+    "power": lambda: enter(demo("winch"), "bus", POWER),
+    "six-step, power from": lambda: enter(CASES["six-step"](), "bus", {"power_from": 40.0}),
+    "estimator, low bus": lambda: enter(enter(demo("pump"), "bus", {"low_start": 23.0, "low_end": 14.0, "power_into": 2.0}), "run", {"v_min": 12.0}),
     "limits set": lambda: enter(demo("winch"), "run", {"v_max": 58.0, "speed_trip": 150.0}),
     "weakening": lambda: enter(demo("winch"), "run", {"weakening": 4.0, "speed": 250.0, "on_fault": "brake", "i_continuous": 3.0, "overload_time": 0.7, "temp_trip": 90.0}),
     "six-step, brakes": lambda: enter(CASES["six-step"](), "run", {"on_fault": "brake", "i_continuous": 4.0, "overload_time": 0.3}),
@@ -132,7 +148,7 @@ def _run(*command: str | Path, folder: Path) -> subprocess.CompletedProcess[str]
 @pytest.mark.parametrize("case", CASES)
 def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Path) -> None:
     made = make_firmware(CASES[case](), "2026-05-12 12:00")
-    plain = case not in ("two sets of gains", "speed loop with all around it", "brake resistor, fold-back", "brake resistor, no link")  # which the whole-number drive has not
+    plain = case not in ("two sets of gains", "speed loop with all around it", "brake resistor, fold-back", "brake resistor, no link", "place", "place, all around it", "power")  # which the whole-number drive has not
     assert not made.left_out if plain else "whole-number drive has no" in made.left_out[0]
     write_files(tmp_path, made.files)
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
@@ -247,6 +263,26 @@ def test_a_wrong_constant_around_the_speed_loop_fails_the_vectors(tmp_path: Path
         assert _run("gcc", "-O1", "-std=c99", "-Iinclude", "vectors/run_vectors.c", *sources, "-lm", "-o", "v", folder=tmp_path).returncode == 0
         if _run("./v", *sorted(tmp_path.glob("vectors/*.csv")), folder=tmp_path).returncode == 0:
             missed.append(name)
+    assert not missed
+
+
+@needs_gcc
+def test_a_wrong_constant_of_a_move_or_of_power_fails_the_vectors(tmp_path: Path) -> None:
+    missed = []
+    for case, names in (("place", ("KV_STEP", "AHEAD_SHARE", "MOVE_SPEED_COUNTS", "MOVE_GAIN_COUNTS", "RAD_S_OF_COUNTS", "COUNTS_OF_RAD_S", "FOLLOW_COUNTS", "WINDOW_COUNTS")),
+                        ("power", ("LOW_END_V", "LOW_PER_V", "POWER_KT_NM_PER_A", "POWER_FROM_W", "POWER_FROM_ROOT", "POWER_INTO_W", "POWER_INTO_ROOT"))):  # fmt: skip
+        folder = tmp_path / case
+        write_files(folder, make_firmware(CASES[case](), "t").files)
+        config = folder / "include" / "cc_config.h"
+        right, sources = config.read_text(), sorted(p.relative_to(folder).as_posix() for p in folder.glob("src/*.c"))
+        for name in names:
+            found = re.search(rf"CC_{name} \(([-0-9.e]+)f\)", right)
+            assert found, name
+            factor = 3.0 if name.endswith("ROOT") else 0.8
+            config.write_text(right.replace(found[0], f"CC_{name} ({float(found[1]) * factor:.8e}f)"))
+            assert _run("gcc", "-O1", "-std=c99", "-Iinclude", "vectors/run_vectors.c", *sources, "-lm", "-o", "v", folder=folder).returncode == 0
+            if _run("./v", *sorted(folder.glob("vectors/*.csv")), folder=folder).returncode == 0:
+                missed.append(name)
     assert not missed
 
 

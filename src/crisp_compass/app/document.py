@@ -21,6 +21,7 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import LedgerEntry
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import load_bench, save_bench
+from crisp_compass.course.running import Trip
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.drive.writing import Written
 from crisp_compass.errors import Refusal
@@ -91,6 +92,9 @@ class Document(QObject):
         #: The conversation with a drive on a wire; another bench ends it.
         self.drive = DriveSession(self)
         self.replaced.connect(self.drive.close)
+        #: Faults that runs of this window ended in, the newest last.
+        self.trips: list[Trip] = []
+        self.replaced.connect(self.trips.clear)
         self.drive.written.connect(self._on_written)
 
     # ---- state

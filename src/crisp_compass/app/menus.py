@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from crisp_compass.app.window import Window
 
 #: Keys of the waypoints, with Alt, in the order of the course.
-WAYPOINT_KEYS = "1234567890-=[];"
+WAYPOINT_KEYS = "1234567890-=[];,"
 KEYS = """Alt+1 … Alt+0, Alt+-\tgo to a leg
 Ctrl+PgUp, Ctrl+PgDown\tsections of a leg
 F6, then ← →\ttravel the course

@@ -128,7 +128,7 @@ class InductionPlate(PlateBase):
 
     called: ClassVar[str] = "an induction motor"
     reach: ClassVar[frozenset[str] | None] = frozenset(
-        {"plate", "resistance", "circuit", "mechanics", "pwm", "current_loop", "speed_loop", "drive", "run", "hand_over"}
+        {"plate", "resistance", "circuit", "mechanics", "pwm", "current_loop", "speed_loop", "motion", "drive", "run", "hand_over"}
     )
     sensors: ClassVar[tuple[str, ...]] = ("incremental", "none")
     cage: ClassVar[bool] = True
@@ -158,6 +158,7 @@ class BrushedPlate(PlateBase):
             "drive",
             "current_loop",
             "speed_loop",
+            "motion",
             "run",
             "hand_over",
         }

@@ -64,6 +64,25 @@ def fold_levels(bench: Bench) -> tuple[float, float] | None:
     return s.fold_start, s.fold_end
 
 
+def low_levels(bench: Bench) -> tuple[float, float] | None:
+    """Return below which bus voltage driving torque is taken back, and where none is left [V]; None where it is not. Raises Refusal for levels that cannot be."""
+    s, run = bench.settings.bus, bench.settings.run
+    if s.low_start is None and s.low_end is None:
+        return None
+    if s.low_start is None or s.low_end is None:
+        raise Refusal("only one end of the fold-back of a low bus is entered", "enter both, or none", field="bus.low_end" if s.low_end is None else "bus.low_start")
+    if s.low_start <= s.low_end:
+        raise Refusal(f"driving torque would be taken back from {show(s.low_start, 'V')} on and be gone at {show(s.low_end, 'V')}, which is not below", "a lower end", field="bus.low_end")
+    if s.low_end < run.v_min:
+        raise Refusal(f"the drive trips at {show(run.v_min, 'V')} before its torque is gone at {show(s.low_end, 'V')}", f"at least {show(run.v_min, 'V')}, or a lower minimum bus", field="bus.low_end")
+    if s.low_start > bench.settings.plate.v_bus:
+        raise Refusal(
+            f"driving torque would be taken back from {show(s.low_start, 'V')} on, above the {show(bench.settings.plate.v_bus, 'V')} of the bus: never all of it",
+            f"at most {show(bench.settings.plate.v_bus, 'V')}", field="bus.low_start",
+        )  # fmt: skip
+    return s.low_start, s.low_end
+
+
 def inverter_of(bench: Bench, *, lost: float, knee: float) -> Inverter:
     """Return the simulated link and bridge: ``lost`` [V] by a leg, fully above ``knee`` [A]."""
     s = bench.settings.bus
@@ -81,4 +100,6 @@ def watched(bench: Bench, *, closes: bool) -> dict[str, float]:
         found |= {"brake_on": levels[0], "brake_off": levels[1]}
     if closes and (fold := fold_levels(bench)) is not None:
         found |= {"fold_start": fold[0], "fold_end": fold[1]}
+    if closes and (low := low_levels(bench)) is not None:
+        found |= {"low_start": low[0], "low_end": low[1]}
     return found

@@ -17,6 +17,7 @@ from crisp_compass.course.known import Constant, best_value
 from crisp_compass.course.observed import check_hand_over, observes
 from crisp_compass.course.observed import firmware_of as observer_of
 from crisp_compass.course.open_loop import closes_loops, stepping_current, steps_open
+from crisp_compass.course.position import firmware_of as position_of
 from crisp_compass.course.sensorless import (
     CONVERTER_STEPS,
     NOISE_OF_SCALE,
@@ -26,7 +27,7 @@ from crisp_compass.course.sensorless import (
     iron_of,
     without_sensor,
 )
-from crisp_compass.course.speed_design import ahead_of_the_loop, filters_of
+from crisp_compass.course.speed_design import ahead_of_the_loop, filters_of, torque_constant
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
@@ -124,14 +125,14 @@ def build_drive(bench: Bench) -> Drive:
     tracks = current_tracking(bench)
     control = Control(
         ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=max(round(loop_hz / speed_hz), 1), kp_speed=kp, ki_speed=ki,
-        speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, v_max=run.v_max or 1e9, speed_trip=run.speed_trip or 1e9, ramp=ramp, stall_time=0.5,
+        speed_filter=2 * math.pi * filter_hz, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, v_max=run.v_max or 1e9, speed_trip=run.speed_trip or 1e9, ramp=ramp, stall_time=stall_of(bench),
         decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, microsteps=float(bench.settings.stepping.microsteps) if steps_open(bench) else 0.0, ld=ld, lq=lq, psi=psi, track_d=tracks[0], track_q=tracks[1],
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
     if steps_open(bench):
         control = control._replace(idle_share=bench.settings.stepping.idle)
     else:
-        control = control._replace(**_around_the_loop(bench, control))
+        control = control._replace(**_around_the_loop(bench, control), **position_of(bench, control.ts * control.speed_divider), **power_limits(bench))
     control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control), **watched(bench, closes=not steps_open(bench)))
     if family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
         control = control._replace(field_off=bench.settings.circuit.field_off)
@@ -175,7 +176,7 @@ def with_biased_iron(bench: Bench, machine: AnyMachine) -> AnyMachine:
 def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
     """Put machine and firmware between the bench's load, bridge and sensors."""
     run, dead = bench.settings.run, settled_value(bench, "pwm.dead_time_voltage")
-    load = Load(need(bench, "mechanics.inertia"), need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway, swing=run.swing, swing_order=run.swing_order)
+    load = Load(need(bench, "mechanics.inertia") + run.flywheel, need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway, swing=run.swing, swing_order=run.swing_order)
     return Drive(
         machine,
         on_the_shaft(bench, load, control.ts),
@@ -197,11 +198,26 @@ def hertz_drive(bench: Bench) -> Drive:
     run, law, settings = bench.settings.run, hertz_law(bench), bench.settings
     control = Control(
         ts=1 / need(bench, "pwm.loop_hz"), speed_filter=100.0, i_limit=run.i_limit, i_trip=run.i_trip, v_min=run.v_min, v_max=run.v_max or 1e9, speed_trip=run.speed_trip or 1e9, ramp=settings.speed_loop.ramp,
-        delay_samples=settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, boost=law.boost, stall_time=0.5,
+        delay_samples=settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, boost=law.boost, stall_time=stall_of(bench),
         ld=need(bench, "circuit.leakage_inductance"), lq=need(bench, "circuit.leakage_inductance"),
         volts_per_rad=law.volts_per_rad, slip_share=settings.circuit.slip_share, **{k: v for k, v in family_of(bench).believed(bench).items() if k != "flux_share"},
     )  # fmt: skip
     return _assembled(bench, family_of(bench).machine(bench, None), control._replace(**_protection(bench), **watched(bench, closes=False)))
+
+
+def stall_of(bench: Bench) -> float:
+    """Return how long full current may stand at standstill [s]; 1e9: for ever."""
+    asked = bench.settings.run.stall_time
+    return 1e9 if asked is None else asked
+
+
+def power_limits(bench: Bench) -> dict[str, float]:
+    """Return what the speed loop may take from the bus and give to it [W], with torque constant and copper as the firmware believes them; nothing where neither is entered."""
+    s = bench.settings.bus
+    if s.power_from is None and s.power_into is None:
+        return {}
+    factor = 2.0 if in_blocks(bench) else bench.settings.plate.torque_factor
+    return {"power_from": s.power_from or 0.0, "power_into": s.power_into or 0.0, "power_kt": torque_constant(bench), "power_r": factor * winding_of(bench).r}
 
 
 def weakens(bench: Bench) -> bool:
@@ -302,7 +318,7 @@ def load_of(bench: Bench) -> Load:
     if turning is None:
         raise Refusal("the inertia is missing", "measure it on the mechanics leg, or enter the data sheet's there")
     return Load(
-        turning,
+        turning + bench.settings.run.flywheel,
         viscous.value if viscous else plate.viscous,
         coulomb.value if coulomb else plate.coulomb,
     )

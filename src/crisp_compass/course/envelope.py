@@ -100,6 +100,7 @@ def reasons_of(bench: Bench, m: Motor, speed: float = 0.0) -> list[Reason]:
         add("speed", 2 * math.pi * s.sensor_hz / (bench.settings.sensor.counts_per_rev / 4), "the encoder's input")
     add("speed", run.speed_trip, "the over-speed trip", own=True)
     add("power", s.supply_power, "the supply's power")
+    add("power", bench.settings.bus.power_from, "the firmware's limit of power", own=True)
     if supply.source == "bench" and supply.current_limit is not None:
         add("power", supply.current_limit * bench.settings.plate.v_bus, "the supply's current limit")
     return found

@@ -15,7 +15,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.motion.load_side import GRAVITY, LoadSide
 from crisp_compass.motor import pole_pairs_of
-from crisp_compass.quantities import from_si, grouped, significant
+from crisp_compass.quantities import from_si, grouped, show, significant
 
 
 @dataclass(frozen=True)
@@ -93,6 +93,12 @@ def as_load(bench: Bench) -> Bench:
         return enter(bench, "run", fields)
     except ValueError:
         raise Refusal("speed or torque at the shaft is beyond what can be simulated", "check ratio, diameter or lead, mass and force") from None
+
+
+def way_text(bench: Bench, angle: float) -> str:
+    """Return what an angle of the shaft [rad] is at the load: ``12.5 mm``; empty where nothing is said of it."""
+    travel = travel_of(bench)
+    return "" if travel is None else show(angle * travel, "m", 4)
 
 
 def velocity_text(bench: Bench, speed: float) -> str:

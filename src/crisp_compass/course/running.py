@@ -3,6 +3,10 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
@@ -12,7 +16,7 @@ from crisp_compass.course.observed import forced_current, forced_torque, hand_ov
 from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.torque_mode import holds_torque
-from crisp_compass.estimates import Finding
+from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.quantities import grouped, show
 
 _CAUTION = Finding(
@@ -39,12 +43,34 @@ _CAUSES = {
     "over-speed": "the speed passed its limit",
     "overload": "more than the continuous current flowed for too long",
     "over-temperature": "the winding got warmer than the drive's limit",
-    "stall": "the shaft stood still at full current for half a second",
+    "stall": "the shaft stood still at full current for too long",
+    "sensor lost": "the sensor of the angle shows what it cannot",
+    "following error": "the shaft fell further behind its move than is allowed",
     "angle lost": "the estimated angle was not valid for too long",
     "no start": "the estimate did not become valid at the end of the start sequence",
     "pole not told": "the current along the axis did not tell which way the magnet points",
 }
-_NO_FOLLOW = "for half a second the rotor did not follow the field, or the current stayed above the limit: less load, a slower ramp, or more boost"
+_NO_FOLLOW = "for too long the rotor did not follow the field, or the current stayed above the limit: less load, a slower ramp, or more boost"
+
+
+@dataclass(frozen=True)
+class Trip:
+    """A fault that a run ended in: its name and cause, and speed [rad/s] and bus [V] as last told, the most torque current [A] just before (NaN: not told)."""
+
+    fault: str
+    cause: str
+    speed: float
+    current: float
+    bus: float
+
+
+def trip_of(bench: Bench, fault: str, trace: Mapping[str, FloatArray]) -> Trip:
+    """Return what is to be remembered of a fault, from the telemetry before it."""
+    last = {k: float(v[-1]) for k, v in trace.items() if len(v)}
+    cause = fault_cause(bench, fault) if fault in _CAUSES else ""
+    current = trace.get("i_q", np.empty(0))
+    most = float(current[np.argmax(np.abs(current))]) if len(current) else math.nan
+    return Trip(fault, cause, last.get("speed", math.nan), most, last.get("v_bus", math.nan))
 
 
 def slow_hold(bench: Bench) -> tuple[float, float] | None:

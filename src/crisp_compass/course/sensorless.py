@@ -44,7 +44,7 @@ def shaft_of(bench: Bench) -> Shaft:
     run, p = bench.settings.run, need(bench, "plate.pole_pairs")
     kt = torque_constant_of_plate(bench.settings.plate, flux_of(bench), p)
     return Shaft(
-        kt, p, need(bench, "mechanics.inertia"), need(bench, "mechanics.coulomb_friction") + braking_load(bench),
+        kt, p, need(bench, "mechanics.inertia") + run.flywheel, need(bench, "mechanics.coulomb_friction") + braking_load(bench),
         need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway + (braking_load(bench) if run.breakaway else 0.0), driving_load(bench),
     )  # fmt: skip
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -10,12 +11,15 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.capture.model import Capture
 from crisp_compass.drive.port import Identity, Surroundings, Token
+from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 
 #: Most rows a second that are handed over.
 _MOST_ROWS = 1000.0
 #: Signals of which a run shows something.
+#: The reference of the drive beside is renewed so often, s.
+_PIECE = 0.005
 _SHOWN = ("speed", "i_q", "i_m", "i_a")
 
 
@@ -40,6 +44,22 @@ class ReplayedDrive:
         self.lasts, self.at = float(t[-1]), 0.0
         self._token: Token | None = None
         self.fault = ""
+        #: The simulated drive that is run over the recorded reference beside it, and its token.
+        self._beside: SimulatedDrive | None = None
+        self._held: Token | None = None
+
+    @property
+    def has_beside(self) -> bool:
+        """Whether a simulated drive runs beside it."""
+        return self._beside is not None
+
+    def beside(self, bench: Bench) -> None:
+        """Run the simulated drive of a bench over the recorded reference, from the beginning; nothing where either is missing."""
+        self._beside, self.at, self._token = None, 0.0, None
+        if "speed_ref" in self._columns:
+            with contextlib.suppress(Refusal):
+                self._beside = SimulatedDrive(bench)
+                self._held = self._beside.arm("beside a capture")
 
     @property
     def armed(self) -> bool:
@@ -84,4 +104,19 @@ class ReplayedDrive:
         part = (self._t >= first) & ((self._t < self.at) if self.at < self.lasts else (self._t <= self.at))
         if self.at >= self.lasts:
             self._token = None
-        return {"t": self._t[part], **{name: values[part] for name, values in self._columns.items()}}
+        return {"t": self._t[part], **{name: values[part] for name, values in self._columns.items()}, **self._simulated(first, self._t[part])}
+
+    def _simulated(self, first: float, at: FloatArray) -> dict[str, FloatArray]:
+        """Run the drive beside from ``first`` to where it stands [s]; return its speed and torque current at times (n,)."""
+        if self._beside is None or self._held is None or not len(at):
+            return {}
+        parts, now = [], first
+        while now < self.at - 1e-9:
+            step = min(_PIECE, self.at - now)
+            with contextlib.suppress(Refusal):  # a trip, which its course shows
+                self._beside.run_at(self._held, float(np.interp(now + 0.5 * step, self._t, self._columns["speed_ref"])))
+            parts.append(self._beside.exchange(self._held, step))
+            now += step
+        t = np.concatenate([p["t"] for p in parts])
+        known = len(t) > 0
+        return {f"{name}_sim": np.interp(at - first, t - t[0], np.concatenate([p[name] for p in parts])) for name in ("speed", "i_q") if known}

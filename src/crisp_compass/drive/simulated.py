@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 
 import numpy as np
@@ -9,12 +10,13 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.course.heat import warming_of
+from crisp_compass.course.position import holds_position, place_counts
 from crisp_compass.course.torque_mode import torque_currents
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import CURRENT, OFF
+from crisp_compass.plant.parameters import CURRENT, MOVE, OFF
 from crisp_compass.plant.simulation import join, with_floats
 from crisp_compass.studies.scenarios import open_simulation
 
@@ -96,6 +98,33 @@ class SimulatedDrive:
         self._arming.check(token)
         i_d, i_q = torque_currents(self._bench, torque)
         self._sim.command(CURRENT, i_d=i_d, i_q=i_q)
+
+    def move_to(self, token: Token, place: float) -> None:
+        """Ask for a place [rad, from where the drive began] instead of a speed; raises Refusal for a void token, and where no position loop is settled."""
+        self._arming.check(token)
+        if not holds_position(self._bench):
+            raise Refusal("no position loop is settled", "settle it on the motion leg", field="run.holds")
+        self._sim.command(MOVE, position=place_counts(self._bench, place))
+
+    @property
+    def place(self) -> float:
+        """Where the shaft is, rad, from where the drive began."""
+        return float(self._sim.state[state.THETA])
+
+    @property
+    def behind(self) -> float:
+        """How far the shaft is off its profile [rad]; NaN where it follows none."""
+        return float(self._sim.state[state.FOLLOWS]) if self._sim.state[state.MOVING] else math.nan
+
+    def lose_sensor(self, lost: bool) -> None:
+        """Take the sensor of angle or speed away, or give it back."""
+        self._sim.lose_sensor(lost)
+
+    @property
+    def power(self) -> tuple[float, float]:
+        """Power that the bridge takes from the bus in the last period, and that the shaft gives [W]."""
+        x = self._sim.state
+        return float(x[state.DRAWN]), float(x[state.TORQUE] * x[state.OMEGA])
 
     def disarm(self) -> None:
         """Let the shaft go."""

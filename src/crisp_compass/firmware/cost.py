@@ -31,6 +31,8 @@ COSTS: dict[Kind, Cost] = {
 }
 #: What field weakening adds.
 WEAKENING = Cost(160, 950, 20)
+#: What a position loop adds to a speed step, without the entries of its profile's mean: not counted, but taken from the operations.
+POSITION = Cost(220, 900, 60)
 #: What an induction motor without a sensor adds: not counted, taken from the parts that the estimator of magnets shares with it.
 OBSERVER = Cost(700, 2400, 80)
 #: Clocks an instruction takes on average: divisions, roots and branches take more than one, and flash its own.
@@ -59,9 +61,13 @@ class Budget:
         return self.needed <= 0.5 * self.available
 
 
+def _position(plan: Plan) -> Cost:
+    return Cost(POSITION.instructions, POSITION.code, POSITION.memory + 4 * round(plan.drive.control.move_steps))
+
+
 def cost_of(plan: Plan) -> Cost:
     """Return what the firmware of a plan takes a period."""
-    parts = [COSTS[plan.kind], *((WEAKENING,) if plan.context["weakens"] else ()), *((OBSERVER,) if plan.context["observed"] else ())]
+    parts = [COSTS[plan.kind], *((WEAKENING,) if plan.context["weakens"] else ()), *((OBSERVER,) if plan.context["observed"] else ()), *((_position(plan),) if plan.context["moves"] else ())]
     return Cost(sum(p.instructions for p in parts), sum(p.code for p in parts), sum(p.memory for p in parts))
 
 

@@ -32,7 +32,7 @@ _COMMON = ("cc_drive", "cc_speed", "cc_modulation", "cc_telemetry")
 _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
-    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
+    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_position": "profile of a move and position loop", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
     "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents",
 }  # fmt: skip
 _CALLS = {

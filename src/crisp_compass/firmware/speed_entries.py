@@ -6,8 +6,9 @@ import math
 from collections.abc import Iterator
 
 from crisp_compass.bench.entered import presumed
-from crisp_compass.firmware.entries import Entry, number, origin, periods
+from crisp_compass.firmware.entries import Entry, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan
+from crisp_compass.plant.control.position import LEAVES, MOST_CATCHING
 
 
 def speed(plan: Plan) -> Iterator[Entry]:
@@ -74,7 +75,8 @@ def limits(plan: Plan) -> Iterator[Entry]:
         yield number("I2T_A2S", c.i2t, what)
     if plan.bench.settings.run.temp_trip is not None:
         yield number("TEMP_TRIP_DEGC", plan.bench.settings.run.temp_trip, "of the sensor that cc_hw_angle reads")
-    yield periods(plan, "STALL", c.stall_time)
+    if plan.context["stalls"]:
+        yield periods(plan, "STALL", c.stall_time)
 
 
 def braking(plan: Plan) -> Iterator[Entry]:
@@ -86,6 +88,38 @@ def braking(plan: Plan) -> Iterator[Entry]:
     if plan.context["folds"]:
         yield number("FOLD_END_V", c.fold_end, "bus at which nothing of the braking torque is left")
         yield number("FOLD_PER_V", 1.0 / (c.fold_end - c.fold_start), f"of it a volt below; all of it below {c.fold_start:.6g} V")
+    if plan.context["lows"]:
+        yield number("LOW_END_V", c.low_end, "bus at which nothing of the driving torque is left")
+        yield number("LOW_PER_V", 1.0 / (c.low_start - c.low_end), f"of it a volt above; all of it from {c.low_start:.6g} V on")
+    if plan.context["power"]:
+        yield number("POWER_KT_NM_PER_A", c.power_kt, "torque constant, by which power is limited")
+        if plan.context["power_from"]:
+            yield number("POWER_FROM_W", c.power_from, "that the speed loop takes from the bus at most")
+            yield number("POWER_FROM_ROOT", 4.0 * c.power_r * c.power_from, f"4 R' P, with R' = {c.power_r:.6g} ohm of copper a current squared")
+        if plan.context["power_into"]:
+            yield number("POWER_INTO_W", c.power_into, "that it gives back to the bus at most")
+            yield number("POWER_INTO_ROOT", 4.0 * c.power_r * c.power_into, "4 R' P")
+
+
+def position(plan: Plan) -> Iterator[Entry]:
+    """Give the position loop and its profile, in counts of the encoder and speed steps."""
+    if not plan.context["moves"]:
+        return
+    c, b = plan.drive.control, plan.bench
+    period, count = c.ts * c.speed_divider, 2 * math.pi / plan.drive.sensing.counts_per_rev
+    yield number("KV_STEP", c.kv * period, origin(b, "motion.kv", f"Kv = {c.kv:.6g} 1/s, times the speed loop's period"))
+    yield number("AHEAD_SHARE", c.ahead_speed, "of the profile's speed, asked for ahead of the loop")
+    yield number("MOVE_SPEED_COUNTS", c.move_speed * period / count, f"a speed step, at most: {c.move_speed:.6g} rad/s")
+    yield number("MOVE_GAIN_COUNTS", c.move_accel * period * period / count, f"of that gained a step, at most: {c.move_accel:.6g} rad/s^2")
+    yield whole("MOVE_STEPS", c.move_steps, f"speed steps whose mean the profile is: {c.move_steps * period:.6g} s", unsigned=True)
+    yield number("RAD_S_OF_COUNTS", count / period, "rad/s of the shaft that a count a speed step is")
+    yield number("COUNTS_OF_RAD_S", period / count, "the other way")
+    yield number("MOST_CATCHING_RAD_S", MOST_CATCHING * c.move_speed, "that the loop asks for at most, to catch up")
+    if plan.context["stands"]:
+        yield number("WINDOW_COUNTS", c.window / count, f"standing window at the end of a move: {c.window:.6g} rad")
+        yield number("WINDOW_OUT_COUNTS", LEAVES * c.window / count, "at which a shaft that stands is moved again")
+    if plan.context["follows"]:
+        yield number("FOLLOW_COUNTS", c.follow_limit / count, f"following error at which it trips: {c.follow_limit:.6g} rad")
 
 
 def weakening(plan: Plan) -> Iterator[Entry]:

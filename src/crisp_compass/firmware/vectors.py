@@ -26,6 +26,7 @@ from crisp_compass.plant.parameters import (
     BAD_READING,
     BAD_SENSOR,
     CURRENT,
+    MOVE,
     OFF,
     OVER_CURRENT,
     OVER_VOLTAGE,
@@ -39,7 +40,7 @@ from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
 
 #: Rows of a file at most: a port on a small processor replays them in a minute.
 MOST_ROWS = 60_000
-_HEAD = "mode,target [rad/s],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus [V],count,speed [rad/s],hall,temp [degC],v_alpha [V],v_beta [V],speed_seen [rad/s],i_q_ref [A],fault,phase,on"
+_HEAD = "mode,target [rad/s or counts],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus [V],count,speed [rad/s],hall,temp [degC],v_alpha [V],v_beta [V],speed_seen [rad/s],i_q_ref [A],fault,phase,on"
 
 #: Stator's resistance over the believed one where nothing but voltages tell the flux.
 _WARMER = 1.15
@@ -49,7 +50,7 @@ _STEP = 18
 
 @dataclass(frozen=True)
 class Moment:
-    """From second ``at`` on: mode 0 off, 1 at a speed, 2 with the currents ``i_d``, ``i_q`` [A]; target [rad/s], load [N·m] that brakes, and supply [V].
+    """From second ``at`` on: mode 0 off, 1 at a speed, 2 with the currents ``i_d``, ``i_q`` [A], 3 to a place; target [rad/s, counts of a place], load [N·m] that brakes, and supply [V].
 
     ``event`` is a fault whose cause is read in the first of these periods: too much current, a hall code that cannot be, no number.
     """
@@ -162,6 +163,15 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
     if plan.context["field_off"] and start + c.field_off + 1.0 < longest:
         stops = abs(target) / c.ramp + 0.3
         yield _played(plan, "field", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v), Moment(start + stops + c.field_off + 0.1, 1, target, 0.0, v)], min(start + stops + c.field_off + 0.6, longest))
+    if plan.context["moves"]:
+        yield from _moves(plan)
+    if plan.context["lows"] or plan.context["power"]:  # up against a heavy load, at a bus that is low, and down again
+        ramp, heavy = abs(target) / max(c.ramp, 1e-9) + 0.1, 0.5 * _limit_torque(plan)
+        low = 0.5 * (c.low_start + c.low_end) if plan.context["lows"] else v
+        yield _played(
+            plan, "power", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 1.3 * target, heavy, low), Moment(start + 0.5 * ramp, 1, 0.3 * target, 0.0, v), Moment(start + 1.5 * ramp, 1, target, 0.0, v)],
+            min(start + 2.0 * ramp, longest),
+        )  # fmt: skip
     if plan.context["chops"] or plan.context["folds"]:
         ramp, begun, back = abs(target) / max(c.ramp, 1e-9) + 0.05, min(start, 0.6 * longest), 0.5 * target if plan.kind == "sensorless" else -0.5 * target
         # a bus at which little braking is left, and one above the resistor's level
@@ -177,6 +187,30 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         once = sum(s.rows[2::4]) + 2 * s.wait + s.catch
         seconds = min((s.retries + 1) * once + 0.05, longest)
         yield _played(plan, "retry", [Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)], seconds)
+
+
+def _moves(plan: Plan) -> Iterator[Vectors]:
+    """Give moves: there, changed under way and back, begun from a speed, one that is held until it trips or stalls."""
+    c, v, longest = plan.drive.control, plan.drive.inverter.v_supply, MOST_ROWS * plan.drive.control.ts
+    count = 2 * math.pi / plan.drive.sensing.counts_per_rev
+    rounding = c.move_steps * c.ts * c.speed_divider
+    field = 5 / c.rotor_rate if c.rotor_rate > 0 else 0.0
+    ramp = min(c.move_speed / c.move_accel, 0.1 * longest)
+    way = c.move_accel * ramp * ramp * 1.2
+    there = way / (c.move_accel * ramp) + ramp + rounding + 0.03
+    far, near = round(way / count), round(0.15 * way / count)
+    at, moments = field, []
+    moments.append(Moment(0.0, 1, 0.0, 0.0, v))
+    for counts, seconds in ((far, 0.5 * there), (-near, there), (near, 0.7 * there)):
+        moments.append(Moment(at, 3, counts, 0.0, v))
+        at += seconds
+    moments.append(Moment(at, 1, 0.3 * c.move_speed, 0.0, v))
+    moments.append(Moment(at + 0.3 * ramp + 0.02, 3, 0, 0.0, v))
+    yield _played(plan, "move", moments, min(at + 0.3 * ramp + 0.02 + there, longest))
+    held = [Moment(0.0, 1, 0.0, 0.0, v), Moment(field, 3, far, 50.0 * _limit_torque(plan), v)]
+    # short behind the trip: a port that trips elsewhere must show in a good part of the rows
+    trips = math.sqrt(2.0 * c.follow_limit / c.move_accel) + rounding if plan.context["follows"] else min(c.stall_time, 2.0) + there
+    yield _played(plan, "held", held, min(field + 1.5 * trips + 0.01, longest))
 
 
 def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
@@ -259,10 +293,11 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
             if now.mode == OFF:
                 x[state.FAULT] = 0.0
                 x[state.STALL_CLOCK] = 0.0
-            asked = {0: OFF, 1: run_mode, 2: CURRENT}[now.mode]
+            asked = {0: OFF, 1: run_mode, 2: CURRENT, 3: MOVE}[now.mode]
+            place = now.target * 2 * math.pi / drive.sensing.counts_per_rev if now.mode == 3 else 0.0
             sim.command(
-                asked, speed=now.target, i_d=now.i_d if now.mode == 2 else running_current(plan.bench), i_q=now.i_q
-            )
+                asked, speed=0.0 if now.mode == 3 else now.target, i_d=now.i_d if now.mode == 2 else running_current(plan.bench), i_q=now.i_q, position=place,
+            )  # fmt: skip
             sim.set_load(now.load)
             sim.set_supply(now.supply)
         short_before = x[state.FAULT] != 0.0 and shorted(x, sim.drive.control)

@@ -10,15 +10,17 @@ from crisp_compass.sensing.sensor import ENCODER
 from crisp_compass.sensorless.estimator import Estimator
 from crisp_compass.sensorless.injection import Injected
 
-OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS = 0, 1, 2, 3, 4, 5, 6
+OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS, MOVE = range(8)
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE, OVER_VOLTAGE, OVER_SPEED = range(9)
-#: Faults of the firmware that only a reading makes, which the kernels never give: a sensor's code that cannot be, no number; an overload; a motor that got too warm (plant.warming).
+#: Faults of the firmware: a sensor's code that cannot be; no number, which the kernels never give; an overload; a motor that got too warm (plant.warming).
 BAD_SENSOR, BAD_READING, OVERLOAD, TOO_HOT = range(9, 13)
+#: A shaft too far off the profile of its move.
+FOLLOWING = 13
 MOST_DELAY = 20
 FAULT_NAMES = {
     NO_FAULT: "", OVER_CURRENT: "over-current", UNDER_VOLTAGE: "under-voltage", STALL: "stall", LOST: "angle lost", NO_START: "no start",
     NO_POLE: "pole not told", OVER_VOLTAGE: "over-voltage", OVER_SPEED: "over-speed",
-    OVERLOAD: "overload", TOO_HOT: "over-temperature",
+    OVERLOAD: "overload", TOO_HOT: "over-temperature", BAD_SENSOR: "sensor lost", FOLLOWING: "following error",
 }  # fmt: skip
 
 
@@ -194,6 +196,11 @@ class Control(NamedTuple):
     off below ``brake_off``. What the speed loop asks for goes the share ``torque_share`` of the way a speed step (1: no low-pass) and passes a notch (loops.filters.Notch). A stepped field that stood for ``idle_after`` [s] is
     held with the share ``idle_share`` of its current.
     Below ``slow_below`` [rad/s] (0: nowhere) the speed loop runs with the share s = ``slow_share`` of its bandwidth, Kp·s and Ki·s²; up to twice that speed s grows to 1.
+    A position is held with the gain ``kv`` [1/s] and the share ``ahead_speed`` of the profile's speed; the profile keeps within ``move_speed`` [rad/s] and ``move_accel`` [rad/s²] and is the mean of
+    ``move_steps`` speed steps (1: as it is). A shaft further off than ``follow_limit`` [rad] is a fault (0: never); one that came within ``window`` [rad] of
+    the end of its move is left standing until it is twice as far off (0: never).
+    Torque that drives is taken back below ``low_start`` [V] of the bus, to none at ``low_end`` (0: never). The speed loop takes no more than ``power_from`` [W] from the bus and gives no more than
+    ``power_into`` [W] to it (0: any), by the torque constant ``power_kt`` [N·m/A] and ``power_r`` [Ω], whose loss is that times the current's square.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -262,6 +269,19 @@ class Control(NamedTuple):
     field_off: float = 0.0
     slow_below: float = 0.0
     slow_share: float = 1.0
+    kv: float = 0.0
+    ahead_speed: float = 1.0
+    move_speed: float = 1.0
+    move_accel: float = 1.0
+    move_steps: float = 1.0
+    follow_limit: float = 0.0
+    window: float = 0.0
+    low_start: float = 0.0
+    low_end: float = 0.0
+    power_from: float = 0.0
+    power_into: float = 0.0
+    power_kt: float = 0.0
+    power_r: float = 0.0
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.

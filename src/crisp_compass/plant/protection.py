@@ -9,7 +9,9 @@ from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.parameters import (
     BAD_READING,
     CURRENT,
+    FOLLOWING,
     HERTZ,
+    MOVE,
     NO_FAULT,
     OVER_CURRENT,
     OVER_SPEED,
@@ -23,6 +25,7 @@ from crisp_compass.plant.parameters import (
 )
 from crisp_compass.plant.state import (
     FAULT,
+    FOLLOWS,
     HEAT,
     ID,
     IQ,
@@ -64,8 +67,8 @@ def watch_short(x: FloatArray, c: Control) -> None:
 
 @inlined
 def protect(x: FloatArray, drive: Drive, mode: int) -> None:
-    """Latch a fault: over-current, a bus too low or too high, over-speed as the firmware sees it, an overload, or for too long full current at standstill
-    or, with volts over frequency, a rotor that does not follow."""
+    """Latch a fault: over-current, a bus too low or too high, over-speed as the firmware sees it, an overload, a shaft too far off its move, or for too long full current at
+    standstill or, with volts over frequency, a rotor that does not follow."""
     c = drive.control
     # Beside the current that makes the flux, the torque current of a rotor field stops short of the current limit.
     most = c.i_limit if x[MAGNETIZED] == 0.0 else (x[IQ_HIGH] if x[IQ_REF] >= 0.0 else -x[IQ_LOW])
@@ -76,11 +79,13 @@ def protect(x: FloatArray, drive: Drive, mode: int) -> None:
         x[FAULT] = UNDER_VOLTAGE
     elif x[V_BUS] > c.v_max:
         x[FAULT] = OVER_VOLTAGE
-    elif (mode in (SPEED, CURRENT)) and abs(x[SPEED_SEEN]) > c.speed_trip:
+    elif (mode in (SPEED, CURRENT, MOVE)) and abs(x[SPEED_SEEN]) > c.speed_trip:
         x[FAULT] = OVER_SPEED
     elif c.i2t > 0.0 and x[HEAT] > c.i2t:
         x[FAULT] = OVERLOAD
-    elif (mode == SPEED and stuck) or (mode == HERTZ and x[OUT_OF_STEP] != 0.0):
+    elif mode == MOVE and c.follow_limit > 0.0 and abs(x[FOLLOWS]) > c.follow_limit:
+        x[FAULT] = FOLLOWING
+    elif (mode in (SPEED, MOVE) and stuck) or (mode == HERTZ and x[OUT_OF_STEP] != 0.0):
         x[STALL_CLOCK] += c.ts
         if x[STALL_CLOCK] > c.stall_time:
             x[FAULT] = STALL

@@ -8,15 +8,17 @@ import numpy as np
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import Drive
+from crisp_compass.plant.parameters import BAD_SENSOR, Drive
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
     EDGE_ANGLE,
     EDGE_CLOCK,
+    FAULT,
     HALL_SPEED,
     LAST_ANGLE,
     RNG_STATE,
     SECTOR,
+    SENSOR_LOST,
     SPEED_SEEN,
     SQRT3,
     THETA,
@@ -60,6 +62,10 @@ def hall_sector(theta: float, edges: FloatArray) -> int:
 def sense_angle(x: FloatArray, drive: Drive, edges: FloatArray, table_edges: FloatArray) -> None:
     """Update the firmware's angle (electrical rad) and, with halls, its speed."""
     p, ts = drive.machine.pole_pairs, drive.control.ts
+    if x[SENSOR_LOST] != 0.0:  # halls show a code that cannot be, which the firmware knows; an encoder's count stands still, which it does not
+        if drive.sensing.angle_sensor == HALLS and x[FAULT] == 0.0:
+            x[FAULT] = BAD_SENSOR
+        return
     if drive.sensing.angle_sensor == HALLS:
         theta_e = drive.sensing.sense * p * x[THETA]
         sector = hall_sector(theta_e, edges)
@@ -104,7 +110,7 @@ def sense_speed(x: FloatArray, drive: Drive) -> None:
         raw = x[HALL_SPEED] / drive.machine.pole_pairs
     else:
         n = drive.sensing.counts_per_rev
-        counts = math.floor(drive.sensing.sense * x[THETA] * (n * _PER_TURN))
+        counts = float(math.floor(drive.sensing.sense * x[THETA] * (n * _PER_TURN))) if x[SENSOR_LOST] == 0.0 else float(x[LAST_ANGLE])
         raw = (counts - x[LAST_ANGLE]) * TWO_PI / n / period
         x[LAST_ANGLE] = counts
     if c.speed_filter > 0:

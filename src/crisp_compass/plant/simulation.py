@@ -117,11 +117,12 @@ class Simulation:
         """Let the shaft turn at a speed [rad/s], what hangs on it too."""
         self.state[state.OMEGA] = self.state[state.LOAD_SPEED] = speed
 
-    def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0) -> None:
-        """Set mode, speed [rad/s] and current references [A]; OFF releases the shaft."""
+    def command(self, mode: int, *, speed: float = 0.0, i_d: float = 0.0, i_q: float = 0.0, position: float = 0.0) -> None:
+        """Set mode, speed [rad/s], current references [A] and position [rad, from where the run began]; OFF releases the shaft."""
         self.inputs[state.IN_MODE] = mode
         self.inputs[state.IN_SPEED] = speed
         self.inputs[state.IN_ID], self.inputs[state.IN_IQ] = i_d, i_q
+        self.inputs[state.IN_POSITION] = position
 
     def set_load(self, torque: float, *, drives: bool = False) -> None:
         """Set the load torque [N·m].
@@ -135,6 +136,13 @@ class Simulation:
     def set_supply(self, voltage: float) -> None:
         """Set the supply voltage [V]."""
         self.inputs[state.IN_SUPPLY] = voltage
+
+    def lose_sensor(self, lost: bool) -> None:
+        """Take the sensor of angle or speed away, or give it back as if it had been there all the time."""
+        self.state[state.SENSOR_LOST] = float(lost)
+        s = self.drive.sensing
+        if not lost:
+            self.state[state.LAST_ANGLE] = math.floor(s.sense * self.state[state.THETA] * s.counts_per_rev / (2 * math.pi))
 
     @property
     def supply(self) -> float:

@@ -19,14 +19,20 @@ V_ALPHA, V_BETA = 64, 64 + HISTORY
 # running without a sensor: where the start is, since when, what the row began with; then the estimator's own state
 _START = 64 + 2 * HISTORY
 PHASE, ROW, PHASE_CLOCK, FORCED, FORCED_FROM, CURRENT_FROM, BLEND, LOST_CLOCK = range(_START, _START + 8)
-OBSERVER_STATE = _START + 8
+# a move: the profile and its mean over the last steps, what the shaft is off it [rad]; whether the sensor of angle or speed tells no more
+_MOVE = _START + 8
+MOVING, PLANNED, PLAN_SPEED, AHEAD, RISE_AHEAD, AT, FOLLOWS, QUIET, RING_AT, SENSOR_LOST, STANDS = range(_MOVE, _MOVE + 11)
+#: Steps of the speed loop over which a profile is rounded at most.
+MOST_ROUNDING = 512
+RING = _MOVE + 11
+OBSERVER_STATE = RING + MOST_ROUNDING
 STATES = OBSERVER_STATE + SEEN_INJECTED
 RESTING, CATCHING, STARTING, FORCING, SEEKING, POLING, CLOSED = range(7)
 # what is asked of the drive at the moment; IN_DRIVES 1 where the load drives (a weight), 0 where it only brakes
-IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES = range(7)
-INPUTS = 7
+IN_MODE, IN_SPEED, IN_ID, IN_IQ, IN_LOAD, IN_SUPPLY, IN_DRIVES, IN_POSITION = range(8)
+INPUTS = 8
 # one recorded row
-OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen", "theta_seen", "phase", "theta_est", "emf_seen", "valid")
+OUT = ("t", "speed_ref", "speed", "i_d_ref", "i_d", "i_q_ref", "i_q", "v_d", "v_q", "i_a", "i_b", "i_c", "v_bus", "torque", "angle", "theta_e", "speed_seen", "theta_seen", "phase", "theta_est", "emf_seen", "valid", "angle_ref")
 # fmt: on
 SUBSTEPS = 4
 TWO_PI = 2 * math.pi

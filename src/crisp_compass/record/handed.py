@@ -12,7 +12,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
-from crisp_compass.course.bus import brake_levels, fold_levels
+from crisp_compass.course.bus import brake_levels, fold_levels, low_levels
 from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
 from crisp_compass.course.observed import BELOW, forced_current, observes
 from crisp_compass.course.observed import hand_over as closing_speed
@@ -53,6 +53,7 @@ _SETTINGS: tuple[tuple[str, str, str, str, Callable[[Bench], bool]], ...] = (
     ("run", "speed_trip", "rad/s", "speed at which it trips, mechanical, as the firmware sees it", sees_speed),
     ("run", "i_continuous", "A", "current that may flow for ever, peak", overloads),
     ("run", "overload_time", "s", "for which the current limit may flow until it trips", overloads),
+    ("run", "stall_time", "s", "full current at standstill until it trips", lambda b: not steps_open(b)),
     ("run", "temp_trip", "degC", "temperature at which it trips", _always),
     ("current_loop", "delay_samples", "", "whole delay of the loop in sampling periods: the voltage is turned on by what the rotor turns meanwhile", closes_loops),
     ("current_loop", "advance", "rad", "advance of the commutation, electrical", in_blocks),
@@ -121,6 +122,16 @@ def handed_settings(bench: Bench) -> list[Handed]:
             Handed("bus", "fold_start", fold[0], "V", "bus from which braking torque is taken back"),
             Handed("bus", "fold_end", fold[1], "V", "bus at which nothing of it is left"),
         ]
+    if sees_speed(bench) and (low := low_levels(bench)) is not None:
+        found += [
+            Handed("bus", "low_start", low[0], "V", "bus below which driving torque is taken back"),
+            Handed("bus", "low_end", low[1], "V", "bus at which nothing of it is left"),
+        ]
+    found += [
+        Handed("bus", name, value, "W", text)
+        for name, text in (("power_from", "that the speed loop takes from the bus at most"), ("power_into", "that it gives back to the bus at most"))
+        if sees_speed(bench) and (value := getattr(bench.settings.bus, name)) is not None
+    ]
     if (weakening := weakening_current(bench)) is not None:
         found.append(Handed("run", "weakening", weakening, "A", "most current against the magnet for field weakening, peak"))
     if bench.settings.run.on_fault == "brake" and can_brake(bench):

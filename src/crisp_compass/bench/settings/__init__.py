@@ -20,6 +20,7 @@ from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.bench.settings.limits import LimitSettings
 from crisp_compass.bench.settings.load_side import LoadSideSettings
+from crisp_compass.bench.settings.motion import MotionSettings
 from crisp_compass.bench.settings.outer_loop import OuterLoopSettings
 from crisp_compass.bench.settings.pwm import PwmSettings
 from crisp_compass.bench.settings.resistance import ResistanceSettings
@@ -58,6 +59,7 @@ class Settings(Frozen):
     command: CommandSettings = CommandSettings()
     terminals: TerminalSettings = TerminalSettings()
     display: DisplaySettings = DisplaySettings()
+    motion: MotionSettings = MotionSettings()
     run: RunSettings = RunSettings()
     stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()

@@ -15,7 +15,7 @@ Seconds = Annotated[float, Field(ge=1e-3, le=1e6, allow_inf_nan=False)]
 
 
 class BusSettings(TopicSettings):
-    """Link capacitor in F (empty: the supply holds the bus whatever comes back), source, brake resistor, fold-back."""
+    """Link capacitor in F (empty: the supply holds the bus whatever comes back), source, brake resistor, fold-back, power either way."""
 
     capacitance: Farad | None = Field(default=None, description="F, of the link; the supply holds the bus if empty")
     sinks: Literal["by-kind", "yes", "no"] = Field(default="by-kind", description="whether the supply takes power back: a battery does, a bench supply and a rectifier do not")
@@ -28,3 +28,7 @@ class BusSettings(TopicSettings):
     stops_every: Seconds | None = Field(default=None, description="s from one stop to the next; rarely if empty")
     fold_start: Bus | None = Field(default=None, description="V from which braking torque is taken back")
     fold_end: Bus | None = Field(default=None, description="V at which nothing of it is left")
+    low_start: Bus | None = Field(default=None, description="V below which driving torque is taken back")
+    low_end: Bus | None = Field(default=None, description="V at which nothing of it is left")
+    power_from: Watt | None = Field(default=None, description="W that the speed loop takes from the supply at most; any if empty")
+    power_into: Watt | None = Field(default=None, description="W that it gives back at most while it brakes; any if empty")

@@ -29,7 +29,9 @@ class RunSettings(TopicSettings):
     )
     swing: float = Field(default=0.0, ge=0, le=1e6, description="N·m, amplitude of a load torque that swings with the shaft's angle")
     swing_order: float = Field(default=1.0, ge=0.01, le=2000, description="times a turn of the motor's shaft that it swings")
-    holds: Literal["speed", "torque"] = Field(default="speed", description="what the simulated drive is asked to hold")
+    flywheel: float = Field(default=0.0, ge=0, le=1e4, description="kg·m² that turn with the shaft besides what mechanics has measured")
+    holds: Literal["speed", "torque", "position"] = Field(default="speed", description="what the simulated drive is asked to hold")
+    place: float = Field(default=0.0, ge=-6.3e6, le=6.3e6, description="rad of the shaft from where it was started, if position")
     torque: float = Field(default=0.0, ge=-1e6, le=1e6, description="N·m that it holds, if torque")
     load_kind: Literal["brakes", "drives"] = "brakes"
     i_limit: Ampere = Field(default=5.0, description="A peak")
@@ -48,6 +50,7 @@ class RunSettings(TopicSettings):
     overload_time: float = Field(
         default=2.0, ge=0.01, le=3600, description="s for which the current limit may flow until it trips"
     )
+    stall_time: float | None = Field(default=0.5, ge=0.01, le=60, description="s of full current at standstill until it trips; never if empty")
     temp_trip: float | None = Field(
         default=None, ge=-40, le=300, description="degC of the board's or winding's sensor; none if empty"
     )

@@ -15,7 +15,7 @@ from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
 from crisp_compass.plant.control.speed import forget_reference, speed_step
-from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, OFF, SPEED, Control, Drive
+from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, MOVE, OFF, SPEED, Control, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
@@ -37,6 +37,7 @@ from crisp_compass.plant.state import (
     IQ_LOW,
     IQ_REF,
     MAGNETIZED,
+    MOVING,
     OUT_OF_STEP,
     REF,
     SLIP,
@@ -111,7 +112,7 @@ def ask_speed(x: FloatArray, drive: Drive, target: float) -> None:
     c = drive.control
     x[ID_REF] = flux_current(x, drive)
     if c.field_off > 0.0:
-        rests = target == 0.0 and abs(x[REF]) < REST and abs(x[SPEED_SEEN]) < REST
+        rests = target == 0.0 and x[MOVING] == 0.0 and abs(x[REF]) < REST and abs(x[SPEED_SEEN]) < REST
         x[AT_REST] = x[AT_REST] + c.ts * c.speed_divider if rests else 0.0
         if x[AT_REST] > c.field_off + 0.5 * c.ts:  # nothing is to be held: the field is let go
             x[MAGNETIZED] = x[ID_REF] = 0.0
@@ -216,7 +217,7 @@ def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
         return va, vb
     if mode == CURRENT:
         x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
-    elif mode == SPEED:
+    elif mode in (SPEED, MOVE):
         x[ID_REF] = 0.0 if c.field_off > 0.0 and x[AT_REST] > c.field_off + 0.5 * c.ts else flux_current(x, drive)
     x[FIELD] = (x[FIELD] + x[SLIP] * c.ts) % (2.0 * math.pi)
     x[ANGLE_SEEN] += x[FIELD]

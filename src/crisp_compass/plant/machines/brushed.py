@@ -12,20 +12,21 @@ import math
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
+from crisp_compass.plant.control.position import asked_speed
 from crisp_compass.plant.control.speed import forget_reference, speed_step
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, SPEED, Brushed, Drive
+from crisp_compass.plant.parameters import ALIGN, CURRENT, MOVE, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
+    AT,
     COUNT,
     DRAWN,
     IA,
     ID_REF,
     IN_ID,
     IN_IQ,
-    IN_SPEED,
     INT_Q,
     INT_SPEED,
     IQ,
@@ -128,7 +129,7 @@ def _record_armature(x: FloatArray, row: FloatArray) -> None:
     row[3] = row[4] = row[7] = row[10] = row[11] = 0.0
     row[5], row[6], row[8], row[9] = x[IQ_REF], x[IQ], x[VQ], x[IQ]
     row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], x[THETA]
-    row[16], row[17] = x[SPEED_SEEN], x[THETA]
+    row[16], row[17], row[22] = x[SPEED_SEEN], x[THETA], x[AT]
 
 
 @compiled
@@ -157,8 +158,8 @@ def run_brushed(
                 _armature_speed(x, drive)
             else:
                 sense_speed(x, drive)
-            if mode == SPEED:
-                speed_step(x, drive.control, inputs[IN_SPEED], -drive.control.i_limit, drive.control.i_limit)
+            if mode in (SPEED, MOVE):
+                speed_step(x, drive.control, asked_speed(x, drive, inputs, mode), -drive.control.i_limit, drive.control.i_limit)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         fresh = _command(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)

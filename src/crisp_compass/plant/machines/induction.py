@@ -15,22 +15,23 @@ import math
 
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.position import asked_speed
 from crisp_compass.plant.control.rotor_field import ask_speed, rotor_firmware
 from crisp_compass.plant.control.rotor_observer import observed_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import CURRENT, MAINS, OFF, SPEED, Drive, Induction
+from crisp_compass.plant.parameters import CURRENT, MAINS, MOVE, OFF, SPEED, Drive, Induction
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
+    AT,
     COUNT,
     DRAWN,
     I_ALPHA,
     I_BETA,
     ID,
     ID_REF,
-    IN_SPEED,
     IQ,
     IQ_REF,
     OMEGA,
@@ -148,7 +149,7 @@ def _record_induction(x: FloatArray, row: FloatArray) -> None:
     row[11] = -row[9] - row[10]
     row[12], row[13], row[14] = x[V_BUS], x[TORQUE], x[THETA]
     row[15] = math.atan2(x[PSI_BETA], x[PSI_ALPHA])
-    row[16], row[17], row[18] = x[SPEED_SEEN], x[ANGLE_SEEN], x[PHASE]
+    row[16], row[17], row[18], row[22] = x[SPEED_SEEN], x[ANGLE_SEEN], x[PHASE], x[AT]
 
 
 @compiled
@@ -181,8 +182,8 @@ def run_induction(
             sense_angle(x, drive, edges, table_edges)
             if due:
                 sense_speed(x, drive)
-                if mode == SPEED:
-                    ask_speed(x, drive, inputs[IN_SPEED])
+                if mode in (SPEED, MOVE):
+                    ask_speed(x, drive, asked_speed(x, drive, inputs, mode))
             next_a, next_b = rotor_firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
         if row_phase == 0 and rows < len(out):

@@ -13,22 +13,23 @@ import math
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import firmware, speed_loop
+from crisp_compass.plant.control.position import asked_speed
 from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, OFF, SPEED, STEP, Drive, Machine
+from crisp_compass.plant.parameters import ALIGN, MOVE, OFF, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
+    AT,
     COS,
     COUNT,
     DRAWN,
     ID,
     ID_REF,
     IN_MODE,
-    IN_SPEED,
     IQ,
     IQ_REF,
     OBSERVER_STATE,
@@ -240,7 +241,7 @@ def record(x: FloatArray, row: FloatArray, theta_e: float, two_phase: bool) -> N
     if two_phase:
         row[10], row[11] = beta, 0.0
     row[12], row[13], row[14], row[15] = x[V_BUS], x[TORQUE], x[THETA], theta_e
-    row[16], row[17] = x[SPEED_SEEN], x[ANGLE_SEEN]
+    row[16], row[17], row[22] = x[SPEED_SEEN], x[ANGLE_SEEN], x[AT]
     row[18], row[19], row[20], row[21] = (
         x[PHASE],
         x[OBSERVER_STATE + OUT_ANGLE],
@@ -293,8 +294,8 @@ def run(
             if speed_phase == 0:
                 if drive.sensing.angle_sensor != ARMATURE:
                     sense_speed(x, drive)
-                if mode == SPEED:
-                    speed_loop(x, drive, inputs[IN_SPEED])
+                if mode in (SPEED, MOVE):
+                    speed_loop(x, drive, asked_speed(x, drive, inputs, mode))
             next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         mode = guarded(x, drive, mode)

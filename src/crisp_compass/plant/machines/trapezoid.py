@@ -14,10 +14,11 @@ from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.block import NONE, block_firmware, high_leg, low_leg
 from crisp_compass.plant.control.field_oriented import firmware, speed_loop
+from crisp_compass.plant.control.position import asked_speed
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.machines.permanent_magnet import record
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import OFF, SPEED, STEP, Drive, Trapezoid
+from crisp_compass.plant.parameters import MOVE, OFF, SPEED, STEP, Drive, Trapezoid
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
@@ -27,7 +28,6 @@ from crisp_compass.plant.state import (
     DRAWN,
     IA,
     ID,
-    IN_SPEED,
     IQ,
     OMEGA,
     PHASE_A,
@@ -203,8 +203,8 @@ def run_phases(
         sense_angle(x, drive, edges, table_edges)
         if speed_phase == 0:
             sense_speed(x, drive)
-            if mode == SPEED:
-                speed_loop(x, drive, inputs[IN_SPEED])
+            if mode in (SPEED, MOVE):
+                speed_loop(x, drive, asked_speed(x, drive, inputs, mode))
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         if mode == STEP:  # a field that is turned whatever the rotor does: the test of a bench
             first, second = step_firmware(x, drive, inputs)

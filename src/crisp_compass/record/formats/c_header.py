@@ -21,7 +21,7 @@ from crisp_compass.safe_text import c_comment, c_identifier
 _UNIT_WORDS = {
     "Ω": "OHM", "H": "H", "Wb": "WB", "V": "V", "A": "A", "Hz": "HZ", "s": "S", "rad/s": "RAD_S", "rad/s²": "RAD_S2", "rad": "RAD", "V/A": "V_PER_A",
     "V/(A·s)": "V_PER_AS", "A/(rad/s)": "A_PER_RAD_S", "A/rad": "A_PER_RAD", "A/(rad/s²)": "A_PER_RAD_S2", "kg·m²": "KG_M2", "N·m": "NM",
-    "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "degC": "DEGC", "": "",
+    "N·m·s/rad": "NM_S_PER_RAD", "N·m/A": "NM_PER_A", "1/s": "PER_S", "W": "W", "rad/s³": "RAD_S3", "degC": "DEGC", "": "",
 }  # fmt: skip
 _COUNTS = {"pole_pairs", "period_counts", "dead_time_counts", "counts_per_rev", "direction", "bits", "turn_bits"}
 

@@ -13,20 +13,23 @@ from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
+from crisp_compass.app.waypoints.run.figures import live_figures
 from crisp_compass.app.waypoints.run.recorder import Recorder, save_run
 from crisp_compass.app.waypoints.run.source import RunSource
 from crisp_compass.app.waypoints.run.traces import RunTraces, dial_of
 from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.number_field import NumberField
-from crisp_compass.app.widgets.parts import button, label
+from crisp_compass.app.widgets.parts import Text, button, label
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.block import in_blocks
+from crisp_compass.course.drive import plate_needs_angle
 from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.load_side import velocity_text
 from crisp_compass.course.open_points import edited_text, presumed_text
-from crisp_compass.course.running import fault_cause, run_findings
+from crisp_compass.course.position import holds_position, tells_position
+from crisp_compass.course.running import fault_cause, run_findings, trip_of
 from crisp_compass.course.torque_mode import holds_torque
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Port, Token
@@ -36,6 +39,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.preparation.checks import blocking_checks
 from crisp_compass.quantities import grouped, show
+from crisp_compass.sensing import SENSORS
 from crisp_compass.views.picture import DialView
 
 FRAME_MS = 33
@@ -54,10 +58,13 @@ class RunPage(Page):
     section = "Drive"
     arranges_fields = True
     fields = (
-        Pick("holds", "Holds", {"speed": "speed", "torque": "torque"}, width=88, tip="What the simulated drive is asked for; a torque without a load lets it run up to where the voltage ends"),
+        Pick("holds", "Holds", {"speed": "speed", "torque": "torque", "position": "position"}, width=92, tip="What the simulated drive is asked for: a torque without a load lets it run up to where the voltage ends; a position takes the loop of the Motion leg"),
         Entry("speed", "Speed", "rpm", width=92),
+        Entry("place", "Place", "turn", width=98, tip="Of the shaft from where the drive was started, in turns or °; in mm where Plate, Load side says what a turn moves"),
         Entry("torque", "Torque", "N·m", width=98, tip="At the current that makes it, within the limit"),
         Entry("load", "Load torque", "N·m", width=98),
+        Entry("quadratic", "Propeller", "", width=84, plain=True, tip="N·m·s²/rad² of a propeller or pump, whose torque grows with the speed's square"),
+        Entry("flywheel", "Flywheel", "kg·m²", width=104, tip="Inertia that turns with the shaft besides what Mechanics has measured"),
         Entry("swing", "Swing", "N·m", width=88, tip="Amplitude of a load that swings with the shaft's angle: cogging, a crank, a drum that is not round"),
         Entry("swing_order", "a turn", width=64, plain=True, tip="Times a turn of the motor's shaft that it swings"),
         Entry("i_limit", "Current limit", "A", width=88, base="peak"),
@@ -81,6 +88,7 @@ class RunPage(Page):
         self.running = False
         self._wall = 0.0
         self._frames = 0
+        self._last: dict[str, FloatArray] = {}
         self.traces = RunTraces()
         self.speed_plot, self.current_plot = self.traces.speed_plot, self.traces.current_plot
         self.source = RunSource(document, self)
@@ -92,6 +100,9 @@ class RunPage(Page):
         self.stack.addWidget(self.waiting)
         self.stack.addWidget(self.traces)
         self.column.addWidget(self.stack, 1)
+        self.figures = Text("")
+        self.figures.setObjectName("info")
+        self.column.addWidget(self.figures)
         self._fault = QHBoxLayout()
         self.fault_text = label("", "stop")
         self.acknowledge = button("Acknowledge fault", "fault")
@@ -117,7 +128,11 @@ class RunPage(Page):
         self.reverse.clicked.connect(self._on_reverse)
         self.recorder = Recorder()
         self.recorder.ended.connect(self._on_recorded)
-        self.finish("Start", self.recorder, self.reverse)
+        self.unplug = QPushButton("Unplug sensor")
+        self.unplug.setCheckable(True)
+        self.unplug.setToolTip("Takes the simulated sensor away, to see what the firmware does then; pressed again it is back")
+        self.unplug.toggled.connect(self._on_unplugged)
+        self.finish("Start", self.recorder, self.reverse, self.unplug)
         assert self.main_button is not None
         self.main_button.setToolTip("Ctrl+Enter starts; Space or Esc stops")
         self.main_button.installEventFilter(self)
@@ -157,6 +172,8 @@ class RunPage(Page):
             raised = [f for f in above_reason(bench) if f.level == "stop"] if kind == "simulation" else []
             if raised:
                 raise Refusal(f"Disarmed: {raised[0].text[:1].lower()}{raised[0].text[1:]}".removesuffix("."))
+            if self._held() == "position" and not holds_position(bench):
+                raise Refusal("No position loop is settled", "settle it on the Motion leg, or hold a speed")
             if stops and not (kind == "link" and self.document.drive.simulated):
                 raise Refusal(f"Disarmed: {stops[0].check.inline} says stop. {stops[0].reason}")
             self._follow()
@@ -183,15 +200,26 @@ class RunPage(Page):
         for name, widget in self._fields.items():
             widget.setVisible(kind == "simulation" or (kind == "link" and name == "speed"))
         if kind == "simulation":
-            can = holds_torque(self.seen)
-            pulls = can and self.seen.settings.run.holds == "torque"
-            self._fields["holds"].setVisible(can)
-            self._fields["torque"].setVisible(pulls)
-            self._fields["speed"].setVisible(not pulls)
+            held = self._held()
+            self._fields["holds"].setVisible(holds_torque(self.seen) or tells_position(self.seen))
+            for name in ("speed", "torque"):
+                self._fields[name].setVisible(held == name)
+            self._fields["place"].setVisible(held == "position")
             self._fields["swing_order"].setVisible(self.seen.settings.run.swing > 0)
         self.supply.setVisible(kind == "simulation")
-        self.reverse.setVisible(kind != "replay")
+        self.reverse.setVisible(kind != "replay" and self._held() != "position")
+        self.unplug.setVisible(kind == "simulation" and bool(SENSORS[self.seen.settings.sensor.kind].leads) and plate_needs_angle(self.seen))
         self.recorder.setVisible(kind != "replay")
+
+    def _held(self) -> str:
+        """Return what is held: speed, torque or position, as far as this firmware holds it."""
+        holds = self.seen.settings.run.holds
+        can = {"torque": holds_torque, "position": tells_position}.get(holds)
+        return holds if self.source.kind == "simulation" and can is not None and can(self.seen) else "speed"
+
+    def _on_unplugged(self, lost: bool) -> None:
+        if isinstance(self.port, SimulatedDrive):
+            self.port.lose_sensor(lost)
 
     def _follow(self) -> None:
         """Build the drive, or carry changed settings into the one that runs."""
@@ -201,6 +229,7 @@ class RunPage(Page):
             self.stop()
             self.port, self._made_from = self.source.port(bench), made_from
             self.traces.forget()
+            self.unplug.setChecked(False)
             self.show_dial(DialView())
             around = self.port.surroundings
             if around is not None:
@@ -237,9 +266,8 @@ class RunPage(Page):
             self.port.surroundings.set_supply(value)
 
     def _on_reverse(self) -> None:
-        run = self.seen.settings.run
-        field = "torque" if run.holds == "torque" and self.source.kind == "simulation" and holds_torque(self.seen) else "speed"
-        self._set("run", field, -getattr(run, field))
+        field = self._held()
+        self._set("run", field, -getattr(self.seen.settings.run, field))
 
     # ---- running
 
@@ -270,9 +298,11 @@ class RunPage(Page):
     def _ask(self, token: Token) -> None:
         """Ask for speed, or for torque where that is held."""
         assert self.port is not None
-        run = self.seen.settings.run
-        if run.holds == "torque" and isinstance(self.port, SimulatedDrive) and holds_torque(self.seen):
+        run, held = self.seen.settings.run, self._held()
+        if held == "torque" and isinstance(self.port, SimulatedDrive):
             self.port.pull(token, run.torque)
+        elif held == "position" and isinstance(self.port, SimulatedDrive):
+            self.port.move_to(token, run.place)
         else:
             self.port.run_at(token, run.speed)
 
@@ -315,12 +345,15 @@ class RunPage(Page):
             self.recorder.add(trace)
             seconds -= part
         if not self.port.armed and self.running:
+            if self.port.fault:
+                self.document.trips.append(trip_of(self.seen, self.port.fault, trace))
             self.running, self._token = False, None
         self.traces.draw(self.seen, self.port)
         view = dial_of(self.seen, self.port, trace)
         if view is not None:
             self.show_dial(view)
         self._frames += 1
+        self._last = trace
         if self._frames % _TEXT_EVERY == 0 or not self.running:
             self._show()
 
@@ -344,23 +377,23 @@ class RunPage(Page):
         shown = "no speed told" if math.isnan(rpm) else f"{rpm:.0f} rpm".replace("-0 ", "0 ") if abs(rpm) < 0.5 else f"{rpm:.0f} rpm".replace("-", "−")
         self.answer.show_answer(shown, self._state(fault), waits, stale=bool(waits))
         self.findings.show_findings(self._findings)
+        self.figures.setText("     ".join(f"{name} {figure}" for name, figure in live_figures(self.seen, self.port, self._last)))
 
     def _state(self, fault: str) -> str:
         """Say on what this is, and whether it runs."""
         assert self.port is not None
         identity = self.port.identity
         if isinstance(self.port, ReplayedDrive):
-            return f"{identity.name}, replayed: {self.port.at:.1f} of {self.port.lasts:.1f} s"
+            beside = "; green: the simulated drive over the same reference" if self.port.has_beside else ""
+            return f"{identity.name}, replayed: {self.port.at:.1f} of {self.port.lasts:.1f} s{beside}"
         name = "simulated drive" if identity.kind == "simulation" else f"{identity.name}, on the link"
         if not self.running:
             return f"{name}, {'fault' if fault else 'off'}"
         wanted = self.seen.settings.run.speed * RPM_PER_RAD_S
         run = self.seen.settings.run
-        asked = f"torque {show(run.torque, 'N·m', 3)}" if run.holds == "torque" and identity.kind == "simulation" and holds_torque(self.seen) else f"reference {grouped(wanted)} rpm"
-        winding = self.port.winding if isinstance(self.port, SimulatedDrive) else None
-        warm = "" if winding is None else f", winding {winding:.0f} °C"
+        asked = {"torque": f"torque {show(run.torque, 'N·m', 3)}", "position": f"to {run.place / (2 * math.pi):.6g} turns"}.get(self._held(), f"reference {grouped(wanted)} rpm")
         there = velocity_text(self.seen, self.port.speed) if not math.isnan(self.port.speed) else ""
-        warm += f", {there} at the load".replace("-", "−") if there else ""
+        warm = f", {there} at the load".replace("-", "−") if there else ""
         return f"{asked}, {'simulated' if identity.kind == 'simulation' else name}".replace("-", "−") + warm
 
     def _waits(self) -> str:

@@ -19,7 +19,17 @@ from crisp_compass.course.drive import can_brake, sees_speed, weakens
 from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.limits import Limits, limits_of
 from crisp_compass.course.open_points import presumed_text
+from crisp_compass.course.running import Trip
 from crisp_compass.quantities import grouped, show
+
+#: Trips that are listed.
+_SHOWN = 4
+
+
+def _at_trip(trip: Trip) -> str:
+    """Return at what a run tripped, as far as it was told."""
+    told = [show(value, unit, 3) if unit != "rpm" else f"{grouped(value * RPM_PER_RAD_S)} rpm" for value, unit in ((trip.speed, "rpm"), (trip.current, "A"), (trip.bus, "V")) if math.isfinite(value)]
+    return f"{', '.join(told)}{': ' if told and trip.cause else ''}{trip.cause}".replace("-", "−")
 
 
 class LimitsPage(Page):
@@ -35,8 +45,11 @@ class LimitsPage(Page):
         Entry("i_continuous", "Continuous", "A", width=100, base="peak", tip="Current that may flow for ever; no overload trip if empty"),
         Entry("overload_time", "Overload for", "s", width=104, tip="For which the current limit may flow, from cold, until it trips"),
         Entry("v_min", "Minimum bus", "V", width=100),
+        Entry("bus.low_start", "Less torque below", "V", width=124, tip="Bus below which driving torque is taken back, so that a battery is not pulled down; never if empty"),
+        Entry("bus.low_end", "none at", "V", width=88, tip="Bus at which nothing of the driving torque is left"),
         Entry("v_max", "Maximum bus", "V", width=100, tip="Bus above which it trips: a braked load lifts it; none if empty"),
         Entry("speed_trip", "Over-speed", "rpm", width=100, tip="Speed as the firmware sees it at which it trips; none if empty"),
+        Entry("stall_time", "Stall after", "s", width=96, tip="Full current at standstill for so long is a stall; never if empty"),
         Entry("temp_trip", "Temperature", "°C", width=100, tip="Of the board's or winding's sensor; in the simulation the winding's, where Heat knows how it warms; none if empty"),
         Entry("weakening", "Field weakening", "A", width=122, base="peak", tip="Most current against the magnet, to run faster than the voltage reaches; none if empty"),
         Pick("on_fault", "A fault", {"coast": "lets it coast", "brake": "shorts the motor"}, width=132, tip="Shorted windings brake; too much current always lets the shaft coast"),
@@ -50,13 +63,16 @@ class LimitsPage(Page):
         self.plot.curve("continuous", "moss", width=1.4, dash="dot", title="continuous")
         self.plot.curve("trip", "ink", width=1.4, dash="solid", title="trips at once")
         self.rows = Rows("What trips it", width=360)
-        self.column.addWidget(beside(QWidget(), (self.plot,), (self.rows,), (1,)), 1)
+        self.trips = Rows("What has tripped", width=360, prose=True)
+        self.column.addWidget(beside(QWidget(), (self.plot,), (self.rows, self.trips), (1,)), 1)
         self.finish()
 
     def refresh(self) -> None:
         bench = self.seen
         self._fields["speed_trip"].setVisible(sees_speed(bench))
         self._fields["weakening"].setVisible(weakens(bench))
+        for name in ("bus.low_start", "bus.low_end"):
+            self._fields[name].setVisible(sees_speed(bench))
         self._fields["on_fault"].setVisible(can_brake(bench))
         self._fields["overload_time"].setEnabled(bench.settings.run.i_continuous is not None)
         found = limits_of(bench)
@@ -92,7 +108,7 @@ class LimitsPage(Page):
         ]  # fmt: skip
         if sees_speed(bench):
             rows.append(("speed above", none if run.speed_trip is None else f"{grouped(run.speed_trip * rpm)} rpm"))
-            rows.append(("full current at standstill", "0.5 s"))
+            rows.append(("full current at standstill", none if run.stall_time is None else show(run.stall_time, "s")))
         if math.isfinite(found.reach):
             rows += [
                 ("voltage ends, i_d = 0", f"{grouped(found.reach_plain * rpm)} rpm"),
@@ -100,4 +116,5 @@ class LimitsPage(Page):
                 ("shorted windings drive", f"up to {show(found.shorted, 'A')}"),
             ]  # fmt: skip
         self.rows.show_rows(rows, note="Speeds without load. The overload counts what the current's square has above the continuous one's; less current cools.")
+        self.trips.show_rows([(trip.fault, _at_trip(trip)) for trip in reversed(self.document.trips[-_SHOWN:])], heading="What has tripped" if self.document.trips else "")
         self.findings.show_findings((*above_reason(bench), *found.findings))

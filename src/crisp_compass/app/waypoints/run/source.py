@@ -53,6 +53,7 @@ class RunSource(QObject):
         if self.kind == "replay":
             if self._replay is None:
                 raise Refusal("The capture is being read")
+            self._replay.beside(bench)
             return self._replay
         return SimulatedDrive(bench)
 

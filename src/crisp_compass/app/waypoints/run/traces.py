@@ -21,7 +21,7 @@ from crisp_compass.quantities import show
 from crisp_compass.views.picture import DialView
 
 WINDOW_S = 4.0
-_KEPT = ("t", "speed", "speed_ref", "i_q", "i_q_ref")
+_KEPT = ("t", "speed", "speed_ref", "i_q", "i_q_ref", "speed_sim", "i_q_sim")
 
 
 class RunTraces(QWidget):
@@ -38,6 +38,7 @@ class RunTraces(QWidget):
             # dense: no more points than pixels, and none smoothed, or a second of run takes longer than a second to draw
             plot.curve("reference", "ink", width=1, dense=True)
             plot.curve("actual", "magenta", width=1, dense=True)
+            plot.curve("simulated", "moss", width=1, dense=True)
             plot.setXRange(-WINDOW_S, 0.0, padding=0)
             column.addWidget(plot)
         self.forget()
@@ -48,6 +49,7 @@ class RunTraces(QWidget):
         for plot in (self.speed_plot, self.current_plot):
             plot.set("reference", [], [])
             plot.set("actual", [], [])
+            plot.set("simulated", [], [])
 
     def remember(self, trace: Mapping[str, FloatArray]) -> None:
         """Take telemetry; what it does not tell stays empty."""
@@ -73,6 +75,8 @@ class RunTraces(QWidget):
             told = wanted and bool(np.isfinite(h[f"{name}_ref"]).any())
             plot.set("reference", ago if told else [], h[f"{name}_ref"] * factor if told else [])
             plot.set("actual", ago, h[name] * factor)
+            beside = bool(np.isfinite(h[f"{name}_sim"]).any())
+            plot.set("simulated", ago if beside else [], h[f"{name}_sim"] * factor if beside else [])
         run = bench.settings.run
         replayed = port.identity.kind == "replay"  # nothing of this bench says what is little of it
         self.speed_plot.follow(-WINDOW_S, 0.0, floor=2.0 if replayed else max(0.05 * abs(run.speed) * RPM_PER_RAD_S, 2.0))

@@ -1,0 +1,30 @@
+"""A move to a position, and the loop that follows it."""
+
+from __future__ import annotations
+
+import math
+from typing import Annotated, ClassVar
+
+from pydantic import Field
+
+from crisp_compass.bench.base import TopicSettings
+from crisp_compass.bench.ranges import Speed
+
+#: rad of the motor's shaft: a million turns either way.
+Distance = Annotated[float, Field(ge=-6.3e6, le=6.3e6, allow_inf_nan=False)]
+
+
+class MotionSettings(TopicSettings):
+    """The profile of a move from rest to rest, and the position loop."""
+
+    presumable: ClassVar[tuple[str, ...]] = ("distance",)
+    settles: ClassVar[tuple[str, ...]] = ("speed", "accel", "rounding", "kv", "ahead", "follow_limit", "window")
+
+    distance: Distance = Field(default=2 * math.pi, description="rad of the motor's shaft, with its sign, of the move that is tried")
+    speed: Speed | None = Field(default=None, description="rad/s, of the shaft while it moves; the top speed if empty")
+    accel: Annotated[float, Field(ge=1e-3, le=1e8)] | None = Field(default=None, description="rad/s² from and to rest; the speed loop's ramp if empty")
+    rounding: float | None = Field(default=None, ge=1e-4, le=10, description="s in which the acceleration builds and fades; at once if empty")
+    kv: Annotated[float, Field(ge=1e-3, le=1e5)] | None = Field(default=None, description="1/s, gain of the position loop; the largest without overshoot if empty")
+    ahead: float = Field(default=1.0, ge=0, le=1, description="share of the profile's speed that is fed ahead")
+    window: Annotated[float, Field(ge=1e-8, le=6.3e6)] | None = Field(default=None, description="rad, standing window: a shaft that ended its move within it is left alone; none if empty")
+    follow_limit: Annotated[float, Field(ge=1e-6, le=6.3e6)] | None = Field(default=None, description="rad of following error at which it trips; none if empty")

@@ -1,0 +1,94 @@
+"""The position loop as the firmware runs it, once a speed step: a profile from rest to rest, and a gain on what the shaft is off it; compiled.
+
+The profile is the quickest of a sampled double integrator within a speed and an acceleration, worked out anew each step, so that the target may change at any time: with m steps of braking left,
+m = ⌈(√(1 + 8·d/g) − 1)/2⌉ for the way d and the gain of speed g of a step, the speed is d/m + g·(m − 1)/2 at most, which arrives on the target with whole steps. Its mean over the last steps rounds it:
+the acceleration then builds and fades within them (L. Biagiotti, C. Melchiorri, Trajectory Planning for Automatic Machines and Robots, 2008, ch. 4.6).
+"""
+
+from __future__ import annotations
+
+import math
+
+from crisp_compass.compiled import inlined
+from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.parameters import MOVE, Drive
+from crisp_compass.plant.state import (
+    AHEAD,
+    AT,
+    FOLLOWS,
+    IN_POSITION,
+    IN_SPEED,
+    LAST_ANGLE,
+    MOVING,
+    PLAN_SPEED,
+    PLANNED,
+    QUIET,
+    REF,
+    RING,
+    RING_AT,
+    RISE_AHEAD,
+    STANDS,
+    TWO_PI,
+)
+
+#: Times the profile's speed that the loop may ask for at most, to catch up.
+MOST_CATCHING = 1.25
+#: Times the standing window at which a shaft that stands is moved again.
+LEAVES = 2.0
+
+
+@inlined
+def _begin(x: FloatArray, steps: int, seen: float, period: float) -> None:
+    """Begin at the place that is seen [rad], with the speed that was asked for: the profile is ahead of its mean by what that speed makes in half of the steps."""
+    x[MOVING], x[AT] = 1.0, seen
+    x[PLANNED] = seen + x[REF] * period * 0.5 * (steps - 1.0)
+    x[PLAN_SPEED] = x[AHEAD] = x[REF]
+    x[QUIET] = x[RING_AT] = x[STANDS] = 0.0
+    for k in range(steps):
+        x[RING + k] = x[REF]
+
+
+@inlined
+def _plan(x: FloatArray, target: float, speed: float, accel: float, period: float) -> None:
+    """Move the profile on by one step towards ``target`` [rad]."""
+    left, gain = target - x[PLANNED], accel * period * period
+    size, before = abs(left), x[PLAN_SPEED] * period
+    steps = max(math.ceil(0.5 * (math.sqrt(1.0 + 8.0 * size / gain) - 1.0) - 1e-6), 1.0)
+    want = min(size / steps + 0.5 * gain * (steps - 1.0), speed * period)
+    if left < 0.0:
+        want = -want
+    step = before + min(gain, max(-gain, want - before))
+    x[PLANNED] = target if abs(left - step) < 1e-9 * gain else x[PLANNED] + step
+    x[PLAN_SPEED] = step / period
+
+
+@inlined
+def asked_speed(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> float:
+    """Return the speed [rad/s] that the speed loop is asked for: what is commanded, or what a position loop makes of it."""
+    if mode != MOVE:
+        x[MOVING] = 0.0
+        return float(inputs[IN_SPEED])
+    c = drive.control
+    period, steps = c.ts * c.speed_divider, int(c.move_steps)
+    seen = float(x[LAST_ANGLE]) * TWO_PI / drive.sensing.counts_per_rev
+    if x[MOVING] == 0.0:
+        _begin(x, steps, seen, period)
+    _plan(x, inputs[IN_POSITION], c.move_speed, c.move_accel, period)
+    was = float(x[AHEAD])
+    place = int(x[RING_AT])
+    x[AHEAD] += (x[PLAN_SPEED] - x[RING + place]) / steps
+    x[RING + place] = x[PLAN_SPEED]
+    x[RING_AT] = 0.0 if place + 1 >= steps else place + 1.0
+    x[QUIET] = x[QUIET] + 1.0 if x[PLAN_SPEED] == 0.0 else 0.0
+    x[AT] += x[AHEAD] * period
+    if x[QUIET] >= steps:  # what sums have rounded off
+        x[AHEAD], x[AT] = 0.0, x[PLANNED]
+    x[RISE_AHEAD] = (x[AHEAD] - was) / period
+    x[FOLLOWS] = x[AT] - seen
+    # a shaft that stands is not asked to move by less than the window, or integrator and friction would hunt
+    outside = LEAVES * c.window if x[STANDS] != 0.0 else c.window
+    x[STANDS] = 1.0 if x[QUIET] >= steps and abs(x[FOLLOWS]) <= outside and c.window > 0.0 else 0.0
+    if x[STANDS] != 0.0:
+        return 0.0
+    most = MOST_CATCHING * c.move_speed
+    return min(most, max(-most, c.ahead_speed * float(x[AHEAD]) + c.kv * float(x[FOLLOWS])))

@@ -1,0 +1,96 @@
+"""Motion: a move typed in the person's unit, settled and handed over, run as a position; what Run shows beside it, and a sensor that is unplugged."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.waypoints.motion.move import MovePage
+from crisp_compass.app.waypoints.run.drive import RunPage
+from crisp_compass.app.waypoints.run.limits import LimitsPage
+from crisp_compass.app.window import Window
+from crisp_compass.capture import read_capture, write_capture
+from crisp_compass.course.waypoints import BY_KEY
+from crisp_compass.drive.simulated import SimulatedDrive
+from crisp_compass.record.formats import export_settings
+from hands import copy_bench, press_main, type_into
+
+
+def test_a_move_from_the_page_to_a_run(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    document = window.document
+    document.set_field("load_side", "kind", "screw")
+    document.set_field("load_side", "lead", 0.005)
+    window.travel("motion", "Move")
+    page = window.page
+    assert isinstance(page, MovePage)
+    qtbot.waitUntil(lambda: "off at most" in page.answer.text, timeout=120000)
+    type_into(qtbot, page.number("distance"), "25 mm")
+    assert document.bench.settings.motion.distance == 2 * math.pi * 5
+    type_into(qtbot, page.number("rounding"), "20 ms")
+    qtbot.waitUntil(lambda: page.rows.texts.get("way at the load") == "25.00 mm", timeout=60000)
+    assert page.rows.texts["torque there over needed"] == "2.5 times"
+    assert len(page.off.data("off")[0]) > 100
+    type_into(qtbot, page.number("kv"), "5000")
+    qtbot.waitUntil(lambda: "unstable" in [f.code for f in page.found.findings], timeout=60000)
+    assert page.main_button is not None
+    assert not page.main_button.isEnabled()
+    document.set_field("motion", "kv", None)
+    qtbot.waitUntil(lambda: page.main_button.isEnabled(), timeout=60000)
+    press_main(qtbot, window)
+    assert "CC_MOTION_KV_PER_S" in export_settings(document.bench, "c-header")
+    assert BY_KEY["motion"].headline(document.bench.settled["motion"]).startswith("Kv")
+
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    document.set_field("run", "holds", "position")
+    type_into(qtbot, run.number("place"), "3 turn")
+    run._timer.setInterval(100000)
+    run.start()
+    for _ in range(10):
+        run.advance(0.1)
+    assert isinstance(run.port, SimulatedDrive)
+    assert abs(run.port.place - 6 * math.pi) < 0.01
+    assert "place 3.000 turns" in run.figures.text()
+    assert "to 3 turns" in run.answer._doubt.text()
+    # the sensor goes: the count stands still, the drive trips, and Limits remembers at what
+    document.set_field("run", "holds", "speed")
+    run.advance(0.5)
+    run.unplug.click()
+    for _ in range(20):
+        run.advance(0.1)
+        if run.port.fault:
+            break
+    assert run.port.fault in ("stall", "over-current", "following error")
+    assert document.trips[-1].fault == run.port.fault
+    window.travel("run", "Limits")
+    limits = window.page
+    assert isinstance(limits, LimitsPage)
+    assert run.port.fault in limits.trips.texts
+
+
+def test_a_measured_run_with_the_simulated_one_beside_it(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    bench = copy_bench(winch, tmp_path)
+    window.open(bench)
+    t = np.arange(0.0, 1.5, 1e-3)
+    reference = np.clip(1500.0 * (t - 0.2), 0.0, 90.0)
+    path = tmp_path / "run.csv"
+    write_capture(path, t, {"speed_ref": reference, "speed": 0.97 * reference, "i_q": np.full(len(t), 0.2)}, {})
+    assert len(read_capture(path).time) == len(t)
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    run._timer.setInterval(100000)
+    run.source.take(path)
+    qtbot.waitUntil(lambda: run.port is not None and run.port.identity.kind == "replay", timeout=20000)
+    run.start()
+    run.advance(1.4)
+    assert "the simulated drive over the same reference" in run.answer._doubt.text()
+    told = run.traces.history
+    assert abs(float(told["speed_sim"][-1]) - 90.0) < 1.0
+    assert abs(float(told["speed"][-1]) - 87.3) < 0.1
+    assert len(run.speed_plot.data("simulated")[0]) > 100
