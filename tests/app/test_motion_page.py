@@ -8,11 +8,13 @@ from pathlib import Path
 import numpy as np
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.page.trials_page import TrialsPage
 from crisp_compass.app.waypoints.motion.move import MovePage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.limits import LimitsPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture, write_capture
+from crisp_compass.course.speed_trials import next_change
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.record.formats import export_settings
@@ -71,6 +73,36 @@ def test_a_move_from_the_page_to_a_run(window: Window, qtbot: QtBot, winch: Path
     limits = window.page
     assert isinstance(limits, LimitsPage)
     assert run.port.fault in limits.trips.texts
+
+
+def test_speed_trials_advise_one_change_at_a_time(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    """From gains that ring to calm ones, by what each trial shows; undone at one stroke."""
+    window.open(copy_bench(winch, tmp_path))
+    document = window.document
+    window.travel("speed_loop", "Trials")
+    page = window.page
+    assert isinstance(page, TrialsPage)
+    assert page.answer.text == "No trial yet"
+    settled = document.bench.settled["speed_loop"].values
+    kp, ki, said = 3.5 * settled["kp"].value, settled["ki"].value, []
+    for _ in range(8):
+        document.set_field("speed_loop", "trial_kp", kp)
+        document.set_field("speed_loop", "trial_ki", ki)
+        assert page.main_button is not None
+        page.main_button.click()
+        last = page.rows[-1]
+        found = next_change(last.figures.overshoot if np.isfinite(last.figures.overshoot) else 0.0, last.margins, kp, ki, last.bandwidth_hz)
+        assert (found[0] == kp) or (found[1] == ki)
+        said.append(found[2])
+        if found[:2] == (kp, ki):
+            break
+        kp, ki = found[:2]
+    assert "Kp" in said[0]
+    assert said[-1] == "Fast and calm: keep it."
+    assert page.rows[-1].margins.phase_margin_deg > 30
+    assert len(document.bench.speed_trials) == len(said)
+    document.undo_stack.undo()
+    assert len(document.bench.speed_trials) == len(said) - 1
 
 
 def test_a_measured_run_with_the_simulated_one_beside_it(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:

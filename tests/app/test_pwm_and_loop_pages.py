@@ -12,11 +12,11 @@ import pytest
 from PySide6.QtCore import Qt
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.page.trials_page import TrialsPage
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.measured import MeasuredPage
 from crisp_compass.app.waypoints.current_loop.number_format import FormatPage
 from crisp_compass.app.waypoints.current_loop.torque_speed import WeakeningPage
-from crisp_compass.app.waypoints.current_loop.trials import TrialsPage
 from crisp_compass.app.waypoints.hand_over.files import HandOverPage
 from crisp_compass.app.waypoints.pwm.carrier import CarrierPage
 from crisp_compass.app.waypoints.pwm.command import CommandPage

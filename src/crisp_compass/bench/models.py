@@ -18,6 +18,7 @@ from crisp_compass.bench.records import (
     Lead,
     LedgerEntry,
     Settled,
+    SpeedTrial,
     SpikeReading,
     StartTrial,
     Trial,
@@ -47,6 +48,7 @@ class Bench(Frozen):
     leads: tuple[Lead, ...] = ()
     trials: dict[Order, Trial] = {}
     current_trials: tuple[CurrentTrial, ...] = ()
+    speed_trials: tuple[SpeedTrial, ...] = ()
     start_trials: tuple[StartTrial, ...] = ()
     checks: dict[Key, CheckRecord] = {}
     commissioning: dict[Key, CommissioningRecord] = {}

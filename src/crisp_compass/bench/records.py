@@ -176,6 +176,24 @@ class StartTrial(Frozen):
     when: When
 
 
+class SpeedTrial(Frozen):
+    """Gains tried on the speed loop: A/(rad/s) and A/rad, whether the drive found them by itself.
+
+    A measured trial keeps the ``step`` [rad/s] of its reference, its ``overshoot`` (ratio), ``rise`` and ``settling`` [s], and its ``curve`` as pairs of time from
+    the step [s] and speed over the step; a trial without a curve is designed.
+    """
+
+    kp: float = Field(ge=1e-12, le=1e7, allow_inf_nan=False)
+    ki: float = Field(ge=1e-12, le=1e9, allow_inf_nan=False)
+    step: Finite | None = None
+    automatic: bool = False
+    overshoot: Finite | None = None
+    rise: Finite | None = None
+    settling: Finite | None = None
+    curve: tuple[tuple[Finite, Finite], ...] = ()
+    when: When
+
+
 class CurrentTrial(Frozen):
     """Gains tried on the current loop: V/A and V/(A·s), the test current [A], whether the drive found them by itself.
 

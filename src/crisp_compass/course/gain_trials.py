@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 import math
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -12,10 +11,11 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import CurrentTrial, LedgerEntry
 from crisp_compass.bench.rules import need
 from crisp_compass.course.bridge import usable_voltage
-from crisp_compass.course.waypoints.current_loop import expected_step
+from crisp_compass.course.trials import TrialRow, Trials
+from crisp_compass.course.waypoints.current_loop import expected_step, gains_that_ran
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.loops.current import AxisLoop, axis_loop
+from crisp_compass.loops.current import axis_loop
 from crisp_compass.loops.step_fit import (
     RunningLoop,
     StepFigures,
@@ -43,18 +43,6 @@ def predicted_step(bench: Bench) -> tuple[FloatArray, FloatArray]:
     return time, respond(expected, expected.r, expected.inductance, delay, reference, time)
 
 
-@dataclass(frozen=True)
-class TrialRow:
-    """One trial: gains, bandwidth [Hz], phase margin [°], figures, curve ``time`` (n,) s and ``response`` (n,) per ampere of step."""
-
-    trial: CurrentTrial
-    bandwidth_hz: float
-    loop: AxisLoop
-    figures: StepFigures
-    time: FloatArray
-    response: FloatArray
-
-
 def trial_rows(bench: Bench) -> list[TrialRow]:
     """Return every trial of the bench, measured ones as they were, others simulated on the settled winding; raises Refusal naming what is missing."""
     r, inductance, loop_hz = winding_of(bench).r, winding_of(bench).lq, need(bench, "pwm.loop_hz")
@@ -73,7 +61,8 @@ def trial_rows(bench: Bench) -> list[TrialRow]:
                 math.nan if trial.rise is None else trial.rise, 100 * (trial.overshoot or 0.0),
                 math.nan if trial.settling is None else trial.settling, trial.ringing or 0.0, figures.delay,
             )  # fmt: skip
-        rows.append(TrialRow(trial, trial.kp / (2 * math.pi * inductance), loop, figures, time, response))
+        kind = "measured" if trial.curve else "automatic" if trial.automatic else "simulated"
+        rows.append(TrialRow(kind, trial.current, trial.kp, trial.ki, trial.kp / (2 * math.pi * inductance), loop.margins, figures, time, response))
     return rows
 
 
@@ -90,10 +79,10 @@ def advise(bench: Bench, rows: list[TrialRow]) -> tuple[str, list[Finding]]:
     if not rows:
         return "Add a trial: the gains that the drive holds, or those of its automatic tuning.", findings
     last = rows[-1]
-    if not last.loop.margins.stable:
+    if not last.margins.stable:
         findings.append(Finding("stop", "unstable", "The last trial is unstable with the settled winding and delay."))
         return f"Come down to {show(0.4 * last.bandwidth_hz, 'Hz')}.", findings
-    hertz, why = next_trial(last.figures, last.bandwidth_hz, last.loop.margins.phase_margin_deg)
+    hertz, why = next_trial(last.figures, last.bandwidth_hz, last.margins.phase_margin_deg)
     r, inductance = winding_of(bench).r, winding_of(bench).lq
     if abs(hertz / last.bandwidth_hz - 1) < 0.01:
         return why, findings
@@ -128,3 +117,10 @@ def add_trial(
     return bench.model_copy(
         update={"current_trials": (*bench.current_trials, trial), "ledger": (*bench.ledger, line)}
     )
+
+
+def _add(bench: Bench, when: str, automatic: bool) -> Bench:
+    return add_trial(bench, when, *gains_that_ran(bench), current=bench.settings.current_loop.trial_current, automatic=automatic)
+
+
+TRIALS = Trials("current_trials", ("V/A", "V/(A·s)", "A"), trial_rows, advise, _add)

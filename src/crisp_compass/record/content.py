@@ -123,7 +123,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
         _open(bench), _settled(bench), _firmware(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
-        _interference(bench), _lead_orders(bench), _gain_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
+        _interference(bench), _lead_orders(bench), _gain_trials(bench), _speed_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
     return [s for s in found if s is not None]
@@ -253,6 +253,19 @@ def _gain_trials(bench: Bench) -> Section | None:
     head = ("trial", "Kp", "Ki", "test current", "overshoot", "rise", "ringing", "gains")
     note = "Overshoot, rise and ringing are measured where a step was captured; other trials are simulated in the program."
     return Section("Gains tried", (Table(head, tuple(rows), note),)) if rows else None
+
+
+def _speed_trials(bench: Bench) -> Section | None:
+    """Return the gains tried on the speed loop, with what was measured of each."""
+    rows = [
+        (
+            str(k), show(t.kp, "A/(rad/s)"), show(t.ki, "A/rad"), "–" if t.step is None else f"{grouped(t.step * RPM_PER_RAD_S)} rpm",
+            "–" if t.overshoot is None else f"{100 * t.overshoot:.0f} %", "–" if t.rise is None else show(t.rise, "s"), "found by the drive" if t.automatic else "by hand",
+        )
+        for k, t in enumerate(bench.speed_trials, 1)
+    ]  # fmt: skip
+    head = ("trial", "Kp", "Ki", "step", "overshoot", "rise", "gains")
+    return Section("Gains tried on the speed", (Table(head, tuple(rows), "Figures are measured where a step was captured."),)) if rows else None
 
 
 def _start(bench: Bench) -> Section | None:

@@ -136,5 +136,5 @@ WAYPOINT = Waypoint(
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
     captures=(RESONANCE, ARMATURE_RESONANCE, RESPONSE, ARMATURE_RESPONSE),
-    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Resonance", lambda bench: not armature_tells(bench)), Section("Number format"), Section("Outer loop", lambda bench: not turns_field(bench))),
+    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Trials", lambda bench: not armature_tells(bench)), Section("Resonance", lambda bench: not armature_tells(bench)), Section("Number format"), Section("Outer loop", lambda bench: not turns_field(bench))),
 )

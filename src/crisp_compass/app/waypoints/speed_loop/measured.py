@@ -4,9 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from PySide6.QtWidgets import QPushButton
+
+from crisp_compass.app.autosave import now
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.page.fields import Entry
-from crisp_compass.views.picture import Pane
+from crisp_compass.bench.records import Evidence
+from crisp_compass.course.speed_measured import MeasuredSpeed
+from crisp_compass.course.speed_trials import add_speed_trial
+from crisp_compass.views.picture import Pane, Said
 from crisp_compass.views.speed_response import expected
 
 _TIP = "Settled or designed if empty; notes kp and ki of the file come first"
@@ -25,6 +31,21 @@ class SpeedResponsePage(CapturePage):
         Entry("trial_kp", "Kp that ran", "A/(rad/s)", width=136, tip=_TIP),
         Entry("trial_ki", "Ki that ran", "A/rad", width=120, tip=_TIP),
     )
+
+    def buttons(self) -> Sequence[QPushButton]:
+        self.keep_button = QPushButton("Keep as trial")
+        self.keep_button.clicked.connect(self._on_keep)
+        return (self.keep_button,)
+
+    def said(self, evidence: Evidence | None) -> Said:
+        self.keep_button.setEnabled(evidence is not None)
+        return super().said(evidence)
+
+    def _on_keep(self) -> None:
+        read = self.reading.evaluated
+        if read is not None and isinstance(read.result, MeasuredSpeed):
+            found = read.result
+            self._change(lambda bench: add_speed_trial(bench, now(), measured=found), "keep trial")
 
     def foreseen(self) -> Sequence[Pane]:
         return expected(self.seen)
