@@ -539,7 +539,7 @@ def make_carousel(folder: Path) -> None:
     bench = proposed(bench, "pwm", "as the firmware sets its timer", 10)
     bench = proposed(bench, "current_loop", "margin enough for the carousel", 11)
     bench = proposed(bench, "speed_loop", "calm indexing wanted", 12)
-    bench = settings(bench, "motion", distance=round(2.6 * 2 * math.pi, 4), speed=30.0, rounding=0.015)
+    bench = settings(bench, "motion", distance=2.6 * 2 * math.pi, speed=30.0, rounding=0.015)
     bench = proposed(bench, "motion", "no filter may pass its place", 13)
     save_bench(bench, folder / "carousel.bench.json")
 

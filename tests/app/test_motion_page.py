@@ -10,13 +10,16 @@ from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.page.trials_page import TrialsPage
 from crisp_compass.app.waypoints.motion.move import MovePage
+from crisp_compass.app.waypoints.motion.pulses import PulsesPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.limits import LimitsPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture, write_capture
+from crisp_compass.course.pulses import pulses_of
 from crisp_compass.course.speed_trials import next_change
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.simulated import SimulatedDrive
+from crisp_compass.quantities import grouped
 from crisp_compass.record.formats import export_settings
 from hands import copy_bench, press_main, type_into
 
@@ -126,3 +129,33 @@ def test_a_measured_run_with_the_simulated_one_beside_it(window: Window, qtbot: 
     assert abs(float(told["speed_sim"][-1]) - 90.0) < 1.0
     assert abs(float(told["speed"][-1]) - 87.3) < 0.1
     assert len(run.speed_plot.data("simulated")[0]) > 100
+
+
+def test_ways_in_pulses_and_a_stepped_move(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch.parents[1] / "carousel" / "carousel.bench.json", tmp_path))
+    document = window.document
+    window.travel("motion", "Ways and pulses")
+    page = window.page
+    assert isinstance(page, PulsesPage)
+    assert page.rows.texts["full steps"] == "520"
+    assert page.rows.texts["counts ×4"] == grouped(20800)
+    type_into(qtbot, page.number("pulse_way"), "0.09")
+    assert page.rows.texts["gear"] == "2 / 1"
+    assert page.rows.texts["drift"] == "exact: nothing drifts"
+    type_into(qtbot, page.number("input_hz"), "10 kHz")
+    assert "pulses-too-fast" in [f.code for f in pulses_of(page.seen).findings]
+    # without a sensor the field is stepped, and what is lost is told beside what is believed
+    document.set_field("sensor", "kind", "none")
+    window.travel("motion", "Move")
+    move = window.page
+    assert isinstance(move, MovePage)
+    qtbot.waitUntil(lambda: move.answer.text == "keeps its place", timeout=120000)
+    assert "full steps" in move.rows.texts
+    document.set_field("run", "load", 1.0)
+    qtbot.waitUntil(lambda: "steps lost" in move.answer.text, timeout=120000)
+    lost = int(move.answer.text.split()[0])
+    assert lost % 4 == 0
+    document.set_field("run", "load", 0.0)
+    qtbot.waitUntil(lambda: move.answer.text == "keeps its place", timeout=120000)
+    press_main(qtbot, window)
+    assert "kv" not in document.bench.settled["motion"].values

@@ -52,7 +52,7 @@ MORE_VALUES: dict[str, tuple[str, float, float]] = {
     "zero_offset": ("rad", 0, 10), "bits": ("", 1, 64), "turn_bits": ("", 0, 64), "rotor_time_constant": ("s", 1e-6, 1e3), "kp_pair": ("V/A", 1e-9, 1e7),
     "ke": ("V·s/rad", 1e-8, 100), "ki_pair": ("V/(A·s)", 1e-9, 1e11), "advance": ("rad", 0, 1.1),
     "inject_volts": ("V", 1e-6, 1500), "track_hz": ("Hz", 1e-3, 1e6), "pole_current": ("A", 1e-5, 1e6), "pole_time": ("s", 1e-6, 10),
-    "ahead": ("", 0, 1), "rounding": ("s", 0, 10), "follow_limit": ("rad", 0, 6.3e6), "window": ("rad", 0, 6.3e6),
+    "kv": ("1/s", 1e-3, 1e5), "ahead": ("", 0, 1), "rounding": ("s", 0, 10), "follow_limit": ("rad", 0, 6.3e6), "window": ("rad", 0, 6.3e6),
 }  # fmt: skip
 #: Readings of the checks before power.
 CHECK_READINGS: dict[str, tuple[str, ...]] = {

@@ -18,6 +18,7 @@ from crisp_compass.course.observed import check_hand_over, observes
 from crisp_compass.course.observed import firmware_of as observer_of
 from crisp_compass.course.open_loop import closes_loops, stepping_current, steps_open
 from crisp_compass.course.position import firmware_of as position_of
+from crisp_compass.course.position import holds_position, speed_period
 from crisp_compass.course.sensorless import (
     CONVERTER_STEPS,
     NOISE_OF_SCALE,
@@ -116,7 +117,8 @@ def build_drive(bench: Bench) -> Drive:
     kp_d, ki_d, kp_q, ki_q = (need(bench, f"current_loop.{k}") for k in ("kp_d", "ki_d", "kp_q", "ki_q"))
     if steps_open(bench):  # nothing tells a speed: the field turns along a ramp of its own
         kp = ki = filter_hz = 0.0
-        speed_hz, ramp = loop_hz, bench.settings.stepping.ramp
+        # the ramp to a speed runs every period; the profile of a move in steps of its own
+        speed_hz, ramp = 1 / speed_period(bench) if holds_position(bench) else loop_hz, bench.settings.stepping.ramp
     else:
         kp, ki, speed_hz = (need(bench, f"speed_loop.{k}") for k in ("kp", "ki", "loop_hz"))
         filter_hz, ramp = need(bench, "speed_loop.filter_hz"), need(bench, "speed_loop.ramp")
@@ -130,7 +132,7 @@ def build_drive(bench: Bench) -> Drive:
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
     if steps_open(bench):
-        control = control._replace(idle_share=bench.settings.stepping.idle)
+        control = control._replace(idle_share=bench.settings.stepping.idle, **position_of(bench, control.ts * control.speed_divider))
     else:
         control = control._replace(**_around_the_loop(bench, control), **position_of(bench, control.ts * control.speed_divider), **power_limits(bench))
     control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control), **watched(bench, closes=not steps_open(bench)))

@@ -16,6 +16,7 @@ from crisp_compass.course.values import quantities
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.position import PositionDesign, design_position
 from crisp_compass.motion.profile import Profile, shortest
+from crisp_compass.plant.parameters import MOVE, PULSE
 from crisp_compass.plant.state import MOST_ROUNDING
 from crisp_compass.sensing import SENSORS
 
@@ -27,9 +28,26 @@ def tells_position(bench: Bench) -> bool:
     return closed and sensor.counted and sensor.key in bench.settings.plate.sensors
 
 
+def moves(bench: Bench) -> bool:
+    """Tell whether this bench's firmware can be asked for a place: its loops know one, or a field that is stepped is believed to be followed."""
+    return tells_position(bench) or steps_open(bench)
+
+
 def holds_position(bench: Bench) -> bool:
-    """Tell whether the position loop is settled, so that the drive can be asked for a position."""
-    return tells_position(bench) and "motion" in bench.settled
+    """Tell whether moves are settled, so that the drive can be asked for a place."""
+    return moves(bench) and "motion" in bench.settled
+
+
+def moving_mode(bench: Bench) -> int:
+    """Return the mode of the firmware that goes to a place."""
+    return PULSE if steps_open(bench) else MOVE
+
+
+def count_of(bench: Bench) -> float:
+    """Return the least way [rad] that is commanded: a count of the sensor, an entry of the current table where nothing tells the angle."""
+    if steps_open(bench):
+        return 2 * math.pi / (4 * need(bench, "plate.pole_pairs") * bench.settings.stepping.microsteps)
+    return 2 * math.pi / bench.settings.sensor.counts_per_rev
 
 
 @dataclass(frozen=True)
@@ -60,7 +78,8 @@ class Move:
 def move_of(bench: Bench) -> Move:
     """Return the move of the page; raises Refusal where a ramp is missing, or the rounding is longer than the firmware keeps."""
     s = bench.settings.motion
-    accel = s.accel if s.accel is not None else bench.settings.speed_loop.ramp
+    usual = bench.settings.stepping.ramp if steps_open(bench) else bench.settings.speed_loop.ramp
+    accel = s.accel if s.accel is not None else usual
     rounding, period = s.rounding or 0.0, speed_period(bench)
     if rounding > MOST_ROUNDING * period:
         raise Refusal(
@@ -72,13 +91,15 @@ def move_of(bench: Bench) -> Move:
 
 
 def speed_period(bench: Bench) -> float:
-    """Return the period of the speed loop [s], in which the position loop runs too."""
+    """Return the period of the speed loop [s], in which profile and position loop run too."""
+    if steps_open(bench):
+        return bench.settings.speed_loop.divider / need(bench, "pwm.loop_hz")
     return 1.0 / need(bench, "speed_loop.loop_hz")
 
 
 def place_counts(bench: Bench, place: float) -> float:
-    """Return a place [rad] on the nearest count of the sensor, rad."""
-    count = 2 * math.pi / bench.settings.sensor.counts_per_rev
+    """Return a place [rad] on the nearest count, rad."""
+    count = count_of(bench)
     return round(place / count) * count
 
 
@@ -90,18 +111,19 @@ def design_of(bench: Bench) -> PositionDesign:
     return design_position(plant_of(seen), need(bench, "speed_loop.kp"), need(bench, "speed_loop.ki"), bench.settings.motion.kv)
 
 
-def position_values(bench: Bench, design: PositionDesign) -> dict[str, Quantity]:
-    """Return what settling the motion leg settles; 0 is none."""
+def position_values(bench: Bench, design: PositionDesign | None) -> dict[str, Quantity]:
+    """Return what settling the motion leg settles; 0 is none. Without a position loop (``design`` None) only the profile."""
     move, s = move_of(bench), bench.settings.motion
-    return quantities({
-        "kv": (design.kv, "1/s"), "ahead": (s.ahead, ""), "speed": (move.speed, "rad/s"), "accel": (move.accel, "rad/s²"), "rounding": (move.rounding, "s"),
-        "follow_limit": (s.follow_limit or 0.0, "rad"), "window": (s.window or 0.0, "rad"),
-    })  # fmt: skip
+    found = {"speed": (move.speed, "rad/s"), "accel": (move.accel, "rad/s²"), "rounding": (move.rounding, "s")}
+    if design is not None:
+        found |= {"kv": (design.kv, "1/s"), "ahead": (s.ahead, ""), "follow_limit": (s.follow_limit or 0.0, "rad"), "window": (s.window or 0.0, "rad")}
+    return quantities(found)
 
 
 def as_designed(bench: Bench) -> Bench:
-    """Return the bench with its position loop settled as the page designs it, for a run; raises Refusal where something is missing."""
-    return settle(bench, "motion", position_values(bench, design_of(bench)), reason="tried", when="")
+    """Return the bench with its moves settled as the page has them, for a run; raises Refusal where something is missing."""
+    design = None if steps_open(bench) else design_of(bench)
+    return settle(bench, "motion", position_values(bench, design), reason="tried", when="")
 
 
 def firmware_of(bench: Bench, period: float) -> dict[str, float]:
@@ -111,6 +133,6 @@ def firmware_of(bench: Bench, period: float) -> dict[str, float]:
     values = {k: q.value for k, q in bench.settled["motion"].values.items()}
     steps = min(max(round(values.get("rounding", 0.0) / period), 1), MOST_ROUNDING)
     return {
-        "kv": values["kv"], "ahead_speed": values.get("ahead", 1.0), "move_speed": values["speed"], "move_accel": values["accel"], "move_steps": float(steps),
+        "kv": values.get("kv", 0.0), "ahead_speed": values.get("ahead", 1.0), "move_speed": values["speed"], "move_accel": values["accel"], "move_steps": float(steps),
         "follow_limit": values.get("follow_limit", 0.0), "window": values.get("window", 0.0),
     }  # fmt: skip

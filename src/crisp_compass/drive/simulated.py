@@ -10,13 +10,13 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.course.heat import warming_of
-from crisp_compass.course.position import holds_position, place_counts
+from crisp_compass.course.position import holds_position, moving_mode, place_counts
 from crisp_compass.course.torque_mode import torque_currents
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import CURRENT, MOVE, OFF
+from crisp_compass.plant.parameters import CURRENT, OFF
 from crisp_compass.plant.simulation import join, with_floats
 from crisp_compass.studies.scenarios import open_simulation
 
@@ -103,8 +103,8 @@ class SimulatedDrive:
         """Ask for a place [rad, from where the drive began] instead of a speed; raises Refusal for a void token, and where no position loop is settled."""
         self._arming.check(token)
         if not holds_position(self._bench):
-            raise Refusal("no position loop is settled", "settle it on the motion leg", field="run.holds")
-        self._sim.command(MOVE, position=place_counts(self._bench, place))
+            raise Refusal("no moves are settled", "settle them on the motion leg", field="run.holds")
+        self._sim.command(moving_mode(self._bench), position=place_counts(self._bench, place), i_d=self._current)
 
     @property
     def place(self) -> float:
@@ -114,7 +114,8 @@ class SimulatedDrive:
     @property
     def behind(self) -> float:
         """How far the shaft is off its profile [rad]; NaN where it follows none."""
-        return float(self._sim.state[state.FOLLOWS]) if self._sim.state[state.MOVING] else math.nan
+        x = self._sim.state
+        return float(x[state.AT] - x[state.THETA]) if x[state.MOVING] else math.nan
 
     def lose_sensor(self, lost: bool) -> None:
         """Take the sensor of angle or speed away, or give it back."""

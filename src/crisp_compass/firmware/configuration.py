@@ -33,7 +33,7 @@ def configuration(plan: Plan) -> list[Group]:
 def _period(plan: Plan) -> Iterator[Entry]:
     c = plan.drive.control
     yield number("TS_S", c.ts, f"cc_step's period: {1 / c.ts:.6g} Hz")
-    if plan.kind not in ("hertz", "stepping"):
+    if plan.kind not in ("hertz", "stepping") or plan.context["moves"]:
         yield whole("SPEED_DIVIDER", c.speed_divider, "periods to a speed step", unsigned=True)
     else:
         yield whole("SPEED_DIVIDER", 1, "the ramp runs every period", unsigned=True)

@@ -14,6 +14,7 @@ from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.drive import build_drive, sees_speed
 from crisp_compass.course.observed import observes
 from crisp_compass.course.open_loop import closes_loops, steps_open
+from crisp_compass.course.position import holds_position
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmFigures
@@ -71,6 +72,12 @@ class Plan:
         return "field orientation of an induction motor without a sensor" if self.context["observed"] else CALLED[self.kind]
 
     @property
+    def count(self) -> float:
+        """The least way [rad] that a place is told in: a count of the encoder, an entry of the current table of a motor that is stepped."""
+        c, m = self.drive.control, self.drive.machine
+        return float(2 * math.pi / (4 * m.pole_pairs * c.microsteps if self.kind == "stepping" else self.drive.sensing.counts_per_rev))
+
+    @property
     def legs(self) -> int:
         """Legs of the bridge."""
         return LEGS[self.windings]
@@ -118,7 +125,8 @@ def plan_of(bench: Bench) -> Plan:
         for key in ("zero_offset", "direction"):
             need(bench, f"commutation.{key}")
     pwm, start = bench.settings.pwm, drive.start
-    moves = kind in ("magnet", "block", "rotor", "armature") and not observed and sensor == "encoder" and drive.control.kv > 0
+    moves = kind == "stepping" and holds_position(bench)
+    moves = moves or (kind in ("magnet", "block", "rotor", "armature") and not observed and sensor == "encoder" and drive.control.kv > 0)
     injects = kind == "sensorless" and drive.injected.volts > 0
     weakens = kind in ("magnet", "sensorless") and drive.control.i_weak > 0
     parts = ["cc_current"] + [

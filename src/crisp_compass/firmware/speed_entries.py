@@ -106,7 +106,14 @@ def position(plan: Plan) -> Iterator[Entry]:
     if not plan.context["moves"]:
         return
     c, b = plan.drive.control, plan.bench
-    period, count = c.ts * c.speed_divider, 2 * math.pi / plan.drive.sensing.counts_per_rev
+    period, count = c.ts * c.speed_divider, plan.count
+    if plan.kind == "stepping":
+        yield number("MOVE_SPEED_COUNTS", c.move_speed * period / count, f"entries of the current table a step of the profile, at most: {c.move_speed:.6g} rad/s")
+        yield number("MOVE_GAIN_COUNTS", c.move_accel * period * period / count, f"of that gained a step, at most: {c.move_accel:.6g} rad/s^2")
+        yield whole("MOVE_STEPS", c.move_steps, f"steps whose mean the profile is: {c.move_steps * period:.6g} s", unsigned=True)
+        yield number("RAD_S_OF_COUNTS", count / period, "rad/s of the shaft that an entry a step of the profile is")
+        yield number("COUNTS_OF_RAD_S", period / count, "the other way")
+        return
     yield number("KV_STEP", c.kv * period, origin(b, "motion.kv", f"Kv = {c.kv:.6g} 1/s, times the speed loop's period"))
     yield number("AHEAD_SHARE", c.ahead_speed, "of the profile's speed, asked for ahead of the loop")
     yield number("MOVE_SPEED_COUNTS", c.move_speed * period / count, f"a speed step, at most: {c.move_speed:.6g} rad/s")

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from crisp_compass.course.drive import running_current, running_mode
+from crisp_compass.course.position import moving_mode
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.estimates import FloatArray, IntArray
 from crisp_compass.firmware.configuration import encoder_sense, encoder_zero, hall_tables
@@ -26,7 +27,6 @@ from crisp_compass.plant.parameters import (
     BAD_READING,
     BAD_SENSOR,
     CURRENT,
-    MOVE,
     OFF,
     OVER_CURRENT,
     OVER_VOLTAGE,
@@ -192,7 +192,7 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
 def _moves(plan: Plan) -> Iterator[Vectors]:
     """Give moves: there, changed under way and back, begun from a speed, one that is held until it trips or stalls."""
     c, v, longest = plan.drive.control, plan.drive.inverter.v_supply, MOST_ROWS * plan.drive.control.ts
-    count = 2 * math.pi / plan.drive.sensing.counts_per_rev
+    count = plan.count
     rounding = c.move_steps * c.ts * c.speed_divider
     field = 5 / c.rotor_rate if c.rotor_rate > 0 else 0.0
     ramp = min(c.move_speed / c.move_accel, 0.1 * longest)
@@ -207,6 +207,8 @@ def _moves(plan: Plan) -> Iterator[Vectors]:
     moments.append(Moment(at, 1, 0.3 * c.move_speed, 0.0, v))
     moments.append(Moment(at + 0.3 * ramp + 0.02, 3, 0, 0.0, v))
     yield _played(plan, "move", moments, min(at + 0.3 * ramp + 0.02 + there, longest))
+    if plan.kind == "stepping":
+        return
     held = [Moment(0.0, 1, 0.0, 0.0, v), Moment(field, 3, far, 50.0 * _limit_torque(plan), v)]
     # short behind the trip: a port that trips elsewhere must show in a good part of the rows
     trips = math.sqrt(2.0 * c.follow_limit / c.move_accel) + rounding if plan.context["follows"] else min(c.stall_time, 2.0) + there
@@ -293,8 +295,8 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
             if now.mode == OFF:
                 x[state.FAULT] = 0.0
                 x[state.STALL_CLOCK] = 0.0
-            asked = {0: OFF, 1: run_mode, 2: CURRENT, 3: MOVE}[now.mode]
-            place = now.target * 2 * math.pi / drive.sensing.counts_per_rev if now.mode == 3 else 0.0
+            asked = {0: OFF, 1: run_mode, 2: CURRENT, 3: moving_mode(plan.bench)}[now.mode]
+            place = now.target * plan.count if now.mode == 3 else 0.0
             sim.command(
                 asked, speed=0.0 if now.mode == 3 else now.target, i_d=now.i_d if now.mode == 2 else running_current(plan.bench), i_q=now.i_q, position=place,
             )  # fmt: skip

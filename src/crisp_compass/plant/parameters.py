@@ -10,7 +10,7 @@ from crisp_compass.sensing.sensor import ENCODER
 from crisp_compass.sensorless.estimator import Estimator
 from crisp_compass.sensorless.injection import Injected
 
-OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS, MOVE = range(8)
+OFF, SPEED, CURRENT, ALIGN, STEP, HERTZ, MAINS, MOVE, PULSE = range(9)
 NO_FAULT, OVER_CURRENT, UNDER_VOLTAGE, STALL, LOST, NO_START, NO_POLE, OVER_VOLTAGE, OVER_SPEED = range(9)
 #: Faults of the firmware: a sensor's code that cannot be; no number, which the kernels never give; an overload; a motor that got too warm (plant.warming).
 BAD_SENSOR, BAD_READING, OVERLOAD, TOO_HOT = range(9, 13)

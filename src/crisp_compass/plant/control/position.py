@@ -11,10 +11,11 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import MOVE, Drive
+from crisp_compass.plant.parameters import MOVE, PULSE, Drive
 from crisp_compass.plant.state import (
     AHEAD,
     AT,
+    FIELD,
     FOLLOWS,
     IN_POSITION,
     IN_SPEED,
@@ -63,17 +64,13 @@ def _plan(x: FloatArray, target: float, speed: float, accel: float, period: floa
 
 
 @inlined
-def asked_speed(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> float:
-    """Return the speed [rad/s] that the speed loop is asked for: what is commanded, or what a position loop makes of it."""
-    if mode != MOVE:
-        x[MOVING] = 0.0
-        return float(inputs[IN_SPEED])
+def _follow_profile(x: FloatArray, drive: Drive, target: float, seen: float) -> None:
+    """Move the profile and its mean on by a speed step towards ``target`` [rad]; a move begins at ``seen`` [rad]."""
     c = drive.control
     period, steps = c.ts * c.speed_divider, int(c.move_steps)
-    seen = float(x[LAST_ANGLE]) * TWO_PI / drive.sensing.counts_per_rev
     if x[MOVING] == 0.0:
         _begin(x, steps, seen, period)
-    _plan(x, inputs[IN_POSITION], c.move_speed, c.move_accel, period)
+    _plan(x, target, c.move_speed, c.move_accel, period)
     was = float(x[AHEAD])
     place = int(x[RING_AT])
     x[AHEAD] += (x[PLAN_SPEED] - x[RING + place]) / steps
@@ -84,11 +81,38 @@ def asked_speed(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> f
     if x[QUIET] >= steps:  # what sums have rounded off
         x[AHEAD], x[AT] = 0.0, x[PLANNED]
     x[RISE_AHEAD] = (x[AHEAD] - was) / period
+
+
+@inlined
+def asked_speed(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> float:
+    """Return the speed [rad/s] that the speed loop is asked for: what is commanded, or what a position loop makes of it."""
+    if mode != MOVE:
+        x[MOVING] = 0.0
+        return float(inputs[IN_SPEED])
+    c = drive.control
+    seen = float(x[LAST_ANGLE]) * TWO_PI / drive.sensing.counts_per_rev
+    _follow_profile(x, drive, inputs[IN_POSITION], seen)
     x[FOLLOWS] = x[AT] - seen
     # a shaft that stands is not asked to move by less than the window, or integrator and friction would hunt
     outside = LEAVES * c.window if x[STANDS] != 0.0 else c.window
-    x[STANDS] = 1.0 if x[QUIET] >= steps and abs(x[FOLLOWS]) <= outside and c.window > 0.0 else 0.0
+    x[STANDS] = 1.0 if x[QUIET] >= c.move_steps and abs(x[FOLLOWS]) <= outside and c.window > 0.0 else 0.0
     if x[STANDS] != 0.0:
         return 0.0
     most = MOST_CATCHING * c.move_speed
     return min(most, max(-most, c.ahead_speed * float(x[AHEAD]) + c.kv * float(x[FOLLOWS])))
+
+
+@inlined
+def stepped_on(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int, due: bool) -> None:
+    """Turn the field of a motor that is stepped on by a period: along the ramp to a speed, or along a profile to a place, which it is believed to follow."""
+    c, p = drive.control, drive.machine.pole_pairs
+    if mode != PULSE:
+        most = c.ramp * c.ts
+        x[MOVING] = 0.0
+        x[REF] += min(most, max(-most, inputs[IN_SPEED] - x[REF]))
+    elif due:
+        if x[MOVING] != 0.0:  # what the sum over the periods has rounded off
+            x[FIELD] = p * x[AT]
+        _follow_profile(x, drive, inputs[IN_POSITION], x[FIELD] / p)
+        x[REF] = x[AHEAD]
+    x[FIELD] += p * x[REF] * c.ts

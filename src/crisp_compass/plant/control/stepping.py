@@ -11,6 +11,7 @@ import math
 
 from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant.control.position import stepped_on
 from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -22,7 +23,6 @@ from crisp_compass.plant.state import (
     ID,
     ID_REF,
     IN_ID,
-    IN_SPEED,
     INT_D,
     INT_Q,
     IQ,
@@ -61,12 +61,10 @@ def hold_winding(
 
 
 @compiled
-def step_firmware(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[float, float]:
-    """Turn the commanded angle on along the ramp and hold the table's currents; return the two windings' voltages."""
-    c, s, m = drive.control, drive.sensing, drive.machine
-    most = c.ramp * c.ts
-    x[REF] += min(most, max(-most, inputs[IN_SPEED] - x[REF]))
-    x[FIELD] += m.pole_pairs * x[REF] * c.ts
+def step_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int, due: bool) -> tuple[float, float]:
+    """Turn the commanded angle on along ramp or profile and hold the table's currents; return the two windings' voltages."""
+    c, s = drive.control, drive.sensing
+    stepped_on(x, drive, inputs, mode, due)
     at = table_angle(x[FIELD], c.microsteps)
     x[AT_REST] = x[AT_REST] + c.ts if x[REF] == 0.0 else 0.0
     size = inputs[IN_ID] * (c.idle_share if x[AT_REST] > c.idle_after else 1.0)

@@ -17,7 +17,7 @@ from crisp_compass.plant.control.position import asked_speed
 from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
-from crisp_compass.plant.parameters import ALIGN, MOVE, OFF, SPEED, STEP, Drive, Machine
+from crisp_compass.plant.parameters import ALIGN, MOVE, OFF, PULSE, SPEED, STEP, Drive, Machine
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
@@ -275,7 +275,7 @@ def run(
     usual = (h, e_d, first_d, second_d, e_q, first_q, second_q)
     rows = 0
     seen = x[OBSERVER_STATE:]
-    without_sensor = drive.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, ALIGN)
+    without_sensor = drive.sensing.angle_sensor == OBSERVER and int(inputs[IN_MODE]) not in (STEP, PULSE, ALIGN)
     divider = int(c.speed_divider)
     speed_phase = int(x[COUNT]) % divider
     row_phase = int(x[COUNT]) % every
@@ -296,7 +296,7 @@ def run(
                     sense_speed(x, drive)
                 if mode in (SPEED, MOVE):
                     speed_loop(x, drive, asked_speed(x, drive, inputs, mode))
-            next_a, next_b = step_firmware(x, drive, inputs) if mode == STEP else firmware(x, drive, inputs, mode)
+            next_a, next_b = step_firmware(x, drive, inputs, mode, speed_phase == 0) if mode in (STEP, PULSE) else firmware(x, drive, inputs, mode)
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         mode = guarded(x, drive, mode)
         short = shorted(x, c)

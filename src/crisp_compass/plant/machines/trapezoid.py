@@ -207,7 +207,7 @@ def run_phases(
                 speed_loop(x, drive, asked_speed(x, drive, inputs, mode))
         speed_phase = speed_phase + 1 if speed_phase + 1 < divider else 0
         if mode == STEP:  # a field that is turned whatever the rotor does: the test of a bench
-            first, second = step_firmware(x, drive, inputs)
+            first, second = step_firmware(x, drive, inputs, STEP, False)
         else:
             first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)

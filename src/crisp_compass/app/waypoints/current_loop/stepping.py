@@ -21,7 +21,7 @@ from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.stepping import Stepping, stepping_outlook
 from crisp_compass.views.picture import DialView
 
-_TABLES = {str(n): "full step" if n == 1 else f"1/{n}" for n in (1, 2, 4, 8, 16, 32, 64, 128, 256)}
+TABLES = {str(n): "full step" if n == 1 else f"1/{n}" for n in (1, 2, 4, 8, 16, 32, 64, 128, 256)}
 _CAUTION = "Nothing measures the angle here: after a lost step the pulses count on and the load is elsewhere. Where that can hurt, verify the position."
 
 
@@ -35,7 +35,7 @@ class SteppingPage(Page):
         Entry(
             "stepping.current", "Current, rms", "A", width=118, base="rms", tip="Each winding; the plate's if empty"
         ),
-        Pick("stepping.microsteps", "Table", _TABLES, width=112),
+        Pick("stepping.microsteps", "Table", TABLES, width=112),
         Entry("stepping.ramp", "Ramp", "rad/s²", width=124),
         Entry("stepping.idle", "At rest", "%", width=84, tip="Share of the current while it stands"),
     )

@@ -10,16 +10,19 @@ import numpy as np
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.page.fields import Entry
+from crisp_compass.app.page.fields import Entry, Pick
 from crisp_compass.app.page.played_page import PlayedPage
+from crisp_compass.app.waypoints.current_loop.stepping import TABLES
 from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.load_side import way_text
+from crisp_compass.course.open_loop import steps_open
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.move import MoveOutlook, move_outlook
+from crisp_compass.studies.stepped_move import MARGIN, SteppedOutlook, stepped_outlook
 from crisp_compass.views.picture import DialView
 
 
@@ -38,6 +41,9 @@ class MovePage(PlayedPage):
         Entry("speed", "Speed", "rpm", width=96, tip="Of the shaft while it moves; the top speed if empty"),
         Entry("accel", "Acceleration", "rad/s²", width=112, tip="From and to rest, also as rpm/s or as the time to top speed; the speed loop's ramp if empty"),
         Entry("rounding", "S-curve", "s", width=84, tip="Time in which the acceleration builds and fades: the speed's mean over so long; at once if empty"),
+        Entry("stepping.current", "Current, rms", "A", width=108, base="rms", tip="Each winding; the plate's if empty"),
+        Pick("stepping.microsteps", "Table", TABLES, width=104),
+        Entry("stepping.idle", "At rest", "%", width=80, tip="Share of the current while it stands"),
         Entry("kv", "Gain Kv", "1/s", width=88, tip="Speed asked for, for each radian that the shaft is off; the largest without overshoot if empty"),
         Entry("ahead", "Speed ahead", "%", width=96, tip="Share of the profile's speed that is asked for before there is an error; what is missing stays as following error"),
         Entry("window", "Stands within", "deg", width=104, tip="Standing window: a shaft that ended its move within it is left alone until it is twice as far off, so that it does not hunt; none if empty"),
@@ -60,23 +66,66 @@ class MovePage(PlayedPage):
         self.finish("Settle motion…")
 
     def question_for(self, bench: Bench) -> Callable[[], Any]:
-        return lambda: move_outlook(bench)
+        return (lambda: stepped_outlook(bench)) if steps_open(bench) else (lambda: move_outlook(bench))
+
+    def refresh(self) -> None:
+        opened = steps_open(self.seen)
+        for name in ("kv", "ahead", "window", "follow_limit"):
+            self._fields[name].setVisible(not opened)
+        for name in ("stepping.current", "stepping.microsteps", "stepping.idle"):
+            self._fields[name].setVisible(opened)
+        self.off.set_axes(("time", "s"), ("behind, full steps", "") if opened else ("off its profile", "°"))
+        super().refresh()
 
     def rests_on(self, bench: Bench) -> object:
         s = bench.settings
-        return (super().rests_on(bench), s.motion, s.current_loop, s.coupling, s.bus, s.pwm, s.limits, s.supply, s.load_side)
+        return (super().rests_on(bench), s.motion, s.stepping, s.current_loop, s.coupling, s.bus, s.pwm, s.limits, s.supply, s.load_side)
 
     def show_found(self) -> None:
-        found: MoveOutlook = self.found
+        if isinstance(self.found, SteppedOutlook):
+            self._show_stepped(self.found)
+        elif isinstance(self.found, MoveOutlook):
+            self._show_followed(self.found)
+        for plot in (self.speed, self.off, self.torque):
+            plot.keep_in_view()
+        self.findings.show_findings(self.found.findings)
+
+    def _show_stepped(self, found: SteppedOutlook) -> None:
+        p, move, per = found.played, found.move, RPM_PER_RAD_S
+        self.speed.set("profile", p.time, np.gradient(p.commanded, p.time) * per)
+        self.speed.set("shaft", p.time, p.speed * per)
+        self.off.set("off", p.time, (p.commanded - p.real) / found.step)
+        self.torque.set("needed", found.axis * per, found.needed)
+        self.torque.set("there", found.axis * per, found.there)
+        stale = self.stale_text()
+        kept = math.isfinite(found.least_current)
+        answer = f"{abs(p.lost)} steps lost" if p.lost else "keeps its place" if kept else "may lose steps"
+        peak, rms = found.current, math.sqrt(2)
+        self.answer.show_answer(
+            answer, f"there in {show(move.duration, 's', 3)}" + (f"; {show(found.least_current / rms, 'A', 3)} rms just keep it, {show(peak / rms, 'A', 3)} are set" if kept else ""),
+            stale or "A move of the simulated motor with the load of the run leg; what keeps is tried with half as much friction again and a supply a tenth lower.", stale=bool(stale),
+        )  # fmt: skip
+        way, steps = way_text(self.seen, move.distance), abs(move.distance) / found.step
+        self.rows.show_rows([
+            *((("way at the load", way),) if way else ()), ("full steps", f"{steps:.5g}"),
+            ("commanded", f"{p.commanded[-1] / (2 * math.pi):.4f} turns"), ("real", f"{p.real[-1] / (2 * math.pi):.4f} turns"),
+            ("peak speed", f"{grouped(move.trapezoid.peak_speed * per)} rpm, {show(move.trapezoid.peak_speed / (2 * math.pi), '', 3)} turns/s"),
+            ("entries of the table", f"{show(found.rate, 'Hz', 3)}"), ("full steps a second", show(move.trapezoid.peak_speed / found.step, "Hz", 3)),
+            ("jerk", show(move.jerk, "rad/s³", 3) if math.isfinite(move.jerk) else "not bounded"),
+            ("behind at most", f"{p.behind:.2g} full steps"), ("swings by itself at", show(found.resonance, "Hz", 3)),
+            ("largest acceleration", show(found.most_accel, "rad/s²", 3) if math.isfinite(found.most_accel) else "none"), ("with a margin of 1.5", show(found.most_accel / MARGIN, "rad/s²", 3) if math.isfinite(found.most_accel) else "none"),
+            ("heat, moving", show(found.heat[0], "W", 3)), ("heat, at rest", show(found.heat[1], "W", 3)),
+        ])  # fmt: skip
+        if self.main_button is not None:
+            self.main_button.setEnabled(not p.fault)
+
+    def _show_followed(self, found: MoveOutlook) -> None:
         p, move = found.played, found.move
         self.speed.set("profile", p.time, np.gradient(p.wanted, p.time) * RPM_PER_RAD_S)
         self.speed.set("shaft", p.time, p.speed * RPM_PER_RAD_S)
         self.off.set("off", p.time, (p.wanted - p.angle) * 180 / math.pi)
         self.torque.set("needed", found.speed * RPM_PER_RAD_S, found.needed)
         self.torque.set("there", found.speed * RPM_PER_RAD_S, found.there)
-        for plot in (self.speed, self.off, self.torque):
-            plot.keep_in_view()
-        self.findings.show_findings(found.findings)
         stale = self.stale_text()
         where = "stands" if self.seen.settings.motion.window else "within a count"
         after = "" if math.isnan(p.settled) else f"{where} at once" if p.settled <= 0 else f"{where} {show(p.settled, 's', 2)} later"

@@ -28,7 +28,7 @@ from crisp_compass.course.drive import plate_needs_angle
 from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.load_side import velocity_text
 from crisp_compass.course.open_points import edited_text, presumed_text
-from crisp_compass.course.position import holds_position, tells_position
+from crisp_compass.course.position import holds_position, moves
 from crisp_compass.course.running import fault_cause, run_findings, trip_of
 from crisp_compass.course.torque_mode import holds_torque
 from crisp_compass.course.waypoints import BY_KEY
@@ -173,7 +173,7 @@ class RunPage(Page):
             if raised:
                 raise Refusal(f"Disarmed: {raised[0].text[:1].lower()}{raised[0].text[1:]}".removesuffix("."))
             if self._held() == "position" and not holds_position(bench):
-                raise Refusal("No position loop is settled", "settle it on the Motion leg, or hold a speed")
+                raise Refusal("No moves are settled", "settle them on the Motion leg, or hold a speed")
             if stops and not (kind == "link" and self.document.drive.simulated):
                 raise Refusal(f"Disarmed: {stops[0].check.inline} says stop. {stops[0].reason}")
             self._follow()
@@ -201,7 +201,7 @@ class RunPage(Page):
             widget.setVisible(kind == "simulation" or (kind == "link" and name == "speed"))
         if kind == "simulation":
             held = self._held()
-            self._fields["holds"].setVisible(holds_torque(self.seen) or tells_position(self.seen))
+            self._fields["holds"].setVisible(holds_torque(self.seen) or moves(self.seen))
             for name in ("speed", "torque"):
                 self._fields[name].setVisible(held == name)
             self._fields["place"].setVisible(held == "position")
@@ -214,7 +214,7 @@ class RunPage(Page):
     def _held(self) -> str:
         """Return what is held: speed, torque or position, as far as this firmware holds it."""
         holds = self.seen.settings.run.holds
-        can = {"torque": holds_torque, "position": tells_position}.get(holds)
+        can = {"torque": holds_torque, "position": moves}.get(holds)
         return holds if self.source.kind == "simulation" and can is not None and can(self.seen) else "speed"
 
     def _on_unplugged(self, lost: bool) -> None:

@@ -1,0 +1,74 @@
+"""Moves of a stepped field: lost steps by fours, holding torque by energy, the least current, and a drive that believes."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import pytest
+
+from crisp_compass.bench.entered import enter
+from crisp_compass.bench.models import Bench
+from crisp_compass.bench.store import load_bench
+from crisp_compass.course.open_loop import stepping_current
+from crisp_compass.course.position import as_designed, count_of, move_of
+from crisp_compass.plant import state
+from crisp_compass.studies.scenarios import open_simulation
+from crisp_compass.studies.stepped_move import play_steps, stepped_outlook
+
+DEMO = Path(__file__).parents[2] / "demo"
+
+
+def opened(**motion: object) -> Bench:
+    bench = load_bench(DEMO / "carousel" / "carousel.bench.json")
+    wishes = {"distance": 10.0, "speed": 40.0, "accel": 400.0, "rounding": None, **motion}
+    return enter(enter(bench, "sensor", {"kind": "none"}), "motion", wishes)
+
+
+@pytest.mark.parametrize(("share", "lost"), [(0.9, False), (1.1, True)])
+def test_a_load_beyond_the_holding_torque_loses_steps_by_fours(share: float, lost: bool) -> None:
+    """A weight that pulls with more than p·ψ·I less the friction that helps turns the rotor round turn by turn; with less it holds (the torque is p·ψ·I·sin of the lag)."""
+    bench = as_designed(enter(opened(speed=2.0, accel=20.0), "stepping", {"idle": 1.0}))
+    sim = open_simulation(bench)
+    m, current = sim.drive.machine, stepping_current(bench)
+    most = m.pole_pairs * m.psi * current + sim.drive.load.coulomb
+    sim.set_load(share * most, drives=True)
+    played = play_steps(sim, move_of(bench), current, count_of(bench))
+    assert bool(played.lost) == lost
+    assert played.lost % 4 == 0
+    assert (played.behind > 2.0) == lost
+    if not lost:
+        assert played.real[-1] == pytest.approx(played.commanded[-1], abs=0.5 * math.pi / m.pole_pairs)
+        assert sim.state[state.FIELD] == pytest.approx(m.pole_pairs * round(10.0 / count_of(bench)) * count_of(bench), rel=1e-12)
+
+
+def test_the_least_current_and_the_most_acceleration_are_edges() -> None:
+    bench = opened()
+    found = stepped_outlook(bench)
+    assert not found.played.lost
+    assert found.least_current < found.current
+    assert found.most_accel > found.move.accel
+    rms = found.least_current / math.sqrt(2)
+    below = stepped_outlook(enter(bench, "stepping", {"current": 0.85 * rms}))
+    assert math.isnan(below.least_current)
+    above = stepped_outlook(enter(bench, "stepping", {"current": 1.15 * rms}))
+    assert math.isfinite(above.least_current)
+    near = stepped_outlook(enter(bench, "motion", {"accel": 0.9 * found.most_accel}))
+    assert math.isfinite(near.least_current)
+    heavy = stepped_outlook(enter(bench, "run", {"load": 1.2}))
+    assert "steps-lost" in [f.code for f in heavy.findings]
+    assert math.isnan(heavy.most_accel)
+
+
+def test_a_move_may_change_under_way_and_begin_from_a_speed() -> None:
+    bench = as_designed(opened(rounding=0.01))
+    sim, current, count = open_simulation(bench), stepping_current(bench), count_of(bench)
+    from crisp_compass.plant.parameters import PULSE, STEP
+
+    sim.command(STEP, speed=15.0, i_d=current)
+    sim.advance(0.4, 100)
+    for counts, seconds in ((4000, 0.1), (-900, 0.15), (12345, 1.5)):
+        sim.command(PULSE, position=counts * count, i_d=current)
+        sim.advance(seconds, 100)
+    assert sim.state[state.FIELD] == pytest.approx(sim.drive.machine.pole_pairs * 12345 * count, rel=1e-12)
+    assert abs(sim.state[state.FIELD] / sim.drive.machine.pole_pairs - sim.state[state.THETA]) < 0.02
