@@ -21,6 +21,7 @@ from crisp_compass.capture import write_capture
 from crisp_compass.commutation.alignment import propose_fields
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.course.drive import build_drive
+from crisp_compass.course.points import with_rows
 from crisp_compass.course.waypoints import BY_KEY, KINDS
 from crisp_compass.course.waypoints.current_loop import current_values, design_current
 from crisp_compass.course.waypoints.current_loop import inputs as current_inputs
@@ -29,6 +30,7 @@ from crisp_compass.course.waypoints.plate import plate_values
 from crisp_compass.course.waypoints.pwm import plan_bench_pwm, pwm_values
 from crisp_compass.course.waypoints.speed_loop import design_speed, speed_values
 from crisp_compass.course.waypoints.speed_loop import inputs as speed_inputs
+from crisp_compass.motion.points import Row
 from crisp_compass.plant.bench_tests import Probe, back_emf, coast, hall_levels, inductance_ab, rl_response
 from crisp_compass.plant.parameters import (
     ALIGN,
@@ -497,6 +499,13 @@ def proposed(bench: Bench, topic: str, reason: str, minute: int) -> Bench:
     return settled(bench, topic, found.values, reason, minute, found.rests_on)  # type: ignore[union-attr]
 
 
+def filter_points() -> list[Row]:
+    """Twenty-four rows over the filters and back; row 17 asks for more than the motor has, until somebody mends it."""
+    rows = [Row(2 * math.pi * 0.65 * (k if k < 12 else 23 - k), dwell=0.25) for k in range(24)]
+    rows[16] = Row(rows[16].target, speed=120.0, accel=30_000.0, dwell=0.25)
+    return rows
+
+
 def make_carousel(folder: Path) -> None:
     """The filter carousel: a 1.8° stepper with an encoder, settled from plate to speed loop."""
     folder.mkdir(exist_ok=True)
@@ -540,6 +549,9 @@ def make_carousel(folder: Path) -> None:
     bench = proposed(bench, "current_loop", "margin enough for the carousel", 11)
     bench = proposed(bench, "speed_loop", "calm indexing wanted", 12)
     bench = settings(bench, "motion", distance=2.6 * 2 * math.pi, speed=30.0, rounding=0.015)
+    bench = settings(bench, "load_side", kind="screw", lead=0.006, unit="mm/s")
+    bench = settings(bench, "motion", low=-0.5 * 2 * math.pi, high=8 * 2 * math.pi)
+    bench = with_rows(bench, filter_points())
     bench = proposed(bench, "motion", "no filter may pass its place", 13)
     save_bench(bench, folder / "carousel.bench.json")
 

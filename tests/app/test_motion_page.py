@@ -6,10 +6,13 @@ import math
 from pathlib import Path
 
 import numpy as np
+from PySide6.QtCore import Qt
+from PySide6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.page.trials_page import TrialsPage
 from crisp_compass.app.waypoints.motion.move import MovePage
+from crisp_compass.app.waypoints.motion.points import PointsPage
 from crisp_compass.app.waypoints.motion.pulses import PulsesPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.limits import LimitsPage
@@ -159,3 +162,39 @@ def test_ways_in_pulses_and_a_stepped_move(window: Window, qtbot: QtBot, winch: 
     qtbot.waitUntil(lambda: move.answer.text == "keeps its place", timeout=120000)
     press_main(qtbot, window)
     assert "kv" not in document.bench.settled["motion"].values
+
+
+def test_a_table_of_points_is_mended_pasted_and_undone(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch.parents[1] / "carousel" / "carousel.bench.json", tmp_path))
+    document = window.document
+    window.travel("motion", "Points")
+    page = window.page
+    assert isinstance(page, PointsPage)
+    qtbot.waitUntil(lambda: page.answer.text == "row 17 fails", timeout=120000)
+    item = page.table.item(16, 4)
+    assert item is not None
+    item.setText("250")
+    assert document.bench.points[16].accel == 250.0
+    qtbot.waitUntil(lambda: page.answer.text.endswith(" s") and page.run is not None, timeout=120000)
+    assert len(page.plot.data("shaft")[0]) > 100
+    cell = page.table.item(2, 1)
+    assert cell is not None
+    cell.setText("everywhere")
+    assert document.bench.points[2].target == 2 * np.pi * 1.3
+    shown = page.table.item(2, 1)
+    assert shown is not None
+    assert shown.text() == "1.3"  # what was refused is put back
+    QGuiApplication.clipboard().setText("target\tdwell\n6 mm\t0.5\n0\t\n")
+    page.table.setFocus()
+    qtbot.keyClick(page.table, Qt.Key.Key_V, Qt.KeyboardModifier.ControlModifier)
+    assert len(document.bench.points) == 26
+    assert document.bench.points[24].target == 2 * np.pi
+    document.undo_stack.undo()
+    assert len(document.bench.points) == 24
+    path = tmp_path / "new.csv"
+    path.write_text("target;speed\n1;100\n0;1e99\n")
+    page.take(path)
+    assert len(document.bench.points) == 24
+    path.write_text("target;speed\n1;100\n0;90\n")
+    page.take(path)
+    assert [p.target for p in document.bench.points] == [2 * np.pi, 0.0]

@@ -17,6 +17,7 @@ from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import save_bench
 from crisp_compass.cli.main import run
 from crisp_compass.course.captures import evaluate
+from crisp_compass.course.points import with_rows
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import configuration
@@ -24,6 +25,8 @@ from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
 from crisp_compass.firmware.save import make_firmware, write_files
 from crisp_compass.firmware.vectors import all_vectors
+from crisp_compass.motion.points import Row
+from crisp_compass.studies.cycle import cycle_of, run_table
 from firmware.sources import FLAGS, NO_VECTORS
 
 DEMO = Path(__file__).parents[2] / "demo"
@@ -435,3 +438,58 @@ def test_what_a_bench_lacks_is_named() -> None:
     assert (
         plan_of(edited).pwm.period_counts == plan_of(demo("winch")).pwm.period_counts
     )  # an edit waits until it is settled
+
+
+TABLE_MAIN = """#include "cc_plant.h"
+#include "cc_points.h"
+#include <stdio.h>
+int main(void)
+{
+    static cc_drive d;
+    static cc_plant plant;
+    static cc_pulses pulses;
+    static cc_points_state table;
+    cc_input in;
+    long k, last = -2;
+    cc_init(&d);
+    cc_plant_init(&plant, 0.0);
+    cc_points_start(&table, &d, 0);
+    for (k = 0; k < (long)(SECONDS / (double)CC_TS_S) && table.row >= 0; k++) {
+        if (table.row != last) printf("%.6f %ld\\n", plant.t, (long)table.row);
+        last = table.row;
+        cc_plant_read(&plant, &in);
+        cc_step(&d, &in, &pulses);
+        cc_points_step(&table, &d);
+        cc_plant_step(&plant, &pulses);
+    }
+    printf("%.6f %.6f\\n", plant.t, plant.theta);
+    return d.fault != CC_NO_FAULT;
+}
+"""
+
+
+@needs_gcc
+@pytest.mark.parametrize("sensor", ["incremental", "none"])
+def test_the_table_of_points_runs_as_its_cycle_says(sensor: str, tmp_path: Path) -> None:
+    """Closed around the motor on a PC: each row begins when the cycle has it, and the shaft ends where the table does."""
+    bench = enter(demo("carousel"), "sensor", {"kind": sensor})
+    rows = [Row(6.0, dwell=0.2), Row(-2.0, "by", speed=12.0, accel=150.0), Row(20.0, speed=25.0, accel=400.0, dwell=0.1, follows=5), Row(99.0), Row(1.0, dwell=0.05, follows=0)]
+    bench = to_a_place(with_rows(bench, rows), rounding=0.012)
+    cycle = cycle_of(bench)
+    write_files(tmp_path, make_firmware(bench, "t").files)
+    (tmp_path / "main.c").write_text(TABLE_MAIN.replace("SECONDS", f"{cycle.seconds + 3.0:.3f}"))
+    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+    built = _run("gcc", "-O1", "-std=c99", "-Iinclude", "-Ipc", "main.c", "pc/cc_plant.c", *sources, "-lm", "-o", "table", folder=tmp_path)
+    assert built.returncode == 0, built.stderr
+    told = _run("./table", folder=tmp_path)
+    assert told.returncode == 0, told.stdout
+    lines = [line.split() for line in told.stdout.splitlines()]
+    assert [int(row) for _, row in lines[:-1]] == [s.index for s in cycle.steps] == [0, 1, 2, 4]
+    for (begin, _), step in zip(lines, cycle.steps, strict=False):
+        assert float(begin) == pytest.approx(step.begin, abs=0.02)
+    assert float(lines[-1][0]) == pytest.approx(cycle.seconds, abs=0.02)
+    assert float(lines[-1][1]) == pytest.approx(1.0, abs=0.03)
+    simulated = run_table(bench, cycle)
+    assert not simulated.fault
+    assert simulated.lost == 0
+    assert max(map(abs, simulated.off)) < 0.05

@@ -17,6 +17,7 @@ from crisp_compass.bench.records import (
     Evidence,
     Lead,
     LedgerEntry,
+    Point,
     Settled,
     SpeedTrial,
     SpikeReading,
@@ -49,6 +50,7 @@ class Bench(Frozen):
     trials: dict[Order, Trial] = {}
     current_trials: tuple[CurrentTrial, ...] = ()
     speed_trials: tuple[SpeedTrial, ...] = ()
+    points: tuple[Point, ...] = Field(default=(), max_length=500)
     start_trials: tuple[StartTrial, ...] = ()
     checks: dict[Key, CheckRecord] = {}
     commissioning: dict[Key, CommissioningRecord] = {}

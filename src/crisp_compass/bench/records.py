@@ -176,6 +176,17 @@ class StartTrial(Frozen):
     when: When
 
 
+class Point(Frozen):
+    """One row of the table of points: ``target`` in rad ``to`` which, or ``by`` which, it goes; speed [rad/s] and acceleration [rad/s²] (as settled if missing), dwell [s], and the row that follows (0: the end, missing: the one below)."""
+
+    target: float = Field(ge=-6.3e6, le=6.3e6, allow_inf_nan=False)
+    way: Literal["to", "by"] = "to"
+    speed: float | None = Field(default=None, ge=1e-3, le=2.1e5)
+    accel: float | None = Field(default=None, ge=1e-3, le=1e8)
+    dwell: float = Field(default=0.0, ge=0, le=3600)
+    follows: int | None = Field(default=None, ge=0, le=500)
+
+
 class SpeedTrial(Frozen):
     """Gains tried on the speed loop: A/(rad/s) and A/rad, whether the drive found them by itself.
 

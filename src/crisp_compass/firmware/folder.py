@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.course.position import move_of
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import configuration
 from crisp_compass.firmware.cost import FIXED, cost_of, verdict
@@ -32,7 +33,7 @@ _COMMON = ("cc_drive", "cc_speed", "cc_modulation", "cc_telemetry")
 _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
-    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_position": "profile of a move and position loop", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
+    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_position": "profile of a move and position loop", "cc_points": "table of points, and what runs it", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
     "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents",
 }  # fmt: skip
 _CALLS = {
@@ -63,7 +64,7 @@ def files_of(plan: Plan, vectors: list[Vectors], when: str) -> list[SourceFile]:
 
 def sources_of(plan: Plan) -> list[str]:
     """Return the C files that make the drive."""
-    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ()), *(("cc_observer",) if plan.context["observed"] else ())]
+    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ()), *(("cc_observer",) if plan.context["observed"] else ()), *(("cc_points",) if plan.context["points"] else ())]
     return [f"src/{part}.c" for part in parts]
 
 
@@ -119,11 +120,23 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **plan.context,
         **_fixed(plan),
         **telemetry_context(plan),
-        "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
+        "point_rows": _points(plan) if plan.context["points"] else [], "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
         "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": _fixed_costs(plan), "verdict": verdict(plan),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS["observed" if plan.context["observed"] else plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
     }  # fmt: skip
+
+
+def _points(plan: Plan) -> list[dict[str, str]]:
+    """Return the rows of the table of points as C literals: counts, rad/s, rad/s², periods."""
+    found, usual, last = [], move_of(plan.bench), len(plan.bench.points)
+    for number, p in enumerate(plan.bench.points, 1):
+        follows = number + 1 if p.follows is None else p.follows
+        found.append({
+            "target": str(round(p.target / plan.count)), "speed": c_float(p.speed or usual.speed), "accel": c_float(p.accel or usual.accel), "dwell": str(round(p.dwell / plan.drive.control.ts)),
+            "follows": str(follows - 1 if 0 < follows <= last else -1), "by": "1" if p.way == "by" else "0",
+        })  # fmt: skip
+    return found
 
 
 def _plant(plan: Plan) -> Iterator[Entry]:

@@ -113,6 +113,7 @@ def position(plan: Plan) -> Iterator[Entry]:
         yield whole("MOVE_STEPS", c.move_steps, f"steps whose mean the profile is: {c.move_steps * period:.6g} s", unsigned=True)
         yield number("RAD_S_OF_COUNTS", count / period, "rad/s of the shaft that an entry a step of the profile is")
         yield number("COUNTS_OF_RAD_S", period / count, "the other way")
+        yield number("GAIN_OF_RAD_S2", period * period / count, "of the speed, gained a step, that a rad/s^2 is")
         return
     yield number("KV_STEP", c.kv * period, origin(b, "motion.kv", f"Kv = {c.kv:.6g} 1/s, times the speed loop's period"))
     yield number("AHEAD_SHARE", c.ahead_speed, "of the profile's speed, asked for ahead of the loop")
@@ -121,6 +122,7 @@ def position(plan: Plan) -> Iterator[Entry]:
     yield whole("MOVE_STEPS", c.move_steps, f"speed steps whose mean the profile is: {c.move_steps * period:.6g} s", unsigned=True)
     yield number("RAD_S_OF_COUNTS", count / period, "rad/s of the shaft that a count a speed step is")
     yield number("COUNTS_OF_RAD_S", period / count, "the other way")
+    yield number("GAIN_OF_RAD_S2", period * period / count, "of the speed, gained a step, that a rad/s^2 is")
     yield number("MOST_CATCHING_RAD_S", MOST_CATCHING * c.move_speed, "that the loop asks for at most, to catch up")
     if plan.context["stands"]:
         yield number("WINDOW_COUNTS", c.window / count, f"standing window at the end of a move: {c.window:.6g} rad")

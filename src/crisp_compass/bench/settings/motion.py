@@ -26,6 +26,8 @@ class MotionSettings(TopicSettings):
     rounding: float | None = Field(default=None, ge=1e-4, le=10, description="s in which the acceleration builds and fades; at once if empty")
     kv: Annotated[float, Field(ge=1e-3, le=1e5)] | None = Field(default=None, description="1/s, gain of the position loop; the largest without overshoot if empty")
     ahead: float = Field(default=1.0, ge=0, le=1, description="share of the profile's speed that is fed ahead")
+    low: Distance | None = Field(default=None, description="rad below which no point may lie; any if empty")
+    high: Distance | None = Field(default=None, description="rad above which no point may lie; any if empty")
     pulse_way: Annotated[float, Field(ge=1e-9, le=6.3e3)] | None = Field(default=None, description="rad of the shaft for a pulse of the command; a count of the sensor if empty")
     gear_most: int = Field(default=65535, ge=1, le=2**31 - 1, description="largest integer of the drive's gear from pulses to counts")
     input_hz: Annotated[float, Field(ge=1, le=1e9)] | None = Field(default=None, description="Hz that the pulse input takes at most")

@@ -1,0 +1,86 @@
+"""Tables of points as text: what spreadsheets paste, what is refused by row and column, and in which order rows run."""
+
+from __future__ import annotations
+
+import math
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from crisp_compass.bench.store import load_bench
+from crisp_compass.course.points import reader, rows_of, with_rows
+from crisp_compass.errors import Refusal
+from crisp_compass.motion.points import MOST, Row, order_of, places, read_table, write_table
+from crisp_compass.studies.cycle import cycle_of
+
+DEMO = Path(__file__).parents[2] / "demo"
+BENCH = load_bench(DEMO / "carousel" / "carousel.bench.json")
+READ = reader(BENCH)
+TURN = 2 * math.pi
+
+
+def test_a_table_comes_back_as_it_was_and_as_others_write_it() -> None:
+    rows = [Row(1.5 * TURN, "to", 20.0, 300.0, 0.25, None), Row(-0.25 * TURN, "by"), Row(0.0, dwell=2.0, follows=1)]
+    again = read_table(write_table(rows), READ)
+    assert [(r.way, r.dwell, r.follows) for r in again] == [(r.way, r.dwell, r.follows) for r in rows]
+    np.testing.assert_allclose([r.target for r in again], [r.target for r in rows], rtol=1e-11)
+    assert again[0].speed == pytest.approx(20.0)
+    others = read_table("target [mm]\tspeed [rpm]\tdwell\n3\t120\t200 ms\n-1,5\t\t\n", READ)  # the carousel's screw makes 6 mm a turn
+    assert [r.target / TURN for r in others] == pytest.approx([0.5, -0.25])
+    assert others[0].speed == pytest.approx(120 * math.pi / 30)
+    assert others[0].dwell == 0.2
+    plain = read_table("90°\n1 turn,by\n# a remark\n12 mm\n", READ)
+    assert [r.target / TURN for r in plain] == pytest.approx([0.25, 1.0, 2.0])
+    assert plain[1].way == "by"
+
+
+@pytest.mark.parametrize(("text", "said"), [
+    ("", "is empty"), ("target,speed\n", "no row"), ("target,colour\n1,red", "colour"), ("1,to,fast", "row 1, speed"), ("1\n2,sideways", "row 2, kind"), ("1,to,0", "row 1, speed: 0"),
+    (",to", "row 1 has no target"), ("1,to,,,-1", "row 1, dwell"), ("1,to,,,,x", "row 1, next"), ("1,to,,-5", "row 1, acceleration"), ("\n".join(["1"] * (MOST + 1)), "501 rows"), ("\n".join(["1"] * 50_000), "50000 rows"),
+    ("target [parsec]\n1", "row 1, target"),
+])  # fmt: skip
+def test_what_is_refused_names_row_and_column(text: str, said: str) -> None:
+    with pytest.raises(Refusal) as caught:
+        read_table(text, READ)
+    assert said in caught.value.sentence
+
+
+def test_the_order_of_rows_and_where_they_lead() -> None:
+    rows = [Row(1.0), Row(2.0, "by", follows=4), Row(9.0), Row(5.0, follows=2)]
+    order = order_of(rows)
+    assert order.rows == (0, 1, 3)
+    assert order.ring
+    assert places(rows, order) == [(0.0, 1.0), (1.0, 3.0), (3.0, 5.0)]
+    assert not order_of([Row(1.0), Row(2.0)]).ring
+    assert not order_of([Row(1.0, follows=0), Row(2.0)]).ring
+    with pytest.raises(Refusal, match="goes on to row 7, and there are 1"):
+        order_of([Row(1.0, follows=7)])
+
+
+def test_a_row_that_the_motor_cannot_make_is_named_until_it_is_mended() -> None:
+    found = cycle_of(BENCH)
+    failing = [s.index + 1 for s in found.steps if s.reason]
+    assert failing == [17]
+    rows = rows_of(BENCH)
+    mended = cycle_of(with_rows(BENCH, [*rows[:16], Row(rows[16].target, dwell=0.25), *rows[17:]]))
+    assert not [s for s in mended.steps if s.reason]
+    # cycle time by hand: 22 moves of 0.65 turns and 24 dwells; rms torque from the moves' own rectangles
+    move = mended.steps[1].move
+    assert mended.seconds == pytest.approx(22 * move.duration + 24 * 0.25, rel=1e-9)
+    load = BENCH.settled["mechanics"].values
+    j, c, b = load["inertia"].value, load["coulomb_friction"].value, load["viscous_friction"].value
+    a, v = move.accel, move.trapezoid.peak_speed
+    t1, t2 = move.trapezoid.phases[0], move.trapezoid.phases[1]
+    square = t1 * ((j * a + c) ** 2 + (c - j * a) ** 2 + 2 * c * b * v + 2 * (b * v) ** 2 / 3) + t2 * (c + b * v) ** 2
+    assert mended.rms == pytest.approx(math.sqrt(22 * square / mended.seconds), rel=0.02)
+    outside = cycle_of(with_rows(BENCH, [Row(9 * TURN)]))
+    assert "above the limit of 8" in outside.steps[0].reason
+    with pytest.raises(Refusal, match="table is empty"):
+        cycle_of(with_rows(BENCH, []))
+    nothing = cycle_of(with_rows(BENCH, [Row(0.0, follows=1)]))
+    assert "ring-of-nothing" in [f.code for f in nothing.findings]
+    unreached = cycle_of(with_rows(BENCH, [Row(1.0, follows=3), Row(2.0), Row(0.0)]))
+    assert "rows-unreached" in [f.code for f in unreached.findings]
+    with pytest.raises(Refusal, match="row 1 takes"):
+        cycle_of(with_rows(BENCH, [Row(7 * TURN, speed=0.005)]))
