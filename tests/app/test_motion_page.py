@@ -11,6 +11,7 @@ from PySide6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.page.trials_page import TrialsPage
+from crisp_compass.app.waypoints.motion.homing import HomingPage
 from crisp_compass.app.waypoints.motion.move import MovePage
 from crisp_compass.app.waypoints.motion.points import PointsPage
 from crisp_compass.app.waypoints.motion.pulses import PulsesPage
@@ -198,3 +199,20 @@ def test_a_table_of_points_is_mended_pasted_and_undone(window: Window, qtbot: Qt
     path.write_text("target;speed\n1;100\n0;90\n")
     page.take(path)
     assert [p.target for p in document.bench.points] == [2 * np.pi, 0.0]
+
+
+def test_homing_has_its_number_and_reaches_what_is_handed_over(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch.parents[1] / "carousel" / "carousel.bench.json", tmp_path))
+    document = window.document
+    window.travel("motion", "Homing")
+    page = window.page
+    assert isinstance(page, HomingPage)
+    qtbot.waitUntil(lambda: page.answer.text == "method 37", timeout=20000)
+    assert "HOMING_METHOD" not in export_settings(document.bench, "c-header")
+    document.set_field("homing", "reference", "home-switch")
+    document.set_field("homing", "ends", "edge")
+    qtbot.waitUntil(lambda: page.answer.text == "method 19", timeout=20000)
+    assert len(page.many.data("found")[0]) == 1000
+    type_into(qtbot, page.number("homing.room"), "0.01 mm")
+    qtbot.waitUntil(lambda: page.found is not None and "runs-into-the-stop" in [f.code for f in page.found.findings], timeout=20000)
+    assert "#define CC_HOMING_METHOD (19.0f)" in export_settings(document.bench, "c-header")

@@ -17,6 +17,7 @@ from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import save_bench
 from crisp_compass.cli.main import run
 from crisp_compass.course.captures import evaluate
+from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.course.points import with_rows
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
@@ -25,6 +26,7 @@ from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
 from crisp_compass.firmware.save import make_firmware, write_files
 from crisp_compass.firmware.vectors import all_vectors
+from crisp_compass.motion.homing import follow, method_of
 from crisp_compass.motion.points import Row
 from crisp_compass.studies.cycle import cycle_of, run_table
 from firmware.sources import FLAGS, NO_VECTORS
@@ -493,3 +495,68 @@ def test_the_table_of_points_runs_as_its_cycle_says(sensor: str, tmp_path: Path)
     assert not simulated.fault
     assert simulated.lost == 0
     assert max(map(abs, simulated.off)) < 0.05
+
+
+HOME_MAIN = """#include "cc_plant.h"
+#include "cc_homing.h"
+#include <stdio.h>
+int main(void)
+{
+    static cc_drive d;
+    static cc_plant plant;
+    static cc_pulses pulses;
+    static cc_homing_state h;
+    cc_input in;
+    long k, scan = (long)(SCAN / (double)CC_TS_S);
+    double was;
+    int index = 0;
+    int32_t latched = 0;
+    cc_init(&d);
+    cc_plant_init(&plant, 0.0);
+    was = plant.theta;
+    cc_homing_start(&h, &d, SIGN * (plant.theta - (EDGE)) > 0.0);
+    for (k = 0; k < 2000000 && h.state < CC_HOME_DONE; k++) {
+        cc_plant_read(&plant, &in);
+        cc_step(&d, &in, &pulses);
+        if (floor((plant.theta - (INDEX)) / 6.283185307179586) != floor((was - (INDEX)) / 6.283185307179586)) {
+            index = 1;
+            latched = cc_place(&d);
+        }
+        was = plant.theta;
+        if (k % scan == 0) {
+            (void)cc_homing_step(&h, &d, SIGN * (plant.theta - (EDGE)) > 0.0, index, latched);
+            index = 0;
+        }
+        cc_plant_step(&plant, &pulses);
+    }
+    printf("%d %.6f %ld\\n", (int)h.state, plant.theta, (long)cc_place(&d));
+    return d.fault != CC_NO_FAULT;
+}
+"""
+
+
+@needs_gcc
+@pytest.mark.parametrize(("wishes", "edge"), [
+    ({"reference": "home-switch", "ends": "edge"}, 3.0), ({"reference": "home-switch", "ends": "edge", "side": "entering", "active": "negative"}, -2.0), ({"reference": "home-switch", "side": "entering"}, -3.0),
+    ({"reference": "negative-limit"}, -5.0), ({"reference": "index", "toward": "positive"}, 0.0),
+])  # fmt: skip
+def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object], edge: float, tmp_path: Path) -> None:
+    """Closed around the motor on a PC, with a switch at an edge and an index half a turn beyond: zero lies where the plan says, to a look and a few counts."""
+    bench = to_a_place(enter(demo("winch"), "homing", {"fast": 30.0, "slow": 3.0, "scan": 1e-3, "index_at": 0.5, "begin": 0.0 - edge, **wishes}))
+    plan = plan_of_homing(bench)
+    write_files(tmp_path, make_firmware(bench, "t").files)
+    sign = 0 if plan.reference == "index" else int(plan.switch_sign)
+    index = edge + plan.approach * 0.5 * 2 * np.pi
+    (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))
+    sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
+    built = _run("gcc", *FLAGS, "-std=c99", "-Iinclude", "-c", "src/cc_homing.c", folder=tmp_path)
+    assert built.returncode == 0, built.stderr
+    built = _run("gcc", "-O1", "-std=c99", "-Iinclude", "-Ipc", "main.c", "pc/cc_plant.c", *sources, "-lm", "-o", "home", folder=tmp_path)
+    assert built.returncode == 0, built.stderr
+    state, theta, place = _run("./home", folder=tmp_path).stdout.split()
+    assert int(state) == 6
+    count = 2 * np.pi / bench.settings.sensor.counts_per_rev
+    zero = float(theta) - int(place) * count
+    planned = follow(plan).found + edge
+    assert zero == pytest.approx(planned, abs=3.0 * 1e-3 + 4 * count)
+    assert f"CC_HOME_METHOD ({method_of(plan)})" in (tmp_path / "include" / "cc_homing.h").read_text()

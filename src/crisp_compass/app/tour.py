@@ -15,6 +15,7 @@ from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
 from crisp_compass.app.document import demo_folder
 from crisp_compass.app.drive_session import DriveSession
 from crisp_compass.app.main import has_display, make_application
+from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
@@ -131,6 +132,7 @@ class Tour:
         self._picture(hoist, "induction-circuit")
         self._end(hoist)
         self._around_the_speed()
+        self._motion()
         return self.written
 
     def _window(self, name: str) -> Window:
@@ -233,6 +235,20 @@ class Tour:
         winch.travel("run", "Heat")
         self._picture(winch, "run-heat")
         self._end(winch)
+
+    def _motion(self) -> None:
+        """A move of the winch, and the carousel's table with its row that fails."""
+        for demo, section, name in (("winch", "Move", "motion-move"), ("carousel", "Points", "motion-points")):
+            window = self._window(demo)
+            if demo == "winch":
+                for field, told in (("distance", 30.0), ("rounding", 0.02)):
+                    window.document.set_field("motion", field, told)
+            window.travel("motion", section)
+            page = window.page
+            assert isinstance(page, PlayedPage)
+            self._wait(lambda p=page: p.found is not None)  # type: ignore[misc]
+            self._picture(window, name)
+            self._end(window)
 
     def _start_up(self) -> None:
         """Start the pump, and map a smaller number of starts than the page does by itself."""

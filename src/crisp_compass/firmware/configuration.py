@@ -11,7 +11,7 @@ from crisp_compass.course.open_loop import stepping_current
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.firmware.entries import Entry, Group, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan, whole_delay
-from crisp_compass.firmware.speed_entries import braking, limits, position, speed, weakening
+from crisp_compass.firmware.speed_entries import braking, homing, limits, position, speed, weakening
 from crisp_compass.plant.control.rotor_field import FOLLOWS, REST, SLIP_RATE, TELLS
 from crisp_compass.plant.control.rotor_observer import FOLLOWED, FORCED_MOST, LEAST, LOOKS, STANDS
 from crisp_compass.plant.parameters import START_COLUMNS
@@ -22,7 +22,7 @@ from crisp_compass.sensorless.injection import KNOWN_ALREADY, POLE_SURE, SLACK
 def configuration(plan: Plan) -> list[Group]:
     """Return the groups of the configuration header that this kind of firmware takes."""
     made = (
-        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", speed), ("Position", position), ("Limits", limits), ("Braking", braking), ("Field weakening", weakening),
+        ("Period", _period), ("Motor, as the firmware believes it", _motor), ("Current", _current), ("Speed", speed), ("Position", position), ("Homing", homing), ("Limits", limits), ("Braking", braking), ("Field weakening", weakening),
         ("Bridge", _bridge), ("Angle", _angle), ("Rotor's field", _rotor), ("Volts over frequency", _hertz), ("Stepping", _stepping), ("Estimator", _estimator),
         ("Start", _start), ("Without a sensor", _observer), ("Injection", _injection),
     )  # fmt: skip

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import Any
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.course.position import move_of
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import configuration
@@ -26,6 +27,7 @@ from crisp_compass.firmware.render import SourceFile, render
 from crisp_compass.firmware.telemetry import as_json
 from crisp_compass.firmware.telemetry import context as telemetry_context
 from crisp_compass.firmware.vectors import Vectors, all_vectors
+from crisp_compass.motion.homing import method_of
 from crisp_compass.safe_text import c_comment, c_float
 
 #: What every kind takes, in the order of the README.
@@ -33,7 +35,7 @@ _COMMON = ("cc_drive", "cc_speed", "cc_modulation", "cc_telemetry")
 _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
-    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_position": "profile of a move and position loop", "cc_points": "table of points, and what runs it", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
+    "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_position": "profile of a move and position loop", "cc_points": "table of points, and what runs it", "cc_homing": "the place found again", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
     "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents",
 }  # fmt: skip
 _CALLS = {
@@ -64,7 +66,7 @@ def files_of(plan: Plan, vectors: list[Vectors], when: str) -> list[SourceFile]:
 
 def sources_of(plan: Plan) -> list[str]:
     """Return the C files that make the drive."""
-    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ()), *(("cc_observer",) if plan.context["observed"] else ()), *(("cc_points",) if plan.context["points"] else ())]
+    parts = [*_COMMON, *plan.context["parts"], *(("cc_start",) if plan.kind == "sensorless" else ()), *(("cc_observer",) if plan.context["observed"] else ()), *(("cc_points",) if plan.context["points"] else ()), *(("cc_homing",) if plan.context["homes"] else ())]
     return [f"src/{part}.c" for part in parts]
 
 
@@ -120,10 +122,20 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **plan.context,
         **_fixed(plan),
         **telemetry_context(plan),
-        "point_rows": _points(plan) if plan.context["points"] else [], "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
+        "point_rows": _points(plan) if plan.context["points"] else [], **(_homing(plan) if plan.context["homes"] else {}), "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
         "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": _fixed_costs(plan), "verdict": verdict(plan),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS["observed" if plan.context["observed"] else plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),
+    }  # fmt: skip
+
+
+def _homing(plan: Plan) -> dict[str, Any]:
+    """Return what the homing's templates take."""
+    home = plan_of_homing(plan.bench)
+    sought = {"index": "the index alone", "home-switch": "the home switch", "negative-limit": "the negative limit switch", "positive-limit": "the positive limit switch"}.get(home.reference, "nothing")
+    return {
+        "home_method": method_of(home), "home_text": f"{sought}{' and the index beyond its edge' if home.index else ''}", "home_switch": home.reference != "index", "home_leaves": home.leaves, "home_index": home.index,
+        "home_scan": f"{home.scan:g}",
     }  # fmt: skip
 
 

@@ -6,6 +6,7 @@ import math
 from collections.abc import Iterator
 
 from crisp_compass.bench.entered import presumed
+from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.firmware.entries import Entry, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan
 from crisp_compass.plant.control.position import LEAVES, MOST_CATCHING
@@ -129,6 +130,19 @@ def position(plan: Plan) -> Iterator[Entry]:
         yield number("WINDOW_OUT_COUNTS", LEAVES * c.window / count, "at which a shaft that stands is moved again")
     if plan.context["follows"]:
         yield number("FOLLOW_COUNTS", c.follow_limit / count, f"following error at which it trips: {c.follow_limit:.6g} rad")
+
+
+def homing(plan: Plan) -> Iterator[Entry]:
+    """Give how the place is found again."""
+    if not plan.context["homes"]:
+        return
+    home = plan_of_homing(plan.bench)
+    sign = home.approach if home.reference == "index" else home.switch_sign
+    yield number("HOME_SIGN", sign, "way in which switch or index is sought")
+    if home.reference != "index":
+        yield number("HOME_FAST_RAD_S", home.fast, "while it is sought")
+    yield number("HOME_SLOW_RAD_S", home.slow, "at which the place is found")
+    yield number("HOME_TRAVEL_COUNTS", plan.bench.settings.homing.travel / plan.count, "after which it gives up")
 
 
 def weakening(plan: Plan) -> Iterator[Entry]:

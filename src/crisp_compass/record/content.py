@@ -20,6 +20,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.channels import channels_text
 from crisp_compass.course.open_points import open_points, stale_effect
+from crisp_compass.course.position import moves
 from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
 from crisp_compass.course.waypoints import BY_KEY, KINDS, WAYPOINTS
 from crisp_compass.drive.command_scale import SOURCES, judge_points, scale_of
@@ -123,7 +124,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
         _open(bench), _settled(bench), _firmware(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
-        _interference(bench), _lead_orders(bench), _gain_trials(bench), _speed_trials(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
+        _interference(bench), _lead_orders(bench), _gain_trials(bench), _speed_trials(bench), _points(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
     return [s for s in found if s is not None]
@@ -253,6 +254,21 @@ def _gain_trials(bench: Bench) -> Section | None:
     head = ("trial", "Kp", "Ki", "test current", "overshoot", "rise", "ringing", "gains")
     note = "Overshoot, rise and ringing are measured where a step was captured; other trials are simulated in the program."
     return Section("Gains tried", (Table(head, tuple(rows), note),)) if rows else None
+
+
+def _points(bench: Bench) -> Section | None:
+    """Return the table of points, as far as this bench moves to places."""
+    if not bench.points or not moves(bench):
+        return None
+    turn = 2 * math.pi
+    rows = [
+        (
+            str(k), f"{p.target / turn:.6g} turns", "by" if p.way == "by" else "to", "as settled" if p.speed is None else f"{grouped(p.speed * RPM_PER_RAD_S)} rpm",
+            "as settled" if p.accel is None else show(p.accel, "rad/s²", 3), show(p.dwell, "s", 3) if p.dwell else "–", "the row below" if p.follows is None else "the end" if p.follows == 0 else str(p.follows),
+        )
+        for k, p in enumerate(bench.points, 1)
+    ]  # fmt: skip
+    return Section("Points", (Table(("row", "target", "", "speed", "acceleration", "dwell", "next"), tuple(rows), "Of the motor's shaft."),))
 
 
 def _speed_trials(bench: Bench) -> Section | None:

@@ -14,11 +14,14 @@ from crisp_compass.bench.rules import settled_value
 from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bus import brake_levels, fold_levels, low_levels
 from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakening_current
+from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.course.observed import BELOW, forced_current, observes
 from crisp_compass.course.observed import hand_over as closing_speed
 from crisp_compass.course.open_loop import closes_loops, stepping_current, steps_open
+from crisp_compass.course.position import tells_position
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
+from crisp_compass.motion.homing import method_of
 from crisp_compass.motor import family_of
 
 
@@ -160,6 +163,13 @@ def handed_settings(bench: Bench) -> list[Handed]:
         ]
     if closes_loops(bench) and family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
         found.append(Handed("circuit", "field_off", bench.settings.circuit.field_off, "s", "at rest, until the field is let go"))
+    if tells_position(bench) and bench.settings.homing.reference != "here":
+        home = plan_of_homing(bench)
+        found += [
+            Handed("homing", "method", float(method_of(home)), "", "homing method of IEC 61800-7-201, object 6098h"),
+            Handed("homing", "fast", home.fast, "rad/s", "mechanical speed while the switch is sought"), Handed("homing", "slow", home.slow, "rad/s", "mechanical speed at which the place is found"),
+            Handed("homing", "travel", bench.settings.homing.travel, "rad", "of the shaft, after which it gives up"),
+        ]  # fmt: skip
     if steps_open(bench):
         stepping = bench.settings.stepping
         found += [

@@ -16,6 +16,7 @@ from crisp_compass.bench.settings.current_loop import CurrentSettings
 from crisp_compass.bench.settings.display import DisplaySettings
 from crisp_compass.bench.settings.flux import FluxSettings
 from crisp_compass.bench.settings.heat import HeatSettings
+from crisp_compass.bench.settings.homing import HomingSettings
 from crisp_compass.bench.settings.inductance import InductanceSettings
 from crisp_compass.bench.settings.instruments import InstrumentSettings
 from crisp_compass.bench.settings.limits import LimitSettings
@@ -60,6 +61,7 @@ class Settings(Frozen):
     terminals: TerminalSettings = TerminalSettings()
     display: DisplaySettings = DisplaySettings()
     motion: MotionSettings = MotionSettings()
+    homing: HomingSettings = HomingSettings()
     run: RunSettings = RunSettings()
     stepping: SteppingSettings = SteppingSettings()
     sensor: SensorSettings = SensorSettings()
