@@ -120,11 +120,11 @@ def above_reason(bench: Bench) -> list[Finding]:
         return []
     reasons, run, because = reasons_of(bench, m), bench.settings.run, bench.settings.limits.because.strip()
     found = []
-    for asked, kind, what, unit, scale in ((run.i_limit, "peak", "current limit", "A", 1.0), (run.speed_trip, "speed", "over-speed trip", "rpm", RPM_PER_RAD_S)):
+    for asked, kind, what, unit, scale in ((run.i_limit, "peak", "current limit", "A", 1.0), (run.speed_trip, "speed", "over-speed trip", "rpm", RPM_PER_RAD_S), (bench.settings.bus.power_from, "power", "power taken from the supply", "W", 1.0)):
         reason = least(reasons, kind, foreign=True)
         if asked is None or reason is None or asked <= reason.value * (1 + 1e-9):
             continue
-        figures = [show(x, "A", 3) if unit == "A" else f"{grouped(x * scale)} rpm" for x in (asked, reason.value)]
+        figures = [show(x, unit, 3) if unit != "rpm" else f"{grouped(x * scale)} rpm" for x in (asked, reason.value)]
         text = f"The {what} of {figures[0]} lies above the {figures[1]} that {reason.name} stands"
         if because:
             found.append(Finding("caution", "limit-above-reason", f"{text}: {because}."))

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -50,6 +51,7 @@ def _stable(loop: Sampled) -> bool:
     return bool(np.max(np.abs(np.linalg.eigvals(close(loop).A))) < 1 - 1e-12)
 
 
+@lru_cache(maxsize=64)
 def design_position(plant: SpeedPlant, kp: float, ki: float, kv: float | None = None) -> PositionDesign:
     """Return the position loop with gain ``kv`` [1/s], or with the largest one that overshoots no more than MOST_OVERSHOOT and keeps LEAST_MARGIN.
 
@@ -60,7 +62,7 @@ def design_position(plant: SpeedPlant, kp: float, ki: float, kv: float | None = 
     def loop(gain: float) -> Sampled:
         return position_loop(plant, kp, ki, gain)
 
-    most = largest(lambda g: _stable(loop(g)), 1e-4 * top, top, points=60)
+    most = largest(lambda g: _stable(loop(g)), 1e-4 * top, top, points=40)
     if most is None:
         raise Refusal("the speed loop is not stable, so no position can be held", "settle other gains of the speed loop first")
     if kv is None:
@@ -84,8 +86,9 @@ def _step(loop: Sampled, kv: float) -> FloatArray:
 def _calm(loop: Sampled, kv: float) -> bool:
     if not _stable(loop):
         return False
-    found = margins(loop)
-    return found.phase_margin_deg >= LEAST_MARGIN and step_figures(_step(loop, kv), loop.ts).overshoot_pct <= MOST_OVERSHOOT
+    if step_figures(_step(loop, kv), loop.ts).overshoot_pct > MOST_OVERSHOOT:
+        return False
+    return margins(loop).phase_margin_deg >= LEAST_MARGIN
 
 
 def following_error(speed: float, kv: float, ahead: float) -> float:
