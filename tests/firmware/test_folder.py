@@ -478,7 +478,7 @@ def test_the_table_of_points_runs_as_its_cycle_says(sensor: str, tmp_path: Path)
     rows = [Row(6.0, dwell=0.2), Row(-2.0, "by", speed=12.0, accel=150.0), Row(20.0, speed=25.0, accel=400.0, dwell=0.1, follows=5), Row(99.0), Row(1.0, dwell=0.05, follows=0)]
     bench = to_a_place(with_rows(bench, rows), rounding=0.012)
     cycle = cycle_of(bench)
-    write_files(tmp_path, make_firmware(bench, "t").files)
+    write_files(tmp_path, files_of(plan_of(bench), NO_VECTORS, "t"))
     (tmp_path / "main.c").write_text(TABLE_MAIN.replace("SECONDS", f"{cycle.seconds + 3.0:.3f}"))
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
     built = _run("gcc", "-O1", "-std=c99", "-Iinclude", "-Ipc", "main.c", "pc/cc_plant.c", *sources, "-lm", "-o", "table", folder=tmp_path)
@@ -544,7 +544,7 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object]
     """Closed around the motor on a PC, with a switch at an edge and an index half a turn beyond: zero lies where the plan says, to a look and a few counts."""
     bench = to_a_place(enter(demo("winch"), "homing", {"fast": 30.0, "slow": 3.0, "scan": 1e-3, "index_at": 0.5, "begin": 0.0 - edge, **wishes}))
     plan = plan_of_homing(bench)
-    write_files(tmp_path, make_firmware(bench, "t").files)
+    write_files(tmp_path, files_of(plan_of(bench), NO_VECTORS, "t"))
     sign = 0 if plan.reference == "index" else int(plan.switch_sign)
     index = edge + plan.approach * 0.5 * 2 * np.pi
     (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))

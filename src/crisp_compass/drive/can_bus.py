@@ -106,7 +106,8 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
     from canopen.sdo.exceptions import SdoAbortedError
 
     entries = {(e.index, e.subindex or 0): e for e in drive.description.entries()}
-    guard, client, ended = threading.Lock(), object(), threading.Event()
+    guard, client = threading.Lock(), object()
+    ended: list[int] = []  # no event: a signal that comes within its wait would wait for the lock that this holds
     profile = Profile(drive, client)
 
     def on_read(index: int, subindex: int, od: Any) -> Any:
@@ -143,7 +144,7 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
             raise SdoAbortedError(_ABORTS[denied])
 
     for number in (signal.SIGTERM, signal.SIGINT):
-        signal.signal(number, lambda *_: ended.set())
+        signal.signal(number, lambda told, _: ended.append(told))
     with _network(link) as network:
         node: Any = canopen.LocalNode(drive.description.unit_id, dictionary_of_node(drive))
         network.add_node(node)
@@ -154,7 +155,8 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
         data = ProcessData(node, profile, guard)
         ready(link)
         last = time.monotonic()
-        while not ended.wait(_TICK_S):
+        while not ended:
+            time.sleep(_TICK_S)
             now = time.monotonic()
             with guard:
                 drive.tick(now - last)
