@@ -133,7 +133,7 @@ def test_speeds_beyond_a_resonance_are_judged_on_their_own() -> None:
     assert lost[-1] < first
     assert found.pull_out[first : last + 1].min() > 0.4 * found.holding
     assert found.first_unreached == found.speed[first]  # a slow ramp stays in the resonance for too long, a quick one passes it
-    assert stepping_outlook(enter(bench, "stepping", {"current": 2.4, "microsteps": 1, "ramp": 400.0})).first_unreached is None
+    assert stepping_outlook(enter(bench, "stepping", {"current": 2.4, "microsteps": 1, "ramp": 200.0})).first_unreached is None
     smooth = stepping_outlook(enter(bench, "stepping", {"current": 2.4, "microsteps": 64}))
     assert smooth.first_unreached is None
     assert smooth.useful == (0, len(smooth.speed) - 1)
