@@ -130,6 +130,7 @@ CASES: dict[str, Callable[[], Bench]] = {
     "place, weakening": lambda: to_a_place(enter(demo("winch"), "run", {"weakening": 4.0, "stall_time": None})),
     "place, rotor field": lambda: to_a_place(enter(demo("hoist"), "circuit", {"field_off": 0.2}), accel=200.0, speed=60.0),
     "place, stepper": lambda: to_a_place(demo("carousel"), rounding=0.02),
+    "place, armature": lambda: to_a_place(again(enter(demo("hatch"), "sensor", {"kind": "incremental", "counts_per_rev": 2000}), "current_loop", "speed_loop"), follow_limit=1.0, rounding=0.01),
     "place, stepping": lambda: to_a_place(enter(demo("carousel"), "sensor", {"kind": "none"}), rounding=0.01, speed=20.0, accel=150.0),
     "power": lambda: enter(demo("winch"), "bus", POWER),
     "six-step, power from": lambda: enter(CASES["six-step"](), "bus", {"power_from": 40.0}),
