@@ -11,7 +11,7 @@ from crisp_compass.bench.entered import enter
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import load_bench
 from crisp_compass.course.open_loop import stepping_current
-from crisp_compass.course.position import as_designed, count_of, move_of
+from crisp_compass.course.position import as_designed, count_of, holds_position, move_of
 from crisp_compass.plant import state
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.stepped_move import play_steps, stepped_outlook
@@ -58,6 +58,12 @@ def test_the_least_current_and_the_most_acceleration_are_edges() -> None:
     heavy = stepped_outlook(enter(bench, "run", {"load": 1.2}))
     assert "steps-lost" in [f.code for f in heavy.findings]
     assert math.isnan(heavy.most_accel)
+
+
+def test_moves_settled_for_a_stepped_field_hold_no_place_by_a_sensor() -> None:
+    stepped = as_designed(opened())
+    assert holds_position(stepped)
+    assert not holds_position(enter(stepped, "sensor", {"kind": "incremental"}))
 
 
 def test_a_move_may_change_under_way_and_begin_from_a_speed() -> None:

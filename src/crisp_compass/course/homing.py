@@ -69,7 +69,7 @@ def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float) -> list
         said.append(Finding("caution", "index-near-edge", text))
     if repeats.turned:
         said.append(Finding("stop", "a-turn-off", f"{repeats.turned} of {len(repeats.found)} simulated homings land a whole turn off."))
-    if switched and not plan.index and plan.slow * plan.scan > 0.2 * plan.fast * plan.scan and plan.slow > 0.5 * plan.fast:
+    if switched and not plan.index and plan.slow > 0.5 * plan.fast:
         said.append(Finding("info", "slow-is-fast", "The place is found at nearly the speed at which it is sought: slower repeats better."))
     said.append(_CAUTION)
     return said

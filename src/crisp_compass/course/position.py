@@ -35,7 +35,9 @@ def moves(bench: Bench) -> bool:
 
 def holds_position(bench: Bench) -> bool:
     """Tell whether moves are settled, so that the drive can be asked for a place."""
-    return moves(bench) and "motion" in bench.settled
+    settled = bench.settled.get("motion")
+    # settled for a stepped field it has no gain: with a sensor nothing would hold the place
+    return settled is not None and (steps_open(bench) or (tells_position(bench) and "kv" in settled.values))
 
 
 def moving_mode(bench: Bench) -> int:
