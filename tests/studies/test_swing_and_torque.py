@@ -14,17 +14,19 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settle
 from crisp_compass.bench.store import load_bench
 from crisp_compass.course.drive import build_drive
-from crisp_compass.course.speed_design import design_speed, plant_of, slow_loop
-from crisp_compass.course.torque_mode import holds_torque, torque_currents
-from crisp_compass.course.waypoints.speed_loop import propose
+from crisp_compass.course.speed_design import design_speed, plant_of, slow_loop, torque_constant
+from crisp_compass.course.torque_mode import friction_current, holds_torque, torque_currents
+from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.port import Token
 from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.errors import Refusal
 from crisp_compass.loops.speed_figures import load_step, swing_answer
-from crisp_compass.plant.parameters import SPEED
+from crisp_compass.plant.parameters import CURRENT, SPEED
 from crisp_compass.plant.simulation import Simulation
+from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.speed_outlook import figures
 from crisp_compass.studies.speed_trial import try_speed_loop
+from crisp_compass.studies.torque_trial import torque_trial
 
 
 def demo(name: str, **run: Any) -> Bench:
@@ -80,6 +82,56 @@ def test_a_torque_is_held(name: str, torque: float) -> None:
     assert math.hypot(i_d, i_q) == pytest.approx(bench.settings.run.i_limit)
 
 
+@pytest.mark.parametrize(("name", "block"), [("winch", False), ("winch", True), ("hatch", False), ("carousel", False)])
+def test_a_drag_cancel_hides_friction_while_no_torque_is_asked_for(name: str, block: bool) -> None:
+    """A shaft that was turned slows by friction less what is added; forwards it is added at rest, too, and never beyond the current limit."""
+    bench = demo(name, holds="torque", torque=0.0, load=0.0)
+    if block:
+        bench = again(enter(bench, "current_loop", {"commutation": "block"}), "current_loop", "speed_loop")
+    kt, at = torque_constant(bench), 0.4 * bench.settings.plate.top_speed
+    cancel = 0.6 * friction_current(bench, at)
+
+    def slowing(turned: float, **run: Any) -> float:
+        sim = open_simulation(enter(bench, "run", run))
+        sim.retune(sim.drive._replace(machine=sim.drive.machine._replace(detent=0.0)))
+        sim.turn_at(turned)
+        sim.command(CURRENT)
+        sim.skip(0.008)
+        before = sim.speed
+        sim.skip(0.004)
+        return (sim.speed - before) / 0.004 * sim.drive.load.whole
+
+    for turned in (at, -at):
+        plain, less = slowing(turned), slowing(turned, drag_cancel=cancel)
+        assert less - plain == pytest.approx(math.copysign(cancel * kt, turned), rel=0.12)
+    ahead = slowing(-at, drag_cancel=cancel, drag_way="forwards") - slowing(-at)
+    assert ahead == pytest.approx(cancel * kt, rel=0.12)
+    full = build_drive(enter(bench, "run", {"drag_cancel": 1e3})).control
+    assert (full.roll, full.roll_knee) == (full.i_limit, pytest.approx(0.01 * bench.settings.plate.top_speed))
+
+
+def test_how_even_a_torque_is() -> None:
+    """Cogging as entered comes back at its order with its height, beside what is left without it; the least current is that of the reluctance torque."""
+    plain = torque_trial(demo("winch", torque=0.4))
+    found = torque_trial(demo("winch", torque=0.4, swing=0.02, swing_order=12.0))
+    assert found.amplitudes[11] == pytest.approx(0.02, rel=0.03)
+    assert found.orders[11] == 12
+    assert dict(found.parts)["cogging, as entered"] == pytest.approx(0.02 / math.sqrt(2), rel=0.05)
+    assert found.held == pytest.approx(0.4, rel=0.01)
+    assert found.ripple**2 - plain.ripple**2 == pytest.approx(0.02**2 / 2, rel=0.1)
+    m = build_drive(demo("winch")).machine
+    angle = np.linspace(0.0, math.pi / 2, 4001)
+    d, q = -found.least * np.sin(angle), found.least * np.cos(angle)
+    assert float(np.max(1.5 * m.pole_pairs * (m.psi * q + (m.ld - m.lq) * d * q))) == pytest.approx(found.held, rel=1e-4)
+    # at the end of the voltage less is left, and the page says by what; what friction takes is not to be driven by the drag cancel
+    fast = torque_trial(demo("winch", torque=1.0, speed=1.02 * demo("winch").settings.plate.top_speed))
+    assert fast.held < 0.97
+    assert [f.code for f in fast.findings if f.level == "caution"] == ["torque-by-voltage"]
+    assert "drag-drives" in [f.code for f in torque_trial(demo("winch", torque=0.4, drag_cancel=2.0)).findings]
+    with pytest.raises(Refusal, match="no torque is asked for"):
+        torque_trial(demo("winch", torque=0.0))
+
+
 def test_where_no_torque_is_held() -> None:
     pump = demo("pump", holds="torque", torque=0.01)
     assert not holds_torque(pump)
@@ -108,6 +160,10 @@ def test_below_a_speed_the_loop_is_slower_and_full_from_twice_of_it() -> None:
     assert any(row[0].startswith("below ") for row in figures(bench, design, None))
 
 
-def again(bench: Bench) -> Bench:
-    found = propose(bench)
-    return settle(bench, "speed_loop", found.values, reason="test", when="2026-05-12", rests_on=found.rests_on)
+def again(bench: Bench, *topics: str) -> Bench:
+    for key in topics or ("speed_loop",):
+        propose = BY_KEY[key].propose
+        assert propose is not None
+        found = propose(bench)
+        bench = settle(bench, key, found.values, reason="test", when="2026-05-12", rests_on=found.rests_on)  # type: ignore[arg-type]
+    return bench

@@ -29,6 +29,7 @@ from crisp_compass.course.sensorless import (
     without_sensor,
 )
 from crisp_compass.course.speed_design import ahead_of_the_loop, filters_of, torque_constant
+from crisp_compass.course.torque_mode import drag_cancel
 from crisp_compass.course.waypoints.commutation import hall_edges, uses_halls
 from crisp_compass.course.waypoints.current_loop import current_tracking
 from crisp_compass.errors import Refusal
@@ -134,7 +135,7 @@ def build_drive(bench: Bench) -> Drive:
     if steps_open(bench):
         control = control._replace(idle_share=bench.settings.stepping.idle, **position_of(bench, control.ts * control.speed_divider))
     else:
-        control = control._replace(**_around_the_loop(bench, control), **position_of(bench, control.ts * control.speed_divider), **power_limits(bench))
+        control = control._replace(**_around_the_loop(bench, control), **position_of(bench, control.ts * control.speed_divider), **power_limits(bench), **drag_cancel(bench))
     control = control._replace(**family_of(bench).believed(bench), **_protection(bench), **_weakening(bench, control), **watched(bench, closes=not steps_open(bench)))
     if family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
         control = control._replace(field_off=bench.settings.circuit.field_off)

@@ -30,11 +30,14 @@ _POINTS, CELLS = 160, 60
 LEVELS = (0.3, 0.5, 0.6, 0.7, 0.8, 0.85, 0.9, 0.93, 0.95)
 
 
+Kind = Literal["peak", "lasting", "speed", "power", "back", "bus"]
+
+
 @dataclass(frozen=True)
 class Reason:
     """Something that limits: a ``value`` in SI of a ``kind``, its ``name``, and whether it is the firmware's own setting."""
 
-    kind: Literal["peak", "lasting", "speed", "power"]
+    kind: Kind
     value: float
     name: str
     own: bool = False
@@ -75,7 +78,7 @@ def reasons_of(bench: Bench, m: Motor, speed: float = 0.0) -> list[Reason]:
     kt, flux = torque_per_ampere(m), m.i_flux if m.kind == "cage" else 0.0
     found = [Reason("peak", run.i_limit, "the firmware's current limit", own=True)]
 
-    def add(kind: Literal["peak", "lasting", "speed", "power"], value: float | None, name: str, *, own: bool = False) -> None:
+    def add(kind: Kind, value: float | None, name: str, *, own: bool = False) -> None:
         if value is not None and math.isfinite(value):
             found.append(Reason(kind, value, name, own))
 
@@ -101,6 +104,8 @@ def reasons_of(bench: Bench, m: Motor, speed: float = 0.0) -> list[Reason]:
     add("speed", run.speed_trip, "the over-speed trip", own=True)
     add("power", s.supply_power, "the supply's power")
     add("power", bench.settings.bus.power_from, "the firmware's limit of power", own=True)
+    add("back", s.taken_back, "the supply")
+    add("bus", s.drive_bus, "the drive's bridge")
     if supply.source == "bench" and supply.current_limit is not None:
         add("power", supply.current_limit * bench.settings.plate.v_bus, "the supply's current limit")
     return found
@@ -120,7 +125,10 @@ def above_reason(bench: Bench) -> list[Finding]:
         return []
     reasons, run, because = reasons_of(bench, m), bench.settings.run, bench.settings.limits.because.strip()
     found = []
-    for asked, kind, what, unit, scale in ((run.i_limit, "peak", "current limit", "A", 1.0), (run.speed_trip, "speed", "over-speed trip", "rpm", RPM_PER_RAD_S), (bench.settings.bus.power_from, "power", "power taken from the supply", "W", 1.0)):
+    for asked, kind, what, unit, scale in (
+        (run.i_limit, "peak", "current limit", "A", 1.0), (run.speed_trip, "speed", "over-speed trip", "rpm", RPM_PER_RAD_S), (bench.settings.bus.power_from, "power", "power taken from the supply", "W", 1.0),
+        (bench.settings.bus.power_into, "back", "power given back", "W", 1.0), (run.v_max, "bus", "maximum bus", "V", 1.0),
+    ):  # fmt: skip
         reason = least(reasons, kind, foreign=True)
         if asked is None or reason is None or asked <= reason.value * (1 + 1e-9):
             continue

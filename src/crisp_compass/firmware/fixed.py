@@ -89,7 +89,7 @@ def _plain_speed_loop(plan: Plan) -> None:
     """Refuse what the whole-number drive does not have around its speed loop and its bus."""
     named = (
         ("filtered", "a set-point filter"), ("rounded", "a rounded ramp"), ("ranged", "a second set of gains"), ("ahead_inertia", "feed-forward of inertia"), ("ahead_viscous", "feed-forward of friction"),
-        ("ahead_coulomb", "feed-forward of friction"), ("smoothed", "a low-pass of the torque current"), ("notched", "a notch"), ("folds", "fold-back of braking"), ("lows", "fold-back of a low bus"), ("power", "limit of power"), ("moves", "position loop"), ("chops", "a brake resistor"),
+        ("ahead_coulomb", "feed-forward of friction"), ("smoothed", "a low-pass of the torque current"), ("notched", "a notch"), ("folds", "fold-back of braking"), ("lows", "fold-back of a low bus"), ("power", "limit of power"), ("moves", "position loop"), ("chops", "a brake resistor"), ("rolls", "drag cancel"),
     )  # fmt: skip
     there = list(dict.fromkeys(text for key, text in named if plan.context[key]))
     if there:

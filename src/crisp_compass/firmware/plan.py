@@ -147,6 +147,7 @@ def plan_of(bench: Bench) -> Plan:
         "moves": moves, "homes": moves and kind != "stepping" and bench.settings.homing.reference != "here", "points": moves and bool(bench.points), "stands": moves and drive.control.window > 0, "follows": moves and drive.control.follow_limit > 0, "lows": drive.control.low_start > 0, "power_from": drive.control.power_from > 0, "power_into": drive.control.power_into > 0,
         "power": drive.control.power_from > 0 or drive.control.power_into > 0, "stalls": drive.control.stall_time < 1e8 and kind != "stepping",
         "idles": kind == "stepping" and drive.control.idle_share < 1,
+        "rolls": drive.control.roll > 0, "rolls_forward": drive.control.roll_knee <= 0,
         "retries": kind == "sensorless" and start.retries > 0, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
         "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,
         "timer_hz": pwm.timer_hz, "v_max": drive.control.v_max < 1e8, "speed_trip": drive.control.speed_trip < 1e8 and sees_speed(bench), "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],

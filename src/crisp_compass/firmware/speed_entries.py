@@ -68,6 +68,10 @@ def limits(plan: Plan) -> Iterator[Entry]:
         yield number(name, value, what + said)
     if plan.context["v_max"]:
         yield number("V_MAX_V", c.v_max, "highest bus")
+    if plan.context["rolls"]:
+        yield number("DRAG_CANCEL_A", c.roll, "added while a torque is held, to hide friction and cogging, peak")
+        if not plan.context["rolls_forward"]:
+            yield number("DRAG_FULL_RAD_S", c.roll_knee, "of the shaft, from which on it is added fully, the way that the shaft turns")
     if plan.context["speed_trip"]:
         yield number("SPEED_TRIP_RAD_S", c.speed_trip, "of the shaft, as it is seen here")
     if plan.context["overload"]:

@@ -201,6 +201,7 @@ class Control(NamedTuple):
     the end of its move is left standing until it is twice as far off (0: never).
     Torque that drives is taken back below ``low_start`` [V] of the bus, to none at ``low_end`` (0: never). The speed loop takes no more than ``power_from`` [W] from the bus and gives no more than
     ``power_into`` [W] to it (0: any), by the torque constant ``power_kt`` [N·m/A] and ``power_r`` [Ω], whose loss is that times the current's square.
+    While a torque is held, ``roll`` [A] is added the way that the shaft turns, fully from ``roll_knee`` [rad/s] on (0: always forwards).
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -282,6 +283,8 @@ class Control(NamedTuple):
     power_into: float = 0.0
     power_kt: float = 0.0
     power_r: float = 0.0
+    roll: float = 0.0
+    roll_knee: float = 0.0
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.

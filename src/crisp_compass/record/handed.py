@@ -21,6 +21,7 @@ from crisp_compass.course.open_loop import closes_loops, stepping_current, steps
 from crisp_compass.course.position import tells_position
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
+from crisp_compass.course.torque_mode import drag_cancel
 from crisp_compass.motion.homing import method_of
 from crisp_compass.motor import family_of
 
@@ -135,6 +136,10 @@ def handed_settings(bench: Bench) -> list[Handed]:
         for name, text in (("power_from", "that the speed loop takes from the bus at most"), ("power_into", "that it gives back to the bus at most"))
         if sees_speed(bench) and (value := getattr(bench.settings.bus, name)) is not None
     ]
+    if cancel := drag_cancel(bench):
+        found.append(Handed("run", "drag_cancel", cancel["roll"], "A", "added while a torque is held, to hide friction and cogging, peak"))
+        if cancel["roll_knee"]:
+            found.append(Handed("run", "drag_full", cancel["roll_knee"], "rad/s", "mechanical speed from which it is added fully, the way that the shaft turns"))
     if (weakening := weakening_current(bench)) is not None:
         found.append(Handed("run", "weakening", weakening, "A", "most current against the magnet for field weakening, peak"))
     if bench.settings.run.on_fault == "brake" and can_brake(bench):

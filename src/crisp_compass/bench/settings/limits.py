@@ -5,7 +5,7 @@ from __future__ import annotations
 from pydantic import Field
 
 from crisp_compass.bench.base import TopicSettings
-from crisp_compass.bench.ranges import Ampere, Name, Speed, TorqueSome, Watt
+from crisp_compass.bench.ranges import Ampere, Bus, Name, Speed, TorqueSome, Watt
 
 
 class LimitSettings(TopicSettings):
@@ -19,4 +19,6 @@ class LimitSettings(TopicSettings):
     gear_speed: Speed | None = Field(default=None, description="rad/s, highest at the gear's input")
     sensor_hz: float | None = Field(default=None, ge=1, le=1e9, description="Hz of one of the encoder's channels that its input counts")
     supply_power: Watt | None = Field(default=None, description="W that supply or battery gives")
+    taken_back: Watt | None = Field(default=None, description="W that supply or battery takes back while a motor brakes")
+    drive_bus: Bus | None = Field(default=None, description="V of the bus that the drive's bridge and capacitors stand")
     because: Name = Field(default="", description="why a limit was set above its reason")

@@ -33,6 +33,8 @@ class RunSettings(TopicSettings):
     holds: Literal["speed", "torque", "position"] = Field(default="speed", description="what the simulated drive is asked to hold")
     place: float = Field(default=0.0, ge=-6.3e6, le=6.3e6, description="rad of the shaft from where it was started, if position")
     torque: float = Field(default=0.0, ge=-1e6, le=1e6, description="N·m that it holds, if torque")
+    drag_cancel: Ampere | None = Field(default=None, description="A peak that is added while a torque is held, to hide friction and cogging; none if empty")
+    drag_way: Literal["turning", "forwards"] = Field(default="turning", description="whether it acts the way that the shaft turns, or always forwards, which keeps an overrunning clutch engaged")
     load_kind: Literal["brakes", "drives"] = "brakes"
     i_limit: Ampere = Field(default=5.0, description="A peak")
     i_trip: Ampere = Field(default=10.0, description="A peak")

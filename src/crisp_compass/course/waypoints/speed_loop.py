@@ -17,6 +17,7 @@ from crisp_compass.course.open_loop import closes_loops, steps_open
 from crisp_compass.course.resonance import claims_resonance, read_resonance, resonance_headline, resonance_quantities
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.course.speed_design import armature_sensor, armature_tells, design_speed, filter_of
+from crisp_compass.course.torque_mode import holds_torque
 from crisp_compass.course.values import quantities
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.identify.resonance import broadband
@@ -136,5 +137,5 @@ WAYPOINT = Waypoint(
     headline=lambda settled: show(settled.values["kp"].value, "A/(rad/s)"),
     propose=propose,
     captures=(RESONANCE, ARMATURE_RESONANCE, RESPONSE, ARMATURE_RESPONSE),
-    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Trials", lambda bench: not armature_tells(bench)), Section("Resonance", lambda bench: not armature_tells(bench)), Section("Number format"), Section("Outer loop", lambda bench: not turns_field(bench))),
+    sections=(Section("Design"), Section("Reference"), Section("Measured response", lambda bench: not without_sensor(bench)), Section("Trials", lambda bench: not armature_tells(bench)), Section("Resonance", lambda bench: not armature_tells(bench)), Section("Number format"), Section("Torque mode", lambda bench: turns_field(bench) and holds_torque(bench)), Section("Outer loop", lambda bench: not turns_field(bench))),
 )

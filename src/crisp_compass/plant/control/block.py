@@ -7,7 +7,7 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
-from crisp_compass.plant.control.speed import forget_reference
+from crisp_compass.plant.control.speed import forget_reference, rolled
 from crisp_compass.plant.parameters import CURRENT, OFF, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -62,7 +62,7 @@ def block_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
         forget_reference(x, c, x[SPEED_SEEN], 0.0)
         return 0.0, NONE
     if mode == CURRENT:
-        x[IQ_REF] = inputs[IN_IQ]
+        x[IQ_REF] = rolled(x, c, inputs[IN_IQ])
     x[ID_REF] = 0.0
     sense = 1.0 if x[SPEED_SEEN] >= 0.0 else -1.0
     step = step_of(x[ANGLE_SEEN] + sense * c.advance)

@@ -6,7 +6,7 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.control.speed import forget_reference, speed_step
+from crisp_compass.plant.control.speed import forget_reference, rolled, speed_step
 from crisp_compass.plant.parameters import ALIGN, CURRENT, OFF, Control, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -175,7 +175,7 @@ def firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> tupl
         x[VD], x[VQ] = inputs[IN_ID], inputs[IN_IQ]
         return inputs[IN_ID], inputs[IN_IQ]
     if mode == CURRENT:
-        x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+        x[ID_REF], x[IQ_REF] = inputs[IN_ID], rolled(x, drive.control, inputs[IN_IQ])
     else:
         x[ID_REF] = x[WEAK]
     alpha, beta = read_currents(x, drive)

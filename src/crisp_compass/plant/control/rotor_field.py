@@ -14,7 +14,7 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
-from crisp_compass.plant.control.speed import forget_reference, speed_step
+from crisp_compass.plant.control.speed import forget_reference, rolled, speed_step
 from crisp_compass.plant.parameters import ALIGN, CURRENT, HERTZ, MAINS, MOVE, OFF, SPEED, Control, Drive
 from crisp_compass.plant.sensors import read_current
 from crisp_compass.plant.state import (
@@ -216,7 +216,7 @@ def rotor_firmware(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -
         va, vb = _hertz(x, drive, inputs[IN_SPEED])
         return va, vb
     if mode == CURRENT:
-        x[ID_REF], x[IQ_REF] = inputs[IN_ID], inputs[IN_IQ]
+        x[ID_REF], x[IQ_REF] = inputs[IN_ID], rolled(x, c, inputs[IN_IQ])
     elif mode in (SPEED, MOVE):
         x[ID_REF] = 0.0 if c.field_off > 0.0 and x[AT_REST] > c.field_off + 0.5 * c.ts else flux_current(x, drive)
     x[FIELD] = (x[FIELD] + x[SLIP] * c.ts) % (2.0 * math.pi)

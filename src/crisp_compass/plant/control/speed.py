@@ -38,6 +38,15 @@ def _sign(value: float) -> float:
 
 
 @inlined
+def rolled(x: FloatArray, c: Control, i_q: float) -> float:
+    """Return the torque current [A] with what hides friction and cogging while a torque is held, within the current limit."""
+    if c.roll == 0.0:
+        return i_q
+    part = 1.0 if c.roll_knee <= 0.0 else min(max(float(x[SPEED_SEEN]) / c.roll_knee, -1.0), 1.0)
+    return min(max(i_q + c.roll * part, -c.i_limit), c.i_limit)
+
+
+@inlined
 def ramped(x: FloatArray, c: Control, target: float, period: float) -> None:
     """Move the reference towards ``target`` [rad/s] by one step of the ramp; with ``jerk`` the acceleration itself builds and fades at that rate.
 

@@ -13,7 +13,7 @@ from crisp_compass.compiled import compiled, inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.control.field_oriented import regulate
 from crisp_compass.plant.control.position import asked_speed
-from crisp_compass.plant.control.speed import forget_reference, speed_step
+from crisp_compass.plant.control.speed import forget_reference, rolled, speed_step
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, CURRENT, MOVE, OFF, SPEED, Brushed, Drive
 from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
@@ -113,7 +113,7 @@ def _command(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> floa
         x[VQ] = inputs[IN_ID]
         return float(inputs[IN_ID])
     if mode == CURRENT:
-        x[IQ_REF] = inputs[IN_IQ]
+        x[IQ_REF] = rolled(x, c, inputs[IN_IQ])
     x[ID_REF] = 0.0
     x[IA] = read_current(x, x[IQ], s.offset_a, s.noise, s.step, s.full_scale)
     feed = x[SPEED_SEEN] * c.psi * c.decouple

@@ -40,6 +40,8 @@ class EnvelopePage(Page):
         Entry("limits.gear_speed", "Gear, speed", "rpm", width=96, group="Reasons", tip="Highest at its input"),
         Entry("limits.sensor_hz", "Encoder input", "Hz", width=104, group="Reasons", tip="Frequency of one channel that the drive's input counts"),
         Entry("limits.supply_power", "Supply", "W", width=88, group="Reasons", tip="Power that supply or battery gives"),
+        Entry("limits.taken_back", "Takes back", "W", width=96, group="Reasons", tip="Power that supply or battery takes back while the motor brakes"),
+        Entry("limits.drive_bus", "Bridge bears", "V", width=100, group="Reasons", tip="Bus that the drive's bridge and capacitors stand"),
         Entry("bus.power_from", "Takes up to", "W", width=96, group="Firmware", tip="Power that the speed loop takes from supply or battery at most; any if empty"),
         Entry("bus.power_into", "Gives back", "W", width=96, group="Firmware", tip="Power that the speed loop gives back at most while it brakes; any if empty"),
     )  # fmt: skip
