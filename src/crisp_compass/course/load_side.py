@@ -101,6 +101,13 @@ def way_text(bench: Bench, angle: float) -> str:
     return "" if travel is None else show(angle * travel, "m", 4)
 
 
+def speed_text(bench: Bench, speed: float, digits: int = 4) -> str:
+    """Return a shaft speed [rad/s] in rpm, and what that is at the load where something is said of it: ``1 146 rpm, 10.0 m/min``."""
+    text = f"{grouped(float(f'{speed * RPM_PER_RAD_S:.{digits}g}'))} rpm"
+    there = velocity_text(bench, speed)
+    return f"{text}, {there}" if there else text
+
+
 def velocity_text(bench: Bench, speed: float) -> str:
     """Return what a shaft speed [rad/s] is at the load: ``10.0 m/min``; empty where nothing is said of it."""
     travel = travel_of(bench)

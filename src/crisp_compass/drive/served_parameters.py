@@ -51,6 +51,20 @@ _GAINS = (
     ("kp_d", "V/A", "current loop, proportional, d"), ("ki_d", "V/(A·s)", "current loop, integral, d"), ("kp_q", "V/A", "current loop, proportional, q"),
     ("ki_q", "V/(A·s)", "current loop, integral, q"),
 )  # fmt: skip
+#: Limits and helpers that the sheet holds where they are set: name, field, unit, value that means none, settled value, text.
+_WHERE_SET = (
+    ("maximum_bus", "v_max", "V", 1e9, None, "trips above"), ("over_speed", "speed_trip", "rad/s", 1e9, None, "speed of the shaft at which it trips"),
+    ("stall_time", "stall_time", "s", 1e9, None, "full current at standstill until it trips"), ("continuous_current", "i_continuous", "A", 0.0, None, "current that may flow for ever, peak"),
+    ("overload", "i2t", "A²s", 0.0, None, "what the current's square may add above it"), ("weakening_current", "i_weak", "A", 0.0, None, "most current against the magnet, peak"),
+    ("drag_cancel", "roll", "A", 0.0, None, "added while a torque is held, peak"), ("fold_start", "fold_start", "V", 0.0, None, "bus from which braking is taken back"),
+    ("fold_end", "fold_end", "V", 0.0, None, "bus at which none is left"), ("low_start", "low_start", "V", 0.0, None, "bus below which driving torque is taken back"),
+    ("low_end", "low_end", "V", 0.0, None, "bus at which none is left"), ("power_from", "power_from", "W", 0.0, None, "taken from the bus at most"),
+    ("power_into", "power_into", "W", 0.0, None, "given back at most"), ("resistor_on", "brake_on", "V", 1e9, None, "bus above which the brake resistor is on"),
+    ("resistor_off", "brake_off", "V", 1e9, None, "bus below which it is off"), ("position_gain", "kv", "1/s", 0.0, "motion.kv", "position loop, proportional"),
+    ("move_speed", "move_speed", "rad/s", 1.0, "motion.speed", "speed of a move"), ("move_acceleration", "move_accel", "rad/s²", 1.0, "motion.accel", "acceleration of a move"),
+)  # fmt: skip
+
+
 def _coarse(value: float) -> float:
     """Return a power of ten that leaves a value some thousand raw numbers: as drives have it, it rounds."""
     return float(f"1e{math.floor(math.log10(value)) - 3}") if value > 0 else 1e-3
@@ -93,4 +107,8 @@ def parameters_of(bench: Bench, drive: Drive) -> list[Parameter]:
         Parameter("minimum_bus", "v_min", "V", None, "trips below", "uint16", 0.1, 0.0, 1500.0),
         Parameter("fault_mask", "", "", None, "faults that do not trip it", "uint16", 1.0, 0.0, 65535.0, value=0.0),
     ]  # fmt: skip
+    for name, field, unit, none, known, text in _WHERE_SET:
+        value = float(getattr(control, field))
+        if value != none:
+            found.append(Parameter(name, field, unit, known if known and settled_value(bench, known) is not None else None, text, high=min(10 * value, 1e6)))
     return found

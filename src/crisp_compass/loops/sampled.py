@@ -46,6 +46,23 @@ class Sampled:
         numerators, denominator = self.polynomials
         return complex(np.polyval(numerators[output], z - 1) / np.polyval(denominator, z - 1))
 
+    @cached_property
+    def _plain(self) -> tuple[list[list[float]], list[float]]:
+        numerators, denominator = self.polynomials
+        return [[float(c) for c in n] for n in numerators], [float(c) for c in denominator]
+
+    def response_at(self, omega: float, output: int = 0) -> complex:
+        """Return the complex response at one ω [rad/s], in plain numbers: a root is sought with many calls."""
+        half = math.sin(0.5 * omega * self.ts)
+        delta = complex(-2.0 * half * half, math.sin(omega * self.ts))  # e^jωT − 1
+        numerators, denominator = self._plain
+        above = below = 0j
+        for c in numerators[output]:
+            above = above * delta + c
+        for c in denominator:
+            below = below * delta + c
+        return above / below
+
     def response(self, omega: FloatArray, output: int = 0) -> ComplexArray:
         """Return the complex frequency response (m,) at ω (m,) [rad/s]."""
         delta = np.expm1(1j * np.asarray(omega, dtype=np.float64) * self.ts)
@@ -156,8 +173,9 @@ def simulate(system: Sampled, u: FloatArray) -> FloatArray:
     into = np.stack([powers[_BLOCK - 1 - k] @ system.B[:, 0] for k in range(_BLOCK)], axis=1)
     padded = np.concatenate([u, np.zeros(-n % _BLOCK)]).reshape(-1, _BLOCK)
     x, out = np.zeros(len(system.A)), np.empty((len(padded), _BLOCK, outputs))
+    forced = np.stack([padded @ triangle[:, :, o].T for o in range(outputs)], axis=2)
     for row, block in enumerate(padded):
-        out[row] = free @ x + np.einsum("kjo,j->ko", triangle, block)
+        out[row] = free @ x + forced[row]
         x = powers[_BLOCK] @ x + into @ block
     return np.asarray(out.reshape(-1, outputs)[:n])
 
@@ -215,30 +233,30 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
     stable = bool(np.max(np.abs(np.linalg.eigvals(closed.A)), initial=0.0) < 1 - 1e-12)
     response = loop.response(grid, output)
     gain = np.log(np.maximum(np.abs(response), 1e-300))
-    crossover = _first_crossing(grid, gain, lambda w: math.log(abs(complex(loop.response(np.array([w]), output)[0]))))
+    crossover = _first_crossing(grid, gain, lambda w: math.log(abs(loop.response_at(w, output))))
     phase_margin = math.nan
     if math.isfinite(crossover):
         phase = np.unwrap(np.angle(response))
         if phase[0] > 0.5 * math.pi:  # two integrators begin at −180°, which reads +180° as well
             phase -= 2 * math.pi
-        at = loop.response(np.array([crossover]), output)[0]
+        at = loop.response_at(crossover, output)
         near = float(np.interp(crossover, grid, phase))
         exact = math.atan2(at.imag, at.real)
         phase_margin = math.degrees(exact + 2 * math.pi * round((near - exact) / (2 * math.pi))) + 180
         if stable:  # a resonance passes 0 dB again: the crossing that lies nearest to −1 counts
             again = np.flatnonzero((gain[:-1] >= 0) != (gain[1:] >= 0))
             for k in again[1:]:
-                w = _root(lambda x: math.log(abs(complex(loop.response(np.array([x]), output)[0]))), float(grid[k]), float(grid[k + 1]))
-                here = loop.response(np.array([w]), output)[0]
+                w = _root(lambda x: math.log(abs(loop.response_at(x, output))), float(grid[k]), float(grid[k + 1]))
+                here = loop.response_at(w, output)
                 phase_margin = min(phase_margin, abs(math.degrees(math.atan2(-here.imag, -here.real))))
     imaginary = response.imag
     gain_margin = math.nan
     swap = np.flatnonzero((imaginary[:-1] * imaginary[1:] < 0) & (response.real[:-1] < 0))
     candidates = []
     for k in swap:
-        w = _root(lambda x: float(loop.response(np.array([x]), output)[0].imag), float(grid[k]), float(grid[k + 1]))
-        candidates.append(-20 * math.log10(abs(loop.response(np.array([w]), output)[0])))
-    end = loop.response(np.array([nyquist]), output)[0]
+        w = _root(lambda x: loop.response_at(x, output).imag, float(grid[k]), float(grid[k + 1]))
+        candidates.append(-20 * math.log10(abs(loop.response_at(w, output))))
+    end = loop.response_at(nyquist, output)
     if end.real < 0:
         candidates.append(-20 * math.log10(abs(end.real)))
     positive = [c for c in candidates if c > 0]
@@ -248,7 +266,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         )
     closed_gain = np.log(np.maximum(np.abs(closed.response(grid, output)), 1e-300)) + 0.5 * math.log(2)
     bandwidth = _first_crossing(
-        grid, closed_gain, lambda w: math.log(abs(closed.response(np.array([w]), output)[0])) + 0.5 * math.log(2)
+        grid, closed_gain, lambda w: math.log(abs(closed.response_at(w, output))) + 0.5 * math.log(2)
     )
     return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable)
 

@@ -15,6 +15,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.entered import standing
 from crisp_compass.conversions import RPM_PER_RAD_S
+from crisp_compass.course.load_side import speed_text
 from crisp_compass.course.open_points import edited_text
 from crisp_compass.course.torque_speed import WeakeningOutlook, weakening_outlook
 from crisp_compass.errors import Refusal
@@ -94,11 +95,11 @@ class WeakeningPage(Page):
         def seconds(value: float) -> str:
             return show(value, "s") if math.isfinite(value) else "never"
 
-        end = f"{grouped(curve.top * RPM_PER_RAD_S)} rpm" if math.isfinite(curve.top) else "no end"
+        end = speed_text(self.document.bench, curve.top) if math.isfinite(curve.top) else "no end"
         self.rows.show_rows([
             ("voltage limit, phase peak", show(limits.v_limit, "V")), ("current limit, peak", show(limits.i_limit, "A")),
             ("most torque per ampere, i_d", show(curve.mtpa_d, "A")), ("and i_q", show(curve.mtpa_q, "A")),
-            ("base speed", f"{grouped(curve.base * RPM_PER_RAD_S)} rpm"), ("torque ends at", end),
+            ("base speed", speed_text(self.document.bench, curve.base)), ("torque ends at", end),
             ("characteristic current", show(curve.characteristic, "A")), ("to rated current, at rest", seconds(outlook.rise)),
             ("the same at top speed", seconds(outlook.rise_top)),
             ("voltage must lead by", f"{math.degrees(outlook.advance):.1f}° at top speed"),

@@ -18,7 +18,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
 from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.course.load_side import way_text
+from crisp_compass.course.load_side import speed_text, way_text
 from crisp_compass.course.open_loop import steps_open
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.move import MoveOutlook, move_outlook
@@ -137,7 +137,7 @@ class MovePage(PlayedPage):
         way = way_text(self.seen, move.distance)
         self.rows.show_rows([
             *((("way at the load", way),) if way else ()),
-            ("peak speed", f"{grouped(peak * RPM_PER_RAD_S)} rpm"), ("jerk", show(move.jerk, "rad/s³", 3) if math.isfinite(move.jerk) else "not bounded"),
+            ("peak speed", speed_text(self.seen, peak)), ("jerk", show(move.jerk, "rad/s³", 3) if math.isfinite(move.jerk) else "not bounded"),
             ("gain Kv", show(d.kv, "1/s", 3)), ("phase margin", f"{d.margins.phase_margin_deg:.0f}°" if math.isfinite(d.margins.phase_margin_deg) else "–"),
             ("step overshoots", f"{d.overshoot:.0f} %" if math.isfinite(d.overshoot) else "not stable"), ("largest stable Kv", show(d.most, "1/s", 3)),
             ("off at speed, by theory", _degrees((1 - self.seen.settings.motion.ahead) * peak / d.kv)), ("off at the end", f"{p.left / found.count:.1f} counts"),

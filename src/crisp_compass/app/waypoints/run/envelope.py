@@ -16,7 +16,8 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.envelope import LEVELS, Plane, above_reason, plane_of
-from crisp_compass.quantities import grouped, show
+from crisp_compass.course.load_side import speed_text
+from crisp_compass.quantities import show
 from crisp_compass.views.envelope import contours
 
 
@@ -98,15 +99,15 @@ class EnvelopePage(Page):
         self._say(found)
 
     def _say(self, found: Plane) -> None:
-        p, rpm = found.point, RPM_PER_RAD_S
+        p = found.point
         peak, by, lasting, by_lasting = found.at(p.speed)
         if math.isnan(peak):
-            head, rest = "No torque", f"at {grouped(p.speed * rpm)} rpm: {by} ends before"
+            head, rest = "No torque", f"at {speed_text(self.seen, p.speed)}: {by} ends before"
         else:
-            head, rest = show(peak, "N·m", 3), f"for a moment at {grouped(p.speed * rpm)} rpm: {by}; {show(lasting, 'N·m', 3)} for ever: {by_lasting}"
-        self.answer.show_answer(head, rest, f"The highest speed is {grouped(found.top * rpm)} rpm: {found.top_binds}.")
+            head, rest = show(peak, "N·m", 3), f"for a moment at {speed_text(self.seen, p.speed)}: {by}; {show(lasting, 'N·m', 3)} for ever: {by_lasting}"
+        self.answer.show_answer(head, rest, f"The highest speed is {speed_text(self.seen, found.top)}: {found.top_binds}.")
         self.rows.show_rows([
             ("load", show(p.torque, "N·m", 3)), ("it takes", f"{show(p.current, 'A', 3)} peak"), ("lost in copper", show(p.copper, "W", 3)), ("iron, bearings", show(p.friction, "W", 3)),
-            ("bridge", show(p.bridge, "W", 3)), ("efficiency", f"{100 * p.efficiency:.0f} %" if p.torque else "–"), ("highest speed", f"{grouped(found.top * rpm)} rpm"), ("ends by", found.top_binds.removeprefix("the ")),
+            ("bridge", show(p.bridge, "W", 3)), ("efficiency", f"{100 * p.efficiency:.0f} %" if p.torque else "–"), ("highest speed", speed_text(self.seen, found.top)), ("ends by", found.top_binds.removeprefix("the ")),
         ], note="Torque at the shaft: friction as measured counts as the motor's own. Iron beyond that is not known.")  # fmt: skip
         self.findings.show_findings(found.findings)

@@ -18,6 +18,7 @@ from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.drive import can_brake, sees_speed, weakens
 from crisp_compass.course.envelope import above_reason
 from crisp_compass.course.limits import Limits, limits_of
+from crisp_compass.course.load_side import speed_text
 from crisp_compass.course.open_points import presumed_text
 from crisp_compass.course.running import Trip
 from crisp_compass.quantities import grouped, show
@@ -100,19 +101,18 @@ class LimitsPage(Page):
         else:
             head, rest = show(found.limit, "A"), f"without end: no overload trip is set; {show(found.trip, 'A')} trips at once"
         self.answer.show_answer(head, rest, waits, stale=bool(waits))
-        rpm = RPM_PER_RAD_S
         none = "none"
         rows = [
             ("bus below", show(run.v_min, "V")), ("bus above", none if run.v_max is None else show(run.v_max, "V")),
             ("temperature above", none if run.temp_trip is None else f"{run.temp_trip:g} °C, read by the firmware"),
         ]  # fmt: skip
         if sees_speed(bench):
-            rows.append(("speed above", none if run.speed_trip is None else f"{grouped(run.speed_trip * rpm)} rpm"))
+            rows.append(("speed above", none if run.speed_trip is None else speed_text(bench, run.speed_trip)))
             rows.append(("full current at standstill", none if run.stall_time is None else show(run.stall_time, "s")))
         if math.isfinite(found.reach):
             rows += [
-                ("voltage ends, i_d = 0", f"{grouped(found.reach_plain * rpm)} rpm"),
-                ("with field weakening", "not set" if found.weakening is None else f"{grouped(found.reach * rpm)} rpm at {show(found.weakening, 'A')}"),
+                ("voltage ends, i_d = 0", speed_text(bench, found.reach_plain)),
+                ("with field weakening", "not set" if found.weakening is None else f"{speed_text(bench, found.reach)} at {show(found.weakening, 'A')}"),
                 ("shorted windings drive", f"up to {show(found.shorted, 'A')}"),
             ]  # fmt: skip
         self.rows.show_rows(rows, note="Speeds without load. The overload counts what the current's square has above the continuous one's; less current cools.")

@@ -16,8 +16,8 @@ from crisp_compass.app.widgets.parts import beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.bench.models import Bench
-from crisp_compass.conversions import RPM_PER_RAD_S
-from crisp_compass.quantities import grouped, show
+from crisp_compass.course.load_side import speed_text
+from crisp_compass.quantities import show
 from crisp_compass.studies.torque_trial import TorqueTrial, torque_trial
 from crisp_compass.views.picture import DialView
 
@@ -75,7 +75,7 @@ class TorqueModePage(PlayedPage):
         share = 100 * found.reach / abs(found.held) if found.held else math.inf
         most = found.parts[0][0] if found.parts and found.parts[0][1] > 0.3 * found.ripple else ""
         head = f"±{share:.2g} % of {show(found.held, 'N·m', 3)}" if math.isfinite(share) and share < 1000 else f"±{show(found.reach, 'N·m', 3)}"
-        self.answer.show_answer(head, f"at {grouped(float(f'{found.speed * RPM_PER_RAD_S:.4g}'))} rpm" + (f"; most of it: {most}" if most else ""), "A shaft that nothing holds runs up: an over-speed trip on Limits ends that.")
+        self.answer.show_answer(head, f"at {speed_text(self.seen, found.speed)}" + (f"; most of it: {most}" if most else ""), "A shaft that nothing holds runs up: an over-speed trip on Limits ends that.")
         rows = [
             ("held in the mean", show(found.held, "N·m", 4)), ("torque current i_q, peak", show(found.i_q, "A", 4)),
             *((("field current i_d, peak", show(found.i_d, "A", 3)),) if found.i_d else ()),
