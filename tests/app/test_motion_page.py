@@ -15,6 +15,7 @@ from crisp_compass.app.waypoints.motion.homing import HomingPage
 from crisp_compass.app.waypoints.motion.move import MovePage
 from crisp_compass.app.waypoints.motion.points import PointsPage
 from crisp_compass.app.waypoints.motion.pulses import PulsesPage
+from crisp_compass.app.waypoints.motion.success import SuccessPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.limits import LimitsPage
 from crisp_compass.app.window import Window
@@ -216,3 +217,29 @@ def test_homing_has_its_number_and_reaches_what_is_handed_over(window: Window, q
     type_into(qtbot, page.number("homing.room"), "0.01 mm")
     qtbot.waitUntil(lambda: page.found is not None and "runs-into-the-stop" in [f.code for f in page.found.findings], timeout=20000)
     assert "#define CC_HOMING_METHOD (19.0f)" in export_settings(document.bench, "c-header")
+
+
+def test_how_quickly_a_stepper_can_be_moved(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    """The map grows, is called off and run; what is changed afterwards takes it down."""
+    window.open(copy_bench(winch.parent.parent / "carousel" / "carousel.bench.json", tmp_path))
+    window.document.set_field("sensor", "kind", "none")
+    window.document.set_fields("quick", {"motion": {"distance": 3.0, "speed": 15.0, "rounding": None}, "run": {"load": 0.3}})
+    window.travel("motion", "Success")
+    page = window.page
+    assert isinstance(page, SuccessPage)
+    qtbot.waitUntil(lambda: page.answer.text == "Not run yet", timeout=60000)
+    assert page.main_button is not None
+    page.main_button.click()
+    assert page.stop.isEnabled()
+    page.cancel()
+    assert page.answer.text == "Cancelled"
+    page.columns, page.cells, page.draws, page.tries = 4, 3, 1, 10
+    page.main_button.click()
+    qtbot.waitUntil(lambda: page.rate is not None, timeout=180000)
+    assert "rad/s²" in page.answer.text
+    assert page.made is not None
+    assert (page.made.outcomes >= 0).all()
+    assert page.rows.texts["supply, down to"] == "−10 %"
+    type_into(qtbot, page.number("run.load"), "0.2")
+    assert page.answer.text == "Not run yet"
+    assert page.rate is None

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from crisp_compass.bench.entered import enter
@@ -12,7 +13,9 @@ from crisp_compass.bench.models import Bench
 from crisp_compass.bench.store import load_bench
 from crisp_compass.course.open_loop import stepping_current
 from crisp_compass.course.position import as_designed, count_of, holds_position, move_of
+from crisp_compass.errors import Refusal
 from crisp_compass.plant import state
+from crisp_compass.studies.move_map import KEEPS, move_map, move_rate, move_study
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.stepped_move import play_steps, stepped_outlook
 
@@ -78,3 +81,26 @@ def test_a_move_may_change_under_way_and_begin_from_a_speed() -> None:
         sim.advance(seconds, 100)
     assert sim.state[state.FIELD] == pytest.approx(sim.drive.machine.pole_pairs * 12345 * count, rel=1e-12)
     assert abs(sim.state[state.FIELD] / sim.drive.machine.pole_pairs - sim.state[state.THETA]) < 0.02
+
+
+def test_how_often_a_move_keeps_its_place_over_current_and_acceleration() -> None:
+    """Little current loses whatever the acceleration, plenty keeps; the quickest lies below what all torque would make of the inertia; the same seeds give the same map."""
+    study = move_study(enter(opened(), "run", {"load": 0.3}))
+    made = move_map(study, columns=4, rows=3, draws=2, workers=1)
+    kept = made.counts[:, :, KEEPS]
+    assert not kept[0].any()  # a fifth of the current holds less than the load
+    assert (kept[-1, 0], kept[2, 0]) == (2, 2)
+    assert (np.diff(kept.sum(axis=0)) <= 0).all()
+    assert (made.outcomes >= 0).all()
+    again = move_map(study, columns=4, rows=3, draws=2, workers=1)
+    assert (again.outcomes == made.outcomes).all()
+    rate = move_rate(study, tries=20, workers=1)
+    m = study.drive.machine
+    physical = (m.pole_pairs * m.psi * study.current - 0.3) / study.drive.load.whole
+    assert 0.1 * physical < rate.quickest * study.move.accel < physical
+    assert rate.share[-1] < 0.9
+    assert (rate.interval[:, 0] <= rate.share).all()
+    rounded = move_study(opened(rounding=0.02))
+    assert rounded.most * rounded.move.accel == pytest.approx(rounded.move.speed / 0.02)  # what its rounding lets through
+    with pytest.raises(Refusal, match="no distance"):
+        move_study(opened(distance=0.0))
