@@ -18,6 +18,8 @@ from crisp_compass.plant import state
 from crisp_compass.studies.move_map import KEEPS, move_map, move_rate, move_study
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.stepped_move import play_steps, stepped_outlook
+from crisp_compass.studies.stepping import pull_in
+from crisp_compass.studies.untuned_drive import untuned_drive
 
 DEMO = Path(__file__).parents[2] / "demo"
 
@@ -104,3 +106,18 @@ def test_how_often_a_move_keeps_its_place_over_current_and_acceleration() -> Non
     assert rounded.most * rounded.move.accel == pytest.approx(rounded.move.speed / 0.02)  # what its rounding lets through
     with pytest.raises(Refusal, match="no distance"):
         move_study(opened(distance=0.0))
+
+
+@pytest.mark.parametrize("heavier", [1.0, 16.0])
+def test_pulses_without_a_ramp_kick_a_pendulum(heavier: float) -> None:
+    """In the field's frame the rotor is a pendulum that is kicked with the field's speed: it falls over beyond 2·√(p·T/J)/p, friction aside (energy reasoning); a load takes from that."""
+    bench = enter(opened(), "stepping", {"microsteps": 64})
+    drive, current = untuned_drive(bench), stepping_current(bench)
+    drive = drive._replace(load=drive.load._replace(inertia=heavier * drive.load.inertia), control=drive.control._replace(microsteps=64.0, i_trip=1e9, v_min=0.0, i_limit=1e9))
+    m = drive.machine
+    holding = m.pole_pairs * m.psi * current
+    energy = 2 * math.sqrt(m.pole_pairs * holding / drive.load.whole) / m.pole_pairs
+    found = pull_in(drive, current, 0.0, 150.0)
+    assert 0.8 * energy < found < 1.05 * energy
+    assert pull_in(drive, current, 0.6 * holding, 150.0) < 0.8 * found
+    assert pull_in(drive, current, 1.2 * holding, 150.0) == 0.0

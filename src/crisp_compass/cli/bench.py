@@ -66,7 +66,7 @@ def check(bench: BenchFile, json: Json = False) -> None:
 def export(
     bench: BenchFile,
     output: Annotated[str, typer.Option("-o", "--output", help="File to write; a folder for firmware.")],
-    format: Annotated[str, typer.Option(help="One of c-header, json, csv, firmware.")] = "c-header",
+    format: Annotated[str, typer.Option(help="One of c-header, json, csv, c-step-table, firmware.")] = "c-header",
     force: Force = False,
     json: Json = False,
 ) -> None:

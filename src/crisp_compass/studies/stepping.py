@@ -32,6 +32,9 @@ _RATES, _RAISE = 14, 0.35
 _RUN_UP, _DAMPING = 0.2, 0.05
 #: Friction over what is believed with which a speed is to be reached.
 _FRICTIONS = (1.0, 0.7, 1.4)
+#: Speeds tried for the pull-in and how often the edge is halved, and shares of the holding torque that load it.
+_PULLED, _FINER = 12, 3
+PULLED_LOADS = (0.0, 0.2, 0.4, 0.6, 0.8)
 #: Rates at which the shaking is looked at.
 _SHAKEN = 36
 
@@ -40,7 +43,7 @@ _SHAKEN = 36
 class Stepping:
     """``speed`` (n,) rad/s mechanical, ``pull_out`` (n,) N·m by the plant (0 where it does not stay in step), ``reached`` (n,) whether the ramp gets there, ``limit`` (n,) N·m what
     winding and supply allow; ``holding`` N·m at this current, ``resonance`` rad/s of the rotor in its field, ``heat`` W of both
-    windings, ``idle`` (torque N·m, heat W) at the reduced current; ``full_step`` rad, ``peak`` A of a winding. ``shaken_at`` (m,) rad/s and ``shaking`` (m,), how far the speed swings there without load, of itself.
+    windings, ``idle`` (torque N·m, heat W) at the reduced current; ``full_step`` rad, ``peak`` A of a winding. ``pull_in`` (k,) rad/s up to which pulses may come without a ramp, over ``pulled`` (k,) N·m of load. ``shaken_at`` (m,) rad/s and ``shaking`` (m,), how far the speed swings there without load, of itself.
     """
 
     speed: FloatArray
@@ -55,6 +58,8 @@ class Stepping:
     peak: float
     shaken_at: FloatArray
     shaking: FloatArray
+    pulled: FloatArray
+    pull_in: FloatArray
 
     def bands(self, *, kept: bool) -> list[tuple[int, int]]:
         """Return first and last index of each run of speeds at which it stays in step (or does not)."""
@@ -143,6 +148,41 @@ def reaches(drive: Drive, current: float, speed: float) -> bool:
     return True
 
 
+def starts_at_once(drive: Drive, current: float, speed: float, load: float) -> bool:
+    """Tell whether the resting rotor follows pulses of a speed [rad/s] that come without a ramp, and stops with them, no step lost, whatever the friction is within its doubt."""
+    m = drive.machine
+    sudden = drive._replace(control=drive.control._replace(ramp=1e9))
+    for friction in _FRICTIONS:
+        sim = Simulation(sudden._replace(load=drive.load._replace(coulomb=friction * drive.load.coulomb, viscous=friction * drive.load.viscous)))
+        sim.command(STEP, speed=0.0, i_d=current)
+        for part in range(5):  # the load is let down on a rotor that is held
+            sim.set_load(0.25 * part * load, drives=True)
+            sim.skip(0.04)
+        was = float(sim.state[state.FIELD]) - m.pole_pairs * float(sim.state[state.THETA])
+        sim.command(STEP, speed=speed, i_d=current)
+        sim.skip(max(0.08, 4 * 2 * math.pi / (m.pole_pairs * speed)))
+        sim.command(STEP, speed=0.0, i_d=current)
+        sim.skip(0.12)
+        off = float(sim.state[state.FIELD]) - m.pole_pairs * float(sim.state[state.THETA])
+        if abs(off - was) > math.pi:
+            return False
+    return True
+
+
+def pull_in(drive: Drive, current: float, load: float, top: float) -> float:
+    """Return the highest speed [rad/s] up to ``top`` at which pulses may come without a ramp under a ``load`` [N·m]: below it none of those tried loses a step; 0 where the slowest does."""
+    low = 0.0
+    for speed in np.geomspace(0.004, 1.0, _PULLED) * top:
+        if not starts_at_once(drive, current, float(speed), load):
+            high = float(speed)
+            for _ in range(_FINER if low else 0):
+                middle = math.sqrt(low * high)
+                low, high = (middle, high) if starts_at_once(drive, current, middle, load) else (low, middle)
+            return low
+        low = float(speed)
+    return low
+
+
 def shaking(drive: Drive, current: float, speed: float) -> float:
     """Return half the peak to peak swing of the speed over the speed, in steady stepping without load; NaN where it falls out."""
     sim = _turning(drive, current, speed)
@@ -189,10 +229,12 @@ def stepping_outlook(bench: Bench) -> Stepping:
     )
     shaken_at = np.geomspace(0.015, 1.0, _SHAKEN) * top
     shaken = np.array([shaking(drive, current, float(w)) for w in shaken_at])
+    pulled = np.array(PULLED_LOADS) * m.pole_pairs * m.psi * current
+    starts = np.array([pull_in(drive, current, float(load), 1.25 * top) for load in pulled])
     kept, heat = settings.idle, 2 * m.r * rms**2
     holding = m.pole_pairs * m.psi * current
     resonance = math.sqrt(m.pole_pairs * holding / drive.load.whole)
     return Stepping(
         speeds, torques, reached, limit, holding, resonance, heat,
-        (kept * holding, kept**2 * heat), math.pi / 2 / m.pole_pairs, current, shaken_at, shaken,
+        (kept * holding, kept**2 * heat), math.pi / 2 / m.pole_pairs, current, shaken_at, shaken, pulled, starts,
     )  # fmt: skip

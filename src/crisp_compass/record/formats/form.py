@@ -13,7 +13,7 @@ from crisp_compass.course.course import waypoints_of
 @dataclass(frozen=True)
 class Form:
     """One format: its ``key`` on the command line, its ``label`` on a button, the ending of its files and the stem that is proposed,
-    its ``place`` among the others, and what writes it."""
+    its ``place`` among the others, what writes it, and which benches it ``suits``."""
 
     key: str
     label: str
@@ -21,6 +21,7 @@ class Form:
     stem: str
     place: int
     write: Callable[[Bench], str]
+    suits: Callable[[Bench], bool] = lambda _: True
 
 
 def own_settled(bench: Bench) -> dict[str, Settled]:

@@ -47,6 +47,7 @@ class SteppingPage(Page):
         self.plot = Plot(("speed", "rpm"), ("torque", "N·m"), name="torque over speed")
         self.plot.curve("limit", "ink", width=1.4, dash="dash", title="winding and supply allow")
         self.plot.curve("pull-out", "magenta", width=2.2, title="falls out, simulated")
+        self.plot.curve("pull-in", "deep", width=1.8, dash="dot", title="starts without a ramp, simulated")
         self.plot.curve("points", "magenta", symbol="o", size=7, title="")
         self.shakes = Plot(("speed", "rpm"), ("swing of the speed", "%"), name="swing of the speed over the speed")
         self.shakes.curve("swing", "magenta", width=2.0, title="swing without load, simulated")
@@ -72,6 +73,7 @@ class SteppingPage(Page):
         self.plot.set("limit", rpm, found.limit)
         for key in ("pull-out", "points"):
             self.plot.set(key, rpm, found.pull_out)
+        self.plot.set("pull-in", found.pull_in * RPM_PER_RAD_S, found.pulled)
         self.shakes.set("swing", found.shaken_at * RPM_PER_RAD_S, 100 * found.shaking)
         for plot in (self.plot, self.shakes):
             plot.fit()
@@ -103,6 +105,8 @@ class SteppingPage(Page):
         self.rows.show_rows(
             [
                 ("holding torque", show(found.holding, "N·m")),
+                ("starts without a ramp up to", f"{grouped(float(found.pull_in[0]) * RPM_PER_RAD_S)} rpm" if found.pull_in[0] > 0 else "no speed"),
+                ("that is", f"{show(float(found.pull_in[0]) / found.full_step, '', 3)} full steps/s"),
                 ("current peak of a winding", show(found.peak, "A")),
                 ("heat of both windings", show(found.heat, "W")),
                 ("at rest: torque", show(found.idle[0], "N·m")),

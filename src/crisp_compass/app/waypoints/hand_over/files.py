@@ -95,6 +95,7 @@ class HandOverPage(Page):
         self.main_button.setEnabled(bool(bench.settled))
         for form in self.forms[1:]:
             self.buttons[form.key].setEnabled(bool(bench.settled))
+            self.buttons[form.key].setVisible(form.suits(bench))
         lacks, takes = _firmware_outlook(bench)
         self.buttons["firmware"].setEnabled(not lacks and not self._firmware.running)
         self.buttons["firmware"].setToolTip(lacks or f"{_FIRMWARE_TIP}. {takes}")
