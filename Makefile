@@ -1,10 +1,12 @@
-.PHONY: setup demo test bench accuracy fuzz schema mutants firmware-tools
+.PHONY: setup demo test thorough bench accuracy fuzz schema mutants firmware-tools
 setup:
 	@tools/setup.sh
 demo: setup
 	@tools/demo.sh
 test: setup
 	@tools/test.sh
+thorough: setup
+	@tools/test.sh --thorough
 firmware-tools:
 	@FIRMWARE_TOOLS=1 tools/setup.sh
 schema: setup

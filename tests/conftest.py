@@ -18,6 +18,26 @@ _run: list[None] = []
 DEMO = Path(__file__).resolve().parent.parent / "demo"
 
 
+def pytest_addoption(parser: pytest.Parser) -> None:
+    """Let all tests be asked for."""
+    parser.addoption("--thorough", action="store_true", help="also the tests marked thorough, which take most of the time")
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Leave out what is marked thorough, but for what its mark keeps (``but``, or all that is not in ``only``); whoever names a test gets it."""
+    if config.getoption("--thorough") or any("::" in a for a in config.args):
+        return
+    left = []
+    for item in items:
+        mark, case = item.get_closest_marker("thorough"), item.name.partition("[")[2][:-1]
+        if mark is not None and case not in mark.kwargs.get("but", ()) and case in mark.kwargs.get("only", (case,)):
+            left.append(item)
+    if left:
+        config.hook.pytest_deselected(items=left)
+        gone = set(left)
+        items[:] = [item for item in items if item not in gone]
+
+
 @pytest.hookimpl(trylast=True)
 def pytest_runtest_teardown() -> None:
     """Collect the garbage between tests once an application has switched that off: a safe place, and memory stays what it is."""

@@ -60,6 +60,7 @@ def test_what_a_field_shows_reads_back(value: float, unit: str) -> None:
     assert parse(editable(value, unit), unit) == pytest.approx(value, rel=6e-4)
 
 
+@pytest.mark.thorough
 @given(st.text(max_size=12), st.sampled_from(sorted(UNITS)))
 def test_any_text_is_a_number_or_a_refusal(text: str, unit: str) -> None:
     try:

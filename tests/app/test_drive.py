@@ -67,6 +67,7 @@ def connected(window: Window, qtbot: QtBot, tmp_path: Path) -> Window:
     return window
 
 
+@pytest.mark.thorough
 def test_the_simulated_drive_is_armed_run_left_and_lost(connected: Window, qtbot: QtBot) -> None:
     window, drive = connected, connected.document.drive
     page = window.page
@@ -146,6 +147,7 @@ def test_a_run_is_on_the_link_on_a_capture_or_simulated_and_says_which(connected
     assert page.source.kind == "simulation"
 
 
+@pytest.mark.thorough
 def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window, drive = connected, connected.document.drive
     window.travel("drive", "Parameters")
@@ -236,6 +238,7 @@ def test_hanging_up_waits_for_no_dead_line(window: Window, qtbot: QtBot) -> None
     assert not talk._thread.is_alive()
 
 
+@pytest.mark.thorough
 def test_hand_over_writes_what_the_drive_holds_otherwise(connected: Window, qtbot: QtBot) -> None:
     window, drive = connected, connected.document.drive
     qtbot.waitUntil(lambda: "resistance" in drive.held, timeout=LONG)
@@ -300,6 +303,7 @@ def test_a_drive_on_a_serial_line_is_found_by_asking(window: Window, qtbot: QtBo
     assert page.answer.text == "Not connected"
 
 
+@pytest.mark.thorough
 def test_a_description_is_written_read_on_trial_kept_and_used(connected: Window, tmp_path: Path, qtbot: QtBot) -> None:
     window, page = connected, connected.page
     assert isinstance(page, ConnectPage)
@@ -350,6 +354,7 @@ def test_a_description_is_written_read_on_trial_kept_and_used(connected: Window,
     assert kept() == []
 
 
+@pytest.mark.thorough
 def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window, drive = connected, connected.document.drive
     page = window.page
@@ -384,6 +389,7 @@ def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connect
     assert len(capture.time) > 5
 
 
+@pytest.mark.thorough
 def test_the_drive_is_rehearsed_identified_and_taken_back(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "hatch" / "hatch.bench.json", tmp_path))
     document = window.document
@@ -416,6 +422,7 @@ def test_the_drive_is_rehearsed_identified_and_taken_back(window: Window, qtbot:
     assert document.bench.settled == before.settled
 
 
+@pytest.mark.thorough
 def test_the_drives_own_auto_tune_is_judged_and_kept(connected: Window, qtbot: QtBot) -> None:
     window = connected
     window.travel("drive", "Auto-tune")
@@ -435,6 +442,7 @@ def test_the_drives_own_auto_tune_is_judged_and_kept(connected: Window, qtbot: Q
     qtbot.waitUntil(lambda: page.answer.text == "Broke off", timeout=LONG)
 
 
+@pytest.mark.thorough
 def test_commissioning_is_ticked_by_what_is_read_skipped_with_a_reason_and_undone(connected: Window, qtbot: QtBot) -> None:
     window, document = connected, connected.document
     window.travel("drive", "Commissioning")
@@ -474,6 +482,7 @@ def test_commissioning_is_ticked_by_what_is_read_skipped_with_a_reason_and_undon
     assert not document.bench.commissioning
 
 
+@pytest.mark.thorough
 def test_terminals_inputs_and_a_chain_are_written_down_and_judged(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
     window.travel("drive", "Terminals")
@@ -587,6 +596,7 @@ def test_command_points_are_typed_judged_and_dropped(window: Window, tmp_path: P
     assert page.answer._doubt.text() == "4.00 mA to 20.0 mA"
 
 
+@pytest.mark.thorough
 def test_live_shows_every_channel_of_the_drives_own_stream(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window, drive = connected, connected.document.drive
     window.travel("drive", "Live")
@@ -645,6 +655,7 @@ def test_live_shows_every_channel_of_the_drives_own_stream(connected: Window, qt
     assert page.answer.text == "Not connected"
 
 
+@pytest.mark.thorough
 def test_a_leg_takes_its_own_capture_through_the_drive(connected: Window, qtbot: QtBot) -> None:
     window, document = connected, connected.document
     window.travel("mechanics")
@@ -691,6 +702,7 @@ def test_a_leg_takes_its_own_capture_through_the_drive(connected: Window, qtbot:
     assert page.take_button.isHidden()
 
 
+@pytest.mark.thorough
 def test_a_menu_connects_to_the_simulated_drive_of_each_demo(window: Window, qtbot: QtBot) -> None:
     offered = {a.text(): a for a in window.findChildren(QAction) if a.text().startswith("Connect to the simulated ")}
     assert {t.rpartition(" ")[2] for t in offered} >= {"winch", "thruster", "carousel", "hatch", "pump", "hoist"}
@@ -702,6 +714,7 @@ def test_a_menu_connects_to_the_simulated_drive_of_each_demo(window: Window, qtb
     assert not drive.armed  # nothing moves
 
 
+@pytest.mark.thorough
 def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connected: Window, qtbot: QtBot, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window, drive = connected, connected.document.drive
     window.travel("drive", "Scope")

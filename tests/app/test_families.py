@@ -25,6 +25,7 @@ from hands import copy_bench, dropped, press_main, type_into
 DEMO = Path(__file__).resolve().parents[2] / "demo"
 
 
+@pytest.mark.thorough
 def test_a_stepper_from_captures_to_the_run(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "carousel" / "carousel.bench.json", tmp_path))
     for name, key in (("levels", "resistance"), ("steps", "inductance"), ("coast", "flux"), ("align", "commutation")):
@@ -54,6 +55,7 @@ def test_a_stepper_from_captures_to_the_run(window: Window, qtbot: QtBot, tmp_pa
     run.stop()
 
 
+@pytest.mark.thorough
 def test_open_loop_stepping_answers_in_torque_and_its_levers_move_it(
     window: Window, qtbot: QtBot, tmp_path: Path
 ) -> None:
@@ -73,6 +75,7 @@ def test_open_loop_stepping_answers_in_torque_and_its_levers_move_it(
     assert page.found.pull_out[0] < 0.65 * full.pull_out[0]
 
 
+@pytest.mark.thorough
 def test_a_brushed_motor_without_a_sensor_runs(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "hatch" / "hatch.bench.json", tmp_path))
     assert [w.name for w in waypoints_of(window.document.bench)][-1] == "Hand over"
@@ -104,6 +107,7 @@ def run_for_a_while(qtbot: QtBot, window: Window) -> RunPage:
     return run
 
 
+@pytest.mark.thorough
 def test_an_induction_motor_from_its_tests_to_both_firmwares(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "hoist" / "hoist.bench.json", tmp_path))
     keys = [w.key for w in waypoints_of(window.document.bench)]
@@ -154,6 +158,7 @@ def test_an_induction_motor_from_its_tests_to_both_firmwares(window: Window, qtb
     assert "CC_CURRENT_LOOP" not in header  # this firmware closes none
 
 
+@pytest.mark.thorough
 def test_six_step_reaches_run_and_header(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(DEMO / "winch" / "winch.bench.json", tmp_path))
     window.travel("current_loop", "Six-step")

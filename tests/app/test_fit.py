@@ -84,6 +84,7 @@ def _faults(window: Window) -> tuple[int, list[tuple[str, ...]]]:
 _FIRST = {"plate", "resistance", "inductance", "flux", "mechanics"}
 
 
+@pytest.mark.thorough(but=["pump"])
 @pytest.mark.parametrize(
     ("name", "keys"),
     [("winch", _FIRST), ("winch", {*PAGES} - _FIRST - {"start_up"}), ("pump", {"start_up"})],

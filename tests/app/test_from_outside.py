@@ -45,6 +45,7 @@ def test_a_format_has_its_button(qtbot: QtBot, winch: Path, tmp_path: Path, monk
     assert (tmp_path / "s.txt").read_text() == load_bench(winch).name
 
 
+@pytest.mark.thorough
 def test_a_sensor_is_one_module(qtbot: QtBot, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setitem(SENSORS, "resolver", RESOLVER)
     monkeypatch.setattr(MagnetPlate, "sensors", (*MagnetPlate.sensors, "resolver"))

@@ -16,6 +16,7 @@ from hands import copy_bench, drop, type_into
 from makers import warmed
 
 
+@pytest.mark.thorough
 def test_the_page_says_how_hot_and_takes_constants_and_trip(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("run", "Heat")

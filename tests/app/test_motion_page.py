@@ -6,6 +6,7 @@ import math
 from pathlib import Path
 
 import numpy as np
+import pytest
 from PySide6.QtCore import Qt
 from PySide6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
@@ -136,6 +137,7 @@ def test_a_measured_run_with_the_simulated_one_beside_it(window: Window, qtbot: 
     assert len(run.speed_plot.data("simulated")[0]) > 100
 
 
+@pytest.mark.thorough
 def test_ways_in_pulses_and_a_stepped_move(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch.parents[1] / "carousel" / "carousel.bench.json", tmp_path))
     document = window.document

@@ -125,6 +125,7 @@ def test_a_wrong_file_asks_nothing_and_recent_files_open(window: Window, winch: 
     assert window.document.bench.settings.run.speed != 55.0
 
 
+@pytest.mark.thorough
 def test_steady_work_is_autosaved_and_offered_by_name(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
@@ -179,6 +180,7 @@ for k in range(100000):
 """
 
 
+@pytest.mark.thorough
 def test_kills_leave_a_whole_file_and_no_litter(winch: Path, tmp_path: Path) -> None:
     path = copy_bench(winch, tmp_path)
     for k in range(3):
@@ -194,6 +196,7 @@ def test_kills_leave_a_whole_file_and_no_litter(winch: Path, tmp_path: Path) -> 
     assert not list(tmp_path.glob(".*.part"))
 
 
+@pytest.mark.thorough
 def test_what_the_program_does_itself_is_no_undo_step(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
@@ -278,6 +281,7 @@ def test_a_blank_in_a_field_starts_nothing_and_stopping_works_from_everywhere(
     assert not run.running
 
 
+@pytest.mark.thorough
 def test_a_picture_of_the_window_leaves_its_buttons_where_they_are(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
@@ -295,6 +299,7 @@ def test_a_picture_of_the_window_leaves_its_buttons_where_they_are(
         assert page.body.isAncestorOf(page.number("speed")) is (height < 700)  # type: ignore[attr-defined]
 
 
+@pytest.mark.thorough
 def test_fields_take_an_entry_whole_or_not_at_all(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("plate", "Drive and supply")
@@ -486,6 +491,7 @@ def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pyte
     logs.LOG.propagate = True
 
 
+@pytest.mark.thorough
 def test_nothing_a_file_says_is_markup(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     """An image link in a bench's texts would open any local path, and a large one freezes the window."""
     evil = "<img src='/etc/hostname'><b>bold</b>"

@@ -36,6 +36,7 @@ from hands import answering, choose, copy_bench, drop, press_main, type_into
 from makers import save, staircase
 
 
+@pytest.mark.thorough
 def test_an_edit_waits_until_it_is_settled(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     """Settled at 48 V; then 36 V, 40 kHz and 800 ns are typed: everything goes on with what was settled, and says so."""
     window.open(copy_bench(winch, tmp_path))
@@ -71,6 +72,7 @@ def test_an_edit_waits_until_it_is_settled(window: Window, qtbot: QtBot, winch: 
     assert build_drive(window.document.bench).inverter.v_supply == 36.0
 
 
+@pytest.mark.thorough
 def test_one_list_of_open_points_everywhere(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.document.edit("no checks", window.document.bench.model_copy(update={"checks": {}}))
@@ -107,6 +109,7 @@ def test_a_reason_is_not_proposed_against_a_finding(
         assert seen == [""]
 
 
+@pytest.mark.thorough
 def test_the_open_page_comes_first_and_channels_are_questioned(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
@@ -234,6 +237,7 @@ def test_nothing_of_a_bench_becomes_code(winch: Path, tmp_path: Path) -> None:
     assert ",'=cmd()" in rows
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("seed", range(1))
 def test_pages_of_any_bench_show_whole_figures(window: Window, qtbot: QtBot, seed: int) -> None:
     """Benches drawn over all that physics allows: no page ends in a traceback, ``nan`` or ``inf``."""

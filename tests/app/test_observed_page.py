@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
+import pytest
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.circuit.observed import ObservedPage
@@ -13,6 +14,7 @@ from crisp_compass.app.window import Window
 from hands import copy_bench, type_into
 
 
+@pytest.mark.thorough
 def test_without_a_sensor(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     window.open(copy_bench(Path("demo/hoist/hoist.bench.json"), tmp_path))
     window.document.set_field("sensor", "kind", "none")

@@ -78,6 +78,7 @@ def test_one_carrier_period_and_its_window(window: Window, qtbot: QtBot, winch: 
     assert "0 V usable" in timer.answer.text
 
 
+@pytest.mark.thorough
 def test_schemes_dead_time_and_bad_settings(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("pwm", "Schemes")
@@ -135,6 +136,7 @@ def test_a_command_from_capture_to_speed(window: Window, qtbot: QtBot, winch: Pa
     assert "not above" in page.answer.reason
 
 
+@pytest.mark.thorough
 def test_design_by_placement_with_its_thousand_runs(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
@@ -218,6 +220,7 @@ def test_a_measured_step_is_judged_kept_and_advised_on(
     assert trials.answer.text == "4 trials"
 
 
+@pytest.mark.thorough
 def test_integers_there_and_back_then_c_sources(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("current_loop", "Number format")
@@ -277,6 +280,7 @@ def _says(page: SpeedResponsePage, text: str) -> bool:
     return page.answer.text == "Not as designed" and text in " ".join(page.findings.texts)
 
 
+@pytest.mark.thorough
 def test_a_measured_response_of_the_speed_says_what_differs(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("speed_loop", "Measured response")
@@ -379,6 +383,7 @@ def test_the_speed_loop_by_each_method_and_along_its_ramp(window: Window, qtbot:
     assert "edited, not settled" in ramp.answer._reason.text()
 
 
+@pytest.mark.thorough
 def test_a_shaft_that_twists_is_read_taken_and_notched(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     """A noise from the simulated drive is dropped on Resonance: the shaft is told, taken into simulation and design, a notch put on it; each is one step back."""
     bench = copy_bench(winch, tmp_path)

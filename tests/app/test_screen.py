@@ -63,6 +63,7 @@ def test_tour_and_benchmark_refuse_in_one_line(tmp_path: Path) -> None:
         assert done.stderr.count("\n") == 1
 
 
+@pytest.mark.thorough
 def test_night_comes_to_every_page_though_only_the_shown_one_is_dressed_at_once(
     window: Window, winch: Path, tmp_path: Path
 ) -> None:

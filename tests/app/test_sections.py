@@ -276,6 +276,7 @@ def test_interference_readings(window: Window, qtbot: QtBot) -> None:
     assert len(window.document.bench.spikes) == 2
 
 
+@pytest.mark.thorough
 def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
     for seed in range(3):
         save(staircase(0.4, [0.5, 1.0, 1.5, 2.0, 2.5], seed=seed, rate=1e3), tmp_path / f"r{seed}.csv")
@@ -298,6 +299,7 @@ def test_repeats_stand_side_by_side(window: Window, qtbot: QtBot, tmp_path: Path
     assert window.page.section == "Capture"
 
 
+@pytest.mark.thorough
 def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     dropped(qtbot, window, tmp_path / "winch-run-up.csv")
@@ -438,6 +440,7 @@ def test_orders_say_what_is_missing(window: Window, qtbot: QtBot) -> None:
     assert "the resistance is missing" in window.page.answer.reason
 
 
+@pytest.mark.thorough
 def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("commutation")
@@ -455,6 +458,7 @@ def test_only_the_sections_of_this_sensor_are_offered(window: Window, winch: Pat
     assert not window.page.tabs["Lead orders"].isHidden()
 
 
+@pytest.mark.thorough
 def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:
@@ -476,6 +480,7 @@ def test_run_refuses_what_no_bench_has_and_lets_a_load_drive(
     assert page.port.speed < -10.0
 
 
+@pytest.mark.thorough
 def test_amperes_typed_as_rms_are_brought_to_the_fields_base(
     window: Window, qtbot: QtBot, winch: Path, tmp_path: Path
 ) -> None:

@@ -35,6 +35,7 @@ def pump(window: Window, tmp_path: Path) -> Window:
     return window
 
 
+@pytest.mark.thorough
 def test_sequence_rows_are_copied_pasted_judged_and_levers_move_them(pump: Window, qtbot: QtBot) -> None:
     assert "commutation" not in [w.key for w in waypoints_of(pump.document.bench)]
     pump.travel("start_up")
@@ -70,6 +71,7 @@ def test_sequence_rows_are_copied_pasted_judged_and_levers_move_them(pump: Windo
     assert "at least" in page.answer.reason
 
 
+@pytest.mark.thorough
 def test_the_estimator_page_shows_where_the_angle_is_good(pump: Window, qtbot: QtBot) -> None:
     pump.travel("start_up", "Estimator")
     page = pump.page
@@ -91,6 +93,7 @@ def test_the_estimator_page_shows_where_the_angle_is_good(pump: Window, qtbot: Q
     assert page.found.design.hand_over > 1.5 * before.design.hand_over
 
 
+@pytest.mark.thorough
 def test_the_map_grows_is_cancelled_and_a_cell_is_played(
     pump: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -123,6 +126,7 @@ def test_the_map_grows_is_cancelled_and_a_cell_is_played(
         close_pool()
 
 
+@pytest.mark.thorough
 def test_a_failed_start_is_ranked_logged_and_recorded(pump: Window, qtbot: QtBot, tmp_path: Path) -> None:
     pump.travel("start_up", "Failed start")
     page = pump.page

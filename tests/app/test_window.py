@@ -141,6 +141,7 @@ def test_typed_readings(window: Window, qtbot: QtBot) -> None:
     assert window.ledger.entry.text() == "ruv much"
 
 
+@pytest.mark.thorough
 def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     window.travel("resistance")
@@ -154,6 +155,7 @@ def test_an_emptied_temperature_is_unknown_again(window: Window, qtbot: QtBot, w
     assert window.document.bench.settings.resistance.temperature == 23.5
 
 
+@pytest.mark.thorough
 def test_bad_files_leave_everything_as_it_was(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     before = window.document.bench
@@ -248,6 +250,7 @@ def test_closing_with_unsaved_work_asks(
     assert len(asked) == 2
 
 
+@pytest.mark.thorough
 def test_a_capture_is_taken_though_its_page_is_left(
     window: Window, qtbot: QtBot, thruster: Path, tmp_path: Path
 ) -> None:
@@ -294,6 +297,7 @@ def test_every_control_has_a_name_and_the_keyboard_reaches_it(
     window.page.leave()
 
 
+@pytest.mark.thorough
 def test_dial_can_be_turned_by_keys(window: Window, qtbot: QtBot, thruster: Path, tmp_path: Path) -> None:
     window.open(copy_bench(thruster, tmp_path))
     dropped(qtbot, window, tmp_path / "thruster-hand-turn.csv")
@@ -304,6 +308,7 @@ def test_dial_can_be_turned_by_keys(window: Window, qtbot: QtBot, thruster: Path
     assert window.dial.view.caption.startswith("θe 20°: code 4, drive B+A−")
 
 
+@pytest.mark.thorough
 def test_plot_saves_what_it_shows(window: Window, winch: Path, tmp_path: Path) -> None:
     window.open(copy_bench(winch, tmp_path))
     plot = window.page.gain  # type: ignore[attr-defined]
@@ -330,6 +335,7 @@ def test_text_contrast_is_at_least_4_5(name: str) -> None:
     assert contrast(table["ink"], table["sheet"]) >= 7
 
 
+@pytest.mark.thorough
 def test_another_bench_starts_with_a_drive_of_its_own(
     window: Window, qtbot: QtBot, winch: Path, thruster: Path, tmp_path: Path
 ) -> None:

@@ -31,6 +31,7 @@ def start(*arguments: object, **environment: str) -> subprocess.Popen[bytes]:
     )  # fmt: skip
 
 
+@pytest.mark.thorough
 def test_a_path_is_a_name_and_never_a_pattern(
     tmp_path: Path, capsys: pytest.CaptureFixture[str], monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -183,6 +184,7 @@ def test_what_a_file_says_never_steers_a_terminal(tmp_path: Path, capsys: pytest
     assert not set("\x1b\x07\u202e") & set((tmp_path / "h.h").read_text(encoding="utf-8"))
 
 
+@pytest.mark.thorough
 def test_a_lot_keeps_its_work_whatever_one_file_does(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     for k in range(3):
         shutil.copy(STAIRS, tmp_path / f"{k}.csv")
@@ -194,6 +196,7 @@ def test_a_lot_keeps_its_work_whatever_one_file_does(tmp_path: Path, capsys: pyt
     assert (found["files"], found["refused"], found["agreement"]["resistance"]["count"]) == (6, 2, 4)
 
 
+@pytest.mark.thorough
 def test_streams_that_take_nothing(tmp_path: Path) -> None:
     with open("/dev/full", "wb") as full:
         p = subprocess.run([sys.executable, "-m", "crisp_compass", "check", str(HATCH)], stdout=full, stderr=subprocess.PIPE, check=False)
@@ -235,6 +238,7 @@ def _group(process: Path) -> int:
         return -1
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("how", [signal.SIGINT, signal.SIGKILL])
 def test_a_study_that_is_stopped_leaves_no_workers(how: signal.Signals) -> None:
     p = subprocess.Popen(
@@ -252,6 +256,7 @@ def test_a_study_that_is_stopped_leaves_no_workers(how: signal.Signals) -> None:
     assert not _workers_of(p.pid)
 
 
+@pytest.mark.thorough
 def test_damaged_kernels_are_compiled_again_and_a_cache_that_cannot_be_is_done_without(tmp_path: Path) -> None:
     code = (
         "import numpy as np\n"

@@ -113,6 +113,7 @@ def test_drive_needs_what_it_runs_on(bench: Bench, thruster: Path) -> None:
         build_drive(_fields(bench, "sensor", kind="halls"))
 
 
+@pytest.mark.thorough(only=["shake"])
 @pytest.mark.parametrize("name", SCENARIOS)
 def test_scenarios_run_without_a_fault_and_start_at_zero(bench: Bench, name: str) -> None:
     trace, fault = run_scenario(bench, name)

@@ -63,6 +63,7 @@ def heavier(drive: ServedDrive) -> None:
 BENCHES: dict[str, Callable[[], Bench]] = {"servo": lambda: load_bench(DEMO / "winch" / "winch.bench.json"), "stepper": lambda: random_drive(13, "carousel"), "cage": lambda: random_cage(1)}
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("kind", list(BENCHES))
 def test_the_likeliest_cause_is_the_one_that_was_built_in(kind: str, tmp_path: Path) -> None:
     bench = BENCHES[kind]()

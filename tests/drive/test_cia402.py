@@ -83,6 +83,7 @@ def test_faults_reset_by_an_edge_and_words_tell_the_states() -> None:
         next_word(S.FAULT)
 
 
+@pytest.mark.thorough
 def test_canopens_own_client_of_the_profile_runs_it_by_process_data(tmp_path: Path) -> None:
     import canopen
 
@@ -135,6 +136,7 @@ def test_canopens_own_client_of_the_profile_runs_it_by_process_data(tmp_path: Pa
         network.disconnect()
 
 
+@pytest.mark.thorough
 def test_a_drive_known_by_its_data_sheet_alone_is_armed_by_its_control_word(tmp_path: Path) -> None:
     if not _has_multicast():
         pytest.skip("this machine carries no multicast")

@@ -49,6 +49,7 @@ class Heard:
         raise AssertionError([e.kind for e in self.events[-5:]])
 
 
+@pytest.mark.thorough
 def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path: Path) -> None:
     with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
         described = load_description(tmp_path / "drive.json")
@@ -93,6 +94,7 @@ def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path:
         talk.close()
 
 
+@pytest.mark.thorough
 def test_whoever_only_looks_leaves_somebody_elses_motor_alone(tmp_path: Path) -> None:
     with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
         commands = by_name(told, "commands")
@@ -120,6 +122,7 @@ def test_whoever_only_looks_leaves_somebody_elses_motor_alone(tmp_path: Path) ->
         other.close()
 
 
+@pytest.mark.thorough
 def test_a_device_that_goes_silent_is_lost_in_one_sentence(tmp_path: Path) -> None:
     with served(tmp_path, "tcp:127.0.0.1:0") as (process, where, _):
         heard = Heard()
@@ -148,6 +151,7 @@ while True:
 """
 
 
+@pytest.mark.thorough(but=["9"])
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
 def test_a_killed_or_suspended_client_leaves_a_motor_at_rest(how: signal.Signals, tmp_path: Path) -> None:
     """Each time within the watchdog's time; tools/drive_kills.py 500 does it five hundred times, in tests of the drive too."""
@@ -186,6 +190,7 @@ class _Slow:
             self.beats.append(time.monotonic())
 
 
+@pytest.mark.thorough
 def test_a_look_that_takes_longer_than_the_watchdog_is_divided(monkeypatch: pytest.MonkeyPatch) -> None:
     many = [{"name": f"v{k}", "address": 3 * k, "type": "uint16"} for k in range(120)]
     described = Description.model_validate({

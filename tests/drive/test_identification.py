@@ -44,6 +44,7 @@ def figures(text: str) -> tuple[float, float]:
     return float(words[0]), float(words[-2])
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize(
     ("seed", "demo", "halls"),
     [(22, "winch", False), (5, "winch", True), (4, "carousel", False)], ids=["encoder", "halls", "stepper"],
@@ -88,6 +89,7 @@ def test_a_random_drive_is_identified_within_its_bars(seed: int, demo: str, hall
     assert abs(drive.speed) < 0.5
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("seed", [9, 17, 18], ids=["hunts at no load", "volts over frequency", "much of the voltage is lost"])
 def test_a_random_cage_is_identified_within_its_bars(seed: int, tmp_path: Path) -> None:
     truth = random_cage(seed)
@@ -111,6 +113,7 @@ def test_a_random_cage_is_identified_within_its_bars(seed: int, tmp_path: Path) 
     assert abs(drive.speed) < 5.0
 
 
+@pytest.mark.thorough
 def test_over_a_wire_from_the_command_with_leave_to_move(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     bench = DEMO / "hatch" / "hatch.bench.json"
     with served(tmp_path, "tcp:127.0.0.1:0", bench) as (_, where, told):
@@ -135,6 +138,7 @@ def test_over_a_wire_from_the_command_with_leave_to_move(tmp_path: Path, capsys:
         assert "capture memory" in capsys.readouterr().err
 
 
+@pytest.mark.thorough
 def test_a_rehearsal_says_what_would_flow_from_the_plate_alone() -> None:
     assert guessed(load_bench(DEMO / "thruster" / "thruster.bench.json"))[1] == ("hall table",)
     hatch = bare(load_bench(DEMO / "hatch" / "hatch.bench.json"))

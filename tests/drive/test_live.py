@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
@@ -191,6 +192,7 @@ def _listened(told: Description, rows: int) -> tuple[LiveStore, LiveReader]:
     return store, reader
 
 
+@pytest.mark.thorough
 def test_sixteen_channels_in_every_period_come_without_a_loss_and_become_a_capture(tmp_path: Path) -> None:
     with serving(tmp_path) as (link, told, where):
         assert told.live is not None

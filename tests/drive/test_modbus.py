@@ -146,6 +146,7 @@ def test_what_waits_for_a_restart_counts_after_it_and_through_a_stop() -> None:
     assert drive._sim.drive.control.r == pytest.approx(before, rel=1e-3)
 
 
+@pytest.mark.thorough
 def test_a_stop_takes_its_own_time_whatever_was_written(tmp_path: Path) -> None:
     """A client writes the slowest ramp and hardly any current, runs, and falls silent: at rest in the time that the description tells."""
     with served(tmp_path, "tcp:127.0.0.1:0") as (_, where, told):
@@ -166,6 +167,7 @@ def test_a_stop_takes_its_own_time_whatever_was_written(tmp_path: Path) -> None:
         one.close()
 
 
+@pytest.mark.thorough(but=["silent"])
 @pytest.mark.parametrize("how", ["silent", "gone", "crowded"])
 def test_a_lost_client_stops_the_motor(how: str, tmp_path: Path) -> None:
     """Silence, a broken connection, and silence while somebody else keeps asking: disarmed within the watchdog's time, at rest in the time told."""
@@ -191,6 +193,7 @@ def test_a_lost_client_stops_the_motor(how: str, tmp_path: Path) -> None:
         other.close()
 
 
+@pytest.mark.thorough
 def test_a_serial_line_is_fed_by_its_heartbeat_alone(tmp_path: Path) -> None:
     assert crc16(bytes((0x02, 0x07))).to_bytes(2, "little") == bytes((0x41, 0x12))
     with served(tmp_path, "pty") as (_, where, told):
@@ -217,6 +220,7 @@ def test_a_serial_line_is_fed_by_its_heartbeat_alone(tmp_path: Path) -> None:
         client.close()
 
 
+@pytest.mark.thorough
 def test_a_bad_line_shows_no_wrong_value(tmp_path: Path) -> None:
     """One answer in fifty with a wrong bit and one in a hundred lost: 200 reads, each right or asked again."""
     with served(tmp_path, "pty", WINCH, "--broken", "0.02", "--lost", "0.01", "--latency", "0.001") as (_, where, _told):
@@ -328,6 +332,7 @@ def test_commands_speak_to_a_drive_of_somebody_else(foreign: tuple[str, Path], t
     assert len(capture["speed"]) == said["rows"] > 10
 
 
+@pytest.mark.thorough
 def test_what_is_no_drive_is_said_within_the_time(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     described = tmp_path / "d.json"
     good = {"protocol": "tcp", "unit_id": 1, "parameters": [{"name": "a", "address": 0, "type": "int32"}]}
@@ -379,6 +384,7 @@ def _has_multicast() -> bool:
     return False
 
 
+@pytest.mark.thorough
 def test_a_node_of_a_can_bus_answers_canopens_own_client(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     import canopen
     from canopen.sdo.exceptions import SdoAbortedError

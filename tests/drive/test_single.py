@@ -42,6 +42,7 @@ def _all(bench: Bench) -> list[str]:
     return [o.key for w in BY_KEY.values() for s in w.sections for o in offers(bench, told, w.key, s.name)]
 
 
+@pytest.mark.thorough(but=["hatch-wanted3"])
 @pytest.mark.parametrize(("name", "wanted"), [
     ("winch", ["levels", "steps", "steps_across", "coast", "run_up", "chirp", "alignment", "pole_search", "current_step", "speed_steps"]),
     ("thruster", ["levels", "steps", "steps_across", "coast", "run_up", "halls", "pole_search", "current_step", "speed_steps"]),
@@ -64,6 +65,7 @@ def test_what_is_offered_fits_motor_and_sensor_and_goes_through(name: str, wante
                 assert q.interval95[0] - 0.02 * true < true < q.interval95[1] + 0.02 * true, (key, estimate)
 
 
+@pytest.mark.thorough
 def test_pulses_find_axis_and_pole_where_the_iron_tells_it(tmp_path: Path) -> None:
     bench = _bench("winch")
     rng = np.random.default_rng(3)
@@ -85,6 +87,7 @@ def test_pulses_find_axis_and_pole_where_the_iron_tells_it(tmp_path: Path) -> No
         assert abs(drive.speed) < 1.0
 
 
+@pytest.mark.thorough
 def test_a_capture_never_lands_on_another_and_a_rehearsal_leaves_nothing(tmp_path: Path) -> None:
     bench = _bench("winch")
     first, second = (take_one(bench, _hand(bench), tmp_path, "levels", now=lambda: NOW, prefix="w").evidence.file for _ in range(2))
@@ -95,6 +98,7 @@ def test_a_capture_never_lands_on_another_and_a_rehearsal_leaves_nothing(tmp_pat
     assert sorted(p.name for p in tmp_path.iterdir()) == ["w-levels-2.csv", "w-levels.csv"]
 
 
+@pytest.mark.thorough
 def test_a_swing_over_a_run_up_reaches_the_windings(tmp_path: Path) -> None:
     bench = _bench("winch")
     take_one(bench, _hand(bench), tmp_path, "chirp", now=lambda: NOW, prefix="w")

@@ -151,6 +151,7 @@ def _run(*command: str | Path, folder: Path) -> subprocess.CompletedProcess[str]
     return subprocess.run([str(c) for c in command], cwd=folder, check=False, capture_output=True, text=True)
 
 
+@pytest.mark.thorough(but=["encoder", "estimator", "six-step", "rotor field", "armature", "stepping"])
 @needs_gcc
 @pytest.mark.parametrize("case", CASES)
 def test_it_compiles_runs_a_motor_and_replays_the_drive(case: str, tmp_path: Path) -> None:
@@ -211,6 +212,7 @@ def test_no_rule_is_left_that_the_list_does_not_name(case: str, parts: str, tmp_
     assert "(error)" not in told
 
 
+@pytest.mark.thorough
 @needs_gcc
 def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
     """The vectors would notice a port that took one value for another."""
@@ -243,6 +245,7 @@ def test_a_wrong_constant_fails_the_vectors(tmp_path: Path) -> None:
     assert not missed
 
 
+@pytest.mark.thorough
 @needs_gcc
 def test_a_wrong_level_of_the_brake_fails_the_vectors(tmp_path: Path) -> None:
     write_files(tmp_path, make_firmware(CASES["brake resistor, fold-back"](), "t").files)
@@ -256,6 +259,7 @@ def test_a_wrong_level_of_the_brake_fails_the_vectors(tmp_path: Path) -> None:
         assert _run("./v", *sorted(tmp_path.glob("vectors/*.csv")), folder=tmp_path).returncode != 0, name
 
 
+@pytest.mark.thorough
 @needs_gcc
 def test_a_wrong_constant_around_the_speed_loop_fails_the_vectors(tmp_path: Path) -> None:
     write_files(tmp_path, make_firmware(around_the_loop(), "t").files)
@@ -273,6 +277,7 @@ def test_a_wrong_constant_around_the_speed_loop_fails_the_vectors(tmp_path: Path
     assert not missed
 
 
+@pytest.mark.thorough
 @needs_gcc
 def test_a_wrong_constant_of_a_move_or_of_power_fails_the_vectors(tmp_path: Path) -> None:
     missed = []
@@ -293,6 +298,7 @@ def test_a_wrong_constant_of_a_move_or_of_power_fails_the_vectors(tmp_path: Path
     assert not missed
 
 
+@pytest.mark.thorough
 def test_the_vectors_enter_every_limit() -> None:
     """Current limit, voltage limit, under-voltage and its acknowledging are part of what a port must repeat."""
     plan = plan_of(CASES["weakening"]())
@@ -314,6 +320,7 @@ def test_the_vectors_enter_every_limit() -> None:
     assert faults[-1, 0] == 1
 
 
+@pytest.mark.thorough
 @pytest.mark.skipif(
     shutil.which("cmake") is None or shutil.which("gcc") is None, reason="cmake or gcc is not installed"
 )

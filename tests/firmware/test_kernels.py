@@ -77,6 +77,7 @@ int main(void) {
     assert 100 < limited < 0.95 * COUNT
 
 
+@pytest.mark.thorough
 def test_indirect_field_orientation_is_the_kernel(tmp_path: Path) -> None:
     bench = load_bench("demo/hoist/hoist.bench.json")
     write_sources(bench, tmp_path)

@@ -25,6 +25,7 @@ def soft_levels(rng: np.random.Generator, *, one_sided: bool) -> tuple[float, np
     return r, measured, r * current + sign * loss * 0.5 * (grown[0] + grown[1]), noise
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("one_sided", [False, True])
 def test_a_soft_knee_moves_neither_value_nor_bar(one_sided: bool) -> None:
     """Also where the two legs' knees have different shapes: 95th percentile below 0.7 %, intervals hold in about 95 %."""
@@ -38,6 +39,7 @@ def test_a_soft_knee_moves_neither_value_nor_bar(one_sided: bool) -> None:
     assert 0.86 <= held / count <= 1.0
 
 
+@pytest.mark.thorough
 def test_without_any_loss_the_bar_is_still_right() -> None:
     rng, held = np.random.default_rng(4), 0
     for _ in range(36):

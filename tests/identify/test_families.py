@@ -306,6 +306,7 @@ def test_running_data_tell_friction_too_where_nothing_else_is_driven() -> None:
                 assert e.u < 0.2 * true
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("kind", ["stays", "slow", "soon gone"])
 def test_a_second_part_of_the_fading_flux_is_taken_out(kind: str) -> None:
     """Remanence, a slower or a faster exponential of 1 to 8 % on the same shaft, which sags: it moved Tr by 14, 8 and 2 % before."""

@@ -38,6 +38,7 @@ def test_truth_lies_within_the_error_bar(
     assert found["kv_peak"].value == pytest.approx(60 / (2 * math.pi * math.sqrt(3) * 7 * psi), rel=2e-3)
 
 
+@pytest.mark.thorough
 def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     rng = np.random.default_rng(3)
     hits, n = 0, 36

@@ -30,6 +30,7 @@ def test_truth_lies_within_the_error_bar(r: float, inductance: float, extra: dic
         assert found[name].value == pytest.approx(truth, rel=0.02)
 
 
+@pytest.mark.thorough
 def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     rng = np.random.default_rng(2)
     hits, n = 0, 24

@@ -106,6 +106,7 @@ def test_refusals(name: str) -> None:
         fit_resistance(capture)
 
 
+@pytest.mark.thorough
 def test_any_shape_of_knee_leaves_the_bridge_calibrated() -> None:
     """Dead-time voltage as a step, a ramp or a smooth bend below a tenth of the largest current, one or two sides."""
     rng = np.random.default_rng(5)

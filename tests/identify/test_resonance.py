@@ -50,6 +50,7 @@ def shaken(bench: Bench, seed: int, *, seconds: float = 5.0, size: float = 6.0, 
     return Capture("shaken.csv", t["t"], {"speed_ref": t["speed_ref"], "speed": t["speed_seen"], "i_q": t["i_q"] + rng.normal(0, 0.01, len(t["t"]))})
 
 
+@pytest.mark.thorough
 def test_a_twisting_shaft_is_found_in_the_simulated_drive(winch: Path) -> None:
     """Nine shafts; with and without the reference recorded. 95 % bars of 45 figures hold 41 at least."""
     bench, rng, held, worst = load_bench(winch), np.random.default_rng(5), [], 0.0
@@ -88,6 +89,7 @@ def _two_masses(seconds: float, fs: float, seed: int, noise: float, *, rigid: bo
     return Capture("scipy.csv", t, {"speed": y[:, 0] + 80 + rng.normal(0, noise, len(t)), "i_q": u})
 
 
+@pytest.mark.thorough
 def test_scipys_two_masses_and_a_rigid_shaft() -> None:
     found = fit_resonance(_two_masses(4.0, 8000.0, 1, 0.05), kt=0.15)
     told = found.estimates
@@ -109,6 +111,7 @@ def _with(capture: Capture, **columns: FloatArray | None) -> Capture:
     return replace(capture, columns=kept)
 
 
+@pytest.mark.thorough
 def test_what_cannot_tell_is_refused(tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:
     good = _two_masses(4.0, 8000.0, 3, 0.05)
     t = good.time

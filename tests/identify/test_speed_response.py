@@ -58,6 +58,7 @@ def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise
     return Capture("c", np.linspace(0, n * ts, n, endpoint=False), {"speed_ref": reference, "speed": speed, "i_q": flow}, {"delay": str(dead * ts + ts * (1 - share) / share)})
 
 
+@pytest.mark.thorough(but=["steps-False", "steps-True"])
 @pytest.mark.parametrize("ideal", [False, True])
 @pytest.mark.parametrize("kind", ["steps", "reversal", "loaded step"])
 def test_inertia_and_delay_of_a_loop_that_answers_its_own_noise(kind: str, ideal: bool) -> None:
@@ -75,6 +76,7 @@ def test_inertia_and_delay_of_a_loop_that_answers_its_own_noise(kind: str, ideal
         assert all(e.value > 0 for e in found.values())
 
 
+@pytest.mark.thorough
 def test_what_the_capture_does_not_determine_is_left_out_and_said() -> None:
     told = fit_speed_response(loop("ramp", 1), kt=KT)
     assert told.estimates["inertia"].value == pytest.approx(J, rel=0.04)

@@ -131,6 +131,7 @@ def measured(
     return Capture("step.csv", t - t[0], columns)
 
 
+@pytest.mark.thorough
 def test_effective_figures_and_their_error_bars() -> None:
     """24 steps over windings, delays, sampling: 95 % intervals hold the truth in nine of ten and more."""
     rng = np.random.default_rng(8)

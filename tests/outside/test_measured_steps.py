@@ -58,6 +58,7 @@ def made_step(rng: np.random.Generator, *, voltage: bool) -> tuple[Capture, Runn
     return Capture("step.csv", t - t[0], columns), expected, (r, inductance, delay * TS)
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("voltage", [True, False])
 def test_intervals_hold_over_starts_limits_and_dead_time(voltage: bool) -> None:
     rng, held, count = np.random.default_rng(6), np.zeros(3), 15
@@ -70,6 +71,7 @@ def test_intervals_hold_over_starts_limits_and_dead_time(voltage: bool) -> None:
     assert (held >= 0.87 * count).all(), held
 
 
+@pytest.mark.thorough
 def test_another_rule_at_the_limit_is_named_only_where_it_shows() -> None:
     rng, said, own = np.random.default_rng(8), 0, 0
     for _ in range(14):

@@ -47,6 +47,7 @@ def bridge(speed: float, volts: float, seconds: float, step: float = 5e-7) -> tu
     return power / count, torque / count
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("speed", [260.0, 330.0])
 def test_the_diodes_feed_the_bus_and_brake_the_shaft(speed: float) -> None:
     """Against a bridge of ideal diodes phase by phase: within 4 % of power and torque, just above the bus, where single legs conduct, within 8 %."""

@@ -162,6 +162,7 @@ def test_colours_are_known_or_refused() -> None:
 # ---- the unknown cable
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize(("wrong", "misjudged"), [(0.02, 0.02), (0.1, 0.06)])
 def test_random_cables_are_never_fed_the_wrong_way(wrong: float, misjudged: float) -> None:
     """A person follows the advice, some readings are wrong; the cable is a circuit of its own (tools/attack_cable.py)."""

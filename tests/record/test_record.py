@@ -108,6 +108,7 @@ def test_the_record_holds_what_was_tried_and_both_forms_say_the_same(
         assert said in printed
 
 
+@pytest.mark.thorough
 def test_record_says_when_a_capture_has_changed(winch: Path, tmp_path: Path) -> None:
     for file in winch.parent.iterdir():
         shutil.copy(file, tmp_path)
@@ -116,6 +117,7 @@ def test_record_says_when_a_capture_has_changed(winch: Path, tmp_path: Path) -> 
     assert "the capture has changed since it was read" in write_report(load_bench(winch), tmp_path, "now")
 
 
+@pytest.mark.thorough
 def test_pdf_record_has_a_page_for_every_capture(winch: Path) -> None:
     content = write_pdf(load_bench(winch), winch.parent, "2026-05-12 15:00")
     assert content.startswith(b"%PDF-")

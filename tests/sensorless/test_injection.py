@@ -156,6 +156,7 @@ def _off(trace: object) -> np.ndarray:
     return np.remainder(trace["theta_seen"] - trace["theta_e"] + math.pi, 2 * math.pi) - math.pi  # type: ignore[index]
 
 
+@pytest.mark.thorough
 def test_random_motors_are_found_creep_climb_and_reverse_as_predicted() -> None:
     """Some thirty motors: no pole taken wrongly, the angle's noise as predicted, nine in ten through climb and reversal."""
     done, passed, ratios = 0, 0, []

@@ -288,6 +288,7 @@ def test_a_map_agrees_with_starts_played_in_full_within_chance(bench: Bench) -> 
     assert binomial(17, 20) == pytest.approx(tuple(scipy.stats.binomtest(17, 20).proportion_ci(method="exact")))
 
 
+@pytest.mark.thorough
 def test_a_load_that_drives_counts_in_every_study(bench: Bench) -> None:
     rated = study_of(bench).rated_torque
     for kind, share in (("drives", 0.05), ("brakes", 0.15)):
@@ -459,6 +460,7 @@ def test_a_wrong_resistance_turns_the_angle_of_a_dragged_rotor_as_the_page_says(
     assert abs(errors[1] - errors[0]) == pytest.approx(promised, rel=0.25)
 
 
+@pytest.mark.thorough
 def test_causes_are_found_by_two_looks_and_ties_are_called_ties(bench: Bench) -> None:
     likelihoods = cause_likelihoods(bench, draws=8)
     first = {s: rank(Seen(s), (), likelihoods)[0].cause.key for s in SYMPTOMS}

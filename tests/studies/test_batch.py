@@ -35,6 +35,7 @@ def draw_or_die(task: tuple[int, str], seed: int) -> tuple[int, float]:
     return draw(place, seed)
 
 
+@pytest.mark.thorough
 def test_the_same_seed_gives_the_same_answers_on_one_worker_and_on_three(tmp_path: Path) -> None:
     tasks = list(range(90))
     alone = spread(draw, tasks, seed=7, workers=1)
@@ -55,6 +56,7 @@ def test_the_same_seed_gives_the_same_answers_on_one_worker_and_on_three(tmp_pat
         spread(draw, tasks, workers=0)
 
 
+@pytest.mark.thorough
 def test_a_cluster_gives_the_same_and_survives_a_killed_worker(tmp_path: Path) -> None:
     distributed = pytest.importorskip("distributed")
     tasks = list(range(60))

@@ -47,6 +47,7 @@ def test_a_load_beyond_the_holding_torque_loses_steps_by_fours(share: float, los
         assert sim.state[state.FIELD] == pytest.approx(m.pole_pairs * round(10.0 / count_of(bench)) * count_of(bench), rel=1e-12)
 
 
+@pytest.mark.thorough
 def test_the_least_current_and_the_most_acceleration_are_edges() -> None:
     bench = opened()
     found = stepped_outlook(bench)

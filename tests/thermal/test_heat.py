@@ -75,6 +75,7 @@ def test_courses_are_those_of_the_equations() -> None:
     assert hottest(MOTOR, [Stretch(20.0, 10.0), Stretch(period - 20.0, 0.0)], 40.0) == pytest.approx(145.0, abs=0.3)
 
 
+@pytest.mark.thorough
 def test_a_proposed_overload_trip_keeps_any_load_within_the_limit() -> None:
     """Random currents, held back only by the counter, as the firmware counts: the winding stays below its limit, and the trip is no more timid than it must be."""
     around, most, limit = Around(40.0, 2.0), 15.0, 145.0
@@ -100,6 +101,7 @@ def test_a_proposed_overload_trip_keeps_any_load_within_the_limit() -> None:
     assert limit - 25 < hottest_seen < limit + 1.5
 
 
+@pytest.mark.thorough
 def test_a_warmed_motor_tells_its_thermal_constants() -> None:
     held, names = [], ("to_housing", "to_air", "winding_time", "housing_time")
     for seed in range(10):
@@ -130,6 +132,7 @@ def test_a_warmed_motor_tells_its_thermal_constants() -> None:
             fit_heating(Capture("x.csv", np.linspace(0, 2400, n), columns, notes))
 
 
+@pytest.mark.thorough
 def test_a_motor_of_more_bodies_is_predicted_and_said_to_be_one() -> None:
     """Winding, iron, housing and air whose convection grows with the temperature, which is no ladder of two: steady rises at another current within 15 %, and the finding."""
     for seed in range(4):
