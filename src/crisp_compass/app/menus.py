@@ -23,7 +23,9 @@ if TYPE_CHECKING:
 
 #: Keys of the waypoints, with Alt, in the order of the course.
 WAYPOINT_KEYS = "1234567890-=[];,"
-KEYS = """Alt+1 … Alt+0, Alt+-\tgo to a leg
+KEYS = """F1	guide to this page
+Ctrl+F	find anything: page, field, value, command, guide
+Alt+1 … Alt+0, Alt+-\tgo to a leg
 Ctrl+PgUp, Ctrl+PgDown\tsections of a leg
 F6, then ← →\ttravel the course
 Ctrl+B\tfollow the next bearing
@@ -55,7 +57,9 @@ class Menus(QObject):
         self._night.setCheckable(True)
         self._night.setChecked(THEME.name == "night")
         help_menu = window.menuBar().addMenu("&Help")
-        self._add(help_menu, "&Keyboard…", self._show_keys, "F1")
+        self._add(help_menu, "&Guide to this page", window.toggle_guide, "F1")
+        self._add(help_menu, "&Find anything…", self._find, "Ctrl+F")
+        self._add(help_menu, "&Keyboard…", self._show_keys, "Ctrl+F1")
         self._add(help_menu, "Copy &diagnostics", self._copy_diagnostics)
         self._add(help_menu, "&About…", self._show_about)
         QShortcut(QKeySequence("F6"), window).activated.connect(window.course.setFocus)
@@ -151,6 +155,11 @@ class Menus(QObject):
         THEME.use("night" if THEME.name == "light" else "light")
         self._night.setChecked(THEME.name == "night")
         self._window.settings.setValue("theme", THEME.name)
+
+    def _find(self) -> None:
+        from crisp_compass.app.finder import find
+
+        find(self._window)
 
     def _show_keys(self) -> None:
         QMessageBox.information(self._window, "Keyboard", KEYS)

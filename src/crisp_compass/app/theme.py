@@ -187,6 +187,10 @@ QScrollBar:horizontal {{ background: transparent; height: 10px; }}
 QScrollBar::handle:horizontal {{ background: {line}; min-width: 24px; border-radius: 4px; }}
 QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
 QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
+QTextBrowser#guide {{ border: none; padding: 0; }}
+QTextBrowser#guide:focus {{ border: none; padding: 0; }}
+QTreeWidget#finder {{ background: {sheet}; color: {ink}; border: 1px solid {line}; selection-background-color: {water}; selection-color: {ink}; }}
+QTreeWidget#finder::item {{ padding: 3px 2px; }}
 QPlainTextEdit#code {{ font-family: "{mono}"; font-size: 12px; }}
 QCheckBox {{ color: {ink}; }}
 QStatusBar {{ background: {sheet}; color: {soft}; border-top: 1px solid {line}; font-size: 12px; }}

@@ -15,6 +15,7 @@ from crisp_compass.app.course_strip import CourseStrip, Place
 from crisp_compass.app.dial import Dial
 from crisp_compass.app.disk_watch import DiskWatch
 from crisp_compass.app.document import Document, demo_folder
+from crisp_compass.app.guide_panel import GuidePanel
 from crisp_compass.app.intake import Arrival, Intake
 from crisp_compass.app.jobs import Job
 from crisp_compass.app.ledger import Ledger
@@ -28,6 +29,7 @@ from crisp_compass.app.widgets.notice import Notice
 from crisp_compass.app.widgets.parts import Text, frame
 from crisp_compass.course.course import headline, sections_of, state_of, waypoints_of
 from crisp_compass.course.open_points import next_bearing
+from crisp_compass.guide import Chapter
 from crisp_compass.loops.current import tune_current
 from crisp_compass.plant.simulation import READY, prepare
 
@@ -63,6 +65,7 @@ class Window(QMainWindow):
         self.dial = Dial()
         self.notices = Notice()
         self.ledger = Ledger(self.document)
+        self.guide = GuidePanel()
         self.bearing = BearingLine()
         self.arrivals = Arrivals(self, self.intake, self.navigator, self.notices)
         self.disk = DiskWatch(self, self.document, self.files)
@@ -82,6 +85,8 @@ class Window(QMainWindow):
         self.navigator.left.connect(self.notices.clear)
         self.navigator.arrived.connect(self._on_arrived)
         self.ledger.refused.connect(self.notice)
+        self.guide.wanted.connect(self.open_guide)
+        self.guide.closed.connect(self.toggle_guide)
         self.course.chosen.connect(self.travel)
         self.document.changed.connect(self.refresh)
         self.document.edited.connect(self.notices.clear)
@@ -103,6 +108,8 @@ class Window(QMainWindow):
         side.setSpacing(0)
         side.addWidget(self.dial)
         side.addWidget(self.ledger, 1)
+        side.addWidget(self.guide, 1)
+        self.guide.hide()
         middle = QHBoxLayout()
         middle.setSpacing(0)
         middle.addWidget(self.navigator.stack, 1)
@@ -162,6 +169,27 @@ class Window(QMainWindow):
         if self.open(path):
             self.connect_simulated()
 
+    def toggle_guide(self) -> None:
+        """Put the guide beside the page, in the place of dial and ledger, or take it away."""
+        shown = self.guide.isHidden()
+        self.guide.setVisible(shown)
+        self.ledger.setVisible(not shown)
+        if shown:
+            self.guide.show_page(self.page.key, self.page.section)
+        self._show_dial()
+        self._order_tabs()
+        (self.guide.view if shown else self.page).setFocus()
+
+    def open_guide(self, chapter: Chapter) -> None:
+        """Go to a chapter's page with the guide beside it."""
+        self.travel(chapter.key, chapter.section)
+        if self.guide.isHidden():
+            self.toggle_guide()
+
+    def _show_dial(self) -> None:
+        """Show the dial where the page has one, the motor an angle, and the guide does not take its room."""
+        self.dial.setVisible(self.page.has_dial and self.document.bench.settings.plate.windings > 1 and self.guide.isHidden())
+
     def follow_bearing(self) -> None:
         """Go where the next bearing points."""
         bearing = next_bearing(self.document.bench, ran=self.document.ran)
@@ -184,9 +212,11 @@ class Window(QMainWindow):
         self.refresh()
         QTimer.singleShot(0, self._order_tabs)
         self.dial.show_view(page.dial_view)
+        if not self.guide.isHidden():
+            self.guide.show_page(page.key, page.section)
 
     def _order_tabs(self) -> None:
-        self.navigator.order_tabs([self.course], [self.dial, *self.ledger.findChildren(QWidget), self.bearing.button])
+        self.navigator.order_tabs([self.course], [self.dial, *self.ledger.findChildren(QWidget), self.guide.line, self.guide.view, self.bearing.button])
 
     # ---- showing
 
@@ -203,7 +233,7 @@ class Window(QMainWindow):
         self.bearing.show_text(next_bearing(bench, ran=self.document.ran).text)
         windings = bench.settings.plate.windings
         self.dial.show_windings(windings)
-        self.dial.setVisible(page.has_dial and windings > 1)  # one armature has no angle to show
+        self._show_dial()
         page.offer_sections(sections_of(bench, page.waypoint))
         page.show_document()
         self._show_title()
@@ -214,7 +244,7 @@ class Window(QMainWindow):
         motor = document.bench.settings.plate.motor
         names = " · ".join(n for n in (document.bench.name, motor) if n)
         self.setWindowTitle(f"{names} – Crisp Compass{mark}")
-        self._status.setText(f"{document.title}{mark}   ·   F1 keyboard   ·   Ctrl+T night")
+        self._status.setText(f"{document.title}{mark}   ·   F1 guide   ·   Ctrl+F find   ·   Ctrl+T night")
 
     def notice(self, sentence: str) -> None:
         """Show one sentence until its cause is gone: the next entry, another page, or dismissed."""

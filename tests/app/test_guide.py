@@ -1,0 +1,114 @@
+"""The guide beside every page, and finding anything: what they name is there, and they lead there."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+import pytest
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QAbstractButton, QApplication
+from pytestqt.qtbot import QtBot
+
+from crisp_compass.app.finder import Finder, places
+from crisp_compass.app.pages import PAGES
+from crisp_compass.app.widgets.number_field import NumberField
+from crisp_compass.app.widgets.rows import Rows
+from crisp_compass.app.window import Window
+from crisp_compass.guide import FOLDER, chapter_at, chapters, search
+from hands import copy_bench
+
+_WANTED = 12
+_MOST = 240
+
+
+def test_every_page_has_its_chapter_and_no_chapter_is_left_over() -> None:
+    places_ = {c.place for c in chapters()}
+    assert {p.relative_to(FOLDER).as_posix().removesuffix(".md") for p in FOLDER.rglob("*.md")} == places_
+    assert {(c.key, c.section) for c in chapters()} == {(k, s) for k, kinds in PAGES.items() for s in kinds}
+    for chapter in chapters():
+        words = len(chapter.text.split())
+        assert _WANTED < words < _MOST, (chapter.place, words)
+        assert chapter.text.startswith("# ")
+        for link in re.findall(r"\]\(([^)]+)\)", chapter.text):
+            assert chapter_at(link) is not None, (chapter.place, link)
+
+
+def test_what_a_chapter_names_is_on_its_page(window: Window) -> None:
+    """Names in bold are fields, buttons or tables of the page."""
+    missing = []
+    for chapter in chapters():
+        named = set(re.findall(r"\*\*([^*]+)\*\*", chapter.text))
+        if not named:
+            continue
+        page = window.page_of(chapter.key, chapter.section)
+        there = {f.title for f in page.fields} | {b.text() for b in page.findChildren(QAbstractButton)} | {r._heading.text() for r in page.findChildren(Rows)}
+        there |= {n.accessibleName() for n in page.findChildren(NumberField)}
+        missing += [(chapter.place, name) for name in sorted(named - there)]
+    assert not missing
+
+
+def test_the_guide_is_searched_titles_first() -> None:
+    assert search("torque mode")[0].chapter.place == "speed_loop/torque-mode"
+    assert search("notch peak")[0].chapter.place == "speed_loop/resonance"
+    assert "**" not in "".join(h.line for h in search("speed"))
+    assert search("") == []
+    assert search("zebra") == []
+
+
+def test_the_guide_goes_with_the_page(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("run", "Limits")
+    qtbot.keyClick(window, Qt.Key.Key_F1)
+    assert window.guide.isVisible()
+    assert not window.ledger.isVisible()
+    assert "What trips the drive" in window.guide.view.toPlainText()
+    window.travel("flux", "Side by side")
+    assert not window.dial.isVisible()
+    window.guide.line.setText("brake resistor")
+    assert "Braking" in window.guide.view.toPlainText()
+    window.guide._on_link(window.guide.view.document().baseUrl().resolved("run/braking"))
+    assert (window.page.key, window.page.section) == ("run", "Braking")
+    assert window.guide.line.text() == ""
+    assert "Where the energy of a stop goes" in window.guide.view.toPlainText()
+    window.guide.line.setText("zebra")
+    assert "Nothing in the guide" in window.guide.view.toPlainText()
+    qtbot.keyClick(window, Qt.Key.Key_F1)
+    assert window.guide.isHidden()
+    assert window.ledger.isVisible()
+
+
+@pytest.mark.parametrize(("words", "kind", "there"), [("notch", "field", ("speed_loop", "Resonance")), ("homing", "page", ("motion", "Homing")), ("flux linkage", "settled", ("flux", "Capture")), ("winch-coast", "capture", ("flux", "Capture"))])
+def test_anything_is_found_by_keyboard(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path, words: str, kind: str, there: tuple[str, str]) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    window.travel("plate")
+    qtbot.keyClick(window, Qt.Key.Key_F, Qt.KeyboardModifier.ControlModifier)
+    finder = window.findChild(Finder)
+    assert finder is not None
+    assert finder.list.topLevelItemCount() > 40  # without a word every page of this bench
+    qtbot.keyClicks(finder.line, words)
+    rows = [finder.list.topLevelItem(k).text(0) for k in range(finder.list.topLevelItemCount())]
+    while finder.list.topLevelItem(finder.list.currentIndex().row()).text(0) != kind:
+        assert finder.list.currentIndex().row() < len(rows) - 1
+        qtbot.keyClick(finder.line, Qt.Key.Key_Down)
+    qtbot.keyClick(finder.line, Qt.Key.Key_Return)
+    assert (window.page.key, window.page.section) == there
+    if kind == "field":
+        assert window.page._fields["notch_hz"].isAncestorOf(QApplication.focusWidget() or window)
+
+
+def test_commands_are_found_with_their_keys_and_only_what_this_bench_has(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch, tmp_path))
+    told = {(p.kind, p.name): p for p in places(window)}
+    assert told["command", "Night colours"].where == "View   Ctrl+T"
+    assert ("page", "Start-up, Sequence") not in told  # the winch has an encoder
+    assert "8.00 A" in told["field", "Current limit"].where
+    night = window.menus._night.isChecked()
+    told["command", "Night colours"].go()
+    assert window.menus._night.isChecked() != night
+    told["command", "Night colours"].go()
+    finder = Finder(window)
+    qtbot.addWidget(finder)
+    finder.line.setText("zebra crossing")
+    assert "Nothing has all of these words" in finder.told.text()
+    finder.go()
