@@ -40,7 +40,7 @@ def test_what_is_read_decides_whether_a_step_is_right() -> None:
     line, _ = line_of(drive)
     assert look(tasks["motor"], bench, line, None).state == "wrong"
     assert look(tasks["limits"], bench, line, None).text == "20.0 A, 3.3 times what the motor is rated for"
-    assert look(tasks["keep"], bench, line, None).text.startswith("2 of 16 differ from factory: resistance")
+    assert look(tasks["keep"], bench, line, None).text.startswith("2 of 17 differ from factory: resistance")
     for action in ("motor", "limits", "gains"):
         for entry, value in values_to_write(bench, drive.description, action):
             assert not write_and_check(wire, drive.description, entry, value).differs
