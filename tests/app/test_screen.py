@@ -35,7 +35,7 @@ def test_the_tour_in_a_real_x_screen(tmp_path: Path) -> None:
     assert done.returncode == 0, done.stderr[-2000:]
     assert "Traceback" not in done.stderr
     pictures = sorted((tmp_path / "tour").glob("*.png"))
-    assert len(pictures) == 30
+    assert len(pictures) == 32
     for path in pictures:
         image = QImage(str(path))
         assert (image.width(), image.height()) == (1280, 800)

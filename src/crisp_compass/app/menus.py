@@ -7,7 +7,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from PySide6.QtCore import QObject
+from PySide6.QtCore import QObject, Qt
 from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
@@ -25,6 +25,7 @@ if TYPE_CHECKING:
 WAYPOINT_KEYS = "1234567890-=[];,"
 KEYS = """F1	guide to this page
 Ctrl+F	find anything: page, field, value, command, guide
+Ctrl+Shift+D	drills
 Alt+1 … Alt+0, Alt+-\tgo to a leg
 Ctrl+PgUp, Ctrl+PgDown\tsections of a leg
 F6, then ← →\ttravel the course
@@ -59,6 +60,7 @@ class Menus(QObject):
         help_menu = window.menuBar().addMenu("&Help")
         self._add(help_menu, "&Guide to this page", window.toggle_guide, "F1")
         self._add(help_menu, "&Find anything…", self._find, "Ctrl+F")
+        self._add(help_menu, "&Drills…", self._show_drills, "Ctrl+Shift+D")
         self._add(help_menu, "&Keyboard…", self._show_keys, "Ctrl+F1")
         self._add(help_menu, "Copy &diagnostics", self._copy_diagnostics)
         self._add(help_menu, "&About…", self._show_about)
@@ -160,6 +162,13 @@ class Menus(QObject):
         from crisp_compass.app.finder import find
 
         find(self._window)
+
+    def _show_drills(self) -> None:
+        from crisp_compass.app.drills import DrillsWindow
+
+        window = DrillsWindow(self._window)
+        window.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        window.show()
 
     def _show_keys(self) -> None:
         QMessageBox.information(self._window, "Keyboard", KEYS)

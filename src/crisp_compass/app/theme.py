@@ -193,6 +193,10 @@ QTreeWidget#finder {{ background: {sheet}; color: {ink}; border: 1px solid {line
 QTreeWidget#finder::item {{ padding: 3px 2px; }}
 QPlainTextEdit#code {{ font-family: "{mono}"; font-size: 12px; }}
 QCheckBox {{ color: {ink}; }}
+QRadioButton {{ color: {ink}; padding: 3px; }}
+QRadioButton::indicator {{ width: 11px; height: 11px; border: 1px solid {soft}; border-radius: 6px; background: {sheet}; }}
+QRadioButton::indicator:checked {{ background: {deep}; border: 1px solid {deep}; }}
+QRadioButton:focus {{ border: 1px dotted {deep}; padding: 2px; }}
 QStatusBar {{ background: {sheet}; color: {soft}; border-top: 1px solid {line}; font-size: 12px; }}
 QStatusBar::item {{ border: none; }}
 QStatusBar QLabel {{ color: {soft}; font-size: 12px; }}

@@ -11,8 +11,10 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
+from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import demo_folder
+from crisp_compass.app.drills import DrillsWindow
 from crisp_compass.app.drive_session import DriveSession
 from crisp_compass.app.main import has_display, make_application
 from crisp_compass.app.page.played_page import PlayedPage
@@ -34,6 +36,8 @@ from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import prepare
 from crisp_compass.studies.scenarios import run_scenario
+from crisp_compass.trainer.drills import BY_KEY as BY_KEY_OF_DRILLS
+from crisp_compass.trainer.judge import expert
 
 
 def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
@@ -133,6 +137,7 @@ class Tour:
         self._end(hoist)
         self._around_the_speed()
         self._motion()
+        self._guidance()
         return self.written
 
     def _window(self, name: str) -> Window:
@@ -250,6 +255,31 @@ class Tour:
             self._picture(window, name)
             self._end(window)
 
+    def _guidance(self) -> None:
+        """The guide beside a page, at night; a drill with its debrief."""
+        THEME.use("night")
+        window = self._window("winch")
+        window.travel("run", "Limits")
+        window.toggle_guide()
+        self._picture(window, "guide-night")
+        self._end(window)
+        THEME.use("light")
+        drills = DrillsWindow(kept_in=self.out / ".drills.json")
+        drills.resize(*self.size)
+        drills.show()
+        drills.begin(BY_KEY_OF_DRILLS["leads-and-halls"], 3)
+        case = drills.case
+        assert case is not None
+        readings, cause, _ = expert(case)
+        for reading in readings:
+            drills.do([m.key for m in case.drill.measures].index(reading.measure))
+        drills.group.button([c.key for c in case.drill.causes].index(cause)).setChecked(True)
+        drills.finish()
+        self._wait(lambda: drills.verdict is not None)
+        self._picture(drills, "drills")
+        drills.close()
+        (self.out / ".drills.json").unlink(missing_ok=True)
+
     def _start_up(self) -> None:
         """Start the pump, and map a smaller number of starts than the page does by itself."""
         pump = self._window("pump")
@@ -301,7 +331,7 @@ class Tour:
             if time.monotonic() > end:
                 raise TimeoutError("the window did not come to rest")
 
-    def _picture(self, window: Window, name: str) -> None:
+    def _picture(self, window: QWidget, name: str) -> None:
         self._wait()
         path = self.out / f"{len(self.written) + 1:02d}-{name.replace('_', '-').replace(' ', '-')}.png"
         window.grab().save(str(path))

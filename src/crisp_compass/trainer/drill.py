@@ -6,6 +6,7 @@ and the many possible ones against which the evidence is weighed (trainer.eviden
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Literal
@@ -55,13 +56,25 @@ class Measure:
 
 @dataclass(frozen=True)
 class Ask:
-    """A number to be told: the true one out of the figures, in ``unit``, right within the relative ``within``."""
+    """A number to be told: the true one out of the figures, in ``unit`` (SI), right ``within`` a part of it; an angle (``circle``) within so many radians, turns aside."""
 
     key: str
     title: str
     unit: str
     truth: Callable[[Figures], FloatArray]
     within: float
+    circle: bool = False
+
+    def right(self, value: float, truth: float) -> bool:
+        """Tell whether a number counts as right."""
+        if self.circle:
+            return abs(math.remainder(value - truth, 2 * math.pi)) <= self.within
+        return abs(value - truth) <= self.within * abs(truth)
+
+    @property
+    def bound(self) -> str:
+        """Within what a number is right, in words."""
+        return f"within {show(self.within, self.unit, 2)}" if self.circle else f"within {100 * self.within:.0f} %"
 
 
 @dataclass(frozen=True)

@@ -74,9 +74,9 @@ def judge(case: Case, acts: Sequence[Act], cause: str, numbers: Mapping[str, flo
     told.append(f"Right: {case.cause.text}." if right else f"It was: {case.cause.text}. {case.cause.lesson}")
     if right:
         told.append(case.cause.lesson)
-    close = [a for a in drill.asks if a.key in numbers and abs(numbers[a.key] - case.truth(a)) <= a.within * abs(case.truth(a))]
+    close = [a for a in drill.asks if a.key in numbers and a.right(numbers[a.key], case.truth(a))]
     points += NUMBERS * (len(close) / len(drill.asks) if drill.asks else float(right))
-    told += [f"{a.title} is {show(case.truth(a), a.unit, 3)}; within {100 * a.within:.0f} % counted as right." for a in drill.asks if a not in close]
+    told += [f"{a.title} is {show(case.truth(a), a.unit, 3)}; {a.bound} counted as right." for a in drill.asks if a not in close]
     belief = evidence.belief.get(cause, 0.0)
     shown = belief >= _SHOWN_FROM
     points += SHOWN if shown and right else 0.0
@@ -140,8 +140,12 @@ def _numbers(case: Case, evidence: Evidence) -> tuple[dict[str, float], dict[str
     for ask in drill.asks:
         values = np.asarray(ask.truth(figures[place]))
         mean = float((w * values).sum())
-        means[ask.key] = mean
-        doubts[ask.key] = math.sqrt(float((w * (values - mean) ** 2).sum())) / max(abs(mean), 1e-300)
+        if ask.circle:
+            mean = float(np.angle((w * np.exp(1j * values)).sum()))
+            spread = float(np.sqrt((w * np.angle(np.exp(1j * (values - mean))) ** 2).sum()))
+        else:
+            spread = math.sqrt(float((w * (values - mean) ** 2).sum())) / max(abs(mean), 1e-300)
+        means[ask.key], doubts[ask.key] = mean, spread
     return means, doubts
 
 

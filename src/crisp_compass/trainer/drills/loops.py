@@ -49,7 +49,7 @@ def _step(f: Figures, periods: int = 100) -> FloatArray:
 
 
 def _overshoot(f: Figures) -> FloatArray:
-    return np.asarray(100 * np.maximum(_step(f).max(axis=0) - 1.0, 0.0))
+    return np.asarray(np.maximum(_step(f).max(axis=0) - 1.0, 0.0))
 
 
 def _rise(f: Figures) -> FloatArray:
@@ -58,7 +58,7 @@ def _rise(f: Figures) -> FloatArray:
 
 
 def _after(f: Figures) -> FloatArray:
-    return np.asarray(100 * (1 - _step(f, 61)[60]))
+    return np.asarray(1 - _step(f, 61)[60])
 
 
 FOLDED = Drill(
@@ -72,9 +72,9 @@ FOLDED = Drill(
         Cause("slow", "Kp is half of what is written: a shift is off by one", lambda f: {**f, "kp_acts": 0.5 * f["kp_acts"], "ki_acts": 0.5 * f["ki_acts"]}, "Half the crossover, twice the rise time, no overshoot: easily taken for a larger inductance."),
     ),
     (
-        Measure("over", "Overshoot of a step", "scope", _overshoot, "%", 0.05, 1.5, 4.0, power=True, sees="Delay and gain against each other."),
+        Measure("over", "Overshoot of a step", "scope", _overshoot, "%", 0.05, 0.015, 4.0, power=True, sees="Delay and gain against each other."),
         Measure("rise", "Time to 63 % of it", "scope", _rise, "s", 0.08, 1e-5, 4.0, power=True, sees="One over the crossover, about."),
-        Measure("left", "What is missing after sixty periods", "scope", _after, "%", 0.05, 1.0, 4.0, power=True, sees="What the integrator has not made up."),
+        Measure("left", "What is missing after sixty periods", "scope", _after, "%", 0.05, 0.01, 4.0, power=True, sees="What the integrator has not made up."),
         Measure("lag", "From the reference's step to the voltage's first change, on a pin", "scope", lambda f: (f["delay"] - 0.5) * f["ts"], "s", 0.03, 2e-6, 6.0, power=True, sees="The delay itself."),
         CLEAR, LEADS,
     ),
@@ -90,7 +90,7 @@ def _rippled(rng: np.random.Generator, figures: Figures, count: int) -> Figures:
 
 def _ripple(order: str) -> Measure:
     title = {"first": "once an electrical turn", "sixth": "six times an electrical turn", "slots": "as often as there are slots"}[order]
-    return Measure(f"ripple-{order}", f"Torque ripple {title}, at slow speed", "drive", lambda f: f[order], "%", 0.1, 0.15, 5.0, power=True, sees="What comes how often tells where it comes from.")
+    return Measure(f"ripple-{order}", f"Torque ripple {title}, at slow speed", "drive", lambda f: 0.01 * f[order], "%", 0.1, 0.0015, 5.0, power=True, sees="What comes how often tells where it comes from.")
 
 
 DEAD = Drill(
@@ -120,9 +120,9 @@ def _sampled(rng: np.random.Generator, figures: Figures, count: int) -> Figures:
 def _spikes(depth: float) -> Measure:
     def spike(f: Figures) -> FloatArray:
         short = f["settles"] + 1.2e-6 > f["window"] + (0.95 - depth) * 25e-6
-        return np.asarray(f["noise"] + 7.0 * short + (f["loud"] - 1.0))
+        return np.asarray(0.01 * (f["noise"] + 7.0 * short + (f["loud"] - 1.0)))
 
-    return Measure(f"spike-{depth:.2f}", f"Current's spikes at {100 * depth:.0f} % of the voltage, % of rated", "scope", spike, "%", 0.1, 0.3, 4.0, power=True, sees="A window closes with the depth; noise does not.")
+    return Measure(f"spike-{depth:.2f}", f"Current's spikes at {100 * depth:.0f} % of the voltage, part of rated", "scope", spike, "%", 0.1, 0.003, 4.0, power=True, sees="A window closes with the depth; noise does not.")
 
 
 WINDOW = Drill(
@@ -138,7 +138,7 @@ WINDOW = Drill(
         _spikes(0.5), _spikes(0.95),
         Measure("on", "Low side's shortest on-time at 95 %", "scope", lambda f: f["window"], "s", 0.03, 5e-8, 4.0, power=True, sees="Room for settling and sampling."),
         Measure("edge", "Amplifier's output after an edge: time to within a per cent", "scope", lambda f: f["settles"], "s", 0.05, 5e-8, 5.0, power=True, sees="What it needs of that room."),
-        Measure("half", "Spikes at 50 % with half the gain", "scope", lambda f: f["noise"] + 0.5 * (f["loud"] - 1.0), "%", 0.1, 0.3, 5.0, power=True, sees="A loop's own noise halves."),
+        Measure("half", "Spikes at 50 % with half the gain", "scope", lambda f: 0.01 * (f["noise"] + 0.5 * (f["loud"] - 1.0)), "%", 0.1, 0.003, 5.0, power=True, sees="A loop's own noise halves."),
         CLEAR, LEADS,
     ),
     (), ("clear", "insulation"),

@@ -82,7 +82,7 @@ def _peak(f: Figures, share: float, sink: bool) -> FloatArray:
 
 SINK = Drill(
     "cannot-sink", "It trips when it brakes", "pm", _braked, _stops,
-    lambda k: f"{sheet(k)} Bench supply, link of {1e6 * k['c']:.3g} µF, brake resistor of {k['r_brake']:.3g} Ω with a switch in the drive, trip at {k['trip']:.3g} V. It trips with over-voltage at stops. Why? Tell the energy of the shaft at top speed as well.",
+    lambda k: f"{sheet(k)} Inertia {1e4 * k['j']:.3g} kg·cm². Bench supply, link of {1e3 * k['c']:.3g} mF, brake resistor of {k['r_brake']:.3g} Ω with a switch in the drive, trip at {k['trip']:.3g} V. It trips with over-voltage at stops. Why? Tell the energy of the shaft at top speed as well.",
     (
         Cause("open", "the brake resistor is open", with_(open=1.0), "Measure it with power off and the link discharged: a burnt one is open."),
         Cause("absent", "the resistor's switch is not set: it never comes on", with_(absent=1.0), "A resistor that is never warm was never on."),
@@ -122,10 +122,48 @@ MASK = Drill(
         Measure("history", "Read the history of faults", "drive", lambda f: words((f["history"] == 1, "over-temperature, many"), (f["history"] == 2, "under-voltage, many"), other="empty"), minutes=2.0, sees="A masked fault is counted all the same."),
         Measure("shown", "Temperature that the drive shows after ten minutes", "drive", lambda f: np.where(f["broken"] > 0, 22.0, f["hot"]), "degC", 0.0, 2.0, 12.0, power=True, sees="What its sensor says."),
         Measure("resistance", "Resistance right after the run over that before", "meter", lambda f: (235 + f["hot"]) / (235 + 21.0), "", 0.01, 0.005, 6.0, power=True, sees="The winding's own thermometer: no sensor can break it."),
-        Measure("bus", "Bus in the worst moment, part that is missing", "scope", lambda f: 100 * f["sags"], "%", 0.05, 0.5, 5.0, power=True, sees="What the supply holds."),
+        Measure("bus", "Bus in the worst moment, part that is missing", "scope", lambda f: f["sags"], "%", 0.05, 0.005, 5.0, power=True, sees="What the supply holds."),
         CLEAR, LEADS,
     ),
     (), ("clear", "insulation"),
 )  # fmt: skip
 
-DRILLS = (START, SINK, MASK)
+
+# ---- a brushed motor that slows under load
+
+def _brushed(rng: np.random.Generator) -> dict[str, float]:
+    v, i = float(rng.choice([12.0, 24.0])), float(rng.uniform(2.0, 8.0))
+    return {"r": rounded(0.08 * v / i), "l": rounded(0.08 * v / i * 6e-4), "psi": rounded(v / float(rng.uniform(250, 450))), "p": 1.0, "v": v, "rated": rounded(i, 2), "j": 1e-5, "top": 300.0}
+
+
+def _slows(rng: np.random.Generator, figures: Figures, count: int) -> Figures:
+    return {**series(rng, figures, count), "drop": 0.25 + 0.1 * rng.uniform(size=count), "jumps": 0.04 + 0.02 * rng.uniform(size=count), "leads": np.zeros(count), "coil": np.ones(count), "idle": 0.05 + 0.02 * rng.uniform(size=count)}
+
+
+def _stalled(f: Figures, share: float) -> FloatArray:
+    current = share * f["rated"]
+    return np.asarray(f["true_r"] * f["coil"] + f["leads"] * f["r"] + 2 * f["drop"] / current)
+
+
+BRUSHES = Drill(
+    "brushes", "The brushed motor slows under load", "brushed", _brushed, _slows,
+    lambda k: f"Brushed motor, {k['v']:.0f} V, rated {k['rated']:g} A, armature {1e3 * k['r']:.4g} mΩ, Ke {1e3 * k['psi']:.4g} mV·s/rad. At rated load it turns much slower than its constants say. Why? Tell the armature's own resistance, brushes and leads aside.",
+    (
+        Cause("right", "the motor is as it should be", unchanged, "Then look at the load, or at the supply."),
+        Cause("worn", "the brushes are worn: their contact drops too much and jumps", lambda f: {**f, "drop": f["drop"] * 4.5, "jumps": f["jumps"] + 0.35}, "A voltage that hardly changes with the current, and a resistance that jumps as it is turned."),
+        Cause("leads", "thin leads stand between supply and motor", with_(leads=1.2), "Measure at the motor's own terminals, under load."),
+        Cause("coil", "an armature coil is shorted", lambda f: {**f, "coil": np.full(len(f["r"]), 0.75), "idle": f["idle"] + 0.35}, "Less resistance, and a no-load current that is far too high: it brakes itself."),
+    ),
+    (
+        Measure("small", "Voltage over current, shaft held, a tenth of rated, at the supply", "meter", lambda f: _stalled(f, 0.1), "Ω", 0.02, 0.005, 3.0, power=True, sees="The brushes' drop weighs most at small current."),
+        Measure("large", "The same at rated current, for a second", "meter", lambda f: _stalled(f, 1.0), "Ω", 0.02, 0.003, 3.0, power=True, sees="Two currents part drop from resistance."),
+        Measure("turned", "How much that jumps while the shaft is turned slowly by hand", "meter", lambda f: f["jumps"], "%", 0.1, 0.02, 3.0, power=True, sees="Every segment under the brushes in turn."),
+        Measure("between", "Volts lost between supply and motor at rated current", "meter", lambda f: f["leads"] * f["r"] * f["rated"], "V", 0.03, 0.02, 2.0, power=True, sees="What is not the motor's."),
+        Measure("idle", "No-load current over rated", "meter", lambda f: f["idle"], "%", 0.05, 0.005, 2.0, power=True, sees="Friction, or a coil that brakes."),
+        Measure("look", "Take the brushes out and look", "eye", lambda f: words((f["drop"] > 0.6, "short and burnt"), other="long and clean"), minutes=10.0, sees="What wears is seen."),
+        CLEAR, LEADS,
+    ),
+    (Ask("r", "Armature resistance", "Ω", lambda f: f["true_r"] * f["coil"], 0.12),), ("clear", "insulation"),
+)  # fmt: skip
+
+DRILLS = (START, SINK, MASK, BRUSHES)

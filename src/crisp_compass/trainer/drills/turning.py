@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 
 from crisp_compass.estimates import FloatArray
@@ -47,7 +49,7 @@ HALLS = Drill(
 # ---- an encoder's zero that is off
 
 def _zero(rng: np.random.Generator, figures: Figures, count: int) -> Figures:
-    return {**series(rng, figures, count), "off": 2.0 * rng.standard_normal(count), "sense": np.ones(count), "at": np.zeros(count) + figures["zero"]}
+    return {**series(rng, figures, count), "off": math.radians(2.0) * rng.standard_normal(count), "sense": np.ones(count)}
 
 
 def _with_zero(rng: np.random.Generator) -> dict[str, float]:
@@ -56,7 +58,7 @@ def _with_zero(rng: np.random.Generator) -> dict[str, float]:
 
 def _shifted(by: float) -> Cause:
     lesson = {90.0: "At 90° current makes no torque: it only heats.", 180.0: "At 180° torque is against what is asked: a speed loop runs away."}[by]
-    return Cause(f"off-{by:.0f}", f"the zero is {by:.0f}° electrical off", lambda f: {**f, "off": f["off"] + by}, lesson)
+    return Cause(f"off-{by:.0f}", f"the zero is {by:.0f}° electrical off", lambda f: {**f, "off": f["off"] + math.radians(by)}, lesson)
 
 
 ZERO = Drill(
@@ -68,13 +70,13 @@ ZERO = Drill(
         Cause("sense", "the encoder counts against the field", with_(sense=-1.0), "No zero is right then: exchange A and B, or two leads."),
     ),
     (
-        Measure("align", "Hold a current along A, read the drive's angle", "drive", lambda f: f["off"] % 360.0, "deg", 0.0, 4.0, 3.0, power=True, sees="The rotor lies at zero: what is read is how far it is off."),
-        Measure("ahead", "Move that current 60° on: how far does the angle go?", "drive", lambda f: 60.0 * f["sense"], "deg", 0.0, 3.0, 3.0, power=True, sees="Its sign is the sense."),
-        Measure("pull", "Ask for a little torque at standstill, feel the shaft", "hand", lambda f: words((np.abs(np.cos(np.radians(f["off"]))) < 0.3, "nearly none"), (np.cos(np.radians(f["off"])) > 0, "pulls forwards"), other="pulls backwards"), minutes=3.0, power=True, sees="The cosine of the error, with its sign."),
+        Measure("align", "Hold a current along A, read the drive's angle", "drive", lambda f: f["off"] % (2 * math.pi), "deg", 0.0, math.radians(4.0), 3.0, power=True, sees="The rotor lies at zero: what is read is how far the kept zero is off."),
+        Measure("ahead", "Move that current 60° on: how far does the angle go?", "drive", lambda f: math.radians(60.0) * f["sense"], "deg", 0.0, math.radians(3.0), 3.0, power=True, sees="Its sign is the sense."),
+        Measure("pull", "Ask for a little torque at standstill, feel the shaft", "hand", lambda f: words((np.abs(np.cos(f["off"])) < 0.3, "nearly none"), (np.cos(f["off"]) > 0, "pulls forwards"), other="pulls backwards"), minutes=3.0, power=True, sees="The cosine of the error, with its sign."),
         Measure("count", "Turn a turn forwards by hand, read the count", "hand", lambda f: words((f["sense"] > 0, "counts up"), other="counts down"), minutes=1.0, sees="The sensor's sense, not the field's."),
         CLEAR, LEADS,
     ),
-    (Ask("zero", "Angle that the drive shows where it should show 0°, 0 to 360°", "deg", lambda f: f["off"] % 360.0 + 360.0, 0.03),), ("clear", "insulation"),
+    (Ask("zero", "Zero that is right", "deg", lambda f: (np.radians(f["zero"]) + f["off"]) % (2 * math.pi), math.radians(8.0), circle=True),), ("clear", "insulation"),
 )  # fmt: skip
 
 
