@@ -81,7 +81,7 @@ def test_a_drill_by_keyboard_alone(qtbot: QtBot, tmp_path: Path) -> None:
 
 
 def test_danger_is_said_at_once_hints_cost_and_own_drills_open(window: Window, qtbot: QtBot, tmp_path: Path) -> None:
-    window.menus._show_drills()
+    window.menus.show_drills()
     drills = window.findChild(DrillsWindow)
     assert drills is not None
     drills._kept_in = tmp_path / "drills.json"

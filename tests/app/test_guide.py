@@ -10,8 +10,11 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractButton, QApplication
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.drills import DrillsWindow
 from crisp_compass.app.finder import Finder, places
 from crisp_compass.app.pages import PAGES
+from crisp_compass.app.waypoints.plate.beginning import DEMOS
+from crisp_compass.app.waypoints.plate.motor import PlatePage
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.app.window import Window
@@ -112,3 +115,34 @@ def test_commands_are_found_with_their_keys_and_only_what_this_bench_has(window:
     finder.line.setText("zebra crossing")
     assert "Nothing has all of these words" in finder.told.text()
     finder.go()
+
+
+def test_an_empty_bench_says_what_it_can_begin_with(window: Window, qtbot: QtBot) -> None:
+    """An own motor in three choices (one step to undo, only the sensors that this kind has), a demo, drills, guide."""
+    page = window.page
+    assert isinstance(page, PlatePage)
+    beginning = page.beginning
+    assert beginning.isVisible()
+    beginning.family.show_value("stepper")
+    beginning._on_family("stepper")
+    assert [beginning.sensor.box.itemData(k) for k in range(beginning.sensor.box.count())] == ["incremental", "absolute"]
+    beginning.supply.show_value("battery")
+    beginning.begin.click()
+    settings = window.document.bench.settings
+    assert (settings.plate.family, settings.sensor.kind, settings.supply.source) == ("stepper", "incremental", "battery")
+    assert not beginning.isVisible()
+    assert page.isAncestorOf(QApplication.focusWidget() or window)
+    window.document.undo_stack.undo()
+    assert window.document.bench.settings.plate.family == "sinusoidal"
+    beginning.wished.emit("guide")
+    assert window.guide.isVisible()
+    window.toggle_guide()
+    beginning.wished.emit("drills")
+    drills = window.findChild(DrillsWindow)
+    assert drills is not None
+    drills.close()
+    window.document.undo_stack.setClean()
+    for name in DEMOS:
+        beginning.wished.emit(f"demo:{name}")
+        assert window.document.path is not None
+        assert window.document.path.name == f"{name}.bench.json"

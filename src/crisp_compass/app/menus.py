@@ -60,7 +60,7 @@ class Menus(QObject):
         help_menu = window.menuBar().addMenu("&Help")
         self._add(help_menu, "&Guide to this page", window.toggle_guide, "F1")
         self._add(help_menu, "&Find anything…", self._find, "Ctrl+F")
-        self._add(help_menu, "&Drills…", self._show_drills, "Ctrl+Shift+D")
+        self._add(help_menu, "&Drills…", self.show_drills, "Ctrl+Shift+D")
         self._add(help_menu, "&Keyboard…", self._show_keys, "Ctrl+F1")
         self._add(help_menu, "Copy &diagnostics", self._copy_diagnostics)
         self._add(help_menu, "&About…", self._show_about)
@@ -163,7 +163,8 @@ class Menus(QObject):
 
         find(self._window)
 
-    def _show_drills(self) -> None:
+    def show_drills(self) -> None:
+        """Open the drills in a window of their own."""
         from crisp_compass.app.drills import DrillsWindow
 
         window = DrillsWindow(self._window)

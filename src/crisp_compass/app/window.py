@@ -203,10 +203,15 @@ class Window(QMainWindow):
         page.mended.connect(self.notices.clear)
         page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
         page.done.connect(self.say)
+        page.wished.connect(self._on_wished)
         if isinstance(page, CapturePage):
             page.chosen.connect(lambda path, p=page: self.intake.add(Arrival(path, topic=p.key)))
             page.remap.connect(lambda p=page: self.arrivals.ask_again(p))
             self.intake.taken.connect(page.on_taken)
+
+    def _on_wished(self, wish: str) -> None:
+        kind, _, name = wish.partition(":")
+        {"open": self.files.ask_open, "drills": self.menus.show_drills, "guide": self.toggle_guide}.get(kind, lambda: self.open(demo_folder() / name / f"{name}.bench.json"))()
 
     def _on_arrived(self, page: Page) -> None:
         self.refresh()

@@ -49,6 +49,8 @@ class Page(QWidget):
     done = Signal(str)
     dial_changed = Signal(object)
     section_chosen = Signal(str)
+    #: Something of the window is wished: ``open``, ``drills``, ``guide``, ``demo:NAME``.
+    wished = Signal(str)
     key = ""
     section = ""
     question = ""

@@ -11,13 +11,13 @@ from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry, Pick
+from crisp_compass.app.waypoints.plate.beginning import Beginning
 from crisp_compass.app.waypoints.plate.profile import ProfileDialog
-from crisp_compass.app.widgets.answer import Waiting
 from crisp_compass.app.widgets.flow import FlowRow
-from crisp_compass.app.widgets.number_field import Choice
+from crisp_compass.app.widgets.number_field import Choice, NumberField
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.bench.entered import untouched, with_family
+from crisp_compass.bench.entered import enter, untouched, with_family
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import PLATES
 from crisp_compass.bench.profile import differences, load_profile, make_profile, save_profile, take_over
@@ -34,20 +34,6 @@ _EVERY = 3
 _GROUPS = {
     "kv_convention": "Kv", "kt_convention": "Kt", "i1": "Point 1", "n1": "Point 1", "i2": "Point 2", "n2": "Point 2", "current_base": "Rated current",
 }  # fmt: skip
-
-
-_BEGIN = (
-    (
-        "Motor",
-        "Copy what the plate or the data sheet says into the fields below: pole pairs, rated current, top speed, Kv or Kt.",
-    ),
-    ("Drive and supply", "Enter the bus voltage and what the drive and the supply can give."),
-    ("Wiring, Checks", "Write down the leads, and measure before power is applied."),
-    (
-        "A motor seen before",
-        "Profile, Start from a profile takes its figures over. File, Open demo shows a finished bench.",
-    ),
-)
 
 
 class PlatePage(Page):
@@ -101,8 +87,10 @@ class PlatePage(Page):
         self.plot.curve("limit", "ink", width=1.4, dash="dash")
         self.plot.curve("mark", "ochre", width=1.4, dash="dot")
         self.rows = Rows("The same constant in every convention", width=312)
-        self.waiting = Waiting()
-        self.waiting.show_steps(_BEGIN)
+        self._begun = False
+        self.beginning = Beginning()
+        self.beginning.chosen.connect(self._on_chosen)
+        self.beginning.wished.connect(self.wished)
         picture = QWidget()
         row = QHBoxLayout(picture)
         row.setContentsMargins(0, 0, 0, 0)
@@ -110,7 +98,7 @@ class PlatePage(Page):
         row.addWidget(self.plot, 1)
         row.addWidget(self.rows)
         self.stack = QStackedWidget()
-        self.stack.addWidget(self.waiting)
+        self.stack.addWidget(self.beginning)
         self.stack.addWidget(picture)
         self.column.addWidget(self.stack, 1)
         self._build_fields()
@@ -158,6 +146,13 @@ class PlatePage(Page):
         """Take the kind of motor with what its rated current means. One step to undo."""
         self._change(lambda bench: with_family(bench, family), "kind of motor")
 
+    def _on_chosen(self, family: str, sensor: str, supply: str) -> None:
+        """Take kind of motor, sensor and supply as one step, and go to the first figure."""
+        self._begun = True
+        if self._change(lambda bench: enter(enter(with_family(bench, family), "sensor", {"kind": sensor}), "supply", {"source": supply}), "own motor"):
+            first = next(n for n in self.findChildren(NumberField) if n.isVisible())
+            first.edit.setFocus()
+
     def refresh(self) -> None:
         bench = self.document.bench
         plate = bench.settings.plate
@@ -166,7 +161,8 @@ class PlatePage(Page):
             "rated_current"
         ).base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean
         outlook = plate_outlook(bench)
-        self.stack.setCurrentIndex(0 if untouched(bench) else 1)
+        self._begun = self._begun and untouched(bench)
+        self.stack.setCurrentIndex(0 if untouched(bench) and not self._begun else 1)
         if untouched(bench):
             self.answer.show_answer(
                 "Nothing entered yet",
