@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import io
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,6 +23,7 @@ from crisp_compass.capture.signals import SIGNALS, TIME_NAMES, describe
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.files import open_regular, shortened
+from crisp_compass.plugins import registry
 from crisp_compass.quantities import BOUNDS, UNITS, article, find_unit
 
 if TYPE_CHECKING:
@@ -76,6 +77,8 @@ def read_capture(
         Empty, binary, ragged, non-numeric, not finite, time not increasing; names file and line.
     """
     file = Path(path)
+    if (own := registry().readers.get(file.suffix.lower())) is not None:
+        return _by_plugin(own, file, columns)
     try:
         dialect = detect(file)
         mappings = [ColumnMapping.parse(c) if isinstance(c, str) else c for c in columns]
@@ -92,6 +95,18 @@ def read_capture(
         raise refusal.at(str(path) or "FILE") from None
     except OSError as error:
         raise Refusal(f"the file cannot be read ({error.strerror})", where=str(path)) from None
+
+
+def _by_plugin(read: Callable[[Path], Capture], file: Path, columns: Sequence[ColumnMapping | str]) -> Capture:
+    """Read a file of somebody's own kind, whose reader names the channels itself."""
+    if columns:
+        raise Refusal(f"channels of {file.suffix} files are named by their reader", "leave the mapping out", where=str(file))
+    try:
+        return read(file)
+    except Refusal as refusal:
+        raise refusal.at(str(file)) from None
+    except OSError as error:
+        raise Refusal(f"the file cannot be read ({error.strerror})", where=str(file)) from None
 
 
 def _wanted(dialect: Dialect, mappings: Sequence[ColumnMapping], need_time: bool) -> list[_Wanted]:

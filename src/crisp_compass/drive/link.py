@@ -16,6 +16,7 @@ from typing import Any, Protocol
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.registers import from_registers, physical, to_registers
 from crisp_compass.errors import Refusal
+from crisp_compass.plugins import registry
 
 #: Longest wait for an answer, s, and how often it is asked again.
 _WAIT_S, _AGAIN = 1.5, 2
@@ -156,6 +157,11 @@ def open_link(link: str, description: Description) -> Iterator[AnyLink]:
 
         with open_stream(link, description) as told:
             yield told
+        return
+    scheme, _, beyond = link.partition(":")
+    if scheme in registry().links:  # somebody's own protocol
+        with registry().links[scheme](beyond, description) as opened:
+            yield opened
         return
     over_can = link.startswith("can:")
     if over_can != description.over_can:

@@ -8,12 +8,13 @@ import pkgutil
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.errors import Refusal
+from crisp_compass.plugins import registry
 from crisp_compass.record.formats.form import Form
 
 _MODULES = [importlib.import_module(f"{__name__}.{m.name}") for m in pkgutil.iter_modules(__path__)]
 #: Formats by what the command line calls them, in the order in which they are offered.
 FORMS: dict[str, Form] = {
-    f.key: f for f in sorted((m.FORM for m in _MODULES if hasattr(m, "FORM")), key=lambda form: form.place)
+    f.key: f for f in sorted((*registry().forms, *(m.FORM for m in _MODULES if hasattr(m, "FORM"))), key=lambda form: form.place)
 }
 
 
