@@ -52,7 +52,8 @@ def _start() -> int:
 
         print(f"crisp-compass {__version__}")
         return 0
-    if not arguments or first.endswith(".json"):
+    completes = "_CRISP_COMPASS_COMPLETE" in os.environ  # a shell asks what may follow
+    if not completes and (not arguments or first.endswith(".json")):
         from crisp_compass.app.main import main as window
 
         return window(arguments)

@@ -18,11 +18,12 @@ __all__ = ["run"]
 def tour(
     out: Annotated[str, typer.Option("--out", help="folder for the pictures")],
     size: Annotated[str, typer.Option("--size", help="of the window, like 1280x800")] = "1280x800",
+    brief: Annotated[bool, typer.Option("--brief", help="only a few views")] = False,
 ) -> None:
     """Write a picture of every main view."""
     from crisp_compass.app.tour import write_tour  # Qt is loaded by nobody else
 
-    for path in write_tour(Path(out), size):
+    for path in write_tour(Path(out), size, brief=brief):
         print(path)
 
 

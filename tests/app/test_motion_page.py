@@ -221,6 +221,7 @@ def test_homing_has_its_number_and_reaches_what_is_handed_over(window: Window, q
     assert "#define CC_HOMING_METHOD (19.0f)" in export_settings(document.bench, "c-header")
 
 
+@pytest.mark.thorough
 def test_how_quickly_a_stepper_can_be_moved(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
     """The map grows, is called off and run; what is changed afterwards takes it down."""
     window.open(copy_bench(winch.parent.parent / "carousel" / "carousel.bench.json", tmp_path))

@@ -19,8 +19,10 @@ from hands import copy_bench
 ROOT = Path(__file__).resolve().parents[2]
 
 
+@pytest.mark.thorough(only=["False-32"])
 @pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed")
-def test_the_tour_in_a_real_x_screen(tmp_path: Path) -> None:
+@pytest.mark.parametrize(("brief", "count"), [(True, 3), (False, 32)])
+def test_the_tour_in_a_real_x_screen(brief: bool, count: int, tmp_path: Path) -> None:
     environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "XDG_STATE_HOME": str(tmp_path)}
     command = [
         str(ROOT / "tools" / "with-xvfb.sh"),
@@ -30,12 +32,13 @@ def test_the_tour_in_a_real_x_screen(tmp_path: Path) -> None:
         "tour",
         "--out",
         str(tmp_path / "tour"),
+        *(["--brief"] if brief else []),
     ]
     done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=240, check=False)
     assert done.returncode == 0, done.stderr[-2000:]
     assert "Traceback" not in done.stderr
     pictures = sorted((tmp_path / "tour").glob("*.png"))
-    assert len(pictures) == 32
+    assert len(pictures) == count
     for path in pictures:
         image = QImage(str(path))
         assert (image.width(), image.height()) == (1280, 800)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import pytest
 
 from crisp_compass.capture.model import Capture
 from crisp_compass.commutation.encoder import read_encoder
@@ -34,6 +35,7 @@ def one_turn(seed: int) -> tuple[Capture, int, int, float]:
     return Capture("c", np.array(t), columns), pairs, lines, zero
 
 
+@pytest.mark.thorough
 def test_the_zero_of_one_uneven_turn_is_within_half_a_degree_and_its_bar_holds() -> None:
     held = 0
     for seed in range(10):

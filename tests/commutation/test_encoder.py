@@ -25,6 +25,7 @@ def _off(a: float, b: float) -> float:
     return abs((a - b + 180) % 360 - 180)
 
 
+@pytest.mark.thorough
 def test_resolution_direction_and_zero_over_many_turns() -> None:
     """7 made turns (200 in docs/commutation-accuracy.md): all resolutions and directions right, the zero within 0.5° at the 95th percentile and inside 5 u."""
     rng = np.random.default_rng(7)

@@ -151,7 +151,7 @@ while True:
 """
 
 
-@pytest.mark.thorough(but=["9"])
+@pytest.mark.thorough
 @pytest.mark.parametrize("how", [signal.SIGKILL, signal.SIGSTOP])
 def test_a_killed_or_suspended_client_leaves_a_motor_at_rest(how: signal.Signals, tmp_path: Path) -> None:
     """Each time within the watchdog's time; tools/drive_kills.py 500 does it five hundred times, in tests of the drive too."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 
 import numpy as np
+import pytest
 
 from crisp_compass.capture.model import Capture
 from crisp_compass.identify.inductance import fit_inductance
@@ -38,6 +39,7 @@ def switched(seed: int) -> tuple[Capture, float, float]:
     return Capture("c", np.linspace(0, span, count, endpoint=False), {"v_m": read[0], "i_m": read[1]}, {"family": "brushed"}), r * tau, r
 
 
+@pytest.mark.thorough
 def test_no_sound_capture_is_refused_and_the_bars_hold() -> None:
     held = {"inductance": 0, "resistance": 0}
     for seed in range(14):

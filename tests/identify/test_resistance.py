@@ -34,6 +34,7 @@ def test_truth_lies_within_the_error_bar(r: float, levels: list[float], extra: d
         assert not found.used.all()
 
 
+@pytest.mark.thorough
 def test_interval_holds_the_truth_about_95_times_in_100() -> None:
     rng = np.random.default_rng(1)
     hits, n = 0, 40

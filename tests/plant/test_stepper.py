@@ -119,6 +119,7 @@ def test_it_follows_slowly_falls_out_by_physics_and_never_beyond_what_the_supply
     assert pull_out(d, 0.5 * current, 4.0) == pytest.approx(0.5 * most, rel=0.1)  # half the current, half the torque
 
 
+@pytest.mark.thorough
 def test_speeds_beyond_a_resonance_are_judged_on_their_own() -> None:
     bench = load_bench(CAROUSEL)
     found = stepping_outlook(enter(bench, "stepping", {"current": 2.4, "microsteps": 1, "ramp": 30.0}))

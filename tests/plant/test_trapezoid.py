@@ -74,6 +74,7 @@ def test_the_legs_of_each_step_make_the_vector_nearest_to_90_degrees_ahead() -> 
         assert abs(np.angle(vector * np.exp(-1j * (angle + np.pi / 2)))) <= math.radians(30) + 1e-9
 
 
+@pytest.mark.thorough
 def test_a_start_is_what_scipy_integrates_of_three_phases_with_diodes() -> None:
     """Full voltage on two phases, switched on by the rotor's angle; the third conducts through a diode until its current is gone."""
     m, volts = FLAT, 9.0

@@ -8,6 +8,7 @@ import subprocess
 import sys
 
 import numpy as np
+import pytest
 
 _SCRIPT = """
 import json, sys
@@ -51,6 +52,7 @@ def _run(**environment: str) -> dict[str, list[float]]:
     return dict(json.loads(done.stdout))
 
 
+@pytest.mark.thorough
 def test_switching_the_compiler_off_changes_nothing() -> None:
     compiled, plain = _run(), _run(NUMBA_DISABLE_JIT="1")
     for name, values in compiled.items():

@@ -29,9 +29,10 @@ from crisp_compass.files import fingerprint
 
 
 def demo_folder() -> Path:
-    """Return the folder of the demo benches: in a checkout, else where they were installed."""
-    beside = Path(__file__).resolve().parents[3] / "demo"
-    return beside if (beside / "winch").is_dir() else Path(sys.prefix) / "share" / "crisp-compass" / "demo"
+    """Return the folder of the demo benches: in a checkout, else where they were installed, by pip or as a system's package."""
+    above, told = Path(__file__).resolve().parents, Path("share") / "crisp-compass" / "demo"
+    places = (above[3] / "demo", Path(sys.prefix) / told, above[min(4, len(above) - 1)] / told)
+    return next((p for p in places if (p / "winch").is_dir()), places[1])
 
 
 class _Change(QUndoCommand):

@@ -180,9 +180,11 @@ class Menus(QObject):
 
     def _show_about(self) -> None:
         from crisp_compass import __version__
+        from crisp_compass.licences import as_text
 
-        QMessageBox.about(
-            self._window,
-            "Crisp Compass",
-            f"Crisp Compass {__version__}\nThe navigator of the motor bench.\n\nSet in IBM Plex Sans and Mono (SIL Open Font License 1.1).",
-        )
+        box = QMessageBox(self._window)
+        box.setWindowTitle("Crisp Compass")
+        box.setText(f"Crisp Compass {__version__}\nThe navigator of the motor bench.")
+        box.setInformativeText("Set in IBM Plex Sans and Mono (SIL Open Font License 1.1). Details name every part with its licence.")
+        box.setDetailedText(as_text())
+        box.exec()

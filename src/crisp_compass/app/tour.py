@@ -40,8 +40,8 @@ from crisp_compass.trainer.drills import BY_KEY as BY_KEY_OF_DRILLS
 from crisp_compass.trainer.judge import expert
 
 
-def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
-    """Write a picture of every main view into a folder; raises Refusal for a size that is none or a folder that cannot be made."""
+def write_tour(out: Path, size: str = "1280x800", *, brief: bool = False) -> list[Path]:
+    """Write a picture of every main view into a folder, or of a few (``brief``); raises Refusal for a size that is none or a folder that cannot be made."""
     match = re.fullmatch(r"(\d{3,4})x(\d{3,4})", size)
     if not match:
         raise Refusal(f"“{size}” is no size", "write it like 1280x800", where="--size")
@@ -54,7 +54,8 @@ def write_tour(out: Path, size: str = "1280x800") -> list[Path]:
     make_application()
     print("Preparing the simulation; the first time on a machine this takes a minute or two", file=sys.stderr, flush=True)
     prepare()
-    return list(Tour(out, (int(match[1]), int(match[2]))).run())
+    tour = Tour(out, (int(match[1]), int(match[2])))
+    return tour.run_brief() if brief else tour.run()
 
 
 #: Views of the winch before its run: leg and section.
@@ -78,6 +79,16 @@ class Tour:
     def __init__(self, out: Path, size: tuple[int, int]) -> None:
         self.out, self.size = out, size
         self.written: list[Path] = []
+
+    def run_brief(self) -> list[Path]:
+        """Visit a few views; return the pictures."""
+        THEME.use("light")
+        winch = self._window("winch")
+        for key in ("plate", "pwm", "hand_over"):
+            winch.travel(key)
+            self._picture(winch, key)
+        self._end(winch)
+        return self.written
 
     def run(self) -> list[Path]:
         """Visit every main view; return the pictures."""
