@@ -3,16 +3,23 @@
 from __future__ import annotations
 
 import math
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
 import pytest
 
+from crisp_compass.bench.entered import enter, standing
 from crisp_compass.bench.store import load_bench
+from crisp_compass.course.drive import build_drive
+from crisp_compass.course.heat import bodies_of, friction_loss
+from crisp_compass.course.open_loop import stepping_current
 from crisp_compass.course.points import reader, rows_of, with_rows
+from crisp_compass.course.speed_design import torque_constant
 from crisp_compass.errors import Refusal
 from crisp_compass.motion.points import MOST, Row, order_of, places, read_table, write_table
 from crisp_compass.studies.cycle import cycle_of
+from crisp_compass.thermal.model import Stretch, settled_cycle
 
 DEMO = Path(__file__).parents[2] / "demo"
 BENCH = load_bench(DEMO / "carousel" / "carousel.bench.json")
@@ -84,3 +91,31 @@ def test_a_row_that_the_motor_cannot_make_is_named_until_it_is_mended() -> None:
     assert "rows-unreached" in [f.code for f in unreached.findings]
     with pytest.raises(Refusal, match="row 1 takes"):
         cycle_of(with_rows(BENCH, [Row(7 * TURN, speed=0.005)]))
+
+
+@pytest.mark.parametrize("stepped", [False, True])
+def test_a_cycle_warms_the_winding_as_its_own_course_does_when_it_is_run_again_and_again(stepped: bool) -> None:
+    """The mean square of the current against every piece of the cycle through the two bodies, settled; too hot is said."""
+    heat = {"to_housing": 1.2, "to_air": 6.0, "winding_time": 90.0, "housing_time": 1500.0, "ambient": 25.0, "limit": 130.0}
+    bench = enter(with_rows(BENCH, [Row(4 * TURN, "to", 30.0, 400.0, 0.4, None), Row(0.0, "to", 30.0, 400.0, 0.8, None)]), "heat", heat)
+    if stepped:
+        bench = enter(bench, "sensor", {"kind": "none"})
+    bench = enter(bench, "run", {"load": 0.5})
+    found = cycle_of(bench)
+    known = bodies_of(bench)
+    assert known is not None
+    drive = build_drive(standing(bench))
+    if stepped:
+        current = np.where(found.speed == 0.0, drive.control.idle_share, 1.0) * stepping_current(standing(bench))
+    else:
+        current = np.abs(found.torque) / torque_constant(standing(bench))
+    lengths = np.diff(found.time)
+    square, lost = 0.5 * (current[1:] ** 2 + current[:-1] ** 2), [friction_loss(bench, float(0.5 * (a + b))) for a, b in pairwise(found.speed)]
+    pieces = [Stretch(float(s), float(np.sqrt(q)), float(w), 1.0) for q, s, w in zip(square, lengths, lost, strict=True) if s > 0]
+    settled = settled_cycle(known.bodies, pieces, 25.0)
+    assert settled is not None
+    assert found.winding == pytest.approx(settled[0], abs=2.0)
+    assert found.winding > 30.0
+    hot = cycle_of(enter(bench, "heat", {"limit": 0.8 * found.winding}))
+    assert "cycle-too-hot" in [f.code for f in hot.findings]
+    assert math.isnan(cycle_of(enter(BENCH, "heat", {"to_housing": None, "to_air": None, "insulation": "unknown"})).winding)

@@ -15,6 +15,7 @@ from crisp_compass.bench.plate import rated_peak
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.drive import build_drive, running_current
 from crisp_compass.course.envelope import plane_of
+from crisp_compass.course.heat import air_factor, bodies_of, friction_loss, limit_of, rotor_loss
 from crisp_compass.course.open_loop import stepping_current, steps_open
 from crisp_compass.course.points import rows_of
 from crisp_compass.course.position import Move, as_designed, count_of, move_of, moving_mode
@@ -29,6 +30,7 @@ from crisp_compass.plant.simulation import join
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.stepping import current_limit_torque
+from crisp_compass.thermal.model import steady
 
 #: Points of a course in each third of a move.
 _SAMPLES = 24
@@ -51,7 +53,7 @@ class Step:
 
 @dataclass(frozen=True)
 class Cycle:
-    """The table as it runs once: ``steps``, whether it is a ring, ``time`` (n,) s with ``position`` [rad], ``speed`` [rad/s] and ``torque`` [N·m]; ``seconds`` of it, ``rms`` and ``peak`` torque [N·m], energy that braking gives back [J], and the torque that may last [N·m, NaN: not known]."""
+    """The table as it runs once: ``steps``, whether it is a ring, ``time`` (n,) s with ``position`` [rad], ``speed`` [rad/s] and ``torque`` [N·m]; ``seconds`` of it, ``rms`` and ``peak`` torque [N·m], energy that braking gives back [J], and the torque that may last [N·m, NaN: not known]; ``winding`` [°C] in the mean after many cycles (NaN: nothing tells) with what it may have (``limit``, NaN: not entered)."""
 
     steps: tuple[Step, ...]
     order: Order
@@ -64,6 +66,8 @@ class Cycle:
     peak: float
     braking: float
     lasting: float
+    winding: float
+    limit: float
     findings: tuple[Finding, ...]
 
 
@@ -110,9 +114,39 @@ def cycle_of(bench: Bench) -> Cycle:
     findings = list(_findings(rows, order, steps))
     if told is not None and told.rms_torque > rated:
         findings.append(Finding("caution", "rms-above-rated", f"The rms torque of {show(told.rms_torque, 'N·m', 3)} is above the {show(rated, 'N·m', 3)} of the rated current: longer dwells, or less acceleration."))
+    winding, limit = _heat(bench, drive, time, speed, torque)
+    if winding > limit:
+        hot = "without end" if math.isinf(winding) else f"{winding:.0f} °C"
+        findings.append(Finding("caution", "cycle-too-hot", f"Cycle after cycle the winding gets {hot} in the mean, and {limit:.0f} °C are allowed: longer dwells, less acceleration, or less current at rest."))
     return Cycle(
-        tuple(steps), order, time, position, speed, torque, span, told.rms_torque if told else 0.0, told.peak_torque if told else 0.0, told.braking_energy if told else 0.0, rated, tuple(findings),
+        tuple(steps), order, time, position, speed, torque, span, told.rms_torque if told else 0.0, told.peak_torque if told else 0.0, told.braking_energy if told else 0.0, rated, winding, limit, tuple(findings),
     )  # fmt: skip
+
+
+def _heat(bench: Bench, drive: Drive, time: FloatArray, speed: FloatArray, torque: FloatArray) -> tuple[float, float]:
+    """Return what the winding gets to in the mean when the cycle is run again and again, and what it may have [°C]; NaN where nothing tells.
+
+    By the mean of the current's square and of friction: right where a cycle is short against the winding's time constant (thermal.model, steady state).
+    """
+    known, limit = bodies_of(bench), limit_of(bench)
+    span = float(time[-1] - time[0]) if len(time) > 1 else 0.0
+    if known is None or span <= 0.0:
+        return math.nan, math.nan if limit is None else limit
+
+    def mean(values: FloatArray) -> float:
+        return float(np.trapezoid(values, time)) / span
+
+    if steps_open(bench):  # the table's current flows whatever is asked of it
+        idle = np.where(speed == 0.0, drive.control.idle_share, 1.0) * stepping_current(bench)
+        square = mean(idle**2)
+    else:
+        flux = drive.control.i_flux
+        square = mean((torque / torque_constant(bench)) ** 2 + flux**2)
+    current = math.sqrt(square)
+    lost = mean(np.array([friction_loss(bench, float(w)) for w in speed])) + rotor_loss(bench, current)
+    turning = math.sqrt(mean(speed**2))
+    winding, _ = steady(known.bodies, current, bench.settings.heat.ambient, housing_loss=lost, air_factor=air_factor(bench, turning))
+    return winding, math.nan if limit is None else limit
 
 
 def _thirds(phases: tuple[float, ...]) -> list[tuple[float, float]]:

@@ -152,7 +152,7 @@ class PointsPage(PlayedPage):
 
     def rests_on(self, bench: Bench) -> object:
         s = bench.settings
-        return (super().rests_on(bench), bench.points, s.motion, s.stepping, s.current_loop, s.coupling, s.bus, s.pwm, s.limits, s.supply)
+        return (super().rests_on(bench), bench.points, s.motion, s.stepping, s.current_loop, s.coupling, s.bus, s.pwm, s.limits, s.supply, s.heat, s.resistance)
 
     def refresh(self) -> None:
         self._fill(None)
@@ -202,6 +202,7 @@ class PointsPage(PlayedPage):
         self.rows.show_rows([
             ("cycle", show(found.seconds, "s", 4)), ("rows that run", f"{len(found.steps)} of {len(rows_of(self.seen))}"), ("ends in", "a ring" if found.order.ring else "its last row"),
             ("rms torque", show(found.rms, "N·m", 3)), ("that may last", show(found.lasting, "N·m", 3)), ("peak torque", show(found.peak, "N·m", 3)),
+            *((("winding, cycle after cycle", (f"{found.winding:.0f} °C" if math.isfinite(found.winding) else "without end") + (f" of {found.limit:.0f}" if math.isfinite(found.limit) else "")),) if not math.isnan(found.winding) else ()),
             ("there over needed", f"{worst:.2g} times" if math.isfinite(worst) and worst < 1e3 else "plenty"), ("braking gives back", show(found.braking, "J", 3)),
             *((("off after a dwell", show(max((abs(x) for x in run.off), default=0.0), "deg", 2)),) if run is not None else ()),
             *((("steps lost", str(abs(run.lost))),) if run is not None and steps_open(self.seen) else ()),

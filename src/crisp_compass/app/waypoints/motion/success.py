@@ -3,39 +3,28 @@
 from __future__ import annotations
 
 import math
-import time
+from collections.abc import Callable
 from dataclasses import replace
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry
+from crisp_compass.app.page.map_work import MapWork
 from crisp_compass.app.widgets.cell_map import CellMap
 from crisp_compass.app.widgets.parts import beside, button
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.capture import CancelledError, Progress
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies import move_map
-from crisp_compass.studies.batch import Cancelled
 from crisp_compass.studies.move_map import OUTCOMES, WANTED, MoveMap, MoveRate, MoveStudy
 
 _KINDS = tuple(zip(OUTCOMES, ("water", "brick", "ochre"), strict=True))
-#: How often the growing map is drawn anew, s.
-_EVERY = 0.15
-
-
-class _Growing(QObject):
-    """Carries a growing map out of the thread that makes it."""
-
-    grown = Signal(object)
 
 
 class SuccessPage(Page):
@@ -62,12 +51,11 @@ class SuccessPage(Page):
         self.made: MoveMap | None = None
         self.rate: MoveRate | None = None
         self._made_for: object = None
-        self._growing = _Growing(self)
-        self._growing.grown.connect(self._on_grown)
-        self._job = Job(self)
-        self._job.done.connect(self._on_done)
-        self._job.refused.connect(self.show_nothing)
-        self._job.progress.connect(self._on_progress)
+        self._work = MapWork(self)
+        self._work.grown.connect(self._on_grown)
+        self._work.done.connect(self._on_done)
+        self._work.refused.connect(self.show_nothing)
+        self._work.progress.connect(self._on_progress)
         self.map = CellMap("map of moves", _KINDS)
         self.plot = Plot(("acceleration", "rad/s²"), ("keeps its place", "%"), name="share of moves that keep their place over the acceleration", log_x=True)
         self.plot.curve("low", "ink", width=1.0, dash="dot", title="95 % interval")
@@ -93,21 +81,21 @@ class SuccessPage(Page):
         self.study = move_map.move_study(self.seen)
         assert self.main_button is not None
         if self._made_for != self._inputs():
-            if self._job.running:
-                self._job.cancel()
+            if self._work.running:
+                self._work.cancel()
                 self.stop.setEnabled(False)
             self.made = self.rate = None
             self.map.show_counts(np.zeros((0, 0, len(_KINDS)), dtype=np.int64))
             self.plot.clear_data()
             self.rows.show_rows((), note="Not run yet.")
-        self.main_button.setEnabled(not self._job.running)
-        if self.made is None and not self._job.running:
+        self.main_button.setEnabled(not self._work.running)
+        if self.made is None and not self._work.running:
             self.answer.show_answer("Not run yet", f"{grouped(self.columns * self.cells * self.draws)} moves over current and acceleration", "Run map tries them on all processors; friction, supply, load, inertia and constants are drawn anew each time.")
         self.findings.show_findings(())
 
     def on_main(self) -> None:
         """Run the map."""
-        if self.study is None or self._job.running:
+        if self.study is None or self._work.running:
             return
         self._made_for = self._inputs()
         self.made = self.rate = None
@@ -115,43 +103,22 @@ class SuccessPage(Page):
         assert self.main_button is not None
         self.main_button.setEnabled(False)
         self.answer.show_answer("Running …", "", "The map fills evenly while it is computed.")
-        self._job.ask_reporting(partial(self._work, self.study))
+        self._work.start(self.columns * self.cells, partial(self._make, self.study))
 
-    def _work(self, study: MoveStudy, report: Progress) -> tuple[MoveMap, MoveRate]:
-        """Run in a thread: the processes do the work, this one passes the growing map on."""
-        last, done, void = time.monotonic(), 0, False
-
-        def called_off() -> bool:
-            nonlocal void
-            try:
-                report(done / (self.columns * self.cells))
-            except CancelledError:
-                void = True
-            return void
-
-        def arrived(made: MoveMap) -> None:
-            nonlocal last, done
-            done += 1
-            if time.monotonic() - last > _EVERY:
-                last = time.monotonic()
-                self._growing.grown.emit(made)
-
-        try:
-            found = move_map.move_map(study, columns=self.columns, rows=self.cells, draws=self.draws, arrived=arrived, cancelled=called_off)
-            return found, move_map.move_rate(study, tries=self.tries, cancelled=called_off)
-        except Cancelled:
-            raise CancelledError from None
+    def _make(self, study: MoveStudy, arrived: Callable[[MoveMap], None], called_off: Callable[[], bool]) -> tuple[MoveMap, MoveRate]:
+        found = move_map.move_map(study, columns=self.columns, rows=self.cells, draws=self.draws, arrived=arrived, cancelled=called_off)
+        return found, move_map.move_rate(study, tries=self.tries, cancelled=called_off)
 
     def cancel(self) -> None:
         """Stop the map; what is there stays."""
-        self._job.cancel()
+        self._work.cancel()
         self.stop.setEnabled(False)
         assert self.main_button is not None
         self.main_button.setEnabled(True)
         self.answer.show_answer("Cancelled", "", "What was computed stays on the map.")
 
     def leave(self) -> None:
-        if self._job.running:
+        if self._work.running:
             self.cancel()
 
     def _on_progress(self, part: float) -> None:
@@ -159,7 +126,7 @@ class SuccessPage(Page):
         self.answer.show_answer(f"{100 * part:.0f} %", text, "The map fills evenly while it is computed.")
 
     def _on_grown(self, made: MoveMap) -> None:
-        if self._job.running:
+        if self._work.running:
             self._draw(made)
 
     def _draw(self, made: MoveMap) -> None:

@@ -3,28 +3,25 @@
 from __future__ import annotations
 
 import math
-import time
+from collections.abc import Callable
 from functools import partial
 
 import numpy as np
-from PySide6.QtCore import QObject, Signal
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import Document
-from crisp_compass.app.jobs import Job
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.computation import Computation
 from crisp_compass.app.page.fields import Pick
+from crisp_compass.app.page.map_work import MapWork
 from crisp_compass.app.widgets.cell_map import CellMap
 from crisp_compass.app.widgets.parts import beside, button
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
-from crisp_compass.capture import CancelledError, Progress
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import grouped, show
-from crisp_compass.studies.batch import Cancelled
 from crisp_compass.studies.start import OUTCOMES, Played
 from crisp_compass.studies.start_map import (
     LEVERS,
@@ -46,14 +43,8 @@ from crisp_compass.views.picture import DialView
 
 _KINDS = tuple(zip(OUTCOMES, ("water", "deep", "brick", "ochre"), strict=True))
 _TITLES = {key: lever.title for key, lever in LEVERS.items()}
-#: Cells each way, draws a cell, starts of the rate, and how often the growing map is drawn anew [s].
-_CELLS, _DRAWS, _TRIES, _EVERY = 40, 5, 400, 0.15
-
-
-class _Growing(QObject):
-    """Carries a growing map out of the thread that makes it."""
-
-    grown = Signal(object)
+#: Cells each way, draws a cell, and starts of the rate.
+_CELLS, _DRAWS, _TRIES = 40, 5, 400
 
 
 class MapPage(Page):
@@ -75,12 +66,11 @@ class MapPage(Page):
         self.made: StartMap | None = None
         self.rate: Rate | None = None
         self._made_for: object = None
-        self._growing = _Growing(self)
-        self._growing.grown.connect(self._on_grown)
-        self._job = Job(self)
-        self._job.done.connect(self._on_done)
-        self._job.refused.connect(self.show_nothing)
-        self._job.progress.connect(self._on_progress)
+        self._work = MapWork(self)
+        self._work.grown.connect(self._on_grown)
+        self._work.done.connect(self._on_done)
+        self._work.refused.connect(self.show_nothing)
+        self._work.progress.connect(self._on_progress)
         self._play = Computation(self, self._on_played)
         self.map = CellMap("map of starts", _KINDS)
         self.map.chosen.connect(self._on_cell)
@@ -108,14 +98,14 @@ class MapPage(Page):
         self.show_dial(DialView(caption="Every cell shows a few simulated starts", rotor=-50.0, current=(0.0, 0.8)))
         self.study = study_of(self.seen)
         assert self.main_button is not None
-        self.main_button.setEnabled(not self._job.running)
+        self.main_button.setEnabled(not self._work.running)
         if self._made_for != self._inputs():
-            self._job.cancel()
+            self._work.cancel()
             self.stop.setEnabled(False)
             self.main_button.setEnabled(True)
             self.made, self.rate = None, None
             self._frame()
-        if self.made is None and not self._job.running:
+        if self.made is None and not self._work.running:
             s = self.seen.settings.start_up
             self.answer.show_answer(
                 "Not run yet",
@@ -131,7 +121,7 @@ class MapPage(Page):
 
     def on_main(self) -> None:
         """Run the map."""
-        if self.study is None or self._job.running:
+        if self.study is None or self._work.running:
             return
         s, study = self.seen.settings.start_up, self.study
         try:
@@ -145,49 +135,15 @@ class MapPage(Page):
         assert self.main_button is not None
         self.main_button.setEnabled(False)
         self.answer.show_answer("Running …", "", "The map fills evenly while it is computed.")
-        self._job.ask_reporting(partial(self._work, study, s.across, s.up))
+        self._work.start(self.cells**2, partial(self._make, study, s.across, s.up))
 
-    def _work(self, study: StartStudy, across: str, up: str, report: Progress) -> tuple[StartMap, Rate]:
-        """Run in a thread: the processes do the work, this one passes the growing map on."""
-        last, total = time.monotonic(), float(self.cells**2)
-        void = False
-
-        def called_off() -> bool:
-            nonlocal void
-            try:
-                report(done / total)
-            except CancelledError:
-                void = True
-            return void
-
-        done = 0
-
-        def arrived(made: StartMap) -> None:
-            nonlocal last, done
-            done += 1
-            if time.monotonic() - last > _EVERY:
-                last = time.monotonic()
-                self._growing.grown.emit(made)
-
-        try:
-            found = start_map(
-                study,
-                across,
-                up,
-                columns=self.cells,
-                rows=self.cells,
-                draws=self.draws,
-                arrived=arrived,
-                cancelled=called_off,
-            )
-            rate = success_rate(study, tries=self.tries, cancelled=called_off)
-        except Cancelled:
-            raise CancelledError from None
-        return found, rate
+    def _make(self, study: StartStudy, across: str, up: str, arrived: Callable[[StartMap], None], called_off: Callable[[], bool]) -> tuple[StartMap, Rate]:
+        found = start_map(study, across, up, columns=self.cells, rows=self.cells, draws=self.draws, arrived=arrived, cancelled=called_off)
+        return found, success_rate(study, tries=self.tries, cancelled=called_off)
 
     def cancel(self) -> None:
         """Stop the map; what is there stays."""
-        self._job.cancel()
+        self._work.cancel()
         self.stop.setEnabled(False)
         assert self.main_button is not None
         self.main_button.setEnabled(True)
@@ -203,7 +159,7 @@ class MapPage(Page):
         )
 
     def _on_grown(self, made: StartMap) -> None:
-        if self._job.running:
+        if self._work.running:
             self._draw(made)
 
     def _draw(self, made: StartMap) -> None:
@@ -271,6 +227,6 @@ class MapPage(Page):
         )
 
     def leave(self) -> None:
-        if self._job.running:
+        if self._work.running:
             self.cancel()
         self._play.drop()
