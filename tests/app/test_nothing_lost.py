@@ -17,6 +17,7 @@ from PySide6.QtWidgets import QApplication, QDialog, QFileDialog, QLabel, QMessa
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app import autosave, logs
+from crisp_compass.app.diagnostics import DiagnosticsDialog
 from crisp_compass.app.dialogs import may_replace
 from crisp_compass.app.disk_watch import Comparison
 from crisp_compass.app.main import restore
@@ -472,7 +473,24 @@ def test_pages_wait_while_the_simulation_is_prepared(window: Window, winch: Path
     assert window.page.main_button.isEnabled()
 
 
-def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_crash_in_foreign_code_leaves_where_it_was(tmp_path: Path) -> None:
+    """The next start finds the report; a start after a sound end finds none."""
+    begin = "from crisp_compass.app.logs import watch_crashes; print(watch_crashes(), flush=True)"
+    environment = {**os.environ, "XDG_STATE_HOME": str(tmp_path)}
+
+    def started(then: str) -> subprocess.CompletedProcess[str]:
+        return subprocess.run([sys.executable, "-c", f"{begin}\n{then}"], env=environment, capture_output=True, text=True, check=False)
+
+    crashed = started("import ctypes; ctypes.string_at(0)")
+    assert crashed.returncode < 0
+    assert crashed.stdout.strip() == "None"
+    report = Path(started("pass").stdout.strip())
+    assert "Segmentation fault" in report.read_text()
+    assert "string_at" in report.read_text()
+    assert started("pass").stdout.strip() == "None"
+
+
+def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     monkeypatch.setattr(sys, "excepthook", sys.excepthook)
     logs.start_log()
     logs.keep_alive(window.notice)
@@ -482,8 +500,17 @@ def test_what_nobody_caught_is_logged_and_said(window: Window, monkeypatch: pyte
         sys.excepthook(ValueError, error, error.__traceback__)
     assert window.notices.text.startswith("Something failed inside the program (ValueError); your work is kept.")
     assert "made to fail" in logs.log_file().read_text(encoding="utf-8")
-    window.menus._copy_diagnostics()
-    assert "made to fail" in QApplication.clipboard().text()
+    window.document.edit("names", window.document.bench.model_copy(update={"name": "Secret bench"}))
+    dialog = DiagnosticsDialog(window, window.settings, window.document.bench)
+    shown = dialog.view.toPlainText()
+    assert "made to fail" in shown
+    assert "Secret bench" not in shown
+    dialog.tick.setChecked(True)
+    dialog.save(tmp_path / "told.txt")
+    assert (tmp_path / "told.txt").read_text(encoding="utf-8") == dialog.view.toPlainText()
+    assert "Secret bench" in dialog.view.toPlainText()
+    dialog.save(tmp_path / "nowhere" / "told.txt")
+    assert "cannot be written" in dialog.said.text()
     qInstallMessageHandler(None)
     for handler in list(logs.LOG.handlers):
         logs.LOG.removeHandler(handler)

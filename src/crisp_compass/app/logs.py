@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import faulthandler
 import logging
 import platform
 import sys
 import traceback
 from collections import deque
 from collections.abc import Callable
+from datetime import datetime
 from logging.handlers import RotatingFileHandler
 from pathlib import Path
 from types import TracebackType
+from typing import TextIO
 
 import platformdirs
 from PySide6 import __version__ as pyside_version
@@ -21,6 +24,7 @@ from crisp_compass import __version__
 
 LOG = logging.getLogger("crisp_compass")
 _LAST_LINES = 40
+_OPEN: list[TextIO] = []
 
 
 def log_file() -> Path:
@@ -51,6 +55,26 @@ def start_log() -> None:
         )
 
     qInstallMessageHandler(from_qt)
+
+
+def watch_crashes() -> Path | None:
+    """Let a crash, also one in Qt's own code, leave where it was (faulthandler); return the report of a run that crashed before, None where none did.
+
+    The file stays open as long as the program runs: it is written when nothing else can be done any more.
+    """
+    folder = log_file().parent
+    running = folder / "crash.log"
+    try:
+        left = None
+        if running.exists() and running.stat().st_size > 0:
+            (folder / "reports").mkdir(exist_ok=True)
+            left = running.replace(folder / "reports" / f"crash-{datetime.now():%Y%m%d-%H%M%S}.txt")
+        stream = running.open("w", encoding="utf-8")
+    except OSError:
+        return None
+    faulthandler.enable(stream)
+    _OPEN.append(stream)
+    return left
 
 
 def keep_alive(say: Callable[[str], object]) -> None:
@@ -87,8 +111,3 @@ def diagnostics() -> str:
     except OSError:
         lines.append("no log yet")
     return "\n".join(lines)
-
-
-def copy_diagnostics() -> None:
-    """Put the diagnostics on the clipboard."""
-    QApplication.clipboard().setText(diagnostics())

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QApplication
 
 from crisp_compass.app.autosave import Leftover
 from crisp_compass.app.collector import Collector
-from crisp_compass.app.logs import keep_alive, start_log
+from crisp_compass.app.logs import keep_alive, start_log, watch_crashes
 from crisp_compass.app.recovery import offer_recovery
 from crisp_compass.app.theme import THEME, load_fonts
 from crisp_compass.app.window import Window
@@ -52,6 +52,7 @@ def main(arguments: list[str]) -> int:
         print(f"{arguments[1]}: one bench file can be opened at a time.", file=sys.stderr)
         return 2
     start_log()
+    crashed = watch_crashes()
     application = make_application()
     window = Window()
     keep_alive(window.notice)
@@ -69,6 +70,8 @@ def main(arguments: list[str]) -> int:
         window.open(Path(arguments[0]))
     window.show()
     window.prepare_simulation()
+    if crashed is not None:
+        window.notice(f"The program crashed the last time; where it was lies in {crashed}. Unsaved work is offered, if there was any.")
     QTimer.singleShot(0, lambda: offer_recovery(window, partial(restore, window)))
     return application.exec()
 

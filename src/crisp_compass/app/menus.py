@@ -11,7 +11,6 @@ from PySide6.QtCore import QObject, Qt
 from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
-from crisp_compass.app.logs import copy_diagnostics
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.parts import unmarked
@@ -62,7 +61,7 @@ class Menus(QObject):
         self._add(help_menu, "&Find anything…", self._find, "Ctrl+F")
         self._add(help_menu, "&Drills…", self.show_drills, "Ctrl+Shift+D")
         self._add(help_menu, "&Keyboard…", self._show_keys, "Ctrl+F1")
-        self._add(help_menu, "Copy &diagnostics", self._copy_diagnostics)
+        self._add(help_menu, "D&iagnostics…", self._show_diagnostics)
         self._add(help_menu, "&About…", self._show_about)
         QShortcut(QKeySequence("F6"), window).activated.connect(window.course.setFocus)
 
@@ -174,9 +173,10 @@ class Menus(QObject):
     def _show_keys(self) -> None:
         QMessageBox.information(self._window, "Keyboard", KEYS)
 
-    def _copy_diagnostics(self) -> None:
-        copy_diagnostics()
-        self._window.say("Diagnostics copied to the clipboard")
+    def _show_diagnostics(self) -> None:
+        from crisp_compass.app.diagnostics import DiagnosticsDialog
+
+        DiagnosticsDialog(self._window, self._window.settings, self._window.document.bench).exec()
 
     def _show_about(self) -> None:
         from crisp_compass import __version__
