@@ -246,3 +246,37 @@ def test_how_quickly_a_stepper_can_be_moved(window: Window, qtbot: QtBot, winch:
     type_into(qtbot, page.number("run.load"), "0.2")
     assert page.answer.text == "Not run yet"
     assert page.rate is None
+
+
+@pytest.mark.parametrize("sensor", ["none", "incremental"])
+def test_an_obstacle_is_dropped_on_the_axis_while_it_runs(window: Window, winch: Path, tmp_path: Path, sensor: str) -> None:
+    """A stepped field goes on and loses steps by fours without a word; a drive with a sensor stalls. Gone, the field turns the rotor again."""
+    window.open(copy_bench(winch.parent.parent / "carousel" / "carousel.bench.json", tmp_path))
+    window.document.set_field("sensor", "kind", sensor)
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    window.document.set_fields("slow", {"run": {"speed": 15.0, "load": 0.0, "holds": "speed"}})
+    run._timer.setInterval(100000)
+    run.start()
+    for _ in range(8):
+        run.advance(0.1)
+    assert isinstance(run.port, SimulatedDrive)
+    assert run.port.speed == pytest.approx(15.0, rel=0.3)
+    run.obstacle.click()
+    for _ in range(12):
+        run.advance(0.1)
+    assert abs(run.port.speed) < 0.1
+    if sensor == "none":
+        lost = run.port.lost_steps
+        assert lost is not None
+        assert abs(lost) > 100
+        assert lost % 4 == 0
+        assert f"steps lost {abs(lost)}" in run.figures.text()
+        run.obstacle.click()
+        for _ in range(8):
+            run.advance(0.1)
+        assert not run.port.fault
+    else:
+        assert run.port.lost_steps is None
+        assert run.port.fault in ("stall", "following error")

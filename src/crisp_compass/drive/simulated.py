@@ -10,6 +10,7 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import build_drive, running_current, running_mode
 from crisp_compass.course.heat import warming_of
+from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.position import holds_position, moving_mode, place_counts
 from crisp_compass.course.torque_mode import torque_currents
 from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
@@ -116,6 +117,20 @@ class SimulatedDrive:
         """How far the shaft is off its profile [rad]; NaN where it follows none."""
         x = self._sim.state
         return float(x[state.AT] - x[state.THETA]) if x[state.MOVING] else math.nan
+
+    @property
+    def blocking(self) -> float:
+        """Torque [N·m] of an obstacle that stops this shaft, whatever the drive and its load do."""
+        m, run = self._sim.drive.machine, self._bench.settings.run
+        return float(10.0 * m.torque_factor * m.pole_pairs * m.psi * max(run.i_limit, self._current) + 2.0 * abs(run.load))
+
+    @property
+    def lost_steps(self) -> int | None:
+        """Full steps by which a stepped rotor stands off its field, whole electrical turns of four each; None where no field is stepped."""
+        if not steps_open(self._bench):
+            return None
+        x, p = self._sim.state, self._sim.drive.machine.pole_pairs
+        return 4 * round(float(x[state.FIELD] - p * x[state.THETA]) / (2 * math.pi))
 
     def lose_sensor(self, lost: bool) -> None:
         """Take the sensor of angle or speed away, or give it back."""

@@ -132,7 +132,11 @@ class RunPage(Page):
         self.unplug.setCheckable(True)
         self.unplug.setToolTip("Takes the simulated sensor away, to see what the firmware does then; pressed again it is back")
         self.unplug.toggled.connect(self._on_unplugged)
-        self.finish("Start", self.recorder, self.reverse, self.unplug)
+        self.obstacle = QPushButton("Block shaft")
+        self.obstacle.setCheckable(True)
+        self.obstacle.setToolTip("Drops an obstacle on the simulated axis, to see what the firmware does then; pressed again it is gone")
+        self.obstacle.toggled.connect(lambda _: self._load())
+        self.finish("Start", self.recorder, self.reverse, self.unplug, self.obstacle)
         assert self.main_button is not None
         self.main_button.setToolTip("Ctrl+Enter starts; Space or Esc stops")
         self.main_button.installEventFilter(self)
@@ -209,7 +213,17 @@ class RunPage(Page):
         self.supply.setVisible(kind == "simulation")
         self.reverse.setVisible(kind != "replay" and self._held() != "position")
         self.unplug.setVisible(kind == "simulation" and bool(SENSORS[self.seen.settings.sensor.kind].leads) and plate_needs_angle(self.seen))
+        self.obstacle.setVisible(kind == "simulation")
         self.recorder.setVisible(kind != "replay")
+
+    def _load(self) -> None:
+        """Load the shaft as entered, or block it."""
+        run = self.seen.settings.run
+        if self.port is not None and self.port.surroundings is not None:
+            if self.obstacle.isChecked() and isinstance(self.port, SimulatedDrive):
+                self.port.surroundings.set_load(self.port.blocking)
+            else:
+                self.port.surroundings.set_load(run.load, drives=run.load_kind == "drives")
 
     def _held(self) -> str:
         """Return what is held: speed, torque or position, as far as this firmware holds it."""
@@ -223,21 +237,23 @@ class RunPage(Page):
 
     def _follow(self) -> None:
         """Build the drive, or carry changed settings into the one that runs."""
-        bench, run = self.seen, self.seen.settings.run
-        made_from = (self.document.path, bench.settled.get("commutation")) if self.source.kind == "simulation" else self.source.port(bench)
+        bench = self.seen
+        s = bench.settings  # another sensor or kind of firmware is another drive
+        kinds = (s.plate.family, s.sensor.kind, s.circuit.firmware, s.current_loop.commutation)
+        made_from = (self.document.path, bench.settled.get("commutation"), kinds) if self.source.kind == "simulation" else self.source.port(bench)
         if self.port is None or made_from != self._made_from:
             self.stop()
             self.port, self._made_from = self.source.port(bench), made_from
             self.traces.forget()
             self.unplug.setChecked(False)
+            self.obstacle.setChecked(False)
             self.show_dial(DialView())
             around = self.port.surroundings
             if around is not None:
                 self.supply.show_value(around.supply)
         else:
             self.port.follow(bench)
-        if self.port.surroundings is not None:
-            self.port.surroundings.set_load(run.load, drives=run.load_kind == "drives")
+        self._load()
         if self._token is not None and self.port.armed and self.port.identity.kind != "replay":
             self._ask(self._token)
 

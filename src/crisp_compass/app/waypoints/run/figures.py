@@ -34,4 +34,6 @@ def live_figures(bench: Bench, port: Port, trace: Mapping[str, FloatArray]) -> t
         found.append(("winding", f"{last['temp']:.0f} °C"))
     if isinstance(port, SimulatedDrive) and math.isfinite(port.behind):
         found += [("place", f"{port.place / (2 * math.pi):.3f} turns"), ("off its profile", show(port.behind, "deg", 2))]
+    if isinstance(port, SimulatedDrive) and port.lost_steps is not None:
+        found.append(("steps lost", f"{abs(port.lost_steps)}"))
     return tuple(found)
