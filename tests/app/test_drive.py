@@ -186,7 +186,7 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     said: list[str] = []
     page.done.connect(said.append)
     page.take_profile(kept)
-    assert said[-1].startswith("0 of 16 values")
+    assert said[-1].startswith("0 of 17 values")
     data = json.loads(kept.read_text())
     data["values"] |= {"ramp": {"value": 60.0, "unit": "krpm/s"}, "flaps": {"value": 1.0, "unit": ""}}
     kept.write_text(json.dumps(data))

@@ -89,8 +89,9 @@ def test_it_arms_runs_and_stops_and_an_owner_who_hangs_stops_the_motor(tmp_path:
         talk = Conversation(where, described, heard.tell)
         talk.occupy(lambda *_: pytest.fail("it was stopped before it began"))
         talk.stop()
+        begun = len(heard.events)
         talk.start()
-        assert heard.wait(lambda e: e.kind == "free", talk).text == "stopped; it had not begun."
+        assert heard.wait(lambda e: e.kind == "free", talk, since=begun).text == "stopped; it had not begun."
         talk.close()
 
 
