@@ -9,10 +9,10 @@ import pytest
 from PySide6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
 
+from crisp_compass.app.page import map_work
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.waypoints.plate.motor import PlatePage
 from crisp_compass.app.waypoints.run.drive import RunPage
-from crisp_compass.app.waypoints.start_up import success_map
 from crisp_compass.app.waypoints.start_up.climb import ClimbPage
 from crisp_compass.app.waypoints.start_up.estimator import EstimatorPage
 from crisp_compass.app.waypoints.start_up.failed_start import FailedStartPage
@@ -97,7 +97,7 @@ def test_the_estimator_page_shows_where_the_angle_is_good(pump: Window, qtbot: Q
 def test_the_map_grows_is_cancelled_and_a_cell_is_played(
     pump: Window, qtbot: QtBot, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    monkeypatch.setattr(success_map, "_EVERY", 0.0)
+    monkeypatch.setattr(map_work, "_EVERY", 0.0)
     pump.travel("start_up", "Success map")
     page = pump.page
     assert isinstance(page, MapPage)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QVBoxLayout
+from PySide6.QtWidgets import QFrame, QSizePolicy, QVBoxLayout
 
+from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.number_field import Choice
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.bench.plate import PLATES
@@ -28,6 +29,8 @@ class Beginning(QFrame):
     def __init__(self) -> None:
         super().__init__()
         self.setObjectName("sheet")
+        # a stack asks hidden pages too: this one must not make the plate wider or higher where it is not shown
+        self.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Ignored)
         self.family = Choice("Motor", labels(), width=150)
         self.sensor = Choice("Angle sensor", {}, width=150)
         self.supply = Choice("Supply", SUPPLIES, width=150)
@@ -39,11 +42,11 @@ class Beginning(QFrame):
         column.setContentsMargins(26, 18, 26, 16)
         column.setSpacing(10)
         column.addWidget(label("Your own motor", "heading"))
-        own = QHBoxLayout()
+        own = FlowRow()
         for choice in (self.family, self.sensor, self.supply):
-            own.addWidget(choice)
-        own.addWidget(self.begin)
-        own.addStretch(1)
+            choice.set_group("Own motor")  # the plate's own fields have the same titles
+            own.add(choice)
+        own.add(self.begin)
         column.addLayout(own)
         steps = label(_STEPS, "reason")
         steps.setWordWrap(True)
@@ -56,14 +59,12 @@ class Beginning(QFrame):
         column.addLayout(self._row({"open": "Open a bench…", "drills": "Drills…", "guide": "Guide to this page"}))
         column.addStretch(1)
 
-    def _row(self, wishes: dict[str, str]) -> QHBoxLayout:
-        row = QHBoxLayout()
-        row.setSpacing(6)
+    def _row(self, wishes: dict[str, str]) -> FlowRow:
+        row = FlowRow()
         for wish, text in wishes.items():
             made = button(text, "small")
             made.clicked.connect(lambda _=False, w=wish: self.wished.emit(w))
-            row.addWidget(made)
-        row.addStretch(1)
+            row.add(made)
         return row
 
     def _on_family(self, family: str) -> None:
