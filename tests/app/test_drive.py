@@ -215,7 +215,7 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_: other)
     page.keep.click()
     dialog = Snapshots(load_snapshot(kept), load_snapshot(other), page)
-    assert dialog.answer.text() == "3 of 17 differ"  # the ramp, the mask, and the flaps that the other has not
+    assert dialog.answer.text() == "3 of 18 differ"  # the ramp, the mask, and the flaps that the other has not
     assert dialog.table.rowCount() == 3
     window.document.drive.close()
     assert page.answer.text == "Not connected"
