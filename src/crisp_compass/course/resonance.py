@@ -18,7 +18,7 @@ from crisp_compass.estimates import Finding
 from crisp_compass.identify.resonance import Resonance, broadband, fit_resonance
 from crisp_compass.loops.filters import Notch, TorqueFilters
 from crisp_compass.loops.sampled import Margins
-from crisp_compass.loops.speed import SpeedPlant, analyse_speed
+from crisp_compass.loops.speed import SpeedPlant, margins_of
 
 #: Inertia of the load over the motor's up to which a speed loop is no trouble, and beyond which it is (common practice).
 EASY, HARD = 3.0, 10.0
@@ -101,7 +101,7 @@ def effect(bench: Bench, evidence: Evidence | None) -> Effect | None:
     bare = replace(plant, filters=TorqueFilters())
 
     def of(at: SpeedPlant) -> Margins:
-        return analyse_speed(at, design.kp, design.ki, "").margins
+        return margins_of(at, design.kp, design.ki)
 
     notched = design_speed(with_notch(bench, notch)).margins if notch else None  # with the gains that it leaves
     return Effect(of(replace(bare, coupling=None)), of(bare), of(plant), notched)

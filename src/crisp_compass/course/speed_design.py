@@ -22,7 +22,7 @@ from crisp_compass.course.sensorless import USUAL_FILTER_HZ, without_sensor
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.loops.filters import Notch, TorqueFilters
-from crisp_compass.loops.sampled import Sampled
+from crisp_compass.loops.sampled import Margins, Sampled
 from crisp_compass.loops.speed import (
     ArmatureSensor,
     SpeedDesign,
@@ -31,6 +31,7 @@ from crisp_compass.loops.speed import (
     edge_delay,
     is_stable,
     largest,
+    margins_of,
     smallest,
     speed_gains,
     speed_loop,
@@ -309,15 +310,15 @@ def sensor_lowest_speed(bench: Bench, design: SpeedDesign) -> float:
     return min(full, max(lowest_speed(plant_of(bench), design.kp * s.slow_share, design.ki * s.slow_share**2, turn), 0.0))
 
 
-def slow_loop(bench: Bench, design: SpeedDesign) -> SpeedDesign | None:
-    """Return the loop as it is below the speed at which it is slower; None with one set of gains."""
+def slow_loop(bench: Bench, design: SpeedDesign) -> Margins | None:
+    """Return the margins of the loop as it is below the speed at which it is slower; None with one set of gains."""
     s = bench.settings.speed_loop
     if not s.slow_below:
         return None
     plant, edges = plant_of(bench), SENSORS[bench.settings.sensor.kind].edges
     if edges:
         plant = replace(plant, sensor_delay=edge_delay(edges * pole_pairs_of(bench.settings.plate), s.slow_below))
-    return analyse_speed(plant, design.kp * s.slow_share, design.ki * s.slow_share**2, "slower set")
+    return margins_of(plant, design.kp * s.slow_share, design.ki * s.slow_share**2)
 
 
 def loop_at(bench: Bench, design: SpeedDesign, speed: float) -> Sampled:

@@ -157,43 +157,53 @@ def close(loop: Sampled, output: int = 0) -> Sampled:
 
 
 _BLOCK = 64
+_LAG = np.arange(_BLOCK)[:, None] - np.arange(_BLOCK)[None, :]
 
 
 def simulate(system: Sampled, u: FloatArray) -> FloatArray:
     """Return the outputs (n, outputs) for an input sequence (n,), from rest, in blocks of samples."""
     n, outputs = len(u), len(system.C)
-    powers = [np.eye(len(system.A))]
-    for _ in range(_BLOCK):
-        powers.append(system.A @ powers[-1])
+    seen, reach, power = system.C[None], system.B, system.A  # C·A^k, A^k·B and A^(number of them), doubled
+    while len(seen) < _BLOCK:
+        seen, reach = np.concatenate([seen, seen @ power]), np.concatenate([reach, power @ reach], axis=1)
+        power = power @ power
     # y of a block = free response of its first state + a triangle of impulse responses of its inputs
-    free = np.stack([system.C @ p for p in powers[:-1]])
-    pulse = np.stack([system.D[:, 0], *(system.C @ p @ system.B[:, 0] for p in powers[: _BLOCK - 1])])
-    lag = np.arange(_BLOCK)[:, None] - np.arange(_BLOCK)[None, :]
-    triangle = np.where((lag >= 0)[:, :, None], pulse[np.clip(lag, 0, None)], 0.0)
-    into = np.stack([powers[_BLOCK - 1 - k] @ system.B[:, 0] for k in range(_BLOCK)], axis=1)
+    pulse = np.concatenate([system.D.T, seen[:-1] @ system.B[:, 0]])
+    triangle = np.where(_LAG[:, :, None] >= 0, pulse[np.maximum(_LAG, 0)], 0.0)
+    into = reach[:, ::-1]
     padded = np.concatenate([u, np.zeros(-n % _BLOCK)]).reshape(-1, _BLOCK)
     x, out = np.zeros(len(system.A)), np.empty((len(padded), _BLOCK, outputs))
     forced = np.stack([padded @ triangle[:, :, o].T for o in range(outputs)], axis=2)
     for row, block in enumerate(padded):
-        out[row] = free @ x + forced[row]
-        x = powers[_BLOCK] @ x + into @ block
+        out[row] = seen @ x + forced[row]
+        x = power @ x + into @ block
     return np.asarray(out.reshape(-1, outputs)[:n])
 
 
 def _root(function: Callable[[float], float], low: float, high: float) -> float:
-    """Return where a function of one sign at each end passes zero, by halving until nothing is left to halve."""
-    below = function(low)
+    """Return where a function of one sign at each end passes zero, to the last bits of ω: false position with the Illinois rule (M. Dowell, P. Jarratt, BIT 11, 1971)."""
+    below, above = function(low), function(high)
+    if below == 0 or above == 0:
+        return low if below == 0 else high
+    kept = 0  # which end stayed in the last step: one that stays twice counts half
     for _ in range(200):
-        middle = 0.5 * (low + high)
-        if middle in (low, high):
+        width = high - low
+        middle = high - above * width / (above - below)
+        if not low < middle < high:
+            middle = 0.5 * (low + high)
+        if middle in (low, high) or width <= 4e-16 * high:
             break
         here = function(middle)
         if here == 0:
             return middle
         if (here < 0) == (below < 0):
-            low = middle
+            low, below, above = middle, here, 0.5 * above if kept > 0 else above
+            kept = 1
         else:
-            high = middle
+            high, above, below = middle, here, 0.5 * below if kept < 0 else below
+            kept = -1
+        if abs(here) < 1e-14:
+            return middle
     return 0.5 * (low + high)
 
 
@@ -229,8 +239,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
             np.linspace(nyquist * 0.02, nyquist * (1 - 1e-9), 700)[1:],
         ]
     )
-    closed = close(loop, output)
-    stable = bool(np.max(np.abs(np.linalg.eigvals(closed.A)), initial=0.0) < 1 - 1e-12)
+    stable = bool(np.max(np.abs(np.linalg.eigvals(close(loop, output).A)), initial=0.0) < 1 - 1e-12)
     response = loop.response(grid, output)
     gain = np.log(np.maximum(np.abs(response), 1e-300))
     crossover = _first_crossing(grid, gain, lambda w: math.log(abs(loop.response_at(w, output))))
@@ -264,10 +273,14 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         gain_margin = (
             min(positive) if positive and stable else max(candidates) if not stable else min(candidates, key=abs)
         )
-    closed_gain = np.log(np.maximum(np.abs(closed.response(grid, output)), 1e-300)) + 0.5 * math.log(2)
-    bandwidth = _first_crossing(
-        grid, closed_gain, lambda w: math.log(abs(closed.response_at(w, output))) + 0.5 * math.log(2)
-    )
+    # the closed loop is L/(1 + L): no polynomials of its own
+    closed_gain = np.log(np.maximum(np.abs(response / (1 + response)), 1e-300)) + 0.5 * math.log(2)
+
+    def closed_at(w: float) -> float:
+        here = loop.response_at(w, output)
+        return math.log(abs(here / (1 + here))) + 0.5 * math.log(2)
+
+    bandwidth = _first_crossing(grid, closed_gain, closed_at)
     return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable)
 
 

@@ -350,10 +350,16 @@ def _for_crossover(plant: SpeedPlant, f: float) -> tuple[float, float]:
 
 
 @lru_cache(maxsize=64)
+def margins_of(plant: SpeedPlant, kp: float, ki: float) -> Margins:
+    """Return the margins of given gains, Kp in A/(rad/s) and Ki in A/rad."""
+    return margins(speed_loop(plant, kp, ki))
+
+
+@lru_cache(maxsize=64)
 def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> SpeedDesign:
     """Return margins and step figures of given gains, Kp in A/(rad/s) and Ki in A/rad."""
     loop = speed_loop(plant, kp, ki)
-    found = margins(loop)
+    found = margins_of(plant, kp, ki)
     overshoot = filtered = rise = math.nan
     findings = []
     if found.stable:

@@ -22,7 +22,7 @@ from crisp_compass.course.speed_design import (
 from crisp_compass.estimates import FloatArray
 from crisp_compass.identify.speed_response import first_step
 from crisp_compass.loops.filters import NO_FILTERS
-from crisp_compass.loops.speed import SpeedDesign, analyse_speed
+from crisp_compass.loops.speed import SpeedDesign, margins_of
 from crisp_compass.loops.speed_figures import sensor_noise, swing_answer
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.speed_trial import SpeedTrial
@@ -89,7 +89,7 @@ def figures(bench: Bench, design: SpeedDesign, trial: SpeedTrial | None, *, wait
         ]
     slow = slow_loop(bench, design)
     if slow is not None:
-        m = slow.margins
+        m = slow
         told = f"{show(m.crossover_hz, 'Hz')}, {m.phase_margin_deg:.0f}°" if m.stable and math.isfinite(m.crossover_hz) and math.isfinite(m.phase_margin_deg) else "no crossing" if m.stable else "unstable"
         rows.append((f"below {_rpm(bench.settings.speed_loop.slow_below or 0.0)}", told, ""))
     if timed_by_edges(bench):
@@ -103,10 +103,10 @@ def filters_cost(bench: Bench, design: SpeedDesign) -> str:
     filters = filters_of(bench)
     if not filters.any or armature_tells(bench):
         return ""
-    bare = analyse_speed(replace(plant_of(bench), filters=NO_FILTERS), design.kp, design.ki, "")
-    if not (math.isfinite(bare.margins.phase_margin_deg) and math.isfinite(design.margins.phase_margin_deg)):
+    bare = margins_of(replace(plant_of(bench), filters=NO_FILTERS), design.kp, design.ki)
+    if not (math.isfinite(bare.phase_margin_deg) and math.isfinite(design.margins.phase_margin_deg)):
         return ""
-    cost = bare.margins.phase_margin_deg - design.margins.phase_margin_deg
+    cost = bare.phase_margin_deg - design.margins.phase_margin_deg
     named = [f"low-pass at {show(filters.low_pass_hz, 'Hz')}"] if filters.low_pass_hz else []
     named += [f"notch at {show(filters.notch.hz, 'Hz')}"] if filters.notch else []
     text = " and ".join(named)
