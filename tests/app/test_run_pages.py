@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import math
 from pathlib import Path
 
+import pytest
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.waypoints.plate.load_side import LoadSidePage
@@ -68,6 +70,13 @@ def test_the_load_side_reaches_speed_fields_and_run(window: Window, qtbot: QtBot
     run.advance(0.4)
     assert "m/min at the load" in run._state("")
     run.stop()
+    window.travel("speed_loop", "Design")  # whatever text names a speed tells it at the load, too
+    cells = [window.page.figures.item(row, 1) for row in range(window.page.figures.rowCount())]  # type: ignore[attr-defined]
+    tips = {cell.text(): cell.toolTip() for cell in cells if cell.text().endswith(" rpm")}
+    assert tips
+    for text, tip in tips.items():
+        speed, there = float(text.removesuffix(" rpm")), tip.removeprefix(f"{text} = ").removesuffix(" m/min at the load")
+        assert float(there) == pytest.approx(speed * 0.003 * 2 * math.pi, rel=0.01)
 
 
 def test_run_holds_a_torque(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:

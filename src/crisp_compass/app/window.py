@@ -24,9 +24,11 @@ from crisp_compass.app.navigation import Navigator
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.theme import THEME
+from crisp_compass.app.widgets.at_load import AT_LOAD
 from crisp_compass.app.widgets.bearing import BearingLine
 from crisp_compass.app.widgets.notice import Notice
 from crisp_compass.app.widgets.parts import Text, frame
+from crisp_compass.course.bridge import travel_of
 from crisp_compass.course.course import headline, sections_of, state_of, waypoints_of
 from crisp_compass.course.open_points import next_bearing
 from crisp_compass.guide import Chapter
@@ -234,6 +236,7 @@ class Window(QMainWindow):
             return
         places = tuple(Place(w.key, w.name, headline(bench, w), state_of(bench, w)) for w in waypoints)
         self.course.show_course(places, page.key)
+        AT_LOAD.follow(travel_of(bench), bench.settings.load_side.unit)
         self.menus.refresh()
         self.bearing.show_text(next_bearing(bench, ran=self.document.ran).text)
         windings = bench.settings.plate.windings

@@ -8,6 +8,8 @@ from html import escape
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QLayout, QPushButton, QVBoxLayout, QWidget
 
+from crisp_compass.app.widgets.at_load import AT_LOAD
+
 
 class Text(QLabel):
     """A label that shows a text as it is: what a file says is never markup, which could open pictures and links."""
@@ -15,7 +17,16 @@ class Text(QLabel):
     def __init__(self, text: str = "", parent: QWidget | None = None) -> None:
         super().__init__(parent)
         self.setTextFormat(Qt.TextFormat.PlainText)
+        self._hint = ""
         self.setText(text)
+
+    def setText(self, text: str) -> None:
+        """Show a text; hovering tells its speeds at the load, where no other hint stands."""
+        super().setText(text)
+        hint = AT_LOAD.told(text)
+        if hint != self._hint and self.toolTip() in ("", self._hint):
+            self._hint = hint
+            self.setToolTip(hint)
 
 
 def unmarked(text: str) -> str:

@@ -17,6 +17,7 @@ from PySide6.QtWidgets import QApplication, QGraphicsItem, QMenu, QMessageBox, Q
 
 from crisp_compass.app.dialogs import ask_save_path
 from crisp_compass.app.theme import FAMILY, THEME, font
+from crisp_compass.app.widgets.at_load import AT_LOAD
 from crisp_compass.app.widgets.legend import DASHES, Legend
 from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.app.widgets.pyramid import Pyramid, pyramid_of
@@ -444,6 +445,8 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
             text += f"   Δy {dy:.4g} {self._y[1]}"
         if unit == "s" and b > a:
             text += f"   1/Δ {show(1 / (b - a), 'Hz')}"
+        if unit == "rpm" and (there := AT_LOAD.told(f"{b - a:.4f} rpm")):
+            text += f"   {there.partition(' = ')[2]}"
         self._readout.setText(text)
         (_, right), (_, top) = self.plotItem.viewRange()
         self._readout.setPos(right, top)

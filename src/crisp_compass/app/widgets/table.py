@@ -9,6 +9,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QAbstractItemView, QHeaderView, QTableWidget, QTableWidgetItem
 
 from crisp_compass.app.theme import THEME, font
+from crisp_compass.app.widgets.at_load import AT_LOAD
 from crisp_compass.app.widgets.parts import unmarked
 
 
@@ -77,7 +78,7 @@ class Table(QTableWidget):
         item.setText(cell.text)
         item.setForeground(THEME.color(cell.token))
         item.setFont(font(cell.size, bold=cell.bold))
-        item.setToolTip(unmarked(cell.tip))
+        item.setToolTip(unmarked(cell.tip) or AT_LOAD.told(cell.text))
         flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
         if cell.centred:
             item.setTextAlignment(Qt.AlignmentFlag.AlignCenter)
