@@ -98,6 +98,11 @@ def to_a_place(bench: Bench, **wishes: object) -> Bench:
     return again(enter(bench, "motion", wishes), "motion")
 
 
+def watched(**wishes: object) -> Bench:
+    """The carousel with an encoder that watches its field."""
+    return to_a_place(enter(demo("carousel"), "stepping", {"encoder": "watches", **wishes}), rounding=0.01, speed=20.0, accel=150.0, window=1e-3)
+
+
 POWER = {"power_from": 60.0, "power_into": 15.0, "low_start": 44.0, "low_end": 34.0}
 
 
@@ -132,6 +137,8 @@ CASES: dict[str, Callable[[], Bench]] = {
     "place, stepper": lambda: to_a_place(demo("carousel"), rounding=0.02),
     "place, armature": lambda: to_a_place(again(enter(demo("hatch"), "sensor", {"kind": "incremental", "counts_per_rev": 2000}), "current_loop", "speed_loop"), follow_limit=1.0, rounding=0.01),
     "place, stepping": lambda: to_a_place(enter(demo("carousel"), "sensor", {"kind": "none"}), rounding=0.01, speed=20.0, accel=150.0),
+    "place, stepping, watched": lambda: watched(on_lost="hold", counts="against"),
+    "place, stepping, watched, no window": lambda: to_a_place(enter(enter(demo("carousel"), "stepping", {"encoder": "watches", "corrections": 1, "slower": 0.3, "settle": 0.05}), "sensor", {"counts_per_rev": 1000}), speed=20.0),
     "power": lambda: enter(enter(demo("winch"), "bus", POWER), "run", {"drag_cancel": 0.3}),
     "six-step, power from": lambda: enter(CASES["six-step"](), "bus", {"power_from": 40.0}),
     "estimator, low bus": lambda: enter(enter(demo("pump"), "bus", {"low_start": 23.0, "low_end": 14.0, "power_into": 2.0}), "run", {"v_min": 12.0}),
@@ -281,17 +288,19 @@ def test_a_wrong_constant_around_the_speed_loop_fails_the_vectors(tmp_path: Path
 @needs_gcc
 def test_a_wrong_constant_of_a_move_or_of_power_fails_the_vectors(tmp_path: Path) -> None:
     missed = []
-    for case, names in (("place", ("KV_STEP", "AHEAD_SHARE", "MOVE_SPEED_COUNTS", "MOVE_GAIN_COUNTS", "RAD_S_OF_COUNTS", "COUNTS_OF_RAD_S", "FOLLOW_COUNTS", "WINDOW_COUNTS")),
+    for case, names in (("place, stepping, watched", ("LOST_ENTRIES", "SETTLE_STEPS", "CORRECTIONS", "SLOWER", "WINDOW_COUNTS", "ENTRIES_PER_REV", "DIRECTION")),
+                        ("place", ("KV_STEP", "AHEAD_SHARE", "MOVE_SPEED_COUNTS", "MOVE_GAIN_COUNTS", "RAD_S_OF_COUNTS", "COUNTS_OF_RAD_S", "FOLLOW_COUNTS", "WINDOW_COUNTS")),
                         ("power", ("LOW_END_V", "LOW_PER_V", "POWER_KT_NM_PER_A", "POWER_FROM_W", "POWER_FROM_ROOT", "POWER_INTO_W", "POWER_INTO_ROOT"))):  # fmt: skip
         folder = tmp_path / case
         write_files(folder, make_firmware(CASES[case](), "t").files)
         config = folder / "include" / "cc_config.h"
         right, sources = config.read_text(), sorted(p.relative_to(folder).as_posix() for p in folder.glob("src/*.c"))
         for name in names:
-            found = re.search(rf"CC_{name} \(([-0-9.e]+)f\)", right)
+            found = re.search(rf"CC_{name} \(([-0-9.e]+)([fu]?)\)", right)
             assert found, name
-            factor = 3.0 if name.endswith("ROOT") else 0.8
-            config.write_text(right.replace(found[0], f"CC_{name} ({float(found[1]) * factor:.8e}f)"))
+            factor = 3.0 if name.endswith("ROOT") else 8.0 if (case, name) == ("place, stepping, watched", "WINDOW_COUNTS") else -1.0 if name == "DIRECTION" else 0.6 if found[2] != "f" else 0.8
+            wrong = float(found[1]) * factor
+            config.write_text(right.replace(found[0], f"CC_{name} ({f'{wrong:.8e}' if found[2] == 'f' else round(wrong)}{found[2]})"))
             assert _run("gcc", "-O1", "-std=c99", "-Iinclude", "vectors/run_vectors.c", *sources, "-lm", "-o", "v", folder=folder).returncode == 0
             if _run("./v", *sorted(folder.glob("vectors/*.csv")), folder=folder).returncode == 0:
                 missed.append(name)

@@ -6,7 +6,7 @@ import math
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import rated_peak
-from crisp_compass.motor import family_of
+from crisp_compass.motor import family_of, pole_pairs_of
 from crisp_compass.sensing import SENSORS
 
 
@@ -16,8 +16,19 @@ def closes_loops(bench: Bench) -> bool:
 
 
 def steps_open(bench: Bench) -> bool:
-    """Tell whether nothing measures the angle of a motor that can be stepped: no speed loop is closed, and none is designed."""
-    return family_of(bench).open_loop and not SENSORS[bench.settings.sensor.kind].tells_angle
+    """Tell whether the field of a motor that can be stepped is turned by itself, without an angle or with an encoder that only watches: no speed loop is closed, and none is designed."""
+    return family_of(bench).open_loop and (not SENSORS[bench.settings.sensor.kind].tells_angle or watches(bench))
+
+
+def watches(bench: Bench) -> bool:
+    """Tell whether an encoder watches that the shaft follows a stepped field, instead of closing loops."""
+    sensor = SENSORS[bench.settings.sensor.kind]
+    return family_of(bench).open_loop and sensor.counted and sensor.key in bench.settings.plate.sensors and bench.settings.stepping.encoder == "watches"
+
+
+def full_step(bench: Bench) -> float:
+    """Return a full step [rad] of the shaft, a quarter of an electrical turn."""
+    return 0.5 * math.pi / pole_pairs_of(bench.settings.plate)
 
 
 def wanted_current(bench: Bench) -> float:

@@ -10,7 +10,7 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import need, settle
 from crisp_compass.course.observed import estimates
-from crisp_compass.course.open_loop import closes_loops, steps_open
+from crisp_compass.course.open_loop import closes_loops, full_step, steps_open, watches
 from crisp_compass.course.speed_design import armature_tells, plant_of
 from crisp_compass.course.values import quantities
 from crisp_compass.errors import Refusal
@@ -118,7 +118,9 @@ def position_values(bench: Bench, design: PositionDesign | None) -> dict[str, Qu
     move, s = move_of(bench), bench.settings.motion
     found = {"speed": (move.speed, "rad/s"), "accel": (move.accel, "rad/s²"), "rounding": (move.rounding, "s")}
     if design is not None:
-        found |= {"kv": (design.kv, "1/s"), "ahead": (s.ahead, ""), "follow_limit": (s.follow_limit or 0.0, "rad"), "window": (s.window or 0.0, "rad")}
+        found |= {"kv": (design.kv, "1/s"), "ahead": (s.ahead, ""), "follow_limit": (s.follow_limit or 0.0, "rad")}
+    if design is not None or watches(bench):
+        found["window"] = (s.window or 0.0, "rad")
     return quantities(found)
 
 
@@ -128,13 +130,20 @@ def as_designed(bench: Bench) -> Bench:
     return settle(bench, "motion", position_values(bench, design), reason="tried", when="")
 
 
+def watched_with(bench: Bench) -> dict[str, float]:
+    """Return what an encoder that watches a stepped field is set with, as the plant takes it."""
+    s = bench.settings.stepping
+    return {"lost_limit": s.lost_after * full_step(bench), "settle": s.settle, "corrections": float(s.corrections), "slower": s.slower, "lost_holds": float(s.on_lost == "hold")}
+
+
 def firmware_of(bench: Bench, period: float) -> dict[str, float]:
     """Return what the firmware of the plant runs with; nothing where no position is settled."""
     if not holds_position(bench):
         return {}
     values = {k: q.value for k, q in bench.settled["motion"].values.items()}
     steps = min(max(round(values.get("rounding", 0.0) / period), 1), MOST_ROUNDING)
-    return {
+    found = {} if not watches(bench) else watched_with(bench)
+    return found | {
         "kv": values.get("kv", 0.0), "ahead_speed": values.get("ahead", 1.0), "move_speed": values["speed"], "move_accel": values["accel"], "move_steps": float(steps),
         "follow_limit": values.get("follow_limit", 0.0), "window": values.get("window", 0.0),
     }  # fmt: skip

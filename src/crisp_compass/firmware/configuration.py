@@ -7,13 +7,14 @@ from collections.abc import Iterator
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import settled_value
-from crisp_compass.course.open_loop import stepping_current
+from crisp_compass.course.open_loop import stepping_current, watches
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.firmware.entries import Entry, Group, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan, whole_delay
 from crisp_compass.firmware.speed_entries import braking, homing, limits, position, speed, weakening
 from crisp_compass.plant.control.rotor_field import FOLLOWS, REST, SLIP_RATE, TELLS
 from crisp_compass.plant.control.rotor_observer import FOLLOWED, FORCED_MOST, LEAST, LOOKS, STANDS
+from crisp_compass.plant.control.watching import LEAVES
 from crisp_compass.plant.parameters import START_COLUMNS
 from crisp_compass.safe_text import c_float
 from crisp_compass.sensorless.injection import KNOWN_ALREADY, POLE_SURE, SLACK
@@ -161,6 +162,8 @@ def _bridge(plan: Plan) -> Iterator[Entry]:
 
 def _angle(plan: Plan) -> Iterator[Entry]:
     b = plan.bench
+    if plan.kind == "stepping":
+        return
     if plan.sensor == "encoder":
         counts = settled_value(b, "commutation.counts_per_rev")
         per_rev = round(counts.value if counts else b.settings.sensor.counts_per_rev)
@@ -194,6 +197,8 @@ def _angle(plan: Plan) -> Iterator[Entry]:
 
 def encoder_sense(bench: Bench) -> int:
     """Return 1 or −1: which way counts run when the field turns forward."""
+    if watches(bench):
+        return 1 if bench.settings.stepping.counts == "with" else -1
     found = settled_value(bench, "commutation.direction")
     return -1 if found is not None and found.value < 0 else 1
 
@@ -271,6 +276,24 @@ def _stepping(plan: Plan) -> Iterator[Entry]:
         plan.drive.machine.pole_pairs * c.ts / (2 * math.pi) * 2**32,
         "2^32 of a turn a period, per rad/s of the shaft",
     )
+    if plan.context["watches"]:
+        yield from _watching(plan)
+
+
+def _watching(plan: Plan) -> Iterator[Entry]:
+    """Give what an encoder watches a stepped field with, in entries of the current table and steps of the profile."""
+    c, s, count = plan.drive.control, plan.bench.settings.stepping, plan.count
+    per_step = c.ts * c.speed_divider
+    yield whole("COUNTS_PER_REV", plan.drive.sensing.counts_per_rev, "of the encoder, at x4")
+    yield whole("DIRECTION", encoder_sense(plan.bench), "1: counts rise when the field turns forwards; look that they do, or every move is taken for lost")
+    yield whole("ENTRIES_PER_REV", round(2 * math.pi / count), "of the current table, in a turn of the shaft")
+    yield number("LOST_ENTRIES", c.lost_limit / count, f"between field and shaft, from which on steps are lost: {s.lost_after:.4g} full steps")
+    yield whole("SETTLE_STEPS", max(math.ceil(c.settle / per_step - 0.5), 1), f"of the profile for which the field stands before a move is begun anew: {c.settle:.4g} s", unsigned=True)
+    yield whole("CORRECTIONS", c.corrections, "times that it is begun anew, until it is a fault", unsigned=True)
+    yield number("SLOWER", c.slower, "of the acceleration for each of them")
+    if plan.context["stands"]:
+        yield number("WINDOW_COUNTS", c.window / count, f"standing window at the end of a move, entries: {c.window:.6g} rad")
+        yield number("WINDOW_OUT_COUNTS", LEAVES * c.window / count, "at which a shaft that stands is moved again")
 
 
 def _estimator(plan: Plan) -> Iterator[Entry]:

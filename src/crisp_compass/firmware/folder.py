@@ -36,7 +36,7 @@ _HEADERS = ("cc_config", "cc_math", "cc_hardware")
 _PART_TEXT = {
     "cc_current": "current controller", "cc_angle": "angle and speed from the sensor", "cc_estimator": "angle from voltages and currents",
     "cc_weakening": "current against the magnet beyond the speed that the voltage reaches", "cc_injection": "axis and pole at standstill", "cc_position": "profile of a move and position loop", "cc_points": "table of points, and what runs it", "cc_homing": "the place found again", "cc_block": "which two legs, and their voltage", "cc_rotor": "flux, slip and the limits of torque",
-    "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents",
+    "cc_hertz": "voltage and frequency along the ramp", "cc_stepping": "the field, its current table, both windings' currents", "cc_watch": "an encoder that watches that the shaft follows",
 }  # fmt: skip
 _CALLS = {
     "magnet": "`sinf`, `cosf` and `sqrtf` once each, at the voltage limit and beyond more", "sensorless": "`sinf` and `cosf` three times each, `atan2f` once, `sqrtf` twice, and more at hand-over",

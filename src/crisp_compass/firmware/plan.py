@@ -13,7 +13,7 @@ from crisp_compass.course.block import in_blocks
 from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.drive import build_drive, sees_speed
 from crisp_compass.course.observed import observes
-from crisp_compass.course.open_loop import closes_loops, steps_open
+from crisp_compass.course.open_loop import closes_loops, steps_open, watches
 from crisp_compass.course.position import holds_position
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.errors import Refusal
@@ -69,6 +69,8 @@ class Plan:
     @property
     def called(self) -> str:
         """What this firmware does, in a few words."""
+        if self.context["watches"]:
+            return "a stepper whose field is turned, watched by an encoder"
         return "field orientation of an induction motor without a sensor" if self.context["observed"] else CALLED[self.kind]
 
     @property
@@ -99,7 +101,9 @@ def _kind(bench: Bench, drive: Drive) -> Kind:
 
 def _sensor(bench: Bench, kind: Kind) -> str:
     sensor = SENSORS[bench.settings.sensor.kind]
-    if kind in ("sensorless", "hertz", "stepping") or sensor.key not in bench.settings.plate.sensors:
+    if kind == "stepping":
+        return "encoder" if watches(bench) and holds_position(bench) else "none"
+    if kind in ("sensorless", "hertz") or sensor.key not in bench.settings.plate.sensors:
         return "none"
     if sensor.edges:
         return "halls"
@@ -118,7 +122,7 @@ def plan_of(bench: Bench) -> Plan:
     windings = 3 if three_phases(bench) else 1 if isinstance(drive.machine, Brushed) else 2
     sensor = _sensor(bench, kind)
     observed = kind == "rotor" and observes(bench)
-    has_angle = (kind in ("magnet", "block", "rotor") and not observed) or sensor == "encoder"
+    has_angle = (kind in ("magnet", "block", "rotor") and not observed) or (sensor == "encoder" and kind != "stepping")
     if has_angle and sensor not in ("halls", "encoder"):
         raise Refusal("the firmware needs a sensor's angle", "choose an encoder or halls on the plate")
     if kind in ("magnet", "block") and sensor == "encoder":  # with a zero that nobody found the motor may run away
@@ -129,11 +133,12 @@ def plan_of(bench: Bench) -> Plan:
     moves = moves or (kind in ("magnet", "block", "rotor", "armature") and not observed and sensor == "encoder" and drive.control.kv > 0)
     injects = kind == "sensorless" and drive.injected.volts > 0
     weakens = kind in ("magnet", "sensorless") and drive.control.i_weak > 0
+    watched = kind == "stepping" and sensor == "encoder"
     parts = ["cc_current"] + [
         part
         for part, wanted in (
             ("cc_angle", has_angle), ("cc_position", moves), ("cc_weakening", weakens), ("cc_estimator", kind == "sensorless"), ("cc_injection", injects), ("cc_block", kind == "block"),
-            ("cc_rotor", kind == "rotor"), ("cc_stepping", kind == "stepping"), ("cc_hertz", kind == "hertz"),
+            ("cc_rotor", kind == "rotor"), ("cc_stepping", kind == "stepping"), ("cc_watch", watched), ("cc_hertz", kind == "hertz"),
         )
         if wanted
     ]  # fmt: skip
@@ -146,7 +151,7 @@ def plan_of(bench: Bench) -> Plan:
         "ahead_coulomb": drive.control.ahead_coulomb > 0, "smoothed": drive.control.torque_share < 1, "notched": drive.control.notch_b1 != 0, "folds": drive.control.fold_end > 0, "chops": drive.control.brake_on < 1e8,
         "moves": moves, "homes": moves and kind != "stepping" and bench.settings.homing.reference != "here", "points": moves and bool(bench.points), "stands": moves and drive.control.window > 0, "follows": moves and drive.control.follow_limit > 0, "lows": drive.control.low_start > 0, "power_from": drive.control.power_from > 0, "power_into": drive.control.power_into > 0,
         "power": drive.control.power_from > 0 or drive.control.power_into > 0, "stalls": drive.control.stall_time < 1e8 and kind != "stepping",
-        "idles": kind == "stepping" and drive.control.idle_share < 1,
+        "watches": watched, "holds_lost": watched and drive.control.lost_holds > 0, "idles": kind == "stepping" and drive.control.idle_share < 1,
         "rolls": drive.control.roll > 0, "rolls_forward": drive.control.roll_knee <= 0,
         "retries": kind == "sensorless" and start.retries > 0, "catches": start.catch > 0, "low_speed": start.low_current > 0 and not injects, "dead_time": start.dead_voltage > 0,
         "by_flux": drive.estimator.kind == FLUX, "dq": kind in ("magnet", "sensorless"), "has_angle": has_angle, "parts": parts,

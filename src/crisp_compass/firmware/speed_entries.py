@@ -9,7 +9,8 @@ from crisp_compass.bench.entered import presumed
 from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.firmware.entries import Entry, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan
-from crisp_compass.plant.control.position import LEAVES, MOST_CATCHING
+from crisp_compass.plant.control.position import MOST_CATCHING
+from crisp_compass.plant.control.watching import LEAVES
 
 
 def speed(plan: Plan) -> Iterator[Entry]:

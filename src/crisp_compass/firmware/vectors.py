@@ -27,6 +27,7 @@ from crisp_compass.plant.parameters import (
     BAD_READING,
     BAD_SENSOR,
     CURRENT,
+    FOLLOWING,
     OFF,
     OVER_CURRENT,
     OVER_VOLTAGE,
@@ -34,6 +35,7 @@ from crisp_compass.plant.parameters import (
     UNDER_VOLTAGE,
     Drive,
 )
+from crisp_compass.plant.period import holds_on
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import hall_sector
 from crisp_compass.plant.simulation import EVEN_EDGES, Simulation
@@ -85,7 +87,7 @@ def firmware_drive(plan: Plan) -> Drive:
     drive = plan.drive._replace(sensing=plan.drive.sensing._replace(noise=0.0, step=0.0))
     if plan.context["observed"]:  # a stator warmer than believed, or the flux would need no correction
         drive = drive._replace(machine=drive.machine._replace(r=_WARMER * drive.machine.r))
-    if plan.sensor != "encoder" or plan.kind == "armature":
+    if plan.sensor != "encoder" or plan.kind in ("armature", "stepping"):
         return drive
     n, p = drive.sensing.counts_per_rev, drive.machine.pole_pairs
     shift = _zero_counts(plan)
@@ -95,6 +97,8 @@ def firmware_drive(plan: Plan) -> Drive:
 
 def _zero_counts(plan: Plan) -> float:
     n, p = plan.drive.sensing.counts_per_rev, plan.drive.machine.pole_pairs
+    if plan.kind == "stepping":  # it takes where the shaft first settles for its zero
+        return 0.0
     return float(encoder_zero(plan.bench) * n / (2 * math.pi * p))
 
 
@@ -208,11 +212,29 @@ def _moves(plan: Plan) -> Iterator[Vectors]:
     moments.append(Moment(at + 0.3 * ramp + 0.02, 3, 0, 0.0, v))
     yield _played(plan, "move", moments, min(at + 0.3 * ramp + 0.02 + there, longest))
     if plan.kind == "stepping":
+        if plan.context["watches"]:
+            yield _blocked(plan, far, there)
+            if plan.context["stands"]:  # against friction, which leaves the shaft beside its window
+                beside = [Moment(0.0, 3, 0, 0.0, v), Moment(c.settle + 0.05, 3, near, 0.35 * _limit_torque(plan), v)]
+                yield _played(plan, "beside", beside, min(5.0 * c.settle + there, longest))
         return
     held = [Moment(0.0, 1, 0.0, 0.0, v), Moment(field, 3, far, 50.0 * _limit_torque(plan), v)]
     # short behind the trip: a port that trips elsewhere must show in a good part of the rows
     trips = math.sqrt(2.0 * c.follow_limit / c.move_accel) + rounding if plan.context["follows"] else min(c.stall_time, 2.0) + there
     yield _played(plan, "held", held, min(field + 1.5 * trips + 0.01, longest))
+
+
+def _blocked(plan: Plan, far: int, there: float) -> Vectors:
+    """Give a move that is blocked for a while and goes on, one that is blocked for good, and one after it is acknowledged."""
+    c, v = plan.drive.control, plan.drive.inverter.v_supply
+    wall, begun, tries = 50.0 * _limit_torque(plan), c.settle + 0.05, (c.corrections + 1) * (c.settle + 0.1)
+    slower = there / max(c.slower**2, 0.1) ** 0.5
+    at, moments = begun, [Moment(0.0, 3, 0, 0.0, v)]
+    for target, load, seconds in ((far, 0.0, 0.4 * there), (far, wall, 0.6 * c.settle + 0.02), (far, 0.0, c.settle + slower), (0, wall, 2.0 * tries)):
+        moments.append(Moment(at, 3, target, load, v))
+        at += seconds
+    moments += [Moment(at, 0, 0.0, 0.0, v), Moment(at + 0.02, 3, round(0.3 * far), 0.0, v)]
+    return _played(plan, "blocked", moments, min(at + c.settle + there, MOST_ROWS * c.ts))
 
 
 def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
@@ -267,7 +289,8 @@ def start_seconds(plan: Plan) -> float:
     ramp = abs(plan.bench.settings.run.speed) / max(c.ramp, 1e-9)
     rows = sum(s.rows[2::4]) + s.wait + s.catch + s.blend if plan.kind == "sensorless" else 0.0
     field = 5 / c.rotor_rate if c.rotor_rate > 0 else 0.0
-    return ramp + rows + field + 0.1
+    settles = c.settle if plan.context["watches"] else 0.0
+    return ramp + rows + field + settles + 0.1
 
 
 def _limit_torque(plan: Plan) -> float:
@@ -305,9 +328,9 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
         short_before = x[state.FAULT] != 0.0 and shorted(x, sim.drive.control)
         flowing = _flowing(plan, x) if short_before else None
         seen[k, 8:11] = _sensed(plan, x, sim._edges, seen[k - 1] if k else seen[0])
-        was_active, field = now.mode != 0, x[state.FIELD]
+        was_active, before = now.mode != 0, x.copy()
         kernel(x, sim.drive, sim.inputs, sim._edges, sim._table_edges, 1, 2, nothing)
-        active = was_active and x[state.FAULT] == 0.0
+        active = was_active and (x[state.FAULT] == 0.0 or holds_on(x, sim.drive))
         seen[k, :4], seen[k, 7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
         seen[k, 4:7] = _currents(plan, x) if flowing is None else flowing
         if (
@@ -316,7 +339,8 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
             seen[k, 4:7], seen[k, 10] = _bad_reading(plan, now.event, seen[k, 4:7], seen[k, 10])
             x[state.FAULT] = float(now.event)
             if plan.kind == "stepping" and now.event == BAD_READING:
-                x[state.FIELD] = field  # such a period is not computed at all
+                for part in (state.FIELD, *range(state.WATCHING, state.TRIM_CLOCK + 1)):  # such a period is not computed at all
+                    x[part] = before[part]
             active = False
         step = x[state.V_BETA]
         volts = (x[state.V_ALPHA], 0.0 if plan.kind == "block" else step)
@@ -431,7 +455,8 @@ def _compare(plan: Plan, seen: FloatArray) -> IntArray:
         parts = [leg_duties(v / bus, 1.0, plan.context["decay"]) for v in ((va, vb) if plan.windings == 2 else (va,))]
         share = np.hstack(parts)
     counts = _whole_pulses(plan, np.floor(np.clip(share, 0, 1) * plan.pwm.period_counts + 0.5).astype(np.int64))
-    counts[(seen[:, 17].astype(int) & 127 == 0) | (seen[:, 15] != 0)] = 0
+    held = (seen[:, 15] == FOLLOWING) & plan.context["holds_lost"]
+    counts[(seen[:, 17].astype(int) & 127 == 0) | ((seen[:, 15] != 0) & ~held)] = 0
     return counts
 
 

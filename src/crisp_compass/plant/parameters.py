@@ -113,7 +113,7 @@ class Load(NamedTuple):
 
     With ``second`` [kg·m²] a part of the load stands behind a shaft that twists: ``inertia`` and friction are then those before it, ``stiffness`` [N·m/rad], ``damping`` [N·m·s/rad]
     and ``backlash`` [rad, whole play] those of the shaft; what loads it (weight, brake) acts behind. ``swing`` [N·m] is the amplitude of a torque that comes ``swing_order`` times a turn of the motor's shaft
-    (cogging, a crank, a drum that is not round).
+    (cogging, a crank, a drum that is not round). ``stop_low`` and ``stop_high`` [rad] are ends at which the motor's shaft is stopped hard.
     """
 
     inertia: float
@@ -128,6 +128,8 @@ class Load(NamedTuple):
     backlash: float = 0.0
     swing: float = 0.0
     swing_order: float = 1.0
+    stop_low: float = -1e18
+    stop_high: float = 1e18
 
     @property
     def whole(self) -> float:
@@ -202,6 +204,8 @@ class Control(NamedTuple):
     Torque that drives is taken back below ``low_start`` [V] of the bus, to none at ``low_end`` (0: never). The speed loop takes no more than ``power_from`` [W] from the bus and gives no more than
     ``power_into`` [W] to it (0: any), by the torque constant ``power_kt`` [N·m/A] and ``power_r`` [Ω], whose loss is that times the current's square.
     While a torque is held, ``roll`` [A] is added the way that the shaft turns, fully from ``roll_knee`` [rad/s] on (0: always forwards).
+    An encoder watches a stepped field where ``lost_limit`` [rad] is above 0: a shaft further off the field has lost steps. The field then goes to where the shaft is, stands for ``settle`` [s], and
+    moves again with the share ``slower`` of its acceleration, up to ``corrections`` times; then it is a fault, at which the field stands (``lost_holds`` 1) or the bridge is off.
     ``block`` 1 commutates in six steps, ``advance`` [rad, electrical] ahead of the sector's edge: one current [A] through two
     phases, which the speed loop then asks for.
     """
@@ -285,6 +289,11 @@ class Control(NamedTuple):
     power_r: float = 0.0
     roll: float = 0.0
     roll_knee: float = 0.0
+    lost_limit: float = 0.0
+    settle: float = 0.1
+    corrections: float = 0.0
+    slower: float = 1.0
+    lost_holds: float = 0.0
 
 
 #: Rows of a start sequence, and what each holds: current [A], speed at its end [rad/s], duration [s], whether the estimator may take over.

@@ -7,7 +7,7 @@ import math
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant.mechanics import friction
-from crisp_compass.plant.parameters import NO_FAULT, OFF, Control, Drive
+from crisp_compass.plant.parameters import FOLLOWING, NO_FAULT, OFF, Control, Drive, Load
 from crisp_compass.plant.protection import heat, protect, watch_short
 from crisp_compass.plant.state import (
     CHOPPED,
@@ -88,6 +88,12 @@ def load_bus(x: FloatArray, drive: Drive, inputs: FloatArray) -> None:
 
 
 @inlined
+def holds_on(x: FloatArray, drive: Drive) -> bool:
+    """Tell whether a shaft that lost its steps for good is held where it is, by the field of a motor that is stepped."""
+    return drive.control.lost_holds != 0.0 and x[FAULT] == FOLLOWING
+
+
+@inlined
 def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
     """Return the mode after protection has looked."""
     heat(x, drive.control)
@@ -95,7 +101,7 @@ def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
         watch_short(x, drive.control)
     else:
         protect(x, drive, mode)
-        if x[FAULT] != NO_FAULT:
+        if x[FAULT] != NO_FAULT and not holds_on(x, drive):
             return OFF
     return mode
 
@@ -108,6 +114,21 @@ def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
     x[V_ALPHA], x[V_BETA] = first, second
 
 
+#: Radians that a shaft against a hard stop would swing by in a period, undamped: as stiff as a period resolves.
+_STIFF = 0.2
+
+
+@inlined
+def _hard_stop(ld: Load, ts: float, inertia: float, theta: float, omega: float) -> float:
+    """Return the torque [N·m] of an end that the shaft runs into: a stiff spring with its damper, which only pushes."""
+    over = theta - ld.stop_high if theta > ld.stop_high else (theta - ld.stop_low if theta < ld.stop_low else 0.0)
+    if over == 0.0:
+        return 0.0
+    w = _STIFF / ts
+    pushes = inertia * w * (w * over + 1.4 * omega)
+    return max(pushes, 0.0) if over > 0.0 else min(pushes, 0.0)
+
+
 @inlined
 def loads(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[float, float]:
     """Return the torque that drives the motor's shaft, with the load's own ``driving`` one, and the one that only brakes it, N·m.
@@ -117,8 +138,12 @@ def loads(x: FloatArray, drive: Drive, inputs: FloatArray) -> tuple[float, float
     """
     ld, ts = drive.load, drive.control.ts
     drives, holds = ld.driving, abs(float(inputs[IN_LOAD]))
+    if ld.second > 0.0:
+        drives += _hard_stop(ld, ts, ld.second, float(x[THETA] - x[TWIST]), float(x[LOAD_SPEED]))
+    else:
+        drives += _hard_stop(ld, ts, ld.inertia, float(x[THETA]), float(x[OMEGA]))
     if inputs[IN_DRIVES] != 0.0:
-        drives, holds = ld.driving + float(inputs[IN_LOAD]), 0.0
+        drives, holds = drives + float(inputs[IN_LOAD]), 0.0
     if ld.swing != 0.0:
         drives += ld.swing * math.sin(ld.swing_order * float(x[THETA]))
     if ld.second <= 0.0:

@@ -22,9 +22,13 @@ PHASE, ROW, PHASE_CLOCK, FORCED, FORCED_FROM, CURRENT_FROM, BLEND, LOST_CLOCK = 
 # a move: the profile and its mean over the last steps, what the shaft is off it [rad]; whether the sensor of angle or speed tells no more
 _MOVE = _START + 8
 MOVING, PLANNED, PLAN_SPEED, AHEAD, RISE_AHEAD, AT, FOLLOWS, QUIET, RING_AT, SENSOR_LOST, STANDS = range(_MOVE, _MOVE + 11)
+# an encoder that watches a stepped field: since when, whether it knows where the field's zero is, and that [rad]; seconds left to settle; corrections made; what the field is turned
+# on by to bring the shaft to its place [rad], and for how long it stood outside its window [s]
+_WATCH = _MOVE + 11
+WATCHING, KNOWN, ORIGIN, SETTLING, TRIED, TRIM, TRIM_CLOCK = range(_WATCH, _WATCH + 7)
 #: Steps of the speed loop over which a profile is rounded at most.
 MOST_ROUNDING = 512
-RING = _MOVE + 11
+RING = _WATCH + 7
 OBSERVER_STATE = RING + MOST_ROUNDING
 STATES = OBSERVER_STATE + SEEN_INJECTED
 RESTING, CATCHING, STARTING, FORCING, SEEKING, POLING, CLOSED = range(7)

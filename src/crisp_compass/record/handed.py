@@ -17,8 +17,8 @@ from crisp_compass.course.drive import can_brake, overloads, sees_speed, weakeni
 from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.course.observed import BELOW, forced_current, observes
 from crisp_compass.course.observed import hand_over as closing_speed
-from crisp_compass.course.open_loop import closes_loops, stepping_current, steps_open
-from crisp_compass.course.position import tells_position
+from crisp_compass.course.open_loop import closes_loops, full_step, stepping_current, steps_open, watches
+from crisp_compass.course.position import holds_position, tells_position
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
 from crisp_compass.course.torque_mode import drag_cancel
@@ -184,5 +184,15 @@ def handed_settings(bench: Bench) -> list[Handed]:
             ),
             Handed("stepping", "ramp", stepping.ramp, "rad/s²", "of the field, mechanical"),
             Handed("stepping", "idle", stepping.idle, "", "share of the current after half a second at rest"),
+        ]
+    if watches(bench) and holds_position(bench):
+        w = bench.settings.stepping
+        found += [
+            Handed("stepping", "counts", 1.0 if w.counts == "with" else -1.0, "", "sign of the encoder's counts as the field turns forwards"),
+            Handed("stepping", "lost_after", w.lost_after * full_step(bench), "rad", "between field and shaft, from which on steps are lost"),
+            Handed("stepping", "corrections", float(w.corrections), "", "times that a move is begun anew after lost steps, until it is a fault"),
+            Handed("stepping", "slower", w.slower, "", "share of the acceleration for each time it is begun anew"),
+            Handed("stepping", "settle", w.settle, "s", "for which the field stands before it is begun anew"),
+            Handed("stepping", "on_lost", float(w.on_lost == "hold"), "", "what that fault does: 0 the bridge is off, 1 the field holds the shaft"),
         ]
     return found

@@ -16,7 +16,7 @@ from crisp_compass.course.speed_design import torque_constant
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.loops.position import PositionDesign
-from crisp_compass.plant.control.position import LEAVES
+from crisp_compass.plant.control.watching import LEAVES
 from crisp_compass.plant.parameters import MOVE, SPEED
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.quantities import grouped, show

@@ -11,10 +11,12 @@ import math
 
 from crisp_compass.compiled import inlined
 from crisp_compass.estimates import FloatArray
-from crisp_compass.plant.parameters import MOVE, PULSE, Drive
+from crisp_compass.plant.control.watching import LEAVES, watch
+from crisp_compass.plant.parameters import MOVE, NO_FAULT, PULSE, Drive
 from crisp_compass.plant.state import (
     AHEAD,
     AT,
+    FAULT,
     FIELD,
     FOLLOWS,
     IN_POSITION,
@@ -28,14 +30,16 @@ from crisp_compass.plant.state import (
     RING,
     RING_AT,
     RISE_AHEAD,
+    SETTLING,
     STANDS,
+    TRIED,
+    TRIM,
     TWO_PI,
+    WATCHING,
 )
 
 #: Times the profile's speed that the loop may ask for at most, to catch up.
 MOST_CATCHING = 1.25
-#: Times the standing window at which a shaft that stands is moved again.
-LEAVES = 2.0
 
 
 @inlined
@@ -64,13 +68,13 @@ def _plan(x: FloatArray, target: float, speed: float, accel: float, period: floa
 
 
 @inlined
-def _follow_profile(x: FloatArray, drive: Drive, target: float, seen: float) -> None:
+def _follow_profile(x: FloatArray, drive: Drive, target: float, seen: float, accel: float) -> None:
     """Move the profile and its mean on by a speed step towards ``target`` [rad]; a move begins at ``seen`` [rad]."""
     c = drive.control
     period, steps = c.ts * c.speed_divider, int(c.move_steps)
     if x[MOVING] == 0.0:
         _begin(x, steps, seen, period)
-    _plan(x, target, c.move_speed, c.move_accel, period)
+    _plan(x, target, c.move_speed, accel, period)
     was = float(x[AHEAD])
     place = int(x[RING_AT])
     x[AHEAD] += (x[PLAN_SPEED] - x[RING + place]) / steps
@@ -91,7 +95,7 @@ def asked_speed(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> f
         return float(inputs[IN_SPEED])
     c = drive.control
     seen = float(x[LAST_ANGLE]) * TWO_PI / drive.sensing.counts_per_rev
-    _follow_profile(x, drive, inputs[IN_POSITION], seen)
+    _follow_profile(x, drive, inputs[IN_POSITION], seen, c.move_accel)
     x[FOLLOWS] = x[AT] - seen
     # a shaft that stands is not asked to move by less than the window, or integrator and friction would hunt
     outside = LEAVES * c.window if x[STANDS] != 0.0 else c.window
@@ -104,15 +108,23 @@ def asked_speed(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int) -> f
 
 @inlined
 def stepped_on(x: FloatArray, drive: Drive, inputs: FloatArray, mode: int, due: bool) -> None:
-    """Turn the field of a motor that is stepped on by a period: along the ramp to a speed, or along a profile to a place, which it is believed to follow."""
+    """Turn the field of a motor that is stepped on by a period: along the ramp to a speed, or along a profile to a place, which it is believed to follow or an encoder watches."""
     c, p = drive.control, drive.machine.pole_pairs
+    accel = c.ramp if mode != PULSE else c.move_accel
+    if c.lost_limit > 0.0:
+        if due:
+            watch(x, drive, mode, inputs)
+        if x[WATCHING] == 0.0 or x[SETTLING] > 0.0 or x[FAULT] != NO_FAULT:  # the field stands
+            x[REF], x[MOVING], x[AT] = 0.0, 0.0, x[FIELD] / p
+            return
+        accel *= c.slower ** x[TRIED]
     if mode != PULSE:
-        most = c.ramp * c.ts
+        most = accel * c.ts
         x[MOVING] = 0.0
         x[REF] += min(most, max(-most, inputs[IN_SPEED] - x[REF]))
     elif due:
         if x[MOVING] != 0.0:  # what the sum over the periods has rounded off
-            x[FIELD] = p * x[AT]
-        _follow_profile(x, drive, inputs[IN_POSITION], x[FIELD] / p)
+            x[FIELD] = p * (x[AT] + x[TRIM])
+        _follow_profile(x, drive, inputs[IN_POSITION], x[FIELD] / p - x[TRIM], accel)
         x[REF] = x[AHEAD]
     x[FIELD] += p * x[REF] * c.ts

@@ -21,13 +21,14 @@ from crisp_compass.plant.state import (
     SMOOTH,
     SPEED_SEEN,
     V_BUS,
+    WATCHING,
 )
 
 
 @inlined
 def forget_reference(x: FloatArray, c: Control, speed: float, current: float) -> None:
     """Begin anew at a speed [rad/s] and a torque current [A]: the reference rests there, and the filters behind the PI stand at that current."""
-    x[REF], x[LAG], x[RISE], x[MOVING] = speed, 0.0, 0.0, 0.0
+    x[REF], x[LAG], x[RISE], x[MOVING], x[WATCHING] = speed, 0.0, 0.0, 0.0, 0.0
     x[SMOOTH] = current
     x[NOTCH_1], x[NOTCH_2] = (1.0 - c.notch_b0) * current, (c.notch_b2 - c.notch_a2) * current
 

@@ -18,7 +18,7 @@ from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, MOVE, OFF, PULSE, SPEED, STEP, Drive, Machine
-from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.period import asked_mode, delays, guarded, holds_on, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -282,6 +282,8 @@ def run(
     x[COUNT] += float(steps)
     for _ in range(steps):
         mode = asked_mode(x, inputs)
+        if mode == OFF and int(inputs[IN_MODE]) in (STEP, PULSE) and holds_on(x, drive):
+            mode = int(inputs[IN_MODE])
         load_bus(x, drive, inputs)
         x[DRAWN] = 0.0
         te = p * x[THETA]
