@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from pathlib import Path
 
 import numpy as np
@@ -17,6 +18,7 @@ from crisp_compass.app.waypoints.motion.move import MovePage
 from crisp_compass.app.waypoints.motion.points import PointsPage
 from crisp_compass.app.waypoints.motion.pulses import PulsesPage
 from crisp_compass.app.waypoints.motion.success import SuccessPage
+from crisp_compass.app.waypoints.motion.watching import WatchingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.limits import LimitsPage
 from crisp_compass.app.window import Window
@@ -280,3 +282,43 @@ def test_an_obstacle_is_dropped_on_the_axis_while_it_runs(window: Window, winch:
     else:
         assert run.port.lost_steps is None
         assert run.port.fault in ("stall", "following error")
+
+
+def test_an_encoder_that_watches_from_the_plate_to_a_blocked_run(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path) -> None:
+    window.open(copy_bench(winch.parents[1] / "carousel" / "carousel.bench.json", tmp_path))
+    document = window.document
+    window.travel("plate", "Motor")
+    window.page._fields["stepping.encoder"].moved.emit("watches")
+    window.travel("motion", "Watching")
+    page = window.page
+    assert isinstance(page, WatchingPage)
+    type_into(qtbot, page.number("window"), "0.2 °")
+    type_into(qtbot, page.number("stepping.obstacle"), "150 ms")
+    qtbot.waitUntil(lambda: page.answer.text == "Finds its place again" and page.rows.texts["stands within"] == "0.20°", timeout=120000)
+    assert page.rows.texts["counts a full step"] == "40"
+    type_into(qtbot, page.number("stepping.corrections"), "0")
+    qtbot.waitUntil(lambda: page.answer.text == "Gives up", timeout=60000)
+    type_into(qtbot, page.number("stepping.corrections"), "5")
+    qtbot.waitUntil(lambda: page.answer.text == "Finds its place again", timeout=60000)
+    press_main(qtbot, window)
+    header = export_settings(document.bench, "c-header")
+    assert re.search(r"CC_STEPPING_CORRECTIONS\s+\(?5", header)
+    window.travel("run", "Drive")
+    run = window.page
+    assert isinstance(run, RunPage)
+    document.set_field("run", "holds", "position")
+    type_into(qtbot, run.number("place"), "2 turn")
+    run._timer.setInterval(100000)
+    run.start()
+    run.advance(0.2)
+    run.obstacle.click()
+    run.advance(0.3)
+    assert isinstance(run.port, SimulatedDrive)
+    assert run.port.corrections
+    assert "of 5" in run.figures.text()
+    run.obstacle.click()
+    for _ in range(30):
+        run.advance(0.1)
+    assert abs(run.port.place - 4 * math.pi) < math.radians(0.4)
+    assert run.port.lost_steps == 0
+    run.stop()

@@ -132,6 +132,12 @@ class SimulatedDrive:
         x, p = self._sim.state, self._sim.drive.machine.pole_pairs
         return 4 * round(float(x[state.FIELD] - p * x[state.THETA]) / (2 * math.pi))
 
+    @property
+    def corrections(self) -> int | None:
+        """How often a move was begun anew after lost steps since one arrived; None where nothing watches the field."""
+        c = self._sim.drive.control
+        return min(int(self._sim.state[state.TRIED]), int(c.corrections)) if c.lost_limit > 0 else None
+
     def lose_sensor(self, lost: bool) -> None:
         """Take the sensor of angle or speed away, or give it back."""
         self._sim.lose_sensor(lost)

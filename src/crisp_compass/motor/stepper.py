@@ -93,7 +93,7 @@ FAMILY = Family(
             "inductance",
             "holding_torque",
         ),
-        ("sensor.kind", "sensor.counts_per_rev", "top_speed", "current_base", "detent_torque"),
+        ("sensor.kind", "sensor.counts_per_rev", "stepping.encoder", "top_speed", "current_base", "detent_torque"),
     ),
     outlook,
     lambda plate: int(plate.pole_pairs),

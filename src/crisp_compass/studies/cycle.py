@@ -216,7 +216,7 @@ def run_table(bench: Bench, found: Cycle) -> Run:
     sim, mode, current, count = open_simulation(tried), moving_mode(tried), running_current(tried), count_of(tried)
     base, p = sim.drive, sim.drive.machine.pole_pairs
     sim.command(mode, position=0.0, i_d=current) if steps_open(tried) else sim.command(SPEED)
-    sim.skip(_SETTLES + (5 / base.control.rotor_rate if base.control.rotor_rate > 0 else 0.0))
+    sim.skip(_SETTLES + base.control.settle * (base.control.lost_limit > 0) + (5 / base.control.rotor_rate if base.control.rotor_rate > 0 else 0.0))
     at, parts, off, began = 0.0, [], [], sim.time
     every = max(round(found.seconds / base.control.ts / base.control.speed_divider / _ROWS), 1) * int(base.control.speed_divider)
     for step in found.steps:

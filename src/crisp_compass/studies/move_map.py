@@ -22,7 +22,7 @@ from crisp_compass.plant.simulation import Simulation, with_floats
 from crisp_compass.studies.batch import spread
 from crisp_compass.studies.scenarios import open_simulation
 from crisp_compass.studies.start_map import binomial
-from crisp_compass.studies.stepped_move import Stepped, play_steps
+from crisp_compass.studies.stepped_move import Stepped, play_steps, unwatched
 
 #: Accelerations tried between the last that keeps enough and the next.
 _BETWEEN = 4
@@ -136,7 +136,7 @@ def move_study(bench: Bench) -> MoveStudy:
     if move.distance == 0.0:
         raise Refusal("no distance is asked for", "enter how far the shaft is to turn", field="motion.distance")
     tried = standing(as_designed(bench))
-    run, drive = tried.settings.run, open_simulation(tried).drive
+    run, drive = tried.settings.run, unwatched(open_simulation(tried).drive)
     current = stepping_current(tried)
     drive = drive._replace(control=drive.control._replace(i_limit=max(drive.control.i_limit, 1.01 * _CURRENTS[1] * current), i_trip=max(drive.control.i_trip, 2 * _CURRENTS[1] * current)))
     m = drive.machine

@@ -91,6 +91,11 @@ def play_steps(sim: Simulation, move: Move, current: float, count: float) -> Ste
     )  # fmt: skip
 
 
+def unwatched(drive: Drive) -> Drive:
+    """Return the drive without an encoder that would begin a lost move anew: what is asked here is whether it is lost."""
+    return drive._replace(control=drive.control._replace(lost_limit=0.0, window=0.0))
+
+
 def _keeps(bench: Bench, drive: Drive, move: Move, current: float, count: float) -> bool:
     """Tell whether no step is lost whatever friction and supply do within their doubts."""
     run = bench.settings.run
@@ -121,6 +126,7 @@ def stepped_outlook(bench: Bench) -> SteppedOutlook:
         raise Refusal(f"the move takes {move.duration:.3g} s", f"one of up to {_PATIENCE:.0f} s is played: a shorter way, or more speed", field="motion.distance")
     tried = standing(as_designed(bench))
     sim, count, current = open_simulation(tried), count_of(tried), stepping_current(tried)
+    sim.retune(unwatched(sim.drive))
     drive, m = sim.drive, sim.drive.machine
     played = play_steps(sim, move, current, count)
     kept = _keeps(tried, drive, move, current, count)

@@ -33,6 +33,7 @@ class SteppingSettings(TopicSettings):
     slower: Annotated[float, Field(ge=0.05, le=1)] = Field(default=0.5, description="share of the acceleration for each time it is begun anew")
     settle: Annotated[float, Field(ge=1e-3, le=10)] = Field(default=0.1, description="s for which the field stands before it is begun anew")
     on_lost: Literal["off", "hold"] = Field(default="off", description="what the fault does: the bridge is off, or the field holds the shaft where it is")
+    obstacle: Annotated[float, Field(ge=0, le=10)] = Field(default=0.2, description="s for which an obstacle stands in the way of the move that is tried")
     leads: Literal[4, 6, 8] = 4
     given: Literal["series", "parallel", "half"] = "series"
     ohms: dict[LeadPair, Resistance] = {}

@@ -6,7 +6,7 @@ import math
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.records import Settled
-from crisp_compass.course.open_loop import steps_open
+from crisp_compass.course.open_loop import steps_open, watches
 from crisp_compass.course.position import count_of, design_of, move_of, moves, position_values
 from crisp_compass.course.waypoint import Proposal, Section, Waypoint
 from crisp_compass.errors import Refusal
@@ -48,5 +48,5 @@ WAYPOINT = Waypoint(
     optional=lambda _: True,
     headline=_headline,
     propose=propose,
-    sections=(Section("Move"), Section("Success", steps_open), Section("Points"), Section("Homing"), Section("Ways and pulses")),
+    sections=(Section("Move"), Section("Success", steps_open), Section("Watching", watches), Section("Points"), Section("Homing"), Section("Ways and pulses")),
 )

@@ -87,10 +87,10 @@ def watch(x: FloatArray, drive: Drive, mode: int, inputs: FloatArray) -> None:
     x[FOLLOWS] = off
     if abs(off) > c.lost_limit:
         x[TRIED] += 1.0
+        _to_shaft(x, p, seen)  # at the end, too: what is held must not jump once the way is free
         if x[TRIED] > c.corrections:
             x[FAULT] = FOLLOWING
         else:
-            _to_shaft(x, p, seen)
             x[SETTLING] = c.settle
         return
     if mode != PULSE:

@@ -49,6 +49,7 @@ class PlatePage(Page):
         Entry("top_speed", "Top speed", "rpm", width=104, tip="Highest speed of the shaft that will be asked for; 50 Hz is read as electrical"),
         Pick("connection", "Winding", {"star": "star", "delta": "delta"}, width=80, tip="How the three phases are joined inside"),
         Pick("sensor.kind", "Angle sensor", {k: s.label for k, s in SENSORS.items()}, width=132),
+        Pick("stepping.encoder", "The encoder", {"closes": "closes the loops", "watches": "watches the steps"}, width=140, tip="Closes current and speed loops on the rotor’s angle; or watches that the shaft follows a field which is stepped"),
         Entry("sensor.counts_per_rev", "Counts/turn, ×4", width=108, kind="counts", tip="10000, or 2500 ppr (lines, pulses): each gives four counts"),
         Entry("kv", "Kv", "rpm/V", width=112, tip="Speed constant from the data sheet, in the convention beside it"),
         Pick("kv_convention", "per", _KV, width=134, tip="Which volts the Kv counts"),
@@ -130,9 +131,9 @@ class PlatePage(Page):
         self._arranged = rows
         for line in self._lines:
             line.clear_heads()
-        wanted = {field for row in rows for field in row}
+        self._wanted = {field for row in rows for field in row}
         for field, number in self._fields.items():
-            number.setVisible(field in wanted)
+            number.setVisible(field in self._wanted)
         for line, row in zip(self._lines[_EVERY - len(rows) :], rows, strict=True):
             for field in row:
                 line.add(self._fields[field])
@@ -157,6 +158,7 @@ class PlatePage(Page):
         bench = self.document.bench
         plate = bench.settings.plate
         self._arrange(plate.family)
+        self._fields["stepping.encoder"].setVisible("stepping.encoder" in self._wanted and SENSORS[bench.settings.sensor.kind].counted)
         self.number(
             "rated_current"
         ).base = plate.current_base  # “5 A rms” is brought to what the plate is said to mean

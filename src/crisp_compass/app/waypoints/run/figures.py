@@ -36,4 +36,6 @@ def live_figures(bench: Bench, port: Port, trace: Mapping[str, FloatArray]) -> t
         found += [("place", f"{port.place / (2 * math.pi):.3f} turns"), ("off its profile", show(port.behind, "deg", 2))]
     if isinstance(port, SimulatedDrive) and port.lost_steps is not None:
         found.append(("steps lost", f"{abs(port.lost_steps)}"))
+    if isinstance(port, SimulatedDrive) and port.corrections is not None:
+        found.append(("corrections", f"{port.corrections} of {bench.settings.stepping.corrections}"))
     return tuple(found)
