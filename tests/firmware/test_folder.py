@@ -29,6 +29,7 @@ from crisp_compass.firmware.vectors import all_vectors
 from crisp_compass.motion.homing import follow, method_of
 from crisp_compass.motion.points import Row
 from crisp_compass.studies.cycle import cycle_of, run_table
+from crisp_compass.studies.home_run import DONE, home_run
 from firmware.sources import FLAGS, NO_VECTORS
 
 DEMO = Path(__file__).parents[2] / "demo"
@@ -545,6 +546,10 @@ int main(void)
             index = 0;
         }
         cc_plant_step(&plant, &pulses);
+        if ((STOPS) * (plant.theta - (EDGE)) > 0.0) {
+            plant.theta = EDGE;
+            plant.omega = 0.0;
+        }
     }
     printf("%d %.6f %ld\\n", (int)h.state, plant.theta, (long)cc_place(&d));
     return d.fault != CC_NO_FAULT;
@@ -555,16 +560,19 @@ int main(void)
 @needs_gcc
 @pytest.mark.parametrize(("wishes", "edge"), [
     ({"reference": "home-switch", "ends": "edge"}, 3.0), ({"reference": "home-switch", "ends": "edge", "side": "entering", "active": "negative"}, -2.0), ({"reference": "home-switch", "side": "entering"}, -3.0),
-    ({"reference": "negative-limit"}, -5.0), ({"reference": "index", "toward": "positive"}, 0.0),
+    ({"reference": "negative-limit"}, -5.0), ({"reference": "index", "toward": "positive"}, 0.0), ({"reference": "positive-stop", "push": 2.0}, 4.0), ({"reference": "negative-stop", "hold": 0.2}, -1.0),
+    ({"reference": "home-switch", "bench": "stepping"}, 2.0), ({"reference": "home-switch", "bench": "watched", "side": "entering"}, 2.0),
 ])  # fmt: skip
 def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object], edge: float, tmp_path: Path) -> None:
     """Closed around the motor on a PC, with a switch at an edge and an index half a turn beyond: zero lies where the plan says, to a look and a few counts."""
-    bench = to_a_place(enter(demo("winch"), "homing", {"fast": 30.0, "slow": 3.0, "scan": 1e-3, "index_at": 0.5, "begin": 0.0 - edge, **wishes}))
+    of = {"stepping": CASES["place, stepping"], "watched": lambda: watched(counts="against")}.get(str(wishes.pop("bench", "")), lambda: demo("winch"))()
+    bench = to_a_place(enter(of, "homing", {"fast": 30.0, "slow": 3.0, "scan": 1e-3, "index_at": 0.5, "begin": 0.0 - edge, **wishes}))
     plan = plan_of_homing(bench)
+    stops = int(plan.switch_sign) if plan.stops else 0
     write_files(tmp_path, files_of(plan_of(bench), NO_VECTORS, "t"))
-    sign = 0 if plan.reference == "index" else int(plan.switch_sign)
+    sign = 0 if plan.reference == "index" or plan.stops else int(plan.switch_sign)
     index = edge + plan.approach * 0.5 * 2 * np.pi
-    (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))
+    (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("STOPS", f"{stops}").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
     built = _run("gcc", *FLAGS, "-std=c99", "-Iinclude", "-c", "src/cc_homing.c", folder=tmp_path)
     assert built.returncode == 0, built.stderr
@@ -572,8 +580,11 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object]
     assert built.returncode == 0, built.stderr
     state, theta, place = _run("./home", folder=tmp_path).stdout.split()
     assert int(state) == 6
-    count = 2 * np.pi / bench.settings.sensor.counts_per_rev
+    count = plan_of(bench).count
     zero = float(theta) - int(place) * count
     planned = follow(plan).found + edge
     assert zero == pytest.approx(planned, abs=3.0 * 1e-3 + 4 * count)
+    ran = home_run(bench, plan)  # and the simulated drive finds it there
+    assert ran.state == DONE
+    assert ran.found == pytest.approx(follow(plan).found, abs=3.0 * 2e-3 + 4 * count)
     assert f"CC_HOME_METHOD ({method_of(plan)})" in (tmp_path / "include" / "cc_homing.h").read_text()

@@ -14,6 +14,7 @@ from crisp_compass.bench.store import load_bench
 from crisp_compass.course.homing import homing_of
 from crisp_compass.errors import Refusal
 from crisp_compass.motion.homing import Plan, follow, method_of, overtravel, repeat
+from crisp_compass.studies.home_run import DONE, home_outlook
 
 DEMO = Path(__file__).parents[2] / "demo"
 TURN = 2 * math.pi
@@ -90,3 +91,41 @@ def test_what_the_page_says_of_room_and_index() -> None:
     calm = homing_of(enter(bench, "homing", {"index_at": 0.5, "room": 5.0}))
     assert [f.code for f in calm.findings] == ["homing-moves"]
     assert homing_of(enter(bench, "homing", {"reference": "here"})).number == 37
+
+
+@pytest.mark.parametrize(("wishes", "late"), [
+    ({"ends": "edge"}, 2.0 * 4e-3), ({"ends": "edge", "hysteresis": 0.3}, 2.0 * 4e-3), ({"ends": "edge", "side": "entering", "active": "negative", "begin": 6.0}, 2.0 * 4e-3), ({"ends": "index", "hysteresis": 0.3}, 2e-3),
+])  # fmt: skip
+def test_the_simulated_drive_finds_the_place_of_the_plan(wishes: dict[str, object], late: float) -> None:
+    bench = enter(load_bench(DEMO / "winch" / "winch.bench.json"), "homing", {"reference": "home-switch", "fast": 40.0, "slow": 2.0, "scan": 4e-3, **wishes})
+    found, ran = home_outlook(bench)
+    assert ran is not None
+    assert ran.state == DONE
+    assert ran.found == pytest.approx(found.path.found, abs=late)
+    assert ran.beyond <= found.beyond + 0.15  # the shaft lags its ramp a little
+
+
+def test_a_hard_stop_is_told_by_its_current() -> None:
+    """The same place whatever the load and wherever it begins; pushing with less than friction takes, it is found too early."""
+    winch = load_bench(DEMO / "winch" / "winch.bench.json")
+    for load, begin in ((0.0, 9.0), (0.1, 4.0)):
+        bench = enter(enter(winch, "homing", {"reference": "negative-stop", "slow": 3.0, "begin": begin}), "run", {"load": load})
+        found, ran = home_outlook(bench)
+        assert ran is not None
+        assert ran.state == DONE
+        assert abs(ran.found) < 0.02
+        assert found.number == -1
+        assert found.plan.push == 0.5 * bench.settings.run.i_limit
+    weak = enter(enter(winch, "homing", {"reference": "negative-stop", "push": 0.5, "begin": 4.0}), "run", {"load": 0.3})
+    assert "push-is-friction" in [f.code for f in home_outlook(weak)[0].findings]
+    strong = enter(winch, "homing", {"reference": "positive-stop", "push": 2.0 * winch.settings.run.i_limit, "begin": -1.0})
+    codes = [f.code for f in home_outlook(strong)[0].findings]
+    assert "push-above-limit" in codes
+    assert "homing-trips" in codes  # the drive stalls there
+    with pytest.raises(Refusal, match="behind its stop"):
+        homing_of(enter(winch, "homing", {"reference": "negative-stop", "begin": -1.0}))
+    stepped = enter(load_bench(DEMO / "carousel" / "carousel.bench.json"), "sensor", {"kind": "none"})
+    with pytest.raises(Refusal, match="does not tell that it pushes"):
+        homing_of(enter(stepped, "homing", {"reference": "negative-stop", "begin": 1.0}))
+    with pytest.raises(Refusal, match="an index is an encoder's"):
+        homing_of(enter(stepped, "homing", {"reference": "index"}))

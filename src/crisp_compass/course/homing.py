@@ -6,9 +6,12 @@ import math
 from dataclasses import dataclass
 
 from crisp_compass.bench.models import Bench
+from crisp_compass.bench.rules import settled_value
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.load_side import way_text
-from crisp_compass.course.open_loop import steps_open
+from crisp_compass.course.open_loop import steps_open, watches
+from crisp_compass.course.speed_design import torque_constant
+from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding
 from crisp_compass.motion.homing import NEAR_INDEX, Path, Plan, Repeats, follow, method_of, overtravel, repeat
 from crisp_compass.quantities import grouped, show
@@ -36,7 +39,17 @@ def plan_of(bench: Bench) -> Plan:
     """Return how the place is sought; it stops along the ramp of the speeds."""
     s = bench.settings.homing
     accel = bench.settings.stepping.ramp if steps_open(bench) else bench.settings.speed_loop.ramp  # it runs at speeds, along their ramp
-    return Plan(s.reference, s.active, s.side, s.ends == "index" and s.reference not in ("index", "here"), s.toward, s.fast, s.slow, accel, s.scan, s.hysteresis, s.scatter, s.index_at, s.begin)
+    counted = not steps_open(bench) or watches(bench)  # an index is an encoder's
+    if s.reference == "index" and not counted:
+        raise Refusal("an index is an encoder's, and nothing tells this motor's angle", "a switch", field="homing.reference")
+    index = s.ends == "index" and s.reference in ("home-switch", "negative-limit", "positive-limit") and counted
+    plan = Plan(
+        s.reference, s.active, s.side, index, s.toward, s.fast, s.slow, accel, s.scan, s.hysteresis, s.scatter, s.index_at, s.begin,
+        s.push if s.push is not None else 0.5 * bench.settings.run.i_limit, s.hold,
+    )  # fmt: skip
+    if plan.stops and steps_open(bench):
+        raise Refusal("the current of a stepped field does not tell that it pushes against a stop", "a switch, or an encoder that closes the loops", field="homing.reference")
+    return plan
 
 
 def homing_of(bench: Bench) -> Homing:
@@ -50,6 +63,11 @@ def homing_of(bench: Bench) -> Homing:
 def _objects(plan: Plan, number: int) -> tuple[tuple[str, str, str], ...]:
     if plan.reference == "here":
         return (("6060h", "6", "mode: homing"), ("6098h", "37", "method: the present place"))
+    if plan.stops:
+        return (
+            ("6060h", "6", "mode: homing"), ("6098h", "below 0", "method: the maker's own"), ("6099h:2", f"{grouped(plan.slow * RPM_PER_RAD_S)} rpm", "speed towards the stop"),
+            ("", show(plan.push, "A", 3), "current that tells it, peak"), ("", show(plan.hold, "s", 3), "for so long"), ("6040h", "0x0010", "bit 4: starts"), ("6041h", "0x1000", "bit 12: found"), ("6041h", "0x2000", "bit 13: not found"),
+        )  # fmt: skip
     return (
         ("6060h", "6", "mode: homing"), ("6098h", str(number), "method"), ("6099h:1", f"{grouped(plan.fast * RPM_PER_RAD_S)} rpm", "speed, sought"),
         ("6099h:2", f"{grouped(plan.slow * RPM_PER_RAD_S)} rpm", "speed, found"), ("609Ah", show(plan.accel, "rad/s²", 3), "acceleration"), ("6040h", "0x0010", "bit 4: starts"),
@@ -61,6 +79,8 @@ def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float) -> list
     said, room = [], bench.settings.homing.room
     if plan.reference == "here":
         return [Finding("info", "here", "The place where it is switched on is taken for zero: nothing moves, and nothing is known of what moved meanwhile.")]
+    if plan.stops:
+        return [*_stop_findings(bench, plan), _CAUTION]
     switched = plan.reference != "index"
     if switched and room is not None and beyond > room:
         said.append(Finding("stop", "runs-into-the-stop", f"While it is sought it runs {way_words(bench, beyond)} beyond the switch, and {way_words(bench, room)} are there: slower, more deceleration, or a switch further off."))
@@ -72,6 +92,22 @@ def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float) -> list
     if switched and not plan.index and plan.slow > 0.5 * plan.fast:
         said.append(Finding("info", "slow-is-fast", "The place is found at nearly the speed at which it is sought: slower repeats better."))
     said.append(_CAUTION)
+    return said
+
+
+def _stop_findings(bench: Bench, plan: Plan) -> list[Finding]:
+    """Return what speaks against finding a hard stop so."""
+    said = [Finding("caution", "pushes-the-stop", "It runs into a stop and pushes: slowly, with little current, only where the mechanism is built for it; nothing soft or alive may be in between.")]
+    limit, kt, friction = bench.settings.run.i_limit, torque_constant(bench), settled_value(bench, "mechanics.coulomb_friction")
+    if plan.push >= limit:
+        said.append(Finding("stop", "push-above-limit", f"The {show(plan.push, 'A', 3)} that tell the stop are not below the current limit of {show(limit, 'A', 3)}: it is never told, and the drive trips on a stall."))
+    takes = (abs(bench.settings.run.load) + (friction.value if friction else 0.0)) / kt
+    if plan.push < 1.5 * takes:
+        said.append(Finding("caution", "push-is-friction", f"Load and friction alone take {show(takes, 'A', 3)}, which is near the {show(plan.push, 'A', 3)} that tell the stop: a stiff place is taken for it."))
+    energy = 0.5 * bench.settings.run.flywheel * plan.slow**2
+    inertia = settled_value(bench, "mechanics.inertia")
+    energy += 0.5 * (inertia.value if inertia else 0.0) * plan.slow**2
+    said.append(Finding("info", "stop-takes", f"The stop takes {show(energy, 'J', 2)} at {grouped(plan.slow * RPM_PER_RAD_S)} rpm, and {show(plan.push * kt, 'N·m', 2)} at the shaft from then on."))
     return said
 
 

@@ -149,7 +149,7 @@ def plan_of(bench: Bench) -> Plan:
         "injects": injects, "weakens": weakens, "overload": drive.control.i2t > 0, "brakes": drive.control.brakes > 0, "too_hot": bench.settings.run.temp_trip is not None,
         "filtered": drive.control.set_point > 0, "rounded": drive.control.jerk > 0, "ranged": drive.control.slow_below > 0, "ahead_inertia": drive.control.ahead_inertia > 0, "ahead_viscous": drive.control.ahead_viscous > 0,
         "ahead_coulomb": drive.control.ahead_coulomb > 0, "smoothed": drive.control.torque_share < 1, "notched": drive.control.notch_b1 != 0, "folds": drive.control.fold_end > 0, "chops": drive.control.brake_on < 1e8,
-        "moves": moves, "homes": moves and kind != "stepping" and bench.settings.homing.reference != "here", "points": moves and bool(bench.points), "stands": moves and drive.control.window > 0, "follows": moves and drive.control.follow_limit > 0, "lows": drive.control.low_start > 0, "power_from": drive.control.power_from > 0, "power_into": drive.control.power_into > 0,
+        "moves": moves, "homes": moves and bench.settings.homing.reference != "here", "points": moves and bool(bench.points), "stands": moves and drive.control.window > 0, "follows": moves and drive.control.follow_limit > 0, "lows": drive.control.low_start > 0, "power_from": drive.control.power_from > 0, "power_into": drive.control.power_into > 0,
         "power": drive.control.power_from > 0 or drive.control.power_into > 0, "stalls": drive.control.stall_time < 1e8 and kind != "stepping",
         "watches": watched, "holds_lost": watched and drive.control.lost_holds > 0, "idles": kind == "stepping" and drive.control.idle_share < 1,
         "rolls": drive.control.roll > 0, "rolls_forward": drive.control.roll_knee <= 0,

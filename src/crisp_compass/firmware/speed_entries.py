@@ -9,6 +9,7 @@ from crisp_compass.bench.entered import presumed
 from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.firmware.entries import Entry, number, origin, periods, whole
 from crisp_compass.firmware.plan import Plan
+from crisp_compass.motion.homing import STILL
 from crisp_compass.plant.control.position import MOST_CATCHING
 from crisp_compass.plant.control.watching import LEAVES
 
@@ -144,7 +145,11 @@ def homing(plan: Plan) -> Iterator[Entry]:
     home = plan_of_homing(plan.bench)
     sign = home.approach if home.reference == "index" else home.switch_sign
     yield number("HOME_SIGN", sign, "way in which switch or index is sought")
-    if home.reference != "index":
+    if home.stops:
+        yield number("HOME_PUSH_A", home.push, "peak against the stop, above which it is taken for found")
+        yield number("HOME_STILL_RAD_S", STILL * home.slow, "below which the shaft stands")
+        yield whole("HOME_HOLD_LOOKS", max(math.ceil(home.hold / home.scan - 1e-9), 1), f"that this must last: {home.hold:.4g} s", unsigned=True)
+    elif home.reference != "index":
         yield number("HOME_FAST_RAD_S", home.fast, "while it is sought")
     yield number("HOME_SLOW_RAD_S", home.slow, "at which the place is found")
     yield number("HOME_TRAVEL_COUNTS", plan.bench.settings.homing.travel / plan.count, "after which it gives up")

@@ -1,7 +1,7 @@
 """Finding a place again: the method's published number, the path, how well it repeats, and the travel that it takes.
 
 Numbers of homing methods are those of IEC 61800-7-201 (profile CiA 402), object 6098h: 1 and 2 limit switch and index, 3 to 6 home switch and index, 17 to 22 the same without index, 33 and 34 index alone,
-37 the present place. Methods of a switch with two edges (7 to 14, 23 to 30) are not made here.
+37 the present place. A hard stop has no published number: below zero they are the maker's own. Methods of a switch with two edges (7 to 14, 23 to 30) are not made here.
 
 A switch that is looked at every T is seen up to v·T late: the place spreads evenly over v·T, behind the edge by the hysteresis. An index is latched; it repeats as long as the edge, with all its spread, stays within one
 turn between two of them: best in the middle, at least a quarter of a turn from either (common practice).
@@ -19,13 +19,15 @@ from crisp_compass.estimates import FloatArray
 
 _SWITCHED = {("negative-limit", "", ""): 17, ("positive-limit", "", ""): 18, ("home-switch", "positive", "leaving"): 19, ("home-switch", "positive", "entering"): 20,
              ("home-switch", "negative", "leaving"): 21, ("home-switch", "negative", "entering"): 22}  # fmt: skip
+#: Share of the slow speed below which a shaft stands against its stop.
+STILL = 0.5
 #: Nearest that an index may lie to the edge, part of a turn.
 NEAR_INDEX = 0.25
 
 
 @dataclass(frozen=True)
 class Plan:
-    """``reference`` as in the settings, active side and whether the edge is found leaving or entering (of a home switch), with ``index`` at ``index_at`` of a turn beyond the edge; ``fast`` and ``slow`` [rad/s], ``accel`` [rad/s²], ``scan`` [s], ``hysteresis`` and ``scatter`` [rad], ``begin`` [rad from the edge]."""
+    """``reference`` as in the settings, active side and whether the edge is found leaving or entering (of a home switch), with ``index`` at ``index_at`` of a turn beyond the edge; ``fast`` and ``slow`` [rad/s], ``accel`` [rad/s²], ``scan`` [s], ``hysteresis`` and ``scatter`` [rad], ``begin`` [rad from the edge]. A hard stop is told by a current above ``push`` [A] for ``hold`` [s]."""
 
     reference: str
     active: str
@@ -40,11 +42,18 @@ class Plan:
     scatter: float
     index_at: float
     begin: float
+    push: float = 0.0
+    hold: float = 0.0
+
+    @property
+    def stops(self) -> bool:
+        """Whether a hard stop tells the place, by the current that pushes against it."""
+        return self.reference in ("negative-stop", "positive-stop")
 
     @property
     def switch_sign(self) -> float:
-        """+1 where the switch is active beyond its edge in the positive way."""
-        return {"negative-limit": -1.0, "positive-limit": 1.0}.get(self.reference, 1.0 if self.active == "positive" else -1.0)
+        """+1 where the switch is active beyond its edge in the positive way, or the stop lies there."""
+        return {"negative-limit": -1.0, "positive-limit": 1.0, "negative-stop": -1.0, "positive-stop": 1.0}.get(self.reference, 1.0 if self.active == "positive" else -1.0)
 
     @property
     def leaves(self) -> bool:
@@ -56,6 +65,8 @@ class Plan:
         """Way (±1) in which the place is found at the slow speed."""
         if self.reference == "index":
             return 1.0 if self.toward == "positive" else -1.0
+        if self.stops:
+            return self.switch_sign
         return -self.switch_sign if self.leaves else self.switch_sign
 
 
@@ -65,6 +76,8 @@ def method_of(plan: Plan) -> int:
         return 37
     if plan.reference == "index":
         return 34 if plan.toward == "positive" else 33
+    if plan.stops:
+        return -1 if plan.switch_sign < 0 else -2
     key = (plan.reference, "", "") if plan.reference != "home-switch" else (plan.reference, plan.active, plan.side)
     return _SWITCHED[key] - (16 if plan.index else 0)
 
@@ -95,7 +108,7 @@ def follow(plan: Plan, phases: tuple[float, float, float] = (0.5, 0.5, 0.5), sca
 
     Raises Refusal for speeds that make no sense.
     """
-    if plan.slow > plan.fast:
+    if plan.slow > plan.fast and not plan.stops and plan.reference != "index":
         raise Refusal(f"the place is found at {plan.slow:.3g} rad/s, faster than the {plan.fast:.3g} at which the switch is sought", "a slower one", field="homing.slow")
     t, x = [0.0], [plan.begin]
 
@@ -106,6 +119,12 @@ def follow(plan: Plan, phases: tuple[float, float, float] = (0.5, 0.5, 0.5), sca
     if plan.reference == "here":
         return Path(np.array(t), np.array(x), plan.begin, 0.0, min(plan.begin, 0.0), max(plan.begin, 0.0))
     turn = 2 * math.pi
+    if plan.stops:
+        if plan.begin * plan.switch_sign > 0:
+            raise Refusal("the homing begins behind its stop", "a place on the other side of it", field="homing.begin")
+        go(scatter, abs(scatter - plan.begin) / plan.slow)
+        go(scatter, plan.hold)
+        return _path(t, x, scatter)
     if plan.reference == "index":
         at = (plan.index_at - 1.0) * turn
         d = plan.approach
@@ -166,4 +185,6 @@ def repeat(plan: Plan, times: int = 1000, seed: int = 1) -> Repeats:
 
 def overtravel(plan: Plan) -> float:
     """Return how far the shaft runs beyond the switch's edge while it is sought [rad]: v·T until it is seen, v²/2a to stop, and the hysteresis."""
+    if plan.stops:
+        return 0.0
     return plan.fast * plan.scan + plan.fast**2 / (2 * plan.accel) + plan.hysteresis + 3 * plan.scatter

@@ -18,10 +18,11 @@ from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.course.observed import BELOW, forced_current, observes
 from crisp_compass.course.observed import hand_over as closing_speed
 from crisp_compass.course.open_loop import closes_loops, full_step, stepping_current, steps_open, watches
-from crisp_compass.course.position import holds_position, tells_position
+from crisp_compass.course.position import holds_position, moves
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
 from crisp_compass.course.torque_mode import drag_cancel
+from crisp_compass.errors import Refusal
 from crisp_compass.motion.homing import method_of
 from crisp_compass.motor import family_of
 
@@ -108,6 +109,22 @@ def _around_the_loop(bench: Bench, ti: float) -> list[Handed]:
     return found
 
 
+def _homing(bench: Bench) -> list[Handed]:
+    """Return what the place is found again with; nothing where this motor cannot be homed so."""
+    if not moves(bench) or bench.settings.homing.reference == "here":
+        return []
+    try:
+        home = plan_of_homing(bench)
+    except Refusal:
+        return []
+    return [
+        Handed("homing", "method", float(method_of(home)), "", "homing method of IEC 61800-7-201, object 6098h" if not home.stops else "homing method, the maker's own: a hard stop"),
+        *(() if home.stops or home.reference == "index" else (Handed("homing", "fast", home.fast, "rad/s", "mechanical speed while the switch is sought"),)), Handed("homing", "slow", home.slow, "rad/s", "mechanical speed at which the place is found"),
+        Handed("homing", "travel", bench.settings.homing.travel, "rad", "of the shaft, after which it gives up"),
+        *((Handed("homing", "push", home.push, "A", "peak against the stop, above which it is taken for found"), Handed("homing", "hold", home.hold, "s", "for which that must last")) if home.stops else ()),
+    ]  # fmt: skip
+
+
 def handed_settings(bench: Bench) -> list[Handed]:
     """Return what this bench's firmware is set with besides the settled values, as settled where a settled value holds it."""
     bench = standing(bench)
@@ -168,13 +185,7 @@ def handed_settings(bench: Bench) -> list[Handed]:
         ]
     if closes_loops(bench) and family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
         found.append(Handed("circuit", "field_off", bench.settings.circuit.field_off, "s", "at rest, until the field is let go"))
-    if tells_position(bench) and bench.settings.homing.reference != "here":
-        home = plan_of_homing(bench)
-        found += [
-            Handed("homing", "method", float(method_of(home)), "", "homing method of IEC 61800-7-201, object 6098h"),
-            Handed("homing", "fast", home.fast, "rad/s", "mechanical speed while the switch is sought"), Handed("homing", "slow", home.slow, "rad/s", "mechanical speed at which the place is found"),
-            Handed("homing", "travel", bench.settings.homing.travel, "rad", "of the shaft, after which it gives up"),
-        ]  # fmt: skip
+    found += _homing(bench)
     if steps_open(bench):
         stepping = bench.settings.stepping
         found += [

@@ -8,7 +8,7 @@ from typing import Annotated, ClassVar, Literal
 from pydantic import Field
 
 from crisp_compass.bench.base import TopicSettings
-from crisp_compass.bench.ranges import Speed
+from crisp_compass.bench.ranges import Ampere, Speed
 from crisp_compass.bench.settings.motion import Distance
 
 Way = Annotated[float, Field(ge=0, le=6.3e6, allow_inf_nan=False)]
@@ -18,9 +18,9 @@ Moment = Annotated[float, Field(ge=1e-6, le=1, allow_inf_nan=False)]
 class HomingSettings(TopicSettings):
     """What tells a place, and how it is approached; ways in rad and speeds in rad/s of the motor's shaft."""
 
-    presumable: ClassVar[tuple[str, ...]] = ("fast", "slow", "scan", "index_at", "begin", "travel")
+    presumable: ClassVar[tuple[str, ...]] = ("fast", "slow", "scan", "index_at", "begin", "travel", "hold")
 
-    reference: Literal["home-switch", "negative-limit", "positive-limit", "index", "here"] = Field(default="here", description="what tells the place; here: where it is switched on")
+    reference: Literal["home-switch", "negative-limit", "positive-limit", "index", "negative-stop", "positive-stop", "here"] = Field(default="here", description="what tells the place; here: where it is switched on")
     active: Literal["positive", "negative"] = Field(default="positive", description="side of its edge on which a home switch is active")
     side: Literal["leaving", "entering"] = Field(default="leaving", description="whether the place is found as the switch is left, or as it is entered")
     ends: Literal["index", "edge"] = Field(default="index", description="what the place is: the encoder's next index beyond the edge, or the edge itself")
@@ -32,5 +32,7 @@ class HomingSettings(TopicSettings):
     scatter: Way = Field(default=0.0, description="rad, spread (standard deviation) of the switch itself")
     index_at: float = Field(default=0.5, ge=0, le=1, description="part of a turn from the edge to the next index, in the way of the approach")
     room: Way | None = Field(default=None, description="rad of travel behind the edge up to the stop; not looked at if empty")
+    push: Ampere | None = Field(default=None, description="A peak against a hard stop, above which it is taken for found; half of the current limit if empty")
+    hold: Moment = Field(default=0.05, description="s for which that current must stand against the stop")
     travel: Annotated[float, Field(ge=1e-3, le=6.3e6)] = Field(default=200 * math.pi, description="rad after which it gives up")
     begin: Distance = Field(default=-4 * math.pi, description="rad from the edge at which it begins")
