@@ -6,6 +6,7 @@ import re
 import shutil
 import subprocess
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -479,7 +480,7 @@ int main(void)
         last = table.row;
         cc_plant_read(&plant, &in);
         cc_step(&d, &in, &pulses);
-        cc_points_step(&table, &d);
+        cc_points_step(&table, &d, table.row == 0 ? 2u : 1u);
         cc_plant_step(&plant, &pulses);
     }
     printf("%.6f %.6f\\n", plant.t, plant.theta);
@@ -493,9 +494,10 @@ int main(void)
 def test_the_table_of_points_runs_as_its_cycle_says(sensor: str, tmp_path: Path) -> None:
     """Closed around the motor on a PC: each row begins when the cycle has it, and the shaft ends where the table does."""
     bench = enter(demo("carousel"), "sensor", {"kind": sensor})
-    rows = [Row(6.0, dwell=0.2), Row(-2.0, "by", speed=12.0, accel=150.0), Row(20.0, speed=25.0, accel=400.0, dwell=0.1, follows=5), Row(99.0), Row(1.0, dwell=0.05, follows=0)]
+    rows = [Row(6.0, dwell=0.2, branch=(1, 5)), Row(-2.0, "by", speed=12.0, accel=150.0), Row(20.0, speed=25.0, accel=400.0, dwell=0.1, follows=4, branch=(1, 5)), Row(99.0), Row(1.0, dwell=0.05, follows=0, torque=0.4)]
     bench = to_a_place(with_rows(bench, rows), rounding=0.012)
-    cycle = cycle_of(bench)
+    taken = to_a_place(with_rows(bench, [*rows[:2], replace(rows[2], follows=5), *rows[3:]]), rounding=0.012)  # input 1 is on when its third row ends
+    cycle = cycle_of(taken)
     write_files(tmp_path, files_of(plan_of(bench), NO_VECTORS, "t"))
     (tmp_path / "main.c").write_text(TABLE_MAIN.replace("SECONDS", f"{cycle.seconds + 3.0:.3f}"))
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
@@ -509,7 +511,7 @@ def test_the_table_of_points_runs_as_its_cycle_says(sensor: str, tmp_path: Path)
         assert float(begin) == pytest.approx(step.begin, abs=0.02)
     assert float(lines[-1][0]) == pytest.approx(cycle.seconds, abs=0.02)
     assert float(lines[-1][1]) == pytest.approx(1.0, abs=0.03)
-    simulated = run_table(bench, cycle)
+    simulated = run_table(taken, cycle)
     assert not simulated.fault
     assert simulated.lost == 0
     assert max(map(abs, simulated.off)) < 0.05

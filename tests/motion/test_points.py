@@ -17,8 +17,8 @@ from crisp_compass.course.open_loop import stepping_current
 from crisp_compass.course.points import reader, rows_of, with_rows
 from crisp_compass.course.speed_design import torque_constant
 from crisp_compass.errors import Refusal
-from crisp_compass.motion.points import MOST, Row, order_of, places, read_table, write_table
-from crisp_compass.studies.cycle import cycle_of
+from crisp_compass.motion.points import MOST, Row, order_of, places, reached, read_table, write_table
+from crisp_compass.studies.cycle import cycle_of, run_table
 from crisp_compass.thermal.model import Stretch, settled_cycle
 
 DEMO = Path(__file__).parents[2] / "demo"
@@ -28,9 +28,9 @@ TURN = 2 * math.pi
 
 
 def test_a_table_comes_back_as_it_was_and_as_others_write_it() -> None:
-    rows = [Row(1.5 * TURN, "to", 20.0, 300.0, 0.25, None), Row(-0.25 * TURN, "by"), Row(0.0, dwell=2.0, follows=1)]
+    rows = [Row(1.5 * TURN, "to", 20.0, 300.0, 0.25, None, 0.5, (3, 2)), Row(-0.25 * TURN, "by"), Row(0.0, dwell=2.0, follows=1)]
     again = read_table(write_table(rows), READ)
-    assert [(r.way, r.dwell, r.follows) for r in again] == [(r.way, r.dwell, r.follows) for r in rows]
+    assert [(r.way, r.dwell, r.follows, r.torque, r.branch) for r in again] == [(r.way, r.dwell, r.follows, r.torque, r.branch) for r in rows]
     np.testing.assert_allclose([r.target for r in again], [r.target for r in rows], rtol=1e-11)
     assert again[0].speed == pytest.approx(20.0)
     others = read_table("target [mm]\tspeed [rpm]\tdwell\n3\t120\t200 ms\n-1,5\t\t\n", READ)  # the carousel's screw makes 6 mm a turn
@@ -45,7 +45,7 @@ def test_a_table_comes_back_as_it_was_and_as_others_write_it() -> None:
 @pytest.mark.parametrize(("text", "said"), [
     ("", "is empty"), ("target,speed\n", "no row"), ("target,colour\n1,red", "colour"), ("1,to,fast", "row 1, speed"), ("1\n2,sideways", "row 2, kind"), ("1,to,0", "row 1, speed: 0"),
     (",to", "row 1 has no target"), ("1,to,,,-1", "row 1, dwell"), ("1,to,,,,x", "row 1, next"), ("1,to,,-5", "row 1, acceleration"), ("\n".join(["1"] * (MOST + 1)), "501 rows"), ("\n".join(["1"] * 50_000), "50000 rows"),
-    ("target [parsec]\n1", "row 1, target"),
+    ("1,to,,,,,,9:1", "row 1, branch"), ("1,to,,,,,0", "row 1, torque limit"), ("target [parsec]\n1", "row 1, target"),
 ])  # fmt: skip
 def test_what_is_refused_names_row_and_column(text: str, said: str) -> None:
     with pytest.raises(Refusal) as caught:
@@ -119,3 +119,24 @@ def test_a_cycle_warms_the_winding_as_its_own_course_does_when_it_is_run_again_a
     hot = cycle_of(enter(bench, "heat", {"limit": 0.8 * found.winding}))
     assert "cycle-too-hot" in [f.code for f in hot.findings]
     assert math.isnan(cycle_of(enter(BENCH, "heat", {"to_housing": None, "to_air": None, "insulation": "unknown"})).winding)
+
+
+def test_rows_that_only_an_input_reaches_and_rows_with_a_limit_of_torque() -> None:
+    rows = [Row(1.0, dwell=0.1, branch=(2, 4)), Row(3.0, follows=0), Row(9.0), Row(2.0, follows=1)]
+    assert reached(rows) == {0, 1, 3}
+    bench = with_rows(BENCH, rows)
+    said = {f.code: f.text for f in cycle_of(bench).findings}
+    assert "Row 3 is never reached" in said["rows-unreached"]
+    assert "Row 1 branch" in said["branches"]
+    with pytest.raises(Refusal, match="branches to row 7"):
+        order_of([Row(1.0, branch=(1, 7))])
+    # a limit below what the acceleration takes: said before, and the shaft falls behind its profile by more
+    free = with_rows(BENCH, [Row(20.0, speed=60.0, accel=2000.0, dwell=0.3, follows=0)])
+    needed = cycle_of(free).steps[0].needed
+    short = with_rows(BENCH, [Row(20.0, speed=60.0, accel=2000.0, dwell=0.3, follows=0, torque=0.6 * needed)])
+    assert not cycle_of(free).steps[0].reason
+    assert "there are" in cycle_of(short).steps[0].reason
+    behind = [float(np.max(np.abs(r.wanted - r.angle))) for r in (run_table(b, cycle_of(b)) for b in (free, short))]
+    assert behind[1] > 2 * behind[0]
+    stepped = enter(short, "sensor", {"kind": "none"})
+    assert "no-torque-limit" in [f.code for f in cycle_of(stepped).findings]

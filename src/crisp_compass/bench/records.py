@@ -177,7 +177,7 @@ class StartTrial(Frozen):
 
 
 class Point(Frozen):
-    """One row of the table of points: ``target`` in rad ``to`` which, or ``by`` which, it goes; speed [rad/s] and acceleration [rad/s²] (as settled if missing), dwell [s], and the row that follows (0: the end, missing: the one below)."""
+    """One row of the table of points: ``target`` in rad ``to`` which, or ``by`` which, it goes; speed [rad/s] and acceleration [rad/s²] (as settled if missing), dwell [s], the row that follows (0: the end, missing: the one below), a limit of the torque [N·m], and an input with the row that comes next where it is on."""
 
     target: float = Field(ge=-6.3e6, le=6.3e6, allow_inf_nan=False)
     way: Literal["to", "by"] = "to"
@@ -185,6 +185,8 @@ class Point(Frozen):
     accel: float | None = Field(default=None, ge=1e-3, le=1e8)
     dwell: float = Field(default=0.0, ge=0, le=3600)
     follows: int | None = Field(default=None, ge=0, le=500)
+    torque: float | None = Field(default=None, gt=0, le=1e6)
+    branch: tuple[Annotated[int, Field(ge=1, le=8)], Annotated[int, Field(ge=0, le=500)]] | None = None
 
 
 class SpeedTrial(Frozen):

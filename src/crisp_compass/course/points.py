@@ -15,7 +15,7 @@ from crisp_compass.typed import read
 
 def rows_of(bench: Bench) -> list[Row]:
     """Return the bench's table."""
-    return [Row(p.target, p.way, p.speed, p.accel, p.dwell, p.follows) for p in bench.points]
+    return [Row(p.target, p.way, p.speed, p.accel, p.dwell, p.follows, p.torque, p.branch) for p in bench.points]
 
 
 def with_rows(bench: Bench, rows: list[Row]) -> Bench:
@@ -23,7 +23,7 @@ def with_rows(bench: Bench, rows: list[Row]) -> Bench:
     points = []
     for number, r in enumerate(rows, 1):
         try:
-            points.append(Point(target=r.target, way=r.way, speed=r.speed, accel=r.accel, dwell=r.dwell, follows=r.follows))  # type: ignore[arg-type]
+            points.append(Point(target=r.target, way=r.way, speed=r.speed, accel=r.accel, dwell=r.dwell, follows=r.follows, torque=r.torque, branch=r.branch))  # type: ignore[arg-type]
         except ValueError:
             raise Refusal(f"row {number} has a figure that no motor bench has", "check its target, speed and acceleration") from None
     return bench.model_copy(update={"points": tuple(points)})

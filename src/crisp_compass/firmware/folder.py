@@ -7,6 +7,7 @@ from typing import Any
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.homing import plan_of as plan_of_homing
+from crisp_compass.course.points import rows_of
 from crisp_compass.course.position import move_of
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.configuration import configuration
@@ -29,6 +30,7 @@ from crisp_compass.firmware.telemetry import context as telemetry_context
 from crisp_compass.firmware.vectors import Vectors, all_vectors
 from crisp_compass.motion.homing import method_of
 from crisp_compass.safe_text import c_comment, c_float
+from crisp_compass.studies.cycle import row_limit
 
 #: What every kind takes, in the order of the README.
 _COMMON = ("cc_drive", "cc_speed", "cc_modulation", "cc_telemetry")
@@ -142,11 +144,12 @@ def _homing(plan: Plan) -> dict[str, Any]:
 def _points(plan: Plan) -> list[dict[str, str]]:
     """Return the rows of the table of points as C literals: counts, rad/s, rad/s², periods."""
     found, usual, last = [], move_of(plan.bench), len(plan.bench.points)
-    for number, p in enumerate(plan.bench.points, 1):
+    for number, (p, row) in enumerate(zip(plan.bench.points, rows_of(plan.bench), strict=True), 1):
         follows = number + 1 if p.follows is None else p.follows
         found.append({
             "target": str(round(p.target / plan.count)), "speed": c_float(p.speed or usual.speed), "accel": c_float(p.accel or usual.accel), "dwell": str(round(p.dwell / plan.drive.control.ts)),
-            "follows": str(follows - 1 if 0 < follows <= last else -1), "by": "1" if p.way == "by" else "0",
+            "follows": str(follows - 1 if 0 < follows <= last else -1), "by": "1" if p.way == "by" else "0", "limit": c_float(row_limit(plan.bench, row, plan.drive.control.i_limit)) if plan.context["limits_rows"] else "",
+            "mask": f"0x{1 << (p.branch[0] - 1):02x}u" if p.branch else "0u", "branch": str(p.branch[1] - 1) if p.branch and 0 < p.branch[1] <= last else "-1",
         })  # fmt: skip
     return found
 

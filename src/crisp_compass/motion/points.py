@@ -20,14 +20,18 @@ MOST = 500
 COLUMNS: dict[str, tuple[str, str, str]] = {
     "target": ("target", "turn", "place, or way from where it stands"), "way": ("kind", "", "to a place, or by a way"), "speed": ("speed", "rpm", "while it moves; as settled if empty"),
     "accel": ("acceleration", "rad/s²", "from and to rest; as settled if empty"), "dwell": ("dwell", "s", "for which it stays"), "follows": ("next", "", "row that comes next; 0 ends; the row below if empty"),
+    "torque": ("torque limit", "N·m", "while it moves; the drive's if empty"), "branch": ("branch", "", "input and row, 2:7: where input 2 is on after the dwell, row 7 comes next"),
 }  # fmt: skip
+#: Inputs that a row may look at.
+INPUTS = 8
+_BRANCH = re.compile(r"(\d+)\s*[:>]\s*(\d+)$")
 _BARE = re.compile(r"[+\-−]?[\d.,]+(e[+\-]?\d+)?$", re.IGNORECASE)
 _HEAD = re.compile(r"[\s_]*\[(?P<unit>[^\]]*)\]\s*$")
 
 
 @dataclass(frozen=True)
 class Row:
-    """One row: ``target`` [rad], ``way`` ``to`` or ``by``, ``speed`` [rad/s] and ``accel`` [rad/s²] (None: as settled), ``dwell`` [s], ``follows``."""
+    """One row: ``target`` [rad], ``way`` ``to`` or ``by``, ``speed`` [rad/s] and ``accel`` [rad/s²] (None: as settled), ``dwell`` [s], ``follows``, limit of the ``torque`` [N·m, None: the drive's], and ``branch``: an input from 1 and the row that comes next where it is on (0: the end)."""
 
     target: float
     way: str = "to"
@@ -35,6 +39,8 @@ class Row:
     accel: float | None = None
     dwell: float = 0.0
     follows: int | None = None
+    torque: float | None = None
+    branch: tuple[int, int] | None = None
 
 
 def read_table(text: str, read: Callable[[str, str], float]) -> list[Row]:
@@ -91,7 +97,13 @@ def _row(number: int, cells: dict[str, str], units: dict[str, str], read: Callab
             raise Refusal(f"row {number}, {name}: {value:g}", "above zero, or nothing")
     if not 0 <= dwell <= 3600:
         raise Refusal(f"row {number}, dwell: {dwell:g} s", "0 to 3600 s")
-    return Row(target, way, speed, accel, dwell, int(follows) if follows else None)
+    torque, branch = taken("torque"), cells.get("branch", "").strip()
+    if torque is not None and not torque > 0:
+        raise Refusal(f"row {number}, torque limit: {torque:g}", "above zero, or nothing")
+    told = _BRANCH.match(branch) if branch else None
+    if branch and (told is None or not 1 <= int(told[1]) <= INPUTS):
+        raise Refusal(f"row {number}, branch: “{branch[:20]}” is no input and row", f"2:7 for input 2 and row 7; inputs 1 to {INPUTS}")
+    return Row(target, way, speed, accel, dwell, int(follows) if follows else None, torque, (int(told[1]), int(told[2])) if told else None)
 
 
 def write_table(rows: Iterable[Row]) -> str:
@@ -101,7 +113,7 @@ def write_table(rows: Iterable[Row]) -> str:
     writer.writerow([f"{head} [{unit}]" if unit else head for head, unit, _ in COLUMNS.values()])
     for r in rows:
         speed = "" if r.speed is None else f"{r.speed * 30 / math.pi:.9g}"
-        writer.writerow([f"{r.target / (2 * math.pi):.12g}", r.way, speed, "" if r.accel is None else f"{r.accel:.9g}", f"{r.dwell:.9g}", "" if r.follows is None else r.follows])
+        writer.writerow([f"{r.target / (2 * math.pi):.12g}", r.way, speed, "" if r.accel is None else f"{r.accel:.9g}", f"{r.dwell:.9g}", "" if r.follows is None else r.follows, "" if r.torque is None else f"{r.torque:.9g}", "" if r.branch is None else f"{r.branch[0]}:{r.branch[1]}"])
     return out.getvalue()
 
 
@@ -118,6 +130,8 @@ def order_of(rows: Sequence[Row]) -> Order:
     for number, row in enumerate(rows, 1):
         if row.follows is not None and row.follows > len(rows):
             raise Refusal(f"row {number} goes on to row {row.follows}, and there are {len(rows)}", "a row that is there, 0, or nothing")
+        if row.branch is not None and row.branch[1] > len(rows):
+            raise Refusal(f"row {number} branches to row {row.branch[1]}, and there are {len(rows)}", "a row that is there, or 0 for the end")
     at, seen = 0, []
     while at < len(rows) and at not in seen:
         seen.append(at)
@@ -126,6 +140,20 @@ def order_of(rows: Sequence[Row]) -> Order:
         if at < 0:
             return Order(tuple(seen), False)
     return Order(tuple(seen), at < len(rows))
+
+
+def reached(rows: Sequence[Row]) -> set[int]:
+    """Return the rows, from 0, that can be reached from the first, whatever the inputs are."""
+    found: set[int] = set()
+    waits = [0] if rows else []
+    while waits:
+        at = waits.pop()
+        if at in found or not 0 <= at < len(rows):
+            continue
+        found.add(at)
+        row = rows[at]
+        waits += [at + 1 if row.follows is None else row.follows - 1, *(() if row.branch is None else (row.branch[1] - 1,))]
+    return found
 
 
 def places(rows: Sequence[Row], order: Order, start: float = 0.0) -> list[tuple[float, float]]:

@@ -23,7 +23,7 @@ from crisp_compass.course.speed_design import torque_constant
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
 from crisp_compass.motion.duty import duty
-from crisp_compass.motion.points import Order, Row, order_of, places
+from crisp_compass.motion.points import Order, Row, order_of, places, reached
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import SPEED, Drive
 from crisp_compass.plant.simulation import join
@@ -97,6 +97,9 @@ def cycle_of(bench: Bench) -> Cycle:
         at, speed, accel = profile.at(t)
         torque = load.whole * accel + np.sign(speed) * (load.coulomb + load.quadratic * speed**2) + load.viscous * speed + _pull(bench, speed)
         needed, there = np.abs(torque), has(np.abs(speed))
+        limit_here = rows[index].torque
+        if limit_here is not None and not steps_open(bench):
+            there = np.minimum(there, limit_here)
         worst = int(np.argmin(there - needed)) if len(t) else 0
         short = bool(move.distance) and bool(needed[worst] > there[worst])
         reason = _reason(end, low, high) or (f"needs {show(float(needed[worst]), 'N·m', 3)} at {grouped(abs(float(speed[worst])) * RPM_PER_RAD_S)} rpm, and there are {show(float(there[worst]), 'N·m', 3)}" if short else "")
@@ -112,6 +115,8 @@ def cycle_of(bench: Bench) -> Cycle:
     kt = torque_constant(bench)
     rated = rated_peak(bench.settings.plate) * kt
     findings = list(_findings(rows, order, steps))
+    if steps_open(bench) and any(r.torque is not None for r in rows):
+        findings.append(Finding("caution", "no-torque-limit", "A stepped field holds its current whatever torque comes of it: the torque limits of rows do nothing here."))
     if told is not None and told.rms_torque > rated:
         findings.append(Finding("caution", "rms-above-rated", f"The rms torque of {show(told.rms_torque, 'N·m', 3)} is above the {show(rated, 'N·m', 3)} of the rated current: longer dwells, or less acceleration."))
     winding, limit = _heat(bench, drive, time, speed, torque)
@@ -181,13 +186,16 @@ def _reason(end: float, low: float | None, high: float | None) -> str:
 
 def _findings(rows: list[Row], order: Order, steps: list[Step]) -> list[Finding]:
     found = [Finding("stop", "row-fails", f"Row {s.index + 1} {s.reason}.") for s in steps if s.reason]
-    left = sorted(set(range(len(rows))) - set(order.rows))
+    left = sorted(set(range(len(rows))) - reached(rows))
     if left:
         found.append(Finding("caution", "rows-unreached", f"Row {left[0] + 1}{f' and {len(left) - 1} more are' if len(left) > 1 else ' is'} never reached."))
     if order.ring and sum(rows[k].dwell for k in order.rows) == 0 and not any(s.move.distance for s in steps):
         found.append(Finding("stop", "ring-of-nothing", "The table runs in a ring without a move or a dwell: it never ends and does nothing."))
     elif order.ring:
         found.append(Finding("info", "ring", f"After row {order.rows[-1] + 1} it begins again at row {(rows[order.rows[-1]].follows or order.rows[-1] + 2)}: it runs until it is stopped."))
+    waits = [k for k in order.rows if rows[k].branch is not None]
+    if waits:
+        found.append(Finding("info", "branches", f"{'Row' if len(waits) == 1 else 'Rows'} {', '.join(str(k + 1) for k in waits[:6])} branch on an input: the cycle shown is the one without any."))
     by = sum(s.move.distance for s in steps if rows[s.index].way == "by")
     if order.ring and abs(by) > 1e-9 and not any(rows[k].way == "to" for k in order.rows):
         found.append(Finding("info", "ring-goes-on", f"Each round goes on by {by / (2 * math.pi):.6g} turns."))
@@ -207,6 +215,11 @@ class Run:
     fault: str
 
 
+def row_limit(bench: Bench, row: Row, i_limit: float) -> float:
+    """Return the current limit [A peak] while a row moves."""
+    return i_limit if row.torque is None or steps_open(bench) else min(row.torque / torque_constant(bench), i_limit)
+
+
 def run_table(bench: Bench, found: Cycle) -> Run:
     """Run one cycle of the table from its first row, each row with its own speed and acceleration; raises Refusal where it takes too long."""
     if found.seconds > _PATIENCE:
@@ -221,7 +234,7 @@ def run_table(bench: Bench, found: Cycle) -> Run:
     every = max(round(found.seconds / base.control.ts / base.control.speed_divider / _ROWS), 1) * int(base.control.speed_divider)
     for step in found.steps:
         at += step.move.distance
-        sim.retune(base._replace(control=base.control._replace(move_speed=step.move.speed, move_accel=step.move.accel)))
+        sim.retune(base._replace(control=base.control._replace(move_speed=step.move.speed, move_accel=step.move.accel, i_limit=row_limit(tried, rows[step.index], base.control.i_limit))))
         sim.command(mode, position=round(at / count) * count, i_d=current)
         parts.append(sim.advance(max(step.move.duration + rows[step.index].dwell, 2 * base.control.ts * base.control.speed_divider), every))
         off.append(float(sim.state[state.AT] - sim.state[state.THETA]))

@@ -31,7 +31,15 @@ from crisp_compass.studies.cycle import Cycle, Run, cycle_of, run_table
 from crisp_compass.views.picture import DialView
 
 _KEYS = (*COLUMNS, "begins", "needs", "there")
-_HEADS = ("row", "target, turn", "kind", "speed, rpm", "acc., rad/s²", "dwell, s", "next", "begins, s", "takes, N·m", "has, N·m")
+_HEADS = ("row", "target\nturn", "kind", "speed\nrpm", "acc.\nrad/s²", "dwell\ns", "next", "limit\nN·m", "branch", "begins\ns", "takes\nN·m", "has\nN·m")
+
+
+def _short(text: str) -> str:
+    """Return a figure as it fits a column; the table keeps all of it."""
+    try:
+        return f"{float(text):.5g}"
+    except ValueError:
+        return text
 
 
 class PointsPage(PlayedPage):
@@ -53,7 +61,7 @@ class PointsPage(PlayedPage):
         self.plot = Plot(("time", "s"), ("place", "turns"), name="place over the cycle")
         self.plot.curve("profile", "ink", width=1.2, dash="dash", title="profile")
         self.plot.curve("shaft", "magenta", width=2.0, title="shaft, simulated")
-        self.table = Table("points", _HEADS, widths={0: 36, 1: 78, 2: 42, 3: 74, 4: 82, 5: 60, 6: 42, 7: 64, 8: 74}, row_height=24)
+        self.table = Table("points", _HEADS, widths={0: 34, 1: 64, 2: 40, 3: 62, 4: 62, 5: 48, 6: 42, 7: 50, 8: 54, 9: 58, 10: 58}, row_height=24)
         self.table.itemChanged.connect(self._on_typed)
         self.table.installEventFilter(self)
         self.rows = Rows("The cycle", width=250)
@@ -167,7 +175,7 @@ class PointsPage(PlayedPage):
             tip = f"Row {k + 1} {step.reason}" if step is not None and step.reason else ""
             told = ("", "", "") if step is None else (f"{step.begin:.3f}", f"{step.needed:.3g}" if step.move.distance else "–", f"{step.there:.3g}" if step.move.distance else "–")
             shown.append([
-                Cell(str(k + 1), "brick" if bad else "ink", bold=bad, tip=tip), *(Cell(t, editable=True, right=n not in (1,), tip=tip) for n, t in enumerate(texts)),
+                Cell(str(k + 1), "brick" if bad else "ink", bold=bad, tip=tip), *(Cell(_short(t), editable=True, right=n not in (1,), tip=tip or t * (_short(t) != t)) for n, t in enumerate(texts)),
                 *(Cell(t, "brick" if bad else "soft", right=True, tip=tip) for t in told),
             ])  # fmt: skip
         self.table.show_rows(shown)
