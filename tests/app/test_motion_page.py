@@ -13,6 +13,7 @@ from PySide6.QtGui import QGuiApplication
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.page.trials_page import TrialsPage
+from crisp_compass.app.waypoints.motion.axis import AxisPage
 from crisp_compass.app.waypoints.motion.homing import HomingPage
 from crisp_compass.app.waypoints.motion.move import MovePage
 from crisp_compass.app.waypoints.motion.points import PointsPage
@@ -23,12 +24,16 @@ from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.run.limits import LimitsPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import read_capture, write_capture
+from crisp_compass.course.points import rows_of, with_rows
+from crisp_compass.course.position import as_designed
 from crisp_compass.course.pulses import pulses_of
 from crisp_compass.course.speed_trials import next_change
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.drive.simulated import SimulatedDrive
+from crisp_compass.motion.points import Row
 from crisp_compass.quantities import grouped
 from crisp_compass.record.formats import export_settings
+from crisp_compass.studies.drift import drift
 from hands import copy_bench, press_main, type_into
 
 
@@ -322,3 +327,66 @@ def test_an_encoder_that_watches_from_the_plate_to_a_blocked_run(window: Window,
     assert abs(run.port.place - 4 * math.pi) < math.radians(0.4)
     assert run.port.lost_steps == 0
     run.stop()
+
+
+@pytest.mark.parametrize("sensor", ["incremental", "none"])
+def test_the_axis_is_jogged_taught_and_run_row_by_row(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path, sensor: str) -> None:
+    window.open(copy_bench(winch.parents[1] / "carousel" / "carousel.bench.json", tmp_path))
+    document = window.document
+    document.set_field("sensor", "kind", sensor)
+    document.edit("no points", with_rows(document.bench, []))
+    window.travel("motion", "Axis")
+    page = window.page
+    assert isinstance(page, AxisPage)
+    qtbot.waitUntil(lambda: page.drive is not None, timeout=60000)
+    page._timer.setInterval(100000)
+    assert page.main_button is not None
+    assert page.drive is not None
+    page.run(again=False)  # a table without rows
+    assert "table is empty" in window.notices.text
+    type_into(qtbot, page.number("jog_slow"), "60 rpm")
+    page.advance(0.3)
+    page.jog_on.pressed.emit()
+    page.advance(1.0)
+    assert page.drive.place > 0.9 * 2 * math.pi * 0.9
+    assert page.drive.speed == pytest.approx(2 * math.pi, rel=0.3)
+    page.jog_on.released.emit()
+    page.advance(0.3)
+    assert abs(page.drive.speed) < 0.3
+    place = page.drive.place
+    page.step(-1)
+    page.advance(1.0)
+    assert page.drive.place - place == pytest.approx(-0.1 * math.pi, abs=0.02)
+    page.take()
+    page.step(1)
+    page.advance(1.0)
+    page.take()
+    taught = [p.target for p in document.bench.points]
+    assert taught[1] - taught[0] == pytest.approx(0.1 * math.pi, abs=2e-3)
+    rows = rows_of(document.bench)
+    document.edit("branch", with_rows(document.bench, [Row(rows[0].target, dwell=0.1, branch=(3, 0)), rows[1]]))
+    page.run_row()
+    page.advance(1.0)
+    assert page.runner is not None
+    assert page.runner.row is None
+    assert page.drive.place == pytest.approx(taught[0], abs=0.01)
+    page.run(again=True)
+    page.advance(3.0)
+    assert page.runner.cycles >= 1
+    assert max(abs(off) for off in page.runner.offs) < 0.02
+    page.inputs[2].click()
+    assert page.bits.text() == "0x04"
+    before = page.runner.cycles
+    page.advance(2.0)
+    assert page.runner.cycles > before
+    assert page.drive.place == pytest.approx(taught[0], abs=0.02)  # row 2 is never reached now
+    page.halt()
+    assert not page.running
+    made = drift(as_designed(document.bench), 3, lambda _: None, lambda: False)
+    assert len(made.off) == 3
+    assert made.lost == 0
+    page.thousand()
+    qtbot.waitUntil(lambda: page._told is not None and len(page._told.off) > 0, timeout=60000)
+    page.thousand()
+    assert page.many.text() == "Run 1000 cycles"
+    window.travel("plate")

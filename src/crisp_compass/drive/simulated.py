@@ -17,7 +17,8 @@ from crisp_compass.drive.port import Arming, Identity, Surroundings, Token
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
 from crisp_compass.plant import state
-from crisp_compass.plant.parameters import CURRENT, OFF
+from crisp_compass.plant.parameters import CURRENT, MOVE, OFF, PULSE
+from crisp_compass.plant.period import holds_on
 from crisp_compass.plant.simulation import join, with_floats
 from crisp_compass.studies.scenarios import open_simulation
 
@@ -38,6 +39,7 @@ class SimulatedDrive:
         self.identity = Identity("simulated drive", "simulation")
         self._sim = open_simulation(bench)
         self._cold, self._warming = self._sim.drive, warming_of(bench)
+        self._i_limit = self._cold.control.i_limit
         if self._warming is not None:
             self._warming.begin(self._sim, self._cold)
         self._mode, self._current = running_mode(bench), running_current(bench)
@@ -75,7 +77,7 @@ class SimulatedDrive:
         drive, warming = with_floats(drive), warming_of(bench)
         if warming is not None and self._warming is not None:
             warming.winding, warming.housing = self._warming.winding, self._warming.housing
-        self._warming = warming
+        self._warming, self._i_limit = warming, drive.control.i_limit
         if self._cold != drive or warming is not None:
             self._cold = drive
             self._sim.retune(drive)
@@ -106,6 +108,43 @@ class SimulatedDrive:
         if not holds_position(self._bench):
             raise Refusal("no moves are settled", "settle them on the motion leg", field="run.holds")
         self._sim.command(moving_mode(self._bench), position=place_counts(self._bench, place), i_d=self._current)
+
+    def within(self, speed: float, accel: float, i_limit: float) -> None:
+        """Keep the moves from now on within a speed [rad/s], an acceleration [rad/s²] and a torque current [A peak], until settings change."""
+        c = self._cold.control
+        self._cold = self._cold._replace(control=c._replace(move_speed=speed, move_accel=accel, i_limit=min(i_limit, self._i_limit)))
+        self._sim.retune(self._sim.drive._replace(control=self._sim.drive.control._replace(move_speed=speed, move_accel=accel, i_limit=min(i_limit, self._i_limit))))
+
+    @property
+    def asked_place(self) -> float:
+        """Where the last move goes, rad; where the shaft is believed to be while none was asked for."""
+        return float(self._sim.inputs[state.IN_POSITION]) if self._sim.inputs[state.IN_MODE] in (MOVE, PULSE) else self.believed
+
+    @property
+    def arrived(self) -> bool:
+        """Whether the move asked for is over, and the shaft within its window where there is one."""
+        x, c = self._sim.state, self._sim.drive.control
+        rests = x[state.MOVING] != 0.0 and x[state.QUIET] >= c.move_steps and x[state.PLANNED] == self._sim.inputs[state.IN_POSITION]
+        return bool(rests and (c.window <= 0 or x[state.STANDS] != 0.0))
+
+    @property
+    def believed(self) -> float:
+        """Where the firmware believes the shaft, rad: by its encoder, or by the field that nothing watches."""
+        x, d = self._sim.state, self._sim.drive
+        if steps_open(self._bench) and not (d.control.lost_limit > 0 and x[state.KNOWN]):
+            return float(x[state.FIELD] / float(d.machine.pole_pairs))
+        return float(x[state.LAST_ANGLE] * 2 * math.pi / float(d.sensing.counts_per_rev) + x[state.ORIGIN])
+
+    @property
+    def profile(self) -> float:
+        """Where the shaft is commanded at this moment, rad."""
+        x = self._sim.state
+        return float(x[state.AT]) if x[state.MOVING] else self.believed
+
+    @property
+    def holds_lost(self) -> bool:
+        """Whether the field holds the shaft although a fault stands."""
+        return bool(holds_on(self._sim.state, self._sim.drive))
 
     @property
     def place(self) -> float:

@@ -17,7 +17,7 @@ Distance = Annotated[float, Field(ge=-6.3e6, le=6.3e6, allow_inf_nan=False)]
 class MotionSettings(TopicSettings):
     """The profile of a move from rest to rest, and the position loop."""
 
-    presumable: ClassVar[tuple[str, ...]] = ("distance",)
+    presumable: ClassVar[tuple[str, ...]] = ("distance", "jog_slow", "jog_fast", "jog_step")
     settles: ClassVar[tuple[str, ...]] = ("speed", "accel", "rounding", "kv", "ahead", "follow_limit", "window")
 
     distance: Distance = Field(default=2 * math.pi, description="rad of the motor's shaft, with its sign, of the move that is tried")
@@ -34,4 +34,7 @@ class MotionSettings(TopicSettings):
     input_shortest: Annotated[float, Field(ge=1e-9, le=1)] | None = Field(default=None, description="s, shortest pulse and pause that it takes")
     input_filter: Annotated[float, Field(ge=1e-9, le=1)] | None = Field(default=None, description="s below which its filter swallows a pulse")
     window: Annotated[float, Field(ge=1e-8, le=6.3e6)] | None = Field(default=None, description="rad, standing window: a shaft that ended its move within it is left alone; none if empty")
+    jog_slow: Speed = Field(default=2.0, description="rad/s of the shaft while it is jogged")
+    jog_fast: Speed = Field(default=20.0, description="rad/s of the shaft while it is jogged with Shift")
+    jog_step: Annotated[float, Field(gt=0, le=6.3e6)] = Field(default=0.1 * math.pi, description="rad of the shaft of a single step")
     follow_limit: Annotated[float, Field(ge=1e-6, le=6.3e6)] | None = Field(default=None, description="rad of following error at which it trips; none if empty")

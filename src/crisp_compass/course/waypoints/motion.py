@@ -48,5 +48,5 @@ WAYPOINT = Waypoint(
     optional=lambda _: True,
     headline=_headline,
     propose=propose,
-    sections=(Section("Move"), Section("Success", steps_open), Section("Watching", watches), Section("Points"), Section("Homing"), Section("Ways and pulses")),
+    sections=(Section("Move"), Section("Success", steps_open), Section("Watching", watches), Section("Points"), Section("Axis"), Section("Homing"), Section("Ways and pulses")),
 )

@@ -381,7 +381,7 @@ class RunPage(Page):
             key.setEnabled(self.running)
         fault = self.port.fault if self.port else ""
         cause = fault_cause(self.seen, fault) if self.source.kind == "simulation" and fault else "see Faults on the Drive leg"
-        self.fault_text.setText(f"Stop: {fault}: {cause}. The drive is off; find the cause, then acknowledge." if fault else "")
+        self.fault_text.setText(f"Stop: {fault}: {cause}. {'The field holds the shaft until it is acknowledged' if isinstance(self.port, SimulatedDrive) and self.port.holds_lost else 'The drive is off'}; find the cause, then acknowledge." if fault else "")
         self.fault_text.setVisible(bool(fault))
         self.acknowledge.setVisible(bool(fault))
         if self.port is None:
