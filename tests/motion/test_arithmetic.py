@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import math
 from fractions import Fraction
 
@@ -9,7 +10,7 @@ import numpy as np
 import pytest
 
 from crisp_compass.errors import Refusal
-from crisp_compass.motion.arithmetic import Bases, PulseInput, gear
+from crisp_compass.motion.arithmetic import Bases, PulseInput, gear, reversal
 
 
 def test_every_base_of_a_turn() -> None:
@@ -57,3 +58,33 @@ def test_what_an_input_takes() -> None:
     assert PulseInput(200e3, 1e-6, filtered=4e-6).reach == (125e3, "the pulse filter")
     assert PulseInput(50e3, 1e-6).reach == (50e3, "the input's frequency")
     assert PulseInput().reach[0] == math.inf
+
+
+@pytest.mark.parametrize("form", ["step-direction", "two-trains", "quadrature"])
+def test_a_reversal_keeps_its_times(form: str) -> None:
+    """The lines, decoded as a drive decodes them, come back to where they began; nothing is shorter than what the input takes."""
+    limits, rate = PulseInput(shortest=4e-6, setup=30e-6, form=form), 50e3
+    found = reversal(limits, rate)
+    time, first, second = np.array(found.time), np.array(found.first), np.array(found.second)
+    rises = [(t, b) for t, a0, a1, b in zip(time[1:], first, first[1:], second[1:], strict=False) if a1 > a0]
+    if form == "step-direction":
+        change = time[np.flatnonzero(np.diff(second))[0]]
+        assert [b for _, b in rises] == [0, 0, 0, 1, 1, 1]
+        assert rises[3][0] - change >= 30e-6 - 1e-12
+        assert change >= rises[2][0] + 0.5 / rate - 1e-12  # not before the last pulse has ended
+    elif form == "two-trains":
+        others = [t for t, b0, b1 in zip(time[1:], second, second[1:], strict=False) if b1 > b0]
+        assert len(rises) == len(others) == 3
+        assert min(others) - (max(t for t, _ in rises) + 0.5 / rate) >= 30e-6 - 1e-12
+    else:
+        code = {(0, 0): 0, (1, 0): 1, (1, 1): 2, (0, 1): 3}
+        places = [code[int(a), int(b)] for a, b in zip(first, second, strict=True)]
+        steps = [(q - p + 1) % 4 - 1 for p, q in itertools.pairwise(places)]
+        assert set(steps) <= {-1, 0, 1}
+        assert sum(steps) == 0
+        assert max(np.cumsum(steps)) == 4
+    edges = time[1:][np.diff(first) != 0] if form == "step-direction" else time[1:][np.diff(first) + np.diff(second) != 0]
+    assert np.min(np.diff(edges)) >= 4e-6
+    assert PulseInput(most_hz=250e3, form="quadrature").reach[0] == 1e6
+    with pytest.raises(Refusal, match="make no train"):
+        reversal(limits, 0.0)

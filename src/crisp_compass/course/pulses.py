@@ -45,13 +45,19 @@ def bases_of(bench: Bench) -> Bases:
     return Bases(steps, bench.settings.stepping.microsteps, sensor.counts_per_rev / 4 if counted else None, travel_of(bench))
 
 
+def input_of(bench: Bench) -> PulseInput:
+    """Return what the pulse input takes, as far as it is said."""
+    s = bench.settings.motion
+    return PulseInput(s.input_hz or math.nan, s.input_shortest or 0.0, s.input_setup or 0.0, s.input_filter or 0.0, s.pulse_form)
+
+
 def pulses_of(bench: Bench) -> Pulses:
     """Return what the page shows; raises Refusal naming what is missing or does not fit."""
     s, move = bench.settings.motion, move_of(bench)
     count = count_of(bench)
     pulse = count if steps_open(bench) or s.pulse_way is None else s.pulse_way
     found = None if steps_open(bench) else gear(2 * math.pi / count, 2 * math.pi / pulse, s.gear_most)
-    limits = PulseInput(s.input_hz or math.nan, s.input_shortest or 0.0, 0.0, s.input_filter or 0.0)
+    limits = input_of(bench)
     speed = move.trapezoid.peak_speed if move.distance else move.speed
     rate, reach = speed / pulse, limits.reach
     said = []
@@ -62,6 +68,9 @@ def pulses_of(bench: Bench) -> Pulses:
         said.append(Finding("caution", "gear-drifts", text))
     if s.input_filter and s.input_shortest and s.input_filter >= s.input_shortest:
         said.append(Finding("caution", "filter-swallows", f"A filter of {show(s.input_filter, 's')} swallows the shortest pulse of {show(s.input_shortest, 's')}."))
+    if limits.setup > 0 and rate > 0 and limits.setup > 0.5 / rate:
+        text = f"At {show(rate, 'Hz', 3)} half a period is {show(0.5 / rate, 's', 2)}, shorter than the {show(limits.setup, 's', 2)} that a change of direction takes: the first pulse after it must wait, or it counts the wrong way."
+        said.append(Finding("info", "direction-waits", text))
     return Pulses(move.distance, bases_of(bench).all_of(move.distance), speed, pulse, found, reach, rate, tuple(said))
 
 

@@ -95,13 +95,69 @@ class PulseInput:
     shortest: float = 0.0
     setup: float = 0.0
     filtered: float = 0.0
+    form: str = "step-direction"
 
     @property
     def reach(self) -> tuple[float, str]:
         """Return the highest rate [Hz] of square pulses that it takes, and what ends it; infinite where nothing is said.
 
-        A pulse and its pause are each half a period: both must be as long as the shortest pulse, and longer than what the filter swallows.
+        A pulse and its pause are each half a period: both must be as long as the shortest pulse, and longer than what the filter swallows. Of two tracks a quarter apart every edge is a pulse: each track
+        has a fourth of the rate, and half of its period is two pulses long.
         """
-        ends = [(self.most_hz, "the input's frequency")] if self.most_hz > 0 else []
-        ends += [(0.5 / t, name) for t, name in ((self.shortest, "the shortest pulse"), (self.filtered, "the pulse filter")) if t > 0]
+        tracks = 4.0 if self.form == "quadrature" else 1.0
+        ends = [(tracks * self.most_hz, "the input's frequency")] if self.most_hz > 0 else []
+        ends += [(0.5 * tracks / t, name) for t, name in ((self.shortest, "the shortest pulse"), (self.filtered, "the pulse filter")) if t > 0]
         return min(ends) if ends else (math.inf, "nothing that is said")
+
+
+@dataclass(frozen=True)
+class Timing:
+    """Levels (0 or 1) of the two lines of a command over ``time`` (n,) [s] around a reversal, three pulses to either side: ``first`` and ``second`` (n,); ``waits`` [s] between the last pulse of the one way and the first of the other."""
+
+    time: tuple[float, ...]
+    first: tuple[int, ...]
+    second: tuple[int, ...]
+    waits: float
+
+
+def reversal(limits: PulseInput, rate: float) -> Timing:
+    """Return the two lines around a reversal at ``rate`` [Hz] of pulses; the direction stands its set-up time before a pulse, and two trains keep that time apart.
+
+    Raises Refusal for a rate that is not above zero.
+    """
+    if not (rate > 0 and math.isfinite(rate)):
+        raise Refusal(f"{rate:g} pulses a second make no train", "a way and a speed above zero")
+    period, pulses = 1.0 / rate, 3
+    events: list[tuple[float, int, int]] = []  # when, which line, its level then
+    if limits.form == "quadrature":
+        # four edges a period of the tracks; backwards the other track leads
+        edges = [(0, 1), (1, 1), (0, 0), (1, 0)]
+        forward = [(k * period, *edges[k % 4]) for k in range(pulses + 1)]
+        back = [(line, 1 - level) for _, line, level in reversed(forward)]
+        waits = max(period, limits.setup)
+        start = forward[-1][0] + waits
+        events = [*forward, *((start + k * period, line, level) for k, (line, level) in enumerate(back))]
+    else:
+        for k in range(pulses):
+            events += [(k * period, 0, 1), ((k + 0.5) * period, 0, 0)]
+        end = (pulses - 0.5) * period
+        waits = max(0.5 * period, limits.setup, limits.shortest)
+        line = 0
+        if limits.form == "step-direction":
+            events.append((end + 0.5 * (waits - limits.setup), 1, 1))
+        else:
+            line = 1
+        for k in range(pulses):
+            events += [(end + waits + k * period, line, 1), (end + waits + (k + 0.5) * period, line, 0)]
+    levels, at = [0, 0], events[0][0] - period
+    time, lines = [at], ([0], [0])
+    for moment, line, level in sorted(events, key=lambda e: e[0]):
+        for _ in range(2):  # a vertical edge: before and after it
+            time.append(moment)
+            for own, now in zip(lines, levels, strict=True):
+                own.append(now)
+            levels[line] = level
+    time.append(time[-1] + period)
+    for own, now in zip(lines, levels, strict=True):
+        own.append(now)
+    return Timing(tuple(time), tuple(lines[0]), tuple(lines[1]), waits)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Annotated, ClassVar
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field
 
@@ -32,6 +32,8 @@ class MotionSettings(TopicSettings):
     gear_most: int = Field(default=65535, ge=1, le=2**31 - 1, description="largest integer of the drive's gear from pulses to counts")
     input_hz: Annotated[float, Field(ge=1, le=1e9)] | None = Field(default=None, description="Hz that the pulse input takes at most")
     input_shortest: Annotated[float, Field(ge=1e-9, le=1)] | None = Field(default=None, description="s, shortest pulse and pause that it takes")
+    pulse_form: Literal["step-direction", "two-trains", "quadrature"] = Field(default="step-direction", description="how a way is commanded: pulses and a direction, a train of pulses for each direction, or two tracks a quarter apart")
+    input_setup: Annotated[float, Field(ge=0, le=1)] | None = Field(default=None, description="s for which the direction must stand before a pulse, or the pause between two trains")
     input_filter: Annotated[float, Field(ge=1e-9, le=1)] | None = Field(default=None, description="s below which its filter swallows a pulse")
     window: Annotated[float, Field(ge=1e-8, le=6.3e6)] | None = Field(default=None, description="rad, standing window: a shaft that ended its move within it is left alone; none if empty")
     jog_slow: Speed = Field(default=2.0, description="rad/s of the shaft while it is jogged")

@@ -92,6 +92,7 @@ class AxisPage(Page):
         line.addStretch(1)
         self.jog_back, self.jog_on = self._jog("◂ Jog", -1), self._jog("Jog ▸", 1)
         tip = "Goes on by one step from where it was sent last"
+        line.addWidget(self._button("Two turns each way", self.prove, "Two turns forwards and back, whatever inputs and table say: proves wiring and sense of rotation"))
         for button in (self.jog_back, self._button("◂ Step", lambda: self.step(-1), tip), self._button("Step ▸", lambda: self.step(1), tip), self.jog_on):
             line.addWidget(button)
         self.column.addLayout(line)
@@ -218,6 +219,11 @@ class AxisPage(Page):
         place = place_counts(self.seen, self.drive.believed)
         self._change(lambda bench: with_rows(bench, [*rows_of(bench), Row(place)]), "take place as point")
 
+    def prove(self) -> None:
+        """Turn two turns forwards and two back."""
+        turns = [Row(2 * _TURN, "by", dwell=0.3), Row(-2 * _TURN, "by")]
+        self._begin(lambda runner, drive, token: runner.start(drive, token), turns)
+
     def run_row(self) -> None:
         """Run the next row alone, from standstill."""
         rows = rows_of(self.seen)
@@ -229,12 +235,12 @@ class AxisPage(Page):
         self._row = 0
         self._begin(lambda runner, drive, token: runner.start(drive, token, again=again))
 
-    def _begin(self, begin: Callable[[TableRunner, SimulatedDrive, Token], None]) -> None:
+    def _begin(self, begin: Callable[[TableRunner, SimulatedDrive, Token], None], rows: list[Row] | None = None) -> None:
         if not self.running:
             self.start()
         if self.drive is None or self._token is None:
             return
-        runner = TableRunner(self.seen)
+        runner = TableRunner(self.seen if rows is None else with_rows(self.seen, rows))
         try:
             begin(runner, self.drive, self._token)
         except Refusal as refusal:
