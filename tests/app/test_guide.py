@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 from pathlib import Path
 
@@ -18,7 +19,9 @@ from crisp_compass.app.waypoints.plate.motor import PlatePage
 from crisp_compass.app.widgets.number_field import NumberField
 from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.app.window import Window
+from crisp_compass.errors import Refusal
 from crisp_compass.guide import FOLDER, chapter_at, chapters, search
+from crisp_compass.guide.reasons import reasons, why
 from hands import copy_bench
 
 _WANTED = 12
@@ -146,3 +149,44 @@ def test_an_empty_bench_says_what_it_can_begin_with(window: Window, qtbot: QtBot
         beginning.wished.emit(f"demo:{name}")
         assert window.document.path is not None
         assert window.document.path.name == f"{name}.bench.json"
+
+
+def _codes() -> set[str]:
+    """Return every code of a finding or a refusal that the program's own text names."""
+    found = set()
+    for file in (Path(__file__).parents[2] / "src").rglob("*.py"):
+        for node in ast.walk(ast.parse(file.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Call):
+                named = node.func.id if isinstance(node.func, ast.Name) else ""
+                code = node.args[1] if named == "Finding" and len(node.args) > 1 else next((k.value for k in node.keywords if k.arg == "code"), None) if named in ("Finding", "Refusal") else None
+                if isinstance(code, ast.Constant):
+                    found.add(str(code.value))
+                elif isinstance(code, ast.JoinedStr):
+                    found.add("".join(str(v.value) if isinstance(v, ast.Constant) else "x" for v in code.values))
+    return found
+
+
+def test_each_code_has_its_paragraph_and_no_paragraph_is_left_over() -> None:
+    codes = _codes()
+    assert len(codes) > 300
+    assert not [code for code in sorted(codes) if not why(code)]
+    assert not [code for code in reasons() if "*" not in code and code not in codes]
+    assert all(len(text) > 15 and text.endswith(".") for text in reasons().values() if not text.endswith("?"))
+
+
+def test_why_beside_a_caution_opens_it(window: Window, qtbot: QtBot, winch: Path) -> None:
+    window.open(winch)
+    window.travel("motion", "Homing")
+    window.document.set_field("homing", "reference", "home-switch")
+    page = window.page
+    qtbot.waitUntil(lambda: "Caution: Homing moves" in " ".join(line.text.text() for line in page.findings._lines), timeout=60000)
+    line = page.findings._lines[0]
+    assert not line.reason.isVisibleTo(page)
+    line.why.click()
+    assert line.reason.text() == why("homing-moves")
+    assert line.reason.isVisibleTo(page)
+    line.why.click()
+    assert not line.reason.isVisibleTo(page)
+    page.refuse(Refusal("the drive is disarmed", "arm it", code="disarmed"))
+    window.notices.why.click()
+    assert why("disarmed") in window.notices.text

@@ -56,7 +56,7 @@ def test_sequence_rows_are_copied_pasted_judged_and_levers_move_them(pump: Windo
     clipboard.setText("1.4 0 0.3 0\n2.1 2400 0.01 1")
     page.judge_clipboard()
     qtbot.waitUntil(lambda: page.answer.text == "Pasted: 2 rows", timeout=180000)
-    assert any("cannot be followed" in line.text() for line in page.findings._lines)
+    assert any("cannot be followed" in line.text.text() for line in page.findings._lines)
     clipboard.setText("nonsense")
     page.judge_clipboard()  # back to the design
     qtbot.waitUntil(lambda: page.answer.text == "Hand-over at 2445 rpm", timeout=180000)

@@ -202,6 +202,7 @@ class Window(QMainWindow):
 
     def _on_made(self, page: Page) -> None:
         page.refused.connect(self.notice)
+        page.explained.connect(self.notices.explain)
         page.mended.connect(self.notices.clear)
         page.dial_changed.connect(lambda view, p=page: self.dial.show_view(view) if self.page is p else None)
         page.done.connect(self.say)

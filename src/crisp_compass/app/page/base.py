@@ -34,6 +34,7 @@ from crisp_compass.course.open_points import describe_field, edited_text, stale_
 from crisp_compass.course.waypoint import Proposal
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
+from crisp_compass.guide.reasons import why
 from crisp_compass.plant.simulation import READY
 from crisp_compass.views.picture import DialView
 
@@ -45,6 +46,7 @@ class Page(QWidget):
     """A page, or one section of a leg that has several. Subclasses build their middle, implement :meth:`refresh` and set :attr:`dial_view` through show_dial."""
 
     refused = Signal(str)
+    explained = Signal(str)
     mended = Signal()
     done = Signal(str)
     dial_changed = Signal(object)
@@ -310,6 +312,7 @@ class Page(QWidget):
     def refuse(self, refusal: Refusal) -> None:
         """Put one sentence on the notice line."""
         self.refused.emit(refusal_text(refusal))
+        self.explained.emit(why(refusal.code) if refusal.code else "")
 
     def attempt(self, request: Callable[[], object]) -> None:
         """Do something that may be refused; the refusal goes to the notice line."""

@@ -6,11 +6,12 @@ from collections.abc import Sequence
 from html import escape
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QFrame, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QFrame, QHBoxLayout, QPushButton, QSizePolicy, QVBoxLayout, QWidget
 
 from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import Text, label
 from crisp_compass.estimates import Finding
+from crisp_compass.guide.reasons import why
 
 #: What is worked out quicker than this is not announced: it would only flicker.
 _SOON_MS = 300
@@ -136,6 +137,52 @@ class Waiting(QFrame):
         self.setAccessibleName("; ".join(f"{name}: {text}" for name, text in steps))
 
 
+class _Line(QWidget):
+    """A finding, and beside a caution or a stop what tells why it says so, below it where it is wished."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._code = ""
+        self.text = label("", "info")
+        self.text.setWordWrap(True)
+        self.text.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self.why = QPushButton("Why?", flat=True)
+        self.why.setObjectName("more")
+        self.why.clicked.connect(self._on_why)
+        self.reason = label("", "info")
+        self.reason.setWordWrap(True)
+        self.reason.setIndent(14)
+        self.reason.hide()
+        row = QHBoxLayout()
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(10)
+        row.addWidget(self.text, 1)
+        row.addWidget(self.why, 0, Qt.AlignmentFlag.AlignTop)
+        column = QVBoxLayout(self)
+        column.setContentsMargins(0, 0, 0, 0)
+        column.setSpacing(1)
+        column.addLayout(row)
+        column.addWidget(self.reason)
+
+    def show_finding(self, finding: Finding) -> None:
+        """Show one; what was opened of another is closed."""
+        self.text.setText(_MARK[finding.level] + finding.text)
+        if self.text.objectName() != finding.level:
+            self.text.setObjectName(finding.level)
+            self.text.style().unpolish(self.text)
+            self.text.style().polish(self.text)
+        if finding.code != self._code:
+            self._code = finding.code
+            self.reason.hide()
+        told = why(finding.code) if finding.level != "info" else ""
+        self.why.setVisible(bool(told))
+        self.why.setAccessibleName(f"Why: {finding.text}")
+        self.reason.setText(told)
+
+    def _on_why(self) -> None:
+        self.reason.setVisible(self.reason.isHidden())
+
+
 class Findings(QWidget):
     """Findings as plain sentences, cautions in ochre, stops in brick, the gravest first; hidden while there are none.
 
@@ -145,7 +192,7 @@ class Findings(QWidget):
     def __init__(self, most: int = 3) -> None:
         super().__init__()
         self._most, self._open = most, False
-        self._lines: list[QLabel] = []
+        self._lines: list[_Line] = []
         self._column = QVBoxLayout(self)
         self._column.setContentsMargins(0, 0, 0, 0)
         self._column.setSpacing(2)
@@ -166,17 +213,11 @@ class Findings(QWidget):
             self._open = False
         self.texts = texts
         while len(self._lines) < len(chosen):
-            line = label("", "info")
-            line.setWordWrap(True)
-            line.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+            line = _Line()
             self._column.insertWidget(len(self._lines), line)
             self._lines.append(line)
         for line, finding in zip(self._lines, chosen, strict=False):
-            line.setText(_MARK[finding.level] + finding.text)
-            if line.objectName() != finding.level:
-                line.setObjectName(finding.level)
-                line.style().unpolish(line)
-                line.style().polish(line)
+            line.show_finding(finding)
         self.grave = any(f.level != "info" for f in chosen)
         self._arrange()
 

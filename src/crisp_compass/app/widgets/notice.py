@@ -24,6 +24,10 @@ class Notice(QFrame):
         self.label.setTextFormat(Qt.TextFormat.PlainText)
         self.label.setWordWrap(True)
         self.label.setTextInteractionFlags(Qt.TextInteractionFlag.TextSelectableByMouse)
+        self._why = ""
+        self.why = QPushButton("Why?")
+        self.why.clicked.connect(self._on_why)
+        self.why.hide()
         self.action = QPushButton()
         self.action.clicked.connect(self._on_action)
         close = QPushButton("Dismiss")
@@ -31,6 +35,7 @@ class Notice(QFrame):
         row = QHBoxLayout(self)
         row.setContentsMargins(12, 4, 6, 4)
         row.addWidget(self.label, 1)
+        row.addWidget(self.why)
         row.addWidget(self.action)
         row.addWidget(close)
         self.hide()
@@ -43,6 +48,7 @@ class Notice(QFrame):
     def show_sentence(self, sentence: str) -> None:
         """Show one sentence in place of what stood here."""
         self._lines, self._go = [sentence], None
+        self.explain("")
         self._show("stop")
 
     def add_news(self, sentence: str, action: str, go: Callable[[], object]) -> None:
@@ -62,9 +68,20 @@ class Notice(QFrame):
         self._go = self._go if len(self._lines) > 1 else None
         self._show("stop")
 
+    def explain(self, text: str) -> None:
+        """Offer what lies behind the sentence that was just shown."""
+        self._why = text
+        self.why.setVisible(bool(text))
+
+    def _on_why(self) -> None:
+        self._lines = self._with(self._why)
+        self.explain("")
+        self._show("stop")
+
     def clear(self) -> None:
         """Take everything away."""
         self._lines, self._go = [], None
+        self.explain("")
         self.hide()
 
     def _show(self, kind: str) -> None:

@@ -44,7 +44,7 @@ class HomingPage(Page):
         Entry("homing.scatter", "Scatter", "deg", width=84, tip="Of the switch from one time to the next, one standard deviation"),
         Entry("homing.travel", "Gives up after", "turn", width=108, tip="Way without finding anything, after which it stops and says so"),
         Entry("homing.room", "Room behind", "turn", width=104, tip="Travel from the edge to the stop; not looked at if empty"),
-        Entry("homing.begin", "Begins at", "turn", width=96, tip="From the edge, where the path drawn begins"),
+        Entry("homing.begin", "Begins at", "turn", width=108, tip="From the edge, where the path drawn begins"),
     )  # fmt: skip
 
     def __init__(self, document: Document) -> None:
