@@ -1,4 +1,4 @@
-.PHONY: setup demo test thorough package bench accuracy fuzz schema mutants firmware-tools
+.PHONY: setup demo test thorough docs package bench accuracy fuzz schema mutants firmware-tools
 setup:
 	@tools/setup.sh
 demo: setup
@@ -11,6 +11,8 @@ firmware-tools:
 	@FIRMWARE_TOOLS=1 tools/setup.sh
 schema: setup
 	@.venv/bin/python tools/generated.py
+docs: setup
+	@.venv/bin/python tools/site.py build
 package: setup
 	@tools/package.sh
 bench: setup

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import doctest
+import json
 import os
 import re
 import subprocess
@@ -135,3 +136,34 @@ def test_an_installed_plugin_is_found_by_its_entry_point(tmp_path: Path) -> None
     done = subprocess.run(command, env=environment, capture_output=True, text=True, check=False)
     assert done.returncode in (0, 1), done.stderr
     assert "flux.flux_linkage" in (tmp_path / "out.txt").read_text()
+
+
+@pytest.mark.parametrize("tutorial", [p.stem for p in sorted((ROOT / "docs" / "tutorials").glob("*.md")) if p.stem != "README"])
+def test_every_tutorial_goes_from_an_empty_bench_to_the_header(tutorial: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(ROOT)
+    text = (ROOT / "docs" / "tutorials" / f"{tutorial}.md").read_text()
+    assert 'cc.Bench(name="' in text
+    assert "export_settings" in text
+    found = doctest.testfile(str(ROOT / "docs" / "tutorials" / f"{tutorial}.md"), module_relative=False)
+    assert found.attempted > 8
+    assert found.failed == 0
+
+
+@pytest.mark.parametrize("notebook", ["fifty-motors", "own-estimator", "robust-tuning"])
+def test_every_notebook_runs(notebook: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(ROOT)
+    cells = json.loads((ROOT / "examples" / f"{notebook}.ipynb").read_text())["cells"]
+    space: dict[str, Any] = {}
+    for cell in cells:
+        if cell["cell_type"] == "code":
+            exec(compile("".join(cell["source"]), notebook, "exec"), space)
+
+
+def test_the_site_is_built_and_its_links_hold(tmp_path: Path) -> None:
+    built = subprocess.run([sys.executable, str(ROOT / "tools" / "site.py"), str(tmp_path / "s")], capture_output=True, text=True, check=False)
+    assert built.returncode == 0, built.stderr + built.stdout
+    site = tmp_path / "s" / "site"
+    text = (site / "guide" / "motion.html").read_text()
+    assert "Jogs the simulated axis" in text
+    assert "identify resistance" in (site / "reference.html").read_text()
+    assert not re.search(r'(?:src|href)="https?://(?!www\.mkdocs\.org|semver)', (site / "index.html").read_text())  # nothing is fetched

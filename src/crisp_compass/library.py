@@ -38,7 +38,7 @@ def estimate(subject: str, capture: Capture | Path | str, **known: Any) -> Resul
     elif subject == "inductance":
         from crisp_compass.identify.inductance import fit_inductance as fit  # type: ignore[assignment]
     elif subject == "flux":
-        from crisp_compass.identify.flux import fit_flux as fit  # type: ignore[assignment]
+        from crisp_compass.identify.any_flux import fit_any_flux as fit  # type: ignore[assignment]
     elif subject == "mechanics":
         from crisp_compass.identify.mechanics import fit_mechanics as fit  # type: ignore[assignment]
     elif subject == "resonance":
@@ -67,10 +67,10 @@ def compare(subject: str, capture: Capture | Path | str, **known: Any) -> dict[s
     return found
 
 
-def settle(bench: Bench, topic: str, values: Mapping[str, Estimate | tuple[float, str]], *, reason: str) -> Bench:
-    """Return the bench with ``values`` (name → estimate, or value and unit) settled under a topic for a ``reason``; raises Refusal as the window does."""
+def settle(bench: Bench, topic: str, values: Mapping[str, Estimate | Quantity | tuple[float, str]], *, reason: str) -> Bench:
+    """Return the bench with ``values`` (name → estimate, what :func:`propose` gave, or value and unit) settled under a topic for a ``reason``; raises Refusal as the window does."""
     quantities = {
-        name: Quantity(value=v.value, unit=v.unit, u=v.u, interval95=(v.low, v.high)) if isinstance(v, Estimate) else Quantity(value=v[0], unit=v[1])
+        name: v if isinstance(v, Quantity) else Quantity(value=v.value, unit=v.unit, u=v.u, interval95=(v.low, v.high)) if isinstance(v, Estimate) else Quantity(value=v[0], unit=v[1])
         for name, v in values.items()
     }  # fmt: skip
     return _settle(bench, topic, quantities, reason=reason, when=datetime.now().isoformat(timespec="seconds"), method="script")
@@ -91,8 +91,11 @@ def propose(bench: Bench, topic: str) -> dict[str, Quantity]:
 def enter(bench: Bench, topic: str, **fields: Any) -> Bench:
     """Return the bench with settings entered, as a person types them into the fields of a page (SI); raises Refusal for what no bench takes."""
     from crisp_compass.bench.entered import enter as put
+    from crisp_compass.bench.entered import with_family
 
     try:
+        if topic == "plate" and fields.get("family", bench.settings.plate.family) != bench.settings.plate.family:
+            return with_family(bench, **fields)  # another kind of motor is another plate
         return put(bench, topic, fields)
     except (ValueError, AttributeError, KeyError) as error:
         raise Refusal(f"{topic} does not take {', '.join(fields)}: {error}", "see docs/bench.schema.json") from None
