@@ -149,6 +149,13 @@ OPEN_CIRCUIT = 1e12
 _OPEN_WORDS = ("ol", "o.l", "o.l.", "0l", "0.l", "open", "∞", "inf", "overload")
 #: Narrow no-break space.
 THOUSANDS = "\u202f"
+_mark = THOUSANDS
+
+
+def set_off_thousands(*, on: bool) -> None:
+    """Set thousands off by a narrow blank, or not."""
+    global _mark  # noqa: PLW0603 - one way of writing numbers for the whole program
+    _mark = THOUSANDS if on else ""
 _SPACES = "\u00a0\u2007\u2009\u202f '’"
 #: Digits with perhaps separators; the exponent; what follows. ``4R7`` and ``1k5`` hold the prefix in the number.
 _NUMBER = re.compile(
@@ -309,7 +316,7 @@ def grouped(value: float, places: int = 0) -> str:
     """Print a number with ``places`` decimals, its thousands set off by a narrow blank from five digits on (ISO 80000-1, 7.3.1)."""
     text = f"{value:.{places}f}"
     if abs(value) >= 9999.5:
-        text = f"{value:,.{places}f}".replace(",", THOUSANDS)
+        text = f"{value:,.{places}f}".replace(",", _mark)
     return text.replace("-", "−")
 
 

@@ -5,7 +5,16 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QFocusEvent, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPolygonF
+from PySide6.QtGui import (
+    QFocusEvent,
+    QFontMetricsF,
+    QHelpEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPolygonF,
+)
 from PySide6.QtWidgets import QToolTip, QWidget
 
 from crisp_compass.app.theme import THEME, font
@@ -95,6 +104,12 @@ class CourseStrip(QWidget):
             return True
         return super().event(event)
 
+    def _crowded(self) -> bool:
+        """Tell whether names and headlines do not fit side by side: then those of the open leg stand alone, and of one under the pointer."""
+        names, heads = QFontMetricsF(font(13, bold=True)), QFontMetricsF(font(12))
+        width = self._cell(0).width() - 4
+        return any(names.horizontalAdvance(p.name) > width or heads.horizontalAdvance(p.headline) > 1.25 * width for p in self._points)
+
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
@@ -114,9 +129,16 @@ class CourseStrip(QWidget):
             done = self._points[i].state is State.SETTLED and self._points[i + 1].state is State.SETTLED
             painter.setPen(THEME.pen("ink" if done else "line", 1.6))
             painter.drawLine(centres[i], centres[i + 1])
+        crowded = bool(self._points) and self._crowded()
+        told = self._hover if 0 <= self._hover < len(self._points) else next((i for i, p in enumerate(self._points) if p.key == self._current), 0)
         for i, point in enumerate(self._points):
             self._paint_mark(painter, centres[i], point.state)
             cell = self._cell(i)
+            if crowded:
+                if i != told:
+                    continue
+                centre = min(max(cell.center().x(), 90.0), max(self.width() - 90.0, 90.0))
+                cell = QRectF(centre - 90.0, 0.0, 180.0, self.HEIGHT)
             quiet = point.state in (State.NOT_BEGUN, State.BLOCKED)
             current = point.key == self._current
             painter.setFont(font(13, bold=current))

@@ -6,7 +6,7 @@ import math
 import os
 import sys
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +89,8 @@ class Document(QObject):
         self._recovered = False
         self._unkept = False
         self._base: Path | None = None
+        self._home: Path | None = None
+        self._fresh: Callable[[Bench], Bench] = lambda bench: bench
         self._on_disk = ""
         #: The conversation with a drive on a wire; another bench ends it.
         self.drive = DriveSession(self)
@@ -103,7 +105,14 @@ class Document(QObject):
     @property
     def base(self) -> Path:
         """Folder that capture paths are relative to."""
-        return self.path.parent if self.path else self._base or Path.cwd()
+        return self.path.parent if self.path else self._base or self._home or Path.cwd()
+
+    def prefer(self, *, seconds: float, folder: Path | None, fresh: Callable[[Bench], Bench]) -> None:
+        """Keep unsaved work after so many seconds, look for files in a folder first, and begin empty benches as ``fresh`` makes them."""
+        self._autosave.setInterval(round(1000 * seconds))
+        self._home, self._fresh = folder if folder is not None and folder.is_dir() else None, fresh
+        if self.untouched and self.bench == Bench():
+            self.bench = fresh(Bench())
 
     @property
     def unsaved(self) -> bool:
@@ -203,7 +212,7 @@ class Document(QObject):
 
     def new(self) -> None:
         """Start an empty bench."""
-        self._replace(Bench(), None)
+        self._replace(self._fresh(Bench()), None)
 
     def load(self, path: Path) -> None:
         """Open a bench file; on Refusal the open bench stays as it was."""

@@ -8,13 +8,14 @@ from functools import partial
 from importlib.resources import files
 from pathlib import Path
 
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QSettings, QTimer
 from PySide6.QtGui import QIcon, QPixmapCache
 from PySide6.QtWidgets import QApplication
 
 from crisp_compass.app.autosave import Leftover
 from crisp_compass.app.collector import Collector
 from crisp_compass.app.logs import keep_alive, start_log, watch_crashes
+from crisp_compass.app.preferences import apply, read, use_size
 from crisp_compass.app.recovery import offer_recovery
 from crisp_compass.app.theme import THEME, load_fonts
 from crisp_compass.app.window import Window
@@ -53,12 +54,11 @@ def main(arguments: list[str]) -> int:
         return 2
     start_log()
     crashed = watch_crashes()
+    use_size(QSettings("crisp-compass", "crisp-compass"))
     application = make_application()
     window = Window()
     keep_alive(window.notice)
-    theme = window.settings.value("theme")
-    if theme:
-        THEME.use(str(theme))
+    apply(window, read(window.settings))
     if arguments:
         from crisp_compass.bench.store import load_bench
 

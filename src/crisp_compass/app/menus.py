@@ -12,6 +12,7 @@ from PySide6.QtGui import QAction, QKeySequence, QShortcut
 from PySide6.QtWidgets import QApplication, QMenu, QMessageBox
 
 from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.preferences import PreferencesDialog
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.parts import unmarked
 from crisp_compass.course.course import waypoints_of
@@ -119,6 +120,8 @@ class Menus(QObject):
             lambda: QApplication.clipboard().setPixmap(window.grab()),
             "Ctrl+Shift+C",
         )
+        edit.addSeparator()
+        self._add(edit, "&Settings…", lambda: PreferencesDialog(window).exec(), "Ctrl+,")
 
     def _build_course(self) -> None:
         window, navigator = self._window, self._window.navigator
@@ -133,7 +136,7 @@ class Menus(QObject):
         travel.addSeparator()
         self._add(travel, "Follow &next bearing", window.follow_bearing, "Ctrl+B")
         self._add(travel, "Connect to the &simulated drive", window.connect_simulated, "Ctrl+D")
-        self._add(travel, "Type a &reading", window.ledger.entry.setFocus, "Ctrl+E")
+        self._add(travel, "Type a &reading", window.read_entry, "Ctrl+E")
 
     def refresh(self) -> None:
         """Name the waypoints that the bench has."""

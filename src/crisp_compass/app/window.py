@@ -23,6 +23,7 @@ from crisp_compass.app.menus import Menus
 from crisp_compass.app.navigation import Navigator
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.preferences import apply, read
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.at_load import AT_LOAD
 from crisp_compass.app.widgets.bearing import BearingLine
@@ -37,6 +38,8 @@ from crisp_compass.plant.simulation import READY, prepare
 
 #: Width of the panel, and below which width of the window it is the narrow one.
 PANEL, NARROW_PANEL, NARROW = 332, 250, 1200
+#: Below this width the panel leaves its room to the page.
+SMALL = 860
 
 
 def _get_ready() -> None:
@@ -55,6 +58,7 @@ class Window(QMainWindow):
 
     def __init__(self, settings: QSettings | None = None) -> None:
         super().__init__()
+        self._reads = False
         self.settings = settings or QSettings("crisp-compass", "crisp-compass")
         self.document = Document(self)
         self.intake = Intake(self.document, self.settings)
@@ -62,7 +66,7 @@ class Window(QMainWindow):
         self.navigator = Navigator(self, self.document)
         self.setAcceptDrops(True)
         self.resize(1280, 800)
-        self.setMinimumSize(880, 520)
+        self.setMinimumSize(600, 380)
         self.course = CourseStrip()
         self.dial = Dial()
         self.notices = Notice()
@@ -171,14 +175,26 @@ class Window(QMainWindow):
         if self.open(path):
             self.connect_simulated()
 
+    def _show_panel(self) -> None:
+        """Keep dial and ledger where there is room beside the page; in a small window, or with large text, the guide and a reading bring them back."""
+        self._panel.setVisible(self.width() >= SMALL or not self.guide.isHidden() or self._reads)
+
+    def read_entry(self) -> None:
+        """Go to the line for readings, which a small window hides."""
+        self._reads = True
+        self._show_panel()
+        self.ledger.entry.setFocus()
+
     def toggle_guide(self) -> None:
         """Put the guide beside the page, in the place of dial and ledger, or take it away."""
         shown = self.guide.isHidden()
+        self._reads = False
         self.guide.setVisible(shown)
         self.ledger.setVisible(not shown)
         if shown:
             self.guide.show_page(self.page.key, self.page.section)
         self._show_dial()
+        self._show_panel()
         self._order_tabs()
         (self.guide.view if shown else self.page).setFocus()
 
@@ -266,6 +282,7 @@ class Window(QMainWindow):
     def resizeEvent(self, event: QResizeEvent) -> None:
         super().resizeEvent(event)
         self._panel.setFixedWidth(PANEL if self.width() >= NARROW else NARROW_PANEL)
+        self._show_panel()
         self.dial.fit(self._panel.width(), self.height())
 
     # ---- files
@@ -281,6 +298,7 @@ class Window(QMainWindow):
     def another(self) -> Window:
         """Open a second window with an empty bench."""
         fresh = Window(self.settings)
+        apply(fresh, read(self.settings))
         Window.opened.append(fresh)
         fresh.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         fresh.show()
