@@ -12,11 +12,14 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import load_bench
+from crisp_compass.bench.entered import enter
+from crisp_compass.course.position import as_designed
 from crisp_compass.drive.can_bus import dictionary_of_node
+from crisp_compass.drive.can_profile import Profile
 from crisp_compass.drive.cia402 import Machine, State, next_word, state_of
 from crisp_compass.drive.conversation import Conversation, Event
 from crisp_compass.drive.importing import import_description
-from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.served import Denial, ServedDrive
 from crisp_compass.errors import Refusal
 from drive.test_modbus import WINCH, _has_multicast, served
 
@@ -183,3 +186,62 @@ def test_a_table_of_registers_becomes_a_description(tmp_path: Path) -> None:
     (tmp_path / "odd.eds").write_text("[DeviceInfo]\nnonsense")
     with pytest.raises(Refusal, match=r"odd\.eds"):
         import_description(tmp_path / "odd.eds", protocol="", unit_id=1)
+
+
+@pytest.mark.parametrize("sensor", ["incremental", "none"])
+def test_a_move_by_the_profile_goes_there_at_its_speed_and_tells_so(sensor: str) -> None:
+    """Mode 1: target, speed and acceleration, a new set-point at its bit's edge, absolute and relative; bits 10 and 12 as IEC 61800-7-201 has them (from memory)."""
+    bench = enter(load_bench(Path("demo/carousel/carousel.bench.json")), "sensor", {"kind": sensor})
+    bench = as_designed(enter(bench, "motion", {"window": 0.01}))
+    drive = ServedDrive(bench, protocol="canopen")
+    profile = Profile(drive, object())
+    count = next(e.scale for e in drive.description.commands if e.name == "place")
+    assert profile.read(0x6502) == 0b101
+    assert profile.write(0x6060, 2) is Denial.LIMITS
+    assert profile.write(0x6060, 1) is None
+    assert profile.write(0x6064, 5) is Denial.ADDRESS  # where it is cannot be written
+
+    def pass_time(seconds: float) -> None:
+        for _ in range(round(seconds / 0.02)):
+            drive.fed(profile._client)
+            drive.tick(0.02)
+            profile.follow()
+
+    for word in (0x06, 0x07, 0x0F):
+        profile.write(0x6040, word)
+    pass_time(0.3)
+    target = round(4.0 / count)
+    profile.write(0x6081, round(20.0 / 0.01))
+    profile.write(0x6083, 80)
+    profile.write(0x607A, target)
+    pass_time(0.2)
+    assert abs(profile.read(0x6064)) < 3  # a target alone moves nothing
+    profile.write(0x6040, 0x1F)
+    assert profile.read(0x6041) & 0x1400 == 0x1000  # taken, and not there yet
+    fastest = 0.0
+    for _ in range(100):
+        pass_time(0.02)
+        fastest = max(fastest, abs(drive.speed))
+    assert profile.read(0x6041) & 0x0400
+    assert abs(profile.read(0x6064) - target) * count < 0.02
+    assert 16.0 < fastest < 26.0
+    profile.write(0x6040, 0x0F)
+    assert not profile.read(0x6041) & 0x1000
+    profile.write(0x607A, -round(1.0 / count))
+    profile.write(0x6040, 0x5F)  # relative
+    pass_time(1.6)
+    assert abs(profile.read(0x6064) - target + round(1.0 / count)) * count < 0.02
+    profile.write(0x6060, 3)
+    pass_time(0.1)
+    assert not profile.read(0x6041) & 0x1400  # other bits of another mode
+    for _ in range(40):
+        drive.tick(0.02)
+        profile.follow()
+    assert not drive.armed  # silence disarms a move, too
+
+
+def test_without_moves_there_is_no_mode_of_places() -> None:
+    profile = Profile(ServedDrive(load_bench(WINCH), protocol="canopen"), object())
+    assert not profile.has(0x607A)
+    assert profile.read(0x6502) == 0b100
+    assert profile.write(0x6060, 1) is Denial.LIMITS

@@ -1,4 +1,4 @@
-"""The simulated drive as a CiA 402 node: control and status word, profile velocity, process data, emergencies; beside its own objects.
+"""The simulated drive as a CiA 402 node: control and status word, profile velocity and, where moves are settled, profile position, process data, emergencies; beside its own objects.
 
 Process data: RPDO 1 takes control word and target velocity, TPDO 1 tells status word and velocity (CiA 301, CiA 402-2). One count of velocity is that of the
 drive's own command. Whatever is written to control word or target velocity shows that the master is there.
@@ -12,11 +12,23 @@ from crisp_compass.drive.cia402 import (
     CONTROLWORD,
     ERROR_CODE,
     ERROR_CODES,
+    FOLLOWING_ERROR,
+    FOLLOWING_WINDOW,
     MODE,
     MODE_SHOWN,
+    NEW_SET_POINT,
+    POSITION,
+    POSITION_WINDOW,
+    PROFILE_ACCEL,
+    PROFILE_POSITION,
+    PROFILE_SPEED,
     PROFILE_VELOCITY,
+    RELATIVE,
+    SET_POINT_TAKEN,
     STATUSWORD,
     SUPPORTED_MODES,
+    TARGET_POSITION,
+    TARGET_REACHED,
     TARGET_VELOCITY,
     VELOCITY,
     Machine,
@@ -25,12 +37,18 @@ from crisp_compass.drive.cia402 import (
 from crisp_compass.drive.description import Entry
 from crisp_compass.drive.registers import raw_of
 from crisp_compass.drive.served import AT_REST, Denial, ServedDrive
+from crisp_compass.plant.parameters import FOLLOWING
 
 #: Objects: name, whether it may be written, least and most.
 _OBJECTS = {
     ERROR_CODE: ("Error code", "UNSIGNED16", False), CONTROLWORD: ("Controlword", "UNSIGNED16", True), STATUSWORD: ("Statusword", "UNSIGNED16", False),
     MODE: ("Modes of operation", "INTEGER8", True), MODE_SHOWN: ("Modes of operation display", "INTEGER8", False), VELOCITY: ("Velocity actual value", "INTEGER32", False),
     TARGET_VELOCITY: ("Target velocity", "INTEGER32", True), SUPPORTED_MODES: ("Supported drive modes", "UNSIGNED32", False),
+}  # fmt: skip
+#: Objects of a drive that makes moves, beside them; positions in counts of its own, the velocity in those of its command, the acceleration in rad/s².
+_MOVES = {
+    POSITION: ("Position actual value", "INTEGER32", False), TARGET_POSITION: ("Target position", "INTEGER32", True), PROFILE_SPEED: ("Profile velocity", "UNSIGNED32", True),
+    PROFILE_ACCEL: ("Profile acceleration", "UNSIGNED32", True), FOLLOWING_WINDOW: ("Following error window", "UNSIGNED32", False), POSITION_WINDOW: ("Position window", "UNSIGNED32", False),
 }  # fmt: skip
 _SIZES = {"UNSIGNED16": 2, "INTEGER8": 1, "INTEGER32": 4, "UNSIGNED32": 4}
 _DEVICE_TYPE = 0x00020192  # CiA 402, servo drive
@@ -47,6 +65,8 @@ class Profile:
         self._target = 0
         self._fault = 0
         self._commands = {e.name: e for e in drive.description.commands}
+        self._objects = _OBJECTS | (_MOVES if drive.moves else {})
+        self._goal, self._place, self._set = 0, 0, 0
 
     # ---- objects
 
@@ -54,7 +74,7 @@ class Profile:
         """Add the profile's objects and process data to an object dictionary."""
         from canopen import objectdictionary as od
 
-        for index, (name, kind, writable) in _OBJECTS.items():
+        for index, (name, kind, writable) in self._objects.items():
             variable = od.ODVariable(name, index, 0)
             variable.data_type = getattr(od, kind)
             variable.access_type = "rw" if writable else "ro"
@@ -77,30 +97,51 @@ class Profile:
 
     def has(self, index: int) -> bool:
         """Tell whether an object is the profile's."""
-        return index in _OBJECTS
+        return index in self._objects
 
     def size(self, index: int) -> int:
         """Return the bytes of an object."""
-        return _SIZES[_OBJECTS[index][1]]
+        return _SIZES[self._objects[index][1]]
 
     def read(self, index: int) -> int:
         """Return an object's value."""
         drive = self._drive
         speed = self._commands["speed"]
+        if index in _MOVES:
+            return self._moves(index)
         return {
-            ERROR_CODE: ERROR_CODES.get(self._fault, 0x1000) if self._fault else 0, CONTROLWORD: 0, STATUSWORD: self.machine.status, MODE: self._mode, MODE_SHOWN: self._mode,
-            VELOCITY: int(raw_of(speed, drive.speed)), TARGET_VELOCITY: self._target, SUPPORTED_MODES: 1 << (PROFILE_VELOCITY - 1),
+            ERROR_CODE: ERROR_CODES.get(self._fault, 0x1000) if self._fault else 0, CONTROLWORD: 0, STATUSWORD: self._status(), MODE: self._mode, MODE_SHOWN: self._mode,
+            VELOCITY: int(raw_of(speed, drive.speed)), TARGET_VELOCITY: self._target, SUPPORTED_MODES: 1 << (PROFILE_VELOCITY - 1) | (1 << (PROFILE_POSITION - 1) if drive.moves else 0),
         }[index]  # fmt: skip
+
+    def _moves(self, index: int) -> int:
+        """Return an object of a drive that makes moves."""
+        place, c = self._commands["place"], self._drive.control
+        return int({
+            POSITION: raw_of(place, self._drive.place), TARGET_POSITION: self._goal, PROFILE_SPEED: raw_of(self._commands["speed"], c.move_speed), PROFILE_ACCEL: round(c.move_accel),
+            FOLLOWING_WINDOW: round(c.follow_limit / place.scale) if c.follow_limit else 0xFFFFFFFF, POSITION_WINDOW: round(c.window / place.scale) if c.window else 0xFFFFFFFF,
+        }[index])  # fmt: skip
+
+    def _status(self) -> int:
+        """Return the status word, in a move with its own bits."""
+        word = self.machine.status
+        if self._mode == PROFILE_POSITION:
+            word |= (SET_POINT_TAKEN if self._set else 0) | (TARGET_REACHED if self._drive.in_place else 0) | (FOLLOWING_ERROR if self._fault == FOLLOWING else 0)
+        return word
 
     def write(self, index: int, value: int) -> Denial | None:
         """Write an object; return why it is refused, or None."""
-        if not _OBJECTS[index][2]:
+        if not self._objects[index][2]:
             return Denial.ADDRESS
         if index == MODE:
-            if value not in (0, PROFILE_VELOCITY):
+            if value not in (0, PROFILE_VELOCITY, *((PROFILE_POSITION,) if self._drive.moves else ())):
                 return Denial.LIMITS
             self._mode = value
+            if value == PROFILE_VELOCITY:
+                self._run()
             return None
+        if index in (TARGET_POSITION, PROFILE_SPEED, PROFILE_ACCEL):
+            return self._write_move(index, value)
         if index == TARGET_VELOCITY:
             entry = self._commands["speed"]
             if entry.max is not None and abs(value * entry.scale) > entry.max * (1 + 1e-9):
@@ -111,6 +152,29 @@ class Profile:
             return None
         self._control(value & 0xFFFF)
         return None
+
+    def _write_move(self, index: int, value: int) -> Denial | None:
+        """Write target, speed or acceleration of a move; the target counts with the next new set-point."""
+        self._drive.fed(self._client)
+        if index == TARGET_POSITION:
+            self._goal = value
+            return None
+        if value <= 0:
+            return Denial.LIMITS
+        if index == PROFILE_ACCEL:
+            return self._drive.within(self._client, accel=float(value))
+        entry = self._commands["speed"]
+        if entry.max is not None and value * entry.scale > entry.max * (1 + 1e-9):
+            return Denial.LIMITS
+        return self._drive.within(self._client, speed=value * entry.scale)
+
+    def _set_point(self, word: int) -> None:
+        """Take a new set-point at the edge of its bit, in operation."""
+        asks = word & NEW_SET_POINT
+        if asks and not self._set and self._mode == PROFILE_POSITION and self.machine.state is State.OPERATION_ENABLED:
+            self._place = self._goal + (self._place if word & RELATIVE else 0)
+            self._write("place", float(self._place))
+        self._set = asks
 
     def _control(self, word: int) -> None:
         drive = self._drive
@@ -126,6 +190,7 @@ class Profile:
                 drive.disarm()
             elif number == 15:
                 self._write("acknowledge", 1.0)
+        self._set_point(word)
 
     def _write(self, name: str, raw: float) -> None:
         entry: Entry = self._commands[name]
@@ -133,6 +198,8 @@ class Profile:
             self._drive.write(entry, raw, self._client)
 
     def _run(self) -> None:
+        if self.machine.state is State.OPERATION_ENABLED and self._mode == PROFILE_POSITION:
+            self._place = int(raw_of(self._commands["place"], self._drive.place))
         if self.machine.state is State.OPERATION_ENABLED and self._mode == PROFILE_VELOCITY:
             self._write("speed", float(self._target))
 

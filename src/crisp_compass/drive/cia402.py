@@ -9,6 +9,7 @@ from enum import Enum
 
 from crisp_compass.errors import Refusal
 from crisp_compass.plant.parameters import (
+    FOLLOWING,
     LOST,
     NO_POLE,
     NO_START,
@@ -22,10 +23,16 @@ from crisp_compass.plant.parameters import (
 
 CONTROLWORD, STATUSWORD, MODE, MODE_SHOWN = 0x6040, 0x6041, 0x6060, 0x6061
 ERROR_CODE, VELOCITY, TARGET_VELOCITY, SUPPORTED_MODES = 0x603F, 0x606C, 0x60FF, 0x6502
-#: Profile velocity: the one mode that the simulated drive has.
-PROFILE_VELOCITY = 3
+#: Moves from rest to rest, where the drive knows a place: mode, target and actual position, profile velocity and acceleration, and the windows around target and profile.
+POSITION, TARGET_POSITION, PROFILE_SPEED, PROFILE_ACCEL = 0x6064, 0x607A, 0x6081, 0x6083
+FOLLOWING_WINDOW, POSITION_WINDOW = 0x6065, 0x6067
+#: Profile position and profile velocity: the modes that the simulated drive has.
+PROFILE_POSITION, PROFILE_VELOCITY = 1, 3
+#: Bits of the control word (new set-point, relative) and of the status word (target reached, set-point taken, following error) of a move.
+NEW_SET_POINT, RELATIVE = 0x10, 0x40
+TARGET_REACHED, SET_POINT_TAKEN, FOLLOWING_ERROR = 0x400, 0x1000, 0x2000
 ERROR_CODES = {
-    OVER_CURRENT: 0x2310, OVERLOAD: 0x2350, OVER_VOLTAGE: 0x3210, UNDER_VOLTAGE: 0x3220, STALL: 0x7121, LOST: 0x7300, NO_START: 0x7300, NO_POLE: 0x7300, OVER_SPEED: 0x8400,
+    OVER_CURRENT: 0x2310, OVERLOAD: 0x2350, OVER_VOLTAGE: 0x3210, UNDER_VOLTAGE: 0x3220, STALL: 0x7121, LOST: 0x7300, NO_START: 0x7300, NO_POLE: 0x7300, OVER_SPEED: 0x8400, FOLLOWING: 0x8611,
 }  # fmt: skip
 
 

@@ -14,6 +14,7 @@ import numpy as np
 from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import running_current, running_mode
+from crisp_compass.course.position import count_of, holds_position, moving_mode
 from crisp_compass.drive.description import Entry, Watchdog, within
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_description import describe
@@ -27,8 +28,11 @@ from crisp_compass.plant import state
 from crisp_compass.plant.parameters import (
     ALIGN,
     HERTZ,
+    MOVE,
     OFF,
+    PULSE,
     SPEED,
+    Control,
 )
 from crisp_compass.sensing.sensor import ENCODER, HALLS
 from crisp_compass.studies.scenarios import open_simulation
@@ -86,7 +90,7 @@ class ServedDrive:
         self._inputs = Inputs(self._bench.settings.terminals.inputs)
         self.description = describe(
             self._bench, self._own, self._kept, protocol=protocol, fastest=self._fastest, watchdog=WATCHDOG_S, tests=self._tests, scope=self._stand.scope if self._stand is not None else None,
-            routines=self._tune.kinds, inputs=self._inputs.entries(),
+            routines=self._tune.kinds, inputs=self._inputs.entries(), count=count_of(self._bench) if self.moves else None,
         )  # fmt: skip
         self._raw = {e.name: raw_of(e, self._kept[e.name].held(self._own)) for e in self.description.parameters}
         self._raw |= {e.name: 0.0 for e in self.description.commands} | {"inputs": float(self._inputs.word)}
@@ -101,6 +105,39 @@ class ServedDrive:
     def _senses(self) -> bool:
         """Whether a sensor tells the speed, so that any motion can be brought to rest by the speed loop."""
         return self._mode == SPEED and self._sim.drive.sensing.angle_sensor in (ENCODER, HALLS)
+
+    @property
+    def moves(self) -> bool:
+        """Whether it can be asked for a place: moves are settled on its bench."""
+        return holds_position(self._bench)
+
+    @property
+    def place(self) -> float:
+        """Where the firmware believes the shaft, rad from where it was switched on."""
+        return self._sim.believed
+
+    @property
+    def control(self) -> Control:
+        """What the firmware holds at the moment."""
+        return self._sim.drive.control
+
+    @property
+    def in_place(self) -> bool:
+        """Whether the last move is over."""
+        return self._sim.in_place
+
+    def within(self, client: object, *, speed: float | None = None, accel: float | None = None) -> Denial | None:
+        """Keep the moves from now on within a speed [rad/s] and an acceleration [rad/s²], as its parameters have them; return why that is refused, or None."""
+        for entry in self.description.parameters:
+            asked = {"move_speed": speed, "move_acceleration": accel}.get(entry.name)
+            if asked is None:
+                continue
+            raw = raw_of(entry, asked)
+            denied = self.deny(entry, raw, client)
+            if denied is not None:
+                return denied
+            self.write(entry, raw, client)
+        return None
 
     def _top_speed(self) -> float:
         top = abs(float(self._bench.settings.plate.top_speed)) or 100.0
@@ -136,6 +173,10 @@ class ServedDrive:
             return float(self._inputs.word)
         if entry.name in self._past:
             return float(self._past[entry.name])
+        if entry.name == "place_now":
+            return raw_of(entry, self.place)
+        if entry.name == "in_place":
+            return 1.0 if self.in_place else 0.0
         if entry.name == "tune_state":
             return float(self._tune.state)
         if entry.name == "scope_rows" and self._stand is not None:
@@ -181,7 +222,7 @@ class ServedDrive:
         if others:
             return Denial.STATE
         testing = self._stand is not None and self._stand.active
-        asks = entry.name == "speed" or (entry.name in ("test", "auto_tune") and raw != 0)
+        asks = entry.name in ("speed", "place") or (entry.name in ("test", "auto_tune") and raw != 0)
         if asks and (self._holder is None or self._tune.kind or (testing and entry.name != "test")):
             return Denial.STATE
         if entry.name == "auto_tune" and raw != 0 and (int(raw) not in self._tune.kinds or abs(self.speed) > AT_REST):
@@ -201,7 +242,7 @@ class ServedDrive:
             self._apply(restart=False)
             return
         act = {
-            "arm": self._on_arm, "speed": self._on_speed, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
+            "arm": self._on_arm, "speed": self._on_speed, "place": self._on_place, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
             "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold, "auto_tune": self._on_auto_tune, "inputs": self._on_inputs,
         }.get(entry.name, self._on_test_value)  # fmt: skip
         act(raw, client, entry)
@@ -221,6 +262,10 @@ class ServedDrive:
         self._raw["speed"] = raw
         self._sim.command(self._mode, speed=self._inputs.allowed(physical(entry, raw)), i_d=self._current)
 
+    def _on_place(self, raw: float, _: object, entry: Entry) -> None:
+        self._raw["place"] = raw
+        self._sim.command(moving_mode(self._bench), position=physical(entry, raw), i_d=self._current)
+
     def _on_inputs(self, raw: float, _: object, entry: Entry) -> None:
         """Set the switches: what holds the drive disarms it, a direction or a limit counts for the speed that was asked for."""
         self._raw["inputs"], self._inputs.word = raw, int(raw)
@@ -229,7 +274,7 @@ class ServedDrive:
             self.disarm()
         elif self._holder is not None and not testing:
             speed = self.description.role("commands", "speed")
-            if speed is not None:
+            if speed is not None and self._sim.inputs[state.IN_MODE] not in (MOVE, PULSE):
                 self._on_speed(self._raw["speed"], self._holder, speed)
 
     def _on_stop(self, raw: float, _: object, __: Entry) -> None:

@@ -16,6 +16,7 @@ from crisp_compass.drive.served_stand import StandValue
 from crisp_compass.motor import turns_field
 from crisp_compass.plant.parameters import (
     FAULT_NAMES,
+    FOLLOWING,
     LOST,
     NO_POLE,
     NO_START,
@@ -54,9 +55,9 @@ def _with_objects(description: Description) -> Description:
 
 def describe(
     bench: Bench, drive: Drive, kept: Mapping[str, Parameter], *, protocol: str, fastest: float, watchdog: float, tests: Sequence[StandValue], scope: Scope | None, routines: Sequence[int],
-    inputs: tuple[Entry, Entry] | None = None,
+    inputs: tuple[Entry, Entry] | None = None, count: float | None = None,
 ) -> Description:  # fmt: skip
-    """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines, its digital inputs."""
+    """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines, its digital inputs, and the ``count`` [rad] of its places where it makes moves."""
     parameters, at = [], 0
     bits = {str(code): name for code, name in FAULT_NAMES.items() if code in _possible_faults(bench, drive)}
     masked = {bit: name for bit, name in bits.items() if int(bit) in MASKABLE}
@@ -81,6 +82,9 @@ def describe(
         ("acknowledge", "uint16", 1.0, "", 0.0, 1.0, "1 clears a fault; it stays disarmed"), ("restart", "uint16", 1.0, "", 0.0, 1.0, "1 starts anew with what was written; only disarmed"),
         ("restore", "uint16", 1.0, "", 0.0, 1.0, "1 brings the factory values back; only disarmed"),
     ]  # fmt: skip
+    if count is not None:
+        far = float(f"{min((2**31 - 1) * count, 6.2e6):.6g}")
+        commands.append(("place", "int32", count, "rad", -far, far, "place of the shaft to move to, from where the drive was switched on"))
     if routines:
         commands.append(("auto_tune", "uint16", 1.0, "", 0.0, float(max(routines)), "1 at standstill, 2 turning; only armed; it disarms at its end"))
     if scope is not None:
@@ -91,6 +95,8 @@ def describe(
         ("current_q", "int16", amperes, "A", "i_q", "torque current, peak"), ("current_d", "int16", amperes, "A", "i_d", "current along the magnet, peak"),
         ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
     ]  # fmt: skip
+    if count is not None:
+        telemetry += [("place_now", "int32", count, "rad", None, "where the firmware believes the shaft"), ("in_place", "uint16", 1.0, "", None, "1 where the last move is over")]
     if routines:
         telemetry.append(("tune_state", "uint16", 1.0, "", None, "auto-tune: 0 never ran, 1 runs, 2 ended, 3 broke off"))
     if scope is not None:
@@ -122,7 +128,7 @@ def _possible_faults(bench: Bench, drive: Drive) -> set[int]:
     found, blind = {OVER_CURRENT, UNDER_VOLTAGE}, estimates(bench)
     for code, can in (
         (STALL, not steps_open(bench)), (LOST, blind), (NO_START, blind), (NO_POLE, blind and drive.injected.volts > 0), (OVER_VOLTAGE, drive.control.v_max < 1e8),
-        (OVER_SPEED, drive.control.speed_trip < 1e8), (OVERLOAD, drive.control.i2t > 0),
+        (OVER_SPEED, drive.control.speed_trip < 1e8), (OVERLOAD, drive.control.i2t > 0), (FOLLOWING, drive.control.follow_limit > 0 or drive.control.lost_limit > 0),
     ):  # fmt: skip
         if can:
             found.add(code)

@@ -123,17 +123,12 @@ class SimulatedDrive:
     @property
     def arrived(self) -> bool:
         """Whether the move asked for is over, and the shaft within its window where there is one."""
-        x, c = self._sim.state, self._sim.drive.control
-        rests = x[state.MOVING] != 0.0 and x[state.QUIET] >= c.move_steps and x[state.PLANNED] == self._sim.inputs[state.IN_POSITION]
-        return bool(rests and (c.window <= 0 or x[state.STANDS] != 0.0))
+        return self._sim.in_place
 
     @property
     def believed(self) -> float:
         """Where the firmware believes the shaft, rad: by its encoder, or by the field that nothing watches."""
-        x, d = self._sim.state, self._sim.drive
-        if steps_open(self._bench) and not (d.control.lost_limit > 0 and x[state.KNOWN]):
-            return float(x[state.FIELD] / float(d.machine.pole_pairs))
-        return float(x[state.LAST_ANGLE] * 2 * math.pi / float(d.sensing.counts_per_rev) + x[state.ORIGIN])
+        return self._sim.believed
 
     @property
     def profile(self) -> float:

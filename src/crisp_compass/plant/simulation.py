@@ -145,6 +145,21 @@ class Simulation:
             self.state[state.LAST_ANGLE] = math.floor(s.sense * self.state[state.THETA] * s.counts_per_rev / (2 * math.pi))
 
     @property
+    def believed(self) -> float:
+        """Where the firmware believes the shaft, rad from where the run began: by its encoder, or by a stepped field that nothing watches."""
+        x, d = self.state, self.drive
+        if d.control.microsteps > 0 and not (d.control.lost_limit > 0 and x[state.KNOWN]):
+            return float(x[state.FIELD] / float(d.machine.pole_pairs))
+        return float(x[state.LAST_ANGLE] * 2 * math.pi / d.sensing.counts_per_rev + x[state.ORIGIN])
+
+    @property
+    def in_place(self) -> bool:
+        """Whether the move asked for is over, and the shaft within its window where there is one."""
+        x, c = self.state, self.drive.control
+        rests = x[state.MOVING] != 0.0 and x[state.QUIET] >= c.move_steps and x[state.PLANNED] == self.inputs[state.IN_POSITION]
+        return bool(rests and (c.window <= 0 or x[state.STANDS] != 0.0))
+
+    @property
     def supply(self) -> float:
         """Supply voltage, V."""
         return float(self.inputs[state.IN_SUPPLY])
