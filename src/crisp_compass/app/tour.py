@@ -11,11 +11,13 @@ from collections.abc import Callable
 from pathlib import Path
 
 from PySide6.QtCore import QCoreApplication, QEvent, QSettings, QThreadPool
+from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QWidget
 
 from crisp_compass.app.document import demo_folder
 from crisp_compass.app.drills import DrillsWindow
 from crisp_compass.app.drive_session import DriveSession
+from crisp_compass.app.finder import Finder
 from crisp_compass.app.main import has_display, make_application
 from crisp_compass.app.page.played_page import PlayedPage
 from crisp_compass.app.theme import THEME
@@ -23,6 +25,7 @@ from crisp_compass.app.waypoints.current_loop.design import CurrentLoopPage
 from crisp_compass.app.waypoints.current_loop.stepping import SteppingPage
 from crisp_compass.app.waypoints.drive.connect import ConnectPage
 from crisp_compass.app.waypoints.drive.live import LivePage
+from crisp_compass.app.waypoints.motion.axis import AxisPage
 from crisp_compass.app.waypoints.run.braking import BrakingPage
 from crisp_compass.app.waypoints.run.drive import RunPage
 from crisp_compass.app.waypoints.speed_loop.design import SpeedLoopPage
@@ -32,8 +35,10 @@ from crisp_compass.app.waypoints.start_up.sequence import SequencePage
 from crisp_compass.app.waypoints.start_up.success_map import MapPage
 from crisp_compass.app.window import Window
 from crisp_compass.capture import write_capture
+from crisp_compass.course.points import rows_of, with_rows
 from crisp_compass.course.waypoints import BY_KEY
 from crisp_compass.errors import Refusal
+from crisp_compass.motion.points import Row
 from crisp_compass.plant.simulation import prepare
 from crisp_compass.studies.scenarios import run_scenario
 from crisp_compass.trainer.drills import BY_KEY as BY_KEY_OF_DRILLS
@@ -149,6 +154,8 @@ class Tour:
         self._around_the_speed()
         self._motion()
         self._guidance()
+        self._axis()
+        self._beginning()
         return self.written
 
     def _window(self, name: str) -> Window:
@@ -265,6 +272,50 @@ class Tour:
             self._wait(lambda p=page: p.found is not None)  # type: ignore[misc]
             self._picture(window, name)
             self._end(window)
+
+    def _axis(self) -> None:
+        """A stepped field that an encoder watches, with an obstacle in its way; the axis that runs its table."""
+        window = self._window("carousel")
+        window.document.set_field("stepping", "encoder", "watches")
+        for field, told in (("distance", 6.0 * math.pi), ("window", 2e-3)):
+            window.document.set_field("motion", field, told)
+        window.travel("motion", "Watching")
+        page = window.page
+        assert isinstance(page, PlayedPage)
+        self._wait(lambda: page.found is not None)
+        self._picture(window, "motion-watching")
+        rows = [Row(r.target, dwell=0.1) for r in rows_of(window.document.bench)[:12]]
+        window.document.edit("twelve points", with_rows(window.document.bench, rows))
+        window.travel("motion", "Axis")
+        axis = window.page
+        assert isinstance(axis, AxisPage)
+        self._wait(lambda: axis.drive is not None)
+        axis.run(again=False)
+        axis._timer.stop()  # the tour moves time itself, so the picture is the same on any machine
+        for _ in range(125):
+            axis.advance(0.033)
+        self._picture(window, "motion-axis")
+        axis.halt()
+        self._end(window)
+
+    def _beginning(self) -> None:
+        """An empty window with what can be done now, and anything being sought over it."""
+        window = Window(QSettings(str(self.out / ".tour.ini"), QSettings.Format.IniFormat))
+        window.resize(*self.size)
+        window.show()
+        finder = Finder(window)
+        finder.show()
+        finder.line.setText("current limit")
+        self._wait()
+        whole, over = window.grab(), finder.grab()
+        painter = QPainter(whole)
+        painter.drawPixmap(whole.width() - over.width() - 40, whole.height() - over.height() - 60, over)
+        painter.end()
+        path = self.out / f"{len(self.written) + 1:02d}-first-start-and-find.png"
+        whole.save(str(path))
+        self.written.append(path)
+        finder.close()
+        self._end(window)
 
     def _guidance(self) -> None:
         """The guide beside a page, at night; a drill with its debrief."""
