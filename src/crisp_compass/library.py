@@ -94,7 +94,7 @@ def enter(bench: Bench, topic: str, **fields: Any) -> Bench:
     from crisp_compass.bench.entered import with_family
 
     try:
-        if topic == "plate" and fields.get("family", bench.settings.plate.family) != bench.settings.plate.family:
+        if topic == "plate" and "family" in fields:
             return with_family(bench, **fields)  # another kind of motor is another plate
         return put(bench, topic, fields)
     except (ValueError, AttributeError, KeyError) as error:

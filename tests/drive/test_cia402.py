@@ -245,3 +245,53 @@ def test_without_moves_there_is_no_mode_of_places() -> None:
     assert not profile.has(0x607A)
     assert profile.read(0x6502) == 0b100
     assert profile.write(0x6060, 1) is Denial.LIMITS
+
+
+def test_a_move_into_a_limit_switch_is_not_taken_and_a_relative_one_begins_where_it_stands() -> None:
+    inputs = ({"terminal": "DI1", "function": "limit_forwards", "active": "high"},)
+    bench = as_designed(enter(load_bench(Path("demo/carousel/carousel.bench.json")), "motion", {"window": 0.01}))
+    bench = enter(bench, "terminals", {"inputs": inputs})
+    drive = ServedDrive(bench, protocol="canopen")
+    profile = Profile(drive, object())
+    count = next(e.scale for e in drive.description.commands if e.name == "place")
+    switches = next(e for e in drive.description.commands if e.name == "inputs")
+
+    def pass_time(seconds: float) -> None:
+        for _ in range(round(seconds / 0.02)):
+            drive.fed(profile._client)
+            drive.tick(0.02)
+            profile.follow()
+
+    for word in (0x06, 0x07, 0x0F):
+        profile.write(0x6040, word)
+    profile.write(0x60FF, 1000)  # it runs at a speed first, so the place is another than where it was switched on
+    pass_time(0.6)
+    profile.write(0x60FF, 0)
+    pass_time(0.6)
+    begun = profile.read(0x6064)
+    assert begun * count > 2.0
+    profile.write(0x6060, 1)
+    profile.write(0x607A, round(0.5 / count))
+    profile.write(0x6040, 0x5F)
+    pass_time(1.0)
+    assert abs(profile.read(0x6064) - begun - round(0.5 / count)) * count < 0.05
+    drive.write(switches, 1.0, object())  # the forward limit
+    profile.write(0x6040, 0x0F)
+    profile.write(0x607A, round(99.0 / count))
+    profile.write(0x6040, 0x1F)
+    assert not profile.read(0x6041) & 0x1000  # not taken
+    profile.write(0x6040, 0x0F)
+    profile.write(0x607A, 0)
+    profile.write(0x6040, 0x1F)
+    assert profile.read(0x6041) & 0x1000  # the way back is free
+    pass_time(1.5)
+    assert abs(profile.read(0x6064)) * count < 0.05
+    drive.write(switches, 0.0, object())
+    profile.write(0x6040, 0x0F)
+    profile.write(0x607A, round(40.0 / count))
+    profile.write(0x6040, 0x1F)
+    pass_time(0.4)
+    drive.write(switches, 1.0, object())  # reached under way
+    pass_time(1.0)
+    assert abs(drive.speed) < 0.5
+    assert profile.read(0x6064) * count < 35.0

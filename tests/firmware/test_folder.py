@@ -534,7 +534,7 @@ int main(void)
     cc_init(&d);
     cc_plant_init(&plant, 0.0);
     was = plant.theta;
-    cc_homing_start(&h, &d, SIGN * (plant.theta - (EDGE)) > 0.0);
+    cc_homing_start(&h, &d, (SIGN * (plant.theta - (EDGE)) > 0.0) != CLOSED);
     for (k = 0; k < 2000000 && h.state < CC_HOME_DONE; k++) {
         cc_plant_read(&plant, &in);
         cc_step(&d, &in, &pulses);
@@ -544,7 +544,7 @@ int main(void)
         }
         was = plant.theta;
         if (k % scan == 0) {
-            (void)cc_homing_step(&h, &d, SIGN * (plant.theta - (EDGE)) > 0.0, index, latched);
+            (void)cc_homing_step(&h, &d, (SIGN * (plant.theta - (EDGE)) > 0.0) != CLOSED, index, latched);
             index = 0;
         }
         cc_plant_step(&plant, &pulses);
@@ -562,7 +562,7 @@ int main(void)
 @needs_gcc
 @pytest.mark.parametrize(("wishes", "edge"), [
     ({"reference": "home-switch", "ends": "edge"}, 3.0), ({"reference": "home-switch", "ends": "edge", "side": "entering", "active": "negative"}, -2.0), ({"reference": "home-switch", "side": "entering"}, -3.0),
-    ({"reference": "negative-limit"}, -5.0), ({"reference": "index", "toward": "positive"}, 0.0), ({"reference": "positive-stop", "push": 2.0}, 4.0), ({"reference": "negative-stop", "hold": 0.2}, -1.0),
+    ({"reference": "negative-limit", "contact": "open"}, -5.0), ({"reference": "index", "toward": "positive"}, 0.0), ({"reference": "positive-stop", "push": 2.0}, 4.0), ({"reference": "negative-stop", "hold": 0.2}, -1.0),
     ({"reference": "home-switch", "bench": "stepping"}, 2.0), ({"reference": "home-switch", "bench": "watched", "side": "entering"}, 2.0),
 ])  # fmt: skip
 def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object], edge: float, tmp_path: Path) -> None:
@@ -574,7 +574,7 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object]
     write_files(tmp_path, files_of(plan_of(bench), NO_VECTORS, "t"))
     sign = 0 if plan.reference == "index" or plan.stops else int(plan.switch_sign)
     index = edge + plan.approach * 0.5 * 2 * np.pi
-    (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("STOPS", f"{stops}").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))
+    (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("STOPS", f"{stops}").replace("CLOSED", f"{int(bench.settings.homing.contact == 'closed')}").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
     built = _run("gcc", *FLAGS, "-std=c99", "-Iinclude", "-c", "src/cc_homing.c", folder=tmp_path)
     assert built.returncode == 0, built.stderr

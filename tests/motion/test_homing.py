@@ -90,6 +90,7 @@ def test_what_the_page_says_of_room_and_index() -> None:
     assert found.beyond == pytest.approx(30.0 * 2e-3 + 30.0**2 / 800.0)  # v·T + v²/2a
     calm = homing_of(enter(bench, "homing", {"index_at": 0.5, "room": 5.0}))
     assert [f.code for f in calm.findings] == ["homing-moves"]
+    assert "open-contact" in [f.code for f in homing_of(enter(bench, "homing", {"contact": "open"})).findings]
     assert homing_of(enter(bench, "homing", {"reference": "here"})).number == 37
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import math
 import pickle
 import re
 import shutil
@@ -15,10 +16,13 @@ from pathlib import Path
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
+from crisp_compass.bench.entered import enter
 from crisp_compass.bench.records import CurrentTrial, Trial
 from crisp_compass.cli.main import run
 from crisp_compass.course.captures import add_evidence, evaluate
+from crisp_compass.course.points import with_rows
 from crisp_compass.errors import Refusal
+from crisp_compass.motion.points import Row
 from crisp_compass.record import pdf as pdf_record
 from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.formats.form import Form, own_settled
@@ -204,3 +208,20 @@ def test_a_format_is_one_module(winch: Path, tmp_path: Path, monkeypatch: pytest
     assert "current_loop" in (tmp_path / "s.txt").read_text()
     with pytest.raises(Refusal, match="no format"):
         export_settings(load_bench(winch), "punched cards")
+
+
+@needs_gcc
+def test_moves_are_handed_over_with_their_table_gear_and_homing(winch: Path, tmp_path: Path) -> None:
+    bench = load_bench(winch.parents[1] / "carousel" / "carousel.bench.json")
+    rows = [Row(1.5, "to", 20.0, 300.0, 0.25, None, 0.5, (3, 2)), Row(-0.25, "by", follows=0)]
+    bench = enter(enter(with_rows(bench, rows), "motion", {"pulse_way": 2 * math.pi / 1000}), "homing", {"reference": "home-switch"})
+    told = json.loads(export_settings(bench, "json"))
+    assert [p["target"] for p in told["points"]] == [1.5, -0.25]
+    assert told["firmware"]["motion.gear_up"]["value"] / told["firmware"]["motion.gear_down"]["value"] == 8.0  # 8000 counts for 1000 pulses a turn
+    assert told["firmware"]["homing.contact"]["value"] == 1.0
+    body = (
+        "typedef struct { float target; int by; float speed, accel, dwell; int next; float torque; unsigned mask; int branch; } row; static const row table[CC_POINT_ROWS] = CC_POINT_TABLE; "
+        'printf("%g %d %g %g %u %d %g %d", (double)table[0].target, table[0].next, (double)table[0].speed, (double)table[0].torque, table[0].mask, table[0].branch, (double)table[1].target, table[1].next); return 0;'
+    )
+    assert compile_header(export_settings(bench, "c-header"), tmp_path, body).stdout.split() == ["1.5", "1", "20", "0.5", "4", "1", "-0.25", "-1"]
+    assert "input 3: 2" in write_report(bench, winch.parents[1] / "carousel", "2026-05-12 12:00")

@@ -84,6 +84,8 @@ def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float) -> list
     switched = plan.reference != "index"
     if switched and room is not None and beyond > room:
         said.append(Finding("stop", "runs-into-the-stop", f"While it is sought it runs {way_words(bench, beyond)} beyond the switch, and {way_words(bench, room)} are there: slower, more deceleration, or a switch further off."))
+    if switched and bench.settings.homing.contact == "open":
+        said.append(Finding("caution", "open-contact", "A contact that is open at rest looks the same with a broken wire: the axis runs on over it. One that is closed at rest stops there."))
     if plan.index and not NEAR_INDEX <= plan.index_at <= 1 - NEAR_INDEX:
         text = f"The index lies {100 * plan.index_at:.0f} % of a turn beyond the edge: a switch that moves a little finds the one before or after, a whole turn off. Turn switch or coupling until it is 25 to 75 %."
         said.append(Finding("caution", "index-near-edge", text))

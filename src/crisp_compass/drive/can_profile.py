@@ -66,7 +66,8 @@ class Profile:
         self._fault = 0
         self._commands = {e.name: e for e in drive.description.commands}
         self._objects = _OBJECTS | (_MOVES if drive.moves else {})
-        self._goal, self._place, self._set = 0, 0, 0
+        self._goal, self._place = 0, 0
+        self._asks = self._taken = False  # the bit of a new set-point, and whether the drive took it
 
     # ---- objects
 
@@ -126,7 +127,7 @@ class Profile:
         """Return the status word, in a move with its own bits."""
         word = self.machine.status
         if self._mode == PROFILE_POSITION:
-            word |= (SET_POINT_TAKEN if self._set else 0) | (TARGET_REACHED if self._drive.in_place else 0) | (FOLLOWING_ERROR if self._fault == FOLLOWING else 0)
+            word |= (SET_POINT_TAKEN if self._taken else 0) | (TARGET_REACHED if self._drive.in_place else 0) | (FOLLOWING_ERROR if self._fault == FOLLOWING else 0)
         return word
 
     def write(self, index: int, value: int) -> Denial | None:
@@ -136,6 +137,8 @@ class Profile:
         if index == MODE:
             if value not in (0, PROFILE_VELOCITY, *((PROFILE_POSITION,) if self._drive.moves else ())):
                 return Denial.LIMITS
+            if value == PROFILE_POSITION != self._mode:  # relative moves begin where it is now
+                self._place = int(raw_of(self._commands["place"], self._drive.place))
             self._mode = value
             if value == PROFILE_VELOCITY:
                 self._run()
@@ -170,11 +173,12 @@ class Profile:
 
     def _set_point(self, word: int) -> None:
         """Take a new set-point at the edge of its bit, in operation."""
-        asks = word & NEW_SET_POINT
-        if asks and not self._set and self._mode == PROFILE_POSITION and self.machine.state is State.OPERATION_ENABLED:
-            self._place = self._goal + (self._place if word & RELATIVE else 0)
-            self._write("place", float(self._place))
-        self._set = asks
+        asks = bool(word & NEW_SET_POINT)
+        if asks and not self._asks and self._mode == PROFILE_POSITION and self.machine.state is State.OPERATION_ENABLED:
+            place = self._goal + (self._place if word & RELATIVE else 0)
+            self._taken = self._write("place", float(place))
+            self._place = place if self._taken else self._place
+        self._asks, self._taken = asks, self._taken and asks
 
     def _control(self, word: int) -> None:
         drive = self._drive
@@ -192,10 +196,13 @@ class Profile:
                 self._write("acknowledge", 1.0)
         self._set_point(word)
 
-    def _write(self, name: str, raw: float) -> None:
+    def _write(self, name: str, raw: float) -> bool:
+        """Write a command; return whether the drive took it."""
         entry: Entry = self._commands[name]
-        if self._drive.deny(entry, raw, self._client) is None:
-            self._drive.write(entry, raw, self._client)
+        if self._drive.deny(entry, raw, self._client) is not None:
+            return False
+        self._drive.write(entry, raw, self._client)
+        return True
 
     def _run(self) -> None:
         if self.machine.state is State.OPERATION_ENABLED and self._mode == PROFILE_POSITION:

@@ -225,6 +225,8 @@ class ServedDrive:
         asks = entry.name in ("speed", "place") or (entry.name in ("test", "auto_tune") and raw != 0)
         if asks and (self._holder is None or self._tune.kind or (testing and entry.name != "test")):
             return Denial.STATE
+        if entry.name == "place" and self._barred(physical(entry, raw)):
+            return Denial.STATE
         if entry.name == "auto_tune" and raw != 0 and (int(raw) not in self._tune.kinds or abs(self.speed) > AT_REST):
             return Denial.STATE
         if entry.name == "hold" and raw != 0 and abs(self.speed) > AT_REST:
@@ -234,6 +236,10 @@ class ServedDrive:
         if entry.name in ("restart", "restore") and raw != 0 and (self.armed or abs(self.speed) > AT_REST):
             return Denial.STATE
         return None
+
+    def _barred(self, place: float) -> bool:
+        """Tell whether a limit switch lies in the way to a place [rad]."""
+        return self._inputs.bars(place - self.place)
 
     def write(self, entry: Entry, raw: float, client: object) -> None:
         """Write a raw number that is not denied."""
@@ -274,7 +280,10 @@ class ServedDrive:
             self.disarm()
         elif self._holder is not None and not testing:
             speed = self.description.role("commands", "speed")
-            if speed is not None and self._sim.inputs[state.IN_MODE] not in (MOVE, PULSE):
+            if self._sim.inputs[state.IN_MODE] in (MOVE, PULSE):
+                if self._barred(float(self._sim.inputs[state.IN_POSITION])):
+                    self._sim.command(self._mode, speed=0.0, i_d=self._current)  # it stops along its ramp
+            elif speed is not None:
                 self._on_speed(self._raw["speed"], self._holder, speed)
 
     def _on_stop(self, raw: float, _: object, __: Entry) -> None:

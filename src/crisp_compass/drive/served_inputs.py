@@ -41,6 +41,11 @@ class Inputs:
         given = self._given()
         return bool(given & _HOLDS) or ("enable" not in given and any(i.function == "enable" for i in self._assigned))
 
+    def bars(self, way: float) -> bool:
+        """Tell whether a limit switch lies in the ``way`` (±1) of a move."""
+        given = self._given()
+        return (way > 0 and "limit_forwards" in given) or (way < 0 and "limit_backwards" in given)
+
     def allowed(self, speed: float) -> float:
         """Return the speed that is left of one that is asked for: turned round by direction, none into a limit."""
         given = self._given()

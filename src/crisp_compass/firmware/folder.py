@@ -136,7 +136,7 @@ def _homing(plan: Plan) -> dict[str, Any]:
     home = plan_of_homing(plan.bench)
     sought = {"index": "the index alone", "home-switch": "the home switch", "negative-limit": "the negative limit switch", "positive-limit": "the positive limit switch", "negative-stop": "the negative hard stop, by the current against it", "positive-stop": "the positive hard stop, by the current against it"}.get(home.reference, "nothing")
     return {
-        "home_method": method_of(home), "home_text": f"{sought}{' and the index beyond its edge' if home.index else ''}", "home_switch": home.reference != "index" and not home.stops, "home_stop": home.stops, "home_leaves": home.leaves, "home_index": home.index,
+        "home_method": method_of(home), "home_text": f"{sought}{' and the index beyond its edge' if home.index else ''}", "home_switch": home.reference != "index" and not home.stops, "home_stop": home.stops, "home_leaves": home.leaves, "home_index": home.index, "home_closed": plan.bench.settings.homing.contact == "closed",
         "home_scan": f"{home.scan:g}",
     }  # fmt: skip
 

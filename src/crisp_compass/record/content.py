@@ -265,10 +265,11 @@ def _points(bench: Bench) -> Section | None:
         (
             str(k), f"{p.target / turn:.6g} turns", "by" if p.way == "by" else "to", "as settled" if p.speed is None else f"{grouped(p.speed * RPM_PER_RAD_S)} rpm",
             "as settled" if p.accel is None else show(p.accel, "rad/s²", 3), show(p.dwell, "s", 3) if p.dwell else "–", "the row below" if p.follows is None else "the end" if p.follows == 0 else str(p.follows),
+            "–" if p.torque is None else show(p.torque, "N·m", 3), "–" if p.branch is None else f"input {p.branch[0]}: {p.branch[1] or 'the end'}",
         )
         for k, p in enumerate(bench.points, 1)
     ]  # fmt: skip
-    return Section("Points", (Table(("row", "target", "", "speed", "acceleration", "dwell", "next"), tuple(rows), "Of the motor's shaft."),))
+    return Section("Points", (Table(("row", "target", "", "speed", "acceleration", "dwell", "next", "torque limit", "branch"), tuple(rows), "Of the motor's shaft."),))
 
 
 def _speed_trials(bench: Bench) -> Section | None:

@@ -5,6 +5,7 @@ A setting that only the simulation knew would be a lie in the header. Each says 
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 
@@ -18,11 +19,12 @@ from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.course.observed import BELOW, forced_current, observes
 from crisp_compass.course.observed import hand_over as closing_speed
 from crisp_compass.course.open_loop import closes_loops, full_step, stepping_current, steps_open, watches
-from crisp_compass.course.position import holds_position, moves
+from crisp_compass.course.position import count_of, holds_position, moves
 from crisp_compass.course.sensorless import by_injection, without_sensor
 from crisp_compass.course.speed_design import ahead_of_the_loop, armature_tells
 from crisp_compass.course.torque_mode import drag_cancel
 from crisp_compass.errors import Refusal
+from crisp_compass.motion.arithmetic import gear
 from crisp_compass.motion.homing import method_of
 from crisp_compass.motor import family_of
 
@@ -109,6 +111,18 @@ def _around_the_loop(bench: Bench, ti: float) -> list[Handed]:
     return found
 
 
+def _gear(bench: Bench) -> list[Handed]:
+    """Return the gear of whole numbers from pulses to counts, where a way for a pulse is entered."""
+    if not moves(bench) or steps_open(bench) or bench.settings.motion.pulse_way is None:
+        return []
+    count = count_of(bench)
+    try:
+        found = gear(2 * math.pi / count, 2 * math.pi / bench.settings.motion.pulse_way, bench.settings.motion.gear_most)
+    except Refusal:
+        return []
+    return [Handed("motion", "gear_up", float(found.up), "", "counts of the encoder for the pulses below"), Handed("motion", "gear_down", float(found.down), "", "pulses of the command for the counts above")]
+
+
 def _homing(bench: Bench) -> list[Handed]:
     """Return what the place is found again with; nothing where this motor cannot be homed so."""
     if not moves(bench) or bench.settings.homing.reference == "here":
@@ -118,6 +132,7 @@ def _homing(bench: Bench) -> list[Handed]:
     except Refusal:
         return []
     return [
+        *((Handed("homing", "contact", float(bench.settings.homing.contact == "closed"), "", "the switch's contact at rest: 1 closed, 0 open"),) if home.reference in ("home-switch", "negative-limit", "positive-limit") else ()),
         Handed("homing", "method", float(method_of(home)), "", "homing method of IEC 61800-7-201, object 6098h" if not home.stops else "homing method, the maker's own: a hard stop"),
         *(() if home.stops or home.reference == "index" else (Handed("homing", "fast", home.fast, "rad/s", "mechanical speed while the switch is sought"),)), Handed("homing", "slow", home.slow, "rad/s", "mechanical speed at which the place is found"),
         Handed("homing", "travel", bench.settings.homing.travel, "rad", "of the shaft, after which it gives up"),
@@ -186,6 +201,7 @@ def handed_settings(bench: Bench) -> list[Handed]:
     if closes_loops(bench) and family_of(bench).own_circuit and bench.settings.circuit.field_off is not None:
         found.append(Handed("circuit", "field_off", bench.settings.circuit.field_off, "s", "at rest, until the field is let go"))
     found += _homing(bench)
+    found += _gear(bench)
     if steps_open(bench):
         stepping = bench.settings.stepping
         found += [

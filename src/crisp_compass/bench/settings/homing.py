@@ -24,6 +24,7 @@ class HomingSettings(TopicSettings):
     active: Literal["positive", "negative"] = Field(default="positive", description="side of its edge on which a home switch is active")
     side: Literal["leaving", "entering"] = Field(default="leaving", description="whether the place is found as the switch is left, or as it is entered")
     ends: Literal["index", "edge"] = Field(default="index", description="what the place is: the encoder's next index beyond the edge, or the edge itself")
+    contact: Literal["open", "closed"] = Field(default="closed", description="the switch's contact while it is not active: normally open or normally closed; a broken wire is seen with a closed one only")
     toward: Literal["positive", "negative"] = Field(default="negative", description="way in which an index alone is sought")
     fast: Speed = Field(default=20.0, description="rad/s while the switch is sought")
     slow: Speed = Field(default=2.0, description="rad/s at which the place is found")

@@ -11,6 +11,7 @@ from crisp_compass.bench.rules import stale_inputs
 from crisp_compass.course.circuit import hertz_law
 from crisp_compass.course.open_loop import closes_loops
 from crisp_compass.course.open_points import check_bench
+from crisp_compass.course.position import moves
 from crisp_compass.errors import Refusal
 from crisp_compass.motor import constants_of
 from crisp_compass.record.c_commutation import c_encoder, c_halls
@@ -42,6 +43,21 @@ def _hertz_lines(bench: Bench) -> list[str]:
         f"#define CC_HERTZ_SLIP_SHARE ({_c_number('share', Quantity(value=bench.settings.circuit.slip_share, unit=''))})",
         "",
     ]
+
+
+def _point_lines(bench: Bench) -> list[str]:
+    """Return the table of points as an initializer; nothing where there is none, or this bench makes no moves."""
+    if not bench.points or not moves(bench):
+        return []
+    usual = Quantity(value=0.0, unit="")
+    rows = []
+    for number, p in enumerate(bench.points, 1):
+        speed, accel, torque = (_c_number("", Quantity(value=x, unit="") if x is not None else usual) for x in (p.speed, p.accel, p.torque))
+        follows = number if p.follows is None else p.follows - 1
+        branch = (1 << (p.branch[0] - 1), p.branch[1] - 1) if p.branch else (0, -1)
+        rows.append(f"    {{ {_c_number('', Quantity(value=p.target, unit=''))}, {int(p.way == 'by')}, {speed}, {accel}, {_c_number('', Quantity(value=p.dwell, unit=''))}, {follows if follows < len(bench.points) else -1}, {torque}, 0x{branch[0]:02X}u, {branch[1]} }}")
+    text = "/* Table of points: place or way rad, 1 by a way, speed rad/s, acceleration rad/s^2, dwell s, next row from 0 (-1 ends), torque limit N m, mask of an input, row if it is on; 0.0f: as settled. */"
+    return [text, f"#define CC_POINT_ROWS ({len(rows)})", "#define CC_POINT_TABLE { \\", *(f"{row}, \\" for row in rows[:-1]), f"{rows[-1]} }}", ""]
 
 
 def _c_number(name: str, quantity: Quantity) -> str:
@@ -90,7 +106,7 @@ def _c_header(bench: Bench) -> str:
     for h in handed_settings(bench):
         word = f"CC_{c_identifier(h.topic)}_{c_identifier(h.name)}" + (f"_{_UNIT_WORDS[h.unit]}" if h.unit else "")
         lines.append(f"#define {word} ({_c_number(h.name, Quantity(value=h.value, unit=h.unit))}) /* {h.text} */")
-    lines.append("")
+    lines += ["", *_point_lines(bench)]
     return "\n".join([*lines, f"#endif /* {guard} */", ""])
 
 

@@ -22,7 +22,7 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.course.load_side import speed_text, way_text
 from crisp_compass.course.open_loop import steps_open
 from crisp_compass.course.points import rows_of, with_rows
-from crisp_compass.course.position import as_designed, holds_position, place_counts
+from crisp_compass.course.position import as_designed, holds_position, move_of, place_counts
 from crisp_compass.drive.port import Token
 from crisp_compass.drive.simulated import SimulatedDrive
 from crisp_compass.drive.table_runner import TableRunner
@@ -209,7 +209,8 @@ class AxisPage(Page):
         """Go on by a step."""
         if self.drive is None or self._token is None:
             return
-        self.runner = None
+        self.runner, usual = None, move_of(self.seen)
+        self.drive.within(usual.speed, usual.accel, math.inf)
         self.drive.move_to(self._token, self.drive.asked_place + way * self.seen.settings.motion.jog_step)
 
     def take(self) -> None:

@@ -31,6 +31,7 @@ class HomingPage(Page):
     fields = (
         Pick("homing.reference", "Told by", {"here": "nothing: here", "home-switch": "home switch", "negative-limit": "negative limit", "positive-limit": "positive limit", "index": "index alone", "negative-stop": "negative hard stop", "positive-stop": "positive hard stop"}, width=136, tip="What tells the place after power-on"),
         Pick("homing.active", "Active on its", {"positive": "positive side", "negative": "negative side"}, width=122, tip="Side of its edge on which the home switch is active"),
+        Pick("homing.contact", "Contact at rest", {"closed": "closed", "open": "open"}, width=104, tip="Normally closed or normally open; with a closed one a broken wire is seen"),
         Pick("homing.side", "Found", {"leaving": "leaving it", "entering": "entering it"}, width=112, tip="Which way its edge is passed slowly"),
         Pick("homing.toward", "Sought", {"negative": "negative", "positive": "positive"}, width=100, tip="Way in which the index is sought"),
         Pick("homing.ends", "Place", {"index": "index beyond it", "edge": "the edge itself"}, width=120, tip="Whether the encoder's next index beyond the edge is the place"),
@@ -68,7 +69,7 @@ class HomingPage(Page):
         moves, stops = s.reference != "here", s.reference.endswith("-stop")
         switched, counted = moves and not stops and s.reference != "index", not steps_open(self.seen) or watches(self.seen)
         for name, shown in (
-            ("active", s.reference == "home-switch"), ("side", s.reference == "home-switch"), ("toward", s.reference == "index"), ("ends", switched and counted), ("index_at", counted and ((switched and s.ends == "index") or s.reference == "index")), ("fast", switched),
+            ("active", s.reference == "home-switch"), ("side", s.reference == "home-switch"), ("contact", switched), ("toward", s.reference == "index"), ("ends", switched and counted), ("index_at", counted and ((switched and s.ends == "index") or s.reference == "index")), ("fast", switched),
             ("slow", moves), ("scan", switched or stops), ("hysteresis", switched), ("scatter", switched or stops), ("push", stops), ("hold", stops), ("room", switched), ("travel", moves), ("begin", moves),
         ):  # fmt: skip
             self._fields[f"homing.{name}"].setVisible(shown)

@@ -239,7 +239,7 @@ class RunPage(Page):
         """Build the drive, or carry changed settings into the one that runs."""
         bench = self.seen
         s = bench.settings  # another sensor or kind of firmware is another drive
-        kinds = (s.plate.family, s.sensor.kind, s.circuit.firmware, s.current_loop.commutation)
+        kinds = (s.plate.family, s.sensor.kind, s.stepping.encoder, s.circuit.firmware, s.current_loop.commutation)
         made_from = (self.document.path, bench.settled.get("commutation"), kinds) if self.source.kind == "simulation" else self.source.port(bench)
         if self.port is None or made_from != self._made_from:
             self.stop()
