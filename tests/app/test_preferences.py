@@ -33,6 +33,7 @@ def test_each_setting_is_at_work_at_once_and_kept(window: Window, qtbot: QtBot, 
     assert quantities.grouped(12345.0) == "12345"
     type_into(qtbot, dialog.autosave, "2 s")
     assert window.document._autosave.interval() == 2000
+    assert dialog.isVisible()  # Enter in a field is that field’s: no button answers it
     dialog.unit.moved.emit("mm/s")
     type_into(qtbot, dialog.trusted["meter_gain"], "0.1 %")
     dialog._set(folder=str(tmp_path))

@@ -133,6 +133,8 @@ class PreferencesDialog(QDialog):
         self.said.setWordWrap(True)
         foot.addWidget(self.said, 1)
         foot.addWidget(shut)
+        for key in (self.folder, shut):  # Enter in a field is that field's
+            key.setAutoDefault(False)
         column = QVBoxLayout(self)
         column.setContentsMargins(20, 16, 20, 16)
         column.addWidget(label("Kept on this machine; a bench keeps its own.", "reason"))
