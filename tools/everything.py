@@ -26,12 +26,15 @@ from crisp_compass.course.drive import build_drive
 from crisp_compass.course.envelope import LEVELS, plane_of
 from crisp_compass.course.gain_trials import advise, predicted_step, trial_rows
 from crisp_compass.course.heat import heat_outlook
+from crisp_compass.course.homing import homing_of
 from crisp_compass.course.known import CONSTANTS, side_by_side
 from crisp_compass.course.load_side import as_load, moved
 from crisp_compass.course.number_formats import format_picture, read_picture
 from crisp_compass.course.observed import choices, lowest_speed
+from crisp_compass.course.open_loop import steps_open, watches
 from crisp_compass.course.open_points import next_bearing, open_points, stale_effect
 from crisp_compass.course.outer_loop import outer_loop
+from crisp_compass.course.pulses import input_of, pulses_of
 from crisp_compass.course.pwm_outlook import (
     bench_command_map,
     carrier_picture,
@@ -58,6 +61,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
 from crisp_compass.firmware.vectors import Vectors
+from crisp_compass.motion.arithmetic import reversal
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable
 from crisp_compass.preparation.stepper_leads import connected, pairs
@@ -70,20 +74,25 @@ from crisp_compass.record.report import write_report
 from crisp_compass.studies.block import block_outlook
 from crisp_compass.studies.braking_outlook import braking_of
 from crisp_compass.studies.climb import climb_of
+from crisp_compass.studies.cycle import cycle_of
 from crisp_compass.studies.estimators import estimator_outlook
 from crisp_compass.studies.failed_start import cause_likelihoods
 from crisp_compass.studies.hall_edges import default_edge_speed, edge_cost
 from crisp_compass.studies.hertz import hertz_outlook
+from crisp_compass.studies.home_run import home_outlook
 from crisp_compass.studies.injection import injection_outlook
 from crisp_compass.studies.lead_orders import expect_orders, turn_round
 from crisp_compass.studies.low_speed import low_speed_outlook
+from crisp_compass.studies.move import move_outlook
 from crisp_compass.studies.observed_run import observed_run
 from crisp_compass.studies.speed_outlook import figures, filters_cost
 from crisp_compass.studies.speed_trial import follow, try_speed_loop
 from crisp_compass.studies.start import start_outlook
 from crisp_compass.studies.start_map import Cell, study_of
 from crisp_compass.studies.step_prediction import predict_current_step, pwm_picture
+from crisp_compass.studies.stepped_move import stepped_outlook
 from crisp_compass.studies.untuned_drive import untuned_drive
+from crisp_compass.studies.watched_move import watch_outlook
 from crisp_compass.studies.zero_search import align_outlook
 from crisp_compass.views import view_of
 from crisp_compass.views.envelope import contours
@@ -143,6 +152,12 @@ def _connections(bench: Bench) -> Any:
     )
 
 
+def _watched(bench: Bench) -> Any:
+    if not watches(bench):
+        raise Refusal("nothing watches")
+    return watch_outlook(bench)
+
+
 QUICK: dict[str, Callable[[Bench], Any]] = {
     "plate": plate_values, "plate outlook": plate_outlook, "supply": supply_outlook, "pwm": _pwm, "current": _bench_design,
     "speed": _speed_design, "resonance": _resonance, "drive": build_drive, "trial drive": untuned_drive, "usable": usable_voltage,
@@ -162,13 +177,14 @@ QUICK: dict[str, Callable[[Bench], Any]] = {
     "speed formats": lambda b: (speed_forms(b), read_speed(b)), "observed": lambda b: (lowest_speed(b), choices(b)), "torque": lambda b: torque_currents(b, 1.0),
     "exports": lambda b: [export_settings(b, f) for f in FORMS], "firmware": lambda b: files_of(plan_of(b), [Vectors("start", "", 0.0, 0.1, ())], "now"), "profile": make_profile,
     "start": design_start, "start firmware": firmware_of, "start proposal": start_proposal,
+    "homing": homing_of, "pulses": lambda b: (pulses_of(b), reversal(input_of(b), pulses_of(b).rate)), "cycle": cycle_of,
     "dump": dump_bench, "html": lambda b: write_report(b, NOWHERE, "now"),
 }  # fmt: skip
 SLOW: dict[str, Callable[[Bench], Any]] = {
     "speed trial": try_speed_loop, "follow": follow, "braking": braking_of, "step": _step, "predicted step": predicted_step, "align": align_outlook, "orders": expect_orders, "edges": _edges,
     "pdf": lambda b: write_pdf(b, NOWHERE, "now"), "six-step": block_outlook, "hertz": hertz_outlook, "observed run": observed_run,
     "start outlook": start_outlook, "estimators": estimator_outlook, "climb": climb_of, "low speed": low_speed_outlook,
-    "injection": injection_outlook,
+    "injection": injection_outlook, "move": lambda b: stepped_outlook(b) if steps_open(b) else move_outlook(b), "watched": _watched, "home run": home_outlook,
     "failed start": lambda b: cause_likelihoods(b, draws=1), "start map": lambda b: study_of(b)(Cell((("ramp", 2.0), ("load", 0.2)), 2), 1),
 }  # fmt: skip
 #: Results in which a missing or infinite figure is an answer: no crossover, a motor that never gets there. Their texts are whole.
@@ -198,6 +214,12 @@ _MAY_LACK = {
     "outer loop",
     "injection",
     "start outlook",
+    "homing",
+    "pulses",
+    "cycle",
+    "move",
+    "watched",
+    "home run",
 }
 
 

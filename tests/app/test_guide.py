@@ -187,6 +187,9 @@ def test_why_beside_a_caution_opens_it(window: Window, qtbot: QtBot, winch: Path
     assert line.reason.isVisibleTo(page)
     line.why.click()
     assert not line.reason.isVisibleTo(page)
+    window.toggle_guide()
+    window.guide.line.setText("stop runs into built")
+    assert "A stop must be built to be run into" in window.guide.view.toPlainText()
     page.refuse(Refusal("the drive is disarmed", "arm it", code="disarmed"))
     window.notices.why.click()
     assert why("disarmed") in window.notices.text

@@ -10,9 +10,14 @@ from crisp_compass.app.theme import THEME, font
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import button, label
 from crisp_compass.guide import Chapter, chapter_at, chapter_of, search
+from crisp_compass.guide.reasons import reasons_with
 
 #: Sizes of the text and of its headings by level, px.
 _SIZE, _HEADINGS = 13, {1: 18, 2: 13}
+
+
+#: Reasons of findings that a search shows at most.
+_REASONS = 6
 
 
 class GuidePanel(QWidget):
@@ -66,6 +71,7 @@ class GuidePanel(QWidget):
             return
         found = search(words)
         lines = [f"**[{hit.chapter.title}]({hit.chapter.place})**  \n{hit.line}" for hit in found]
+        lines += [f"*Why: {code.replace('-', ' ')}*  \n{text}" for code, text in reasons_with(words)[:_REASONS] if "*" not in code]
         self._put("\n\n".join(lines) if lines else "Nothing in the guide has all of these words.")
 
     def _put(self, text: str) -> None:

@@ -24,3 +24,9 @@ def why(code: str) -> str:
     if code in known:
         return known[code]
     return next((text for pattern, text in known.items() if "*" in pattern and fnmatchcase(code, pattern)), "")
+
+
+def reasons_with(words: str) -> list[tuple[str, str]]:
+    """Return code and paragraph of every reason that has all of the words, in the order of the file."""
+    wanted = words.lower().split()
+    return [(code, text) for code, text in reasons().items() if wanted and all(w in f"{code} {text}".lower() for w in wanted)]

@@ -28,7 +28,7 @@ from crisp_compass.plant import state
 from crisp_compass.plant.parameters import SPEED, Drive
 from crisp_compass.plant.simulation import join
 from crisp_compass.quantities import grouped, show
-from crisp_compass.studies.scenarios import open_simulation
+from crisp_compass.studies.scenarios import check_sound, open_simulation
 from crisp_compass.studies.stepping import current_limit_torque
 from crisp_compass.thermal.model import steady
 
@@ -240,6 +240,7 @@ def run_table(bench: Bench, found: Cycle) -> Run:
         off.append(float(sim.state[state.AT] - sim.state[state.THETA]))
         if sim.fault:
             break
+    check_sound(sim)
     trace = join(parts)
     lost = 4 * round(float(sim.state[state.FIELD] / p - sim.state[state.THETA]) / (2 * math.pi / p)) if steps_open(tried) else 0
     return Run(trace["t"] - began, trace["angle_ref"], trace["angle"], tuple(off), lost, sim.fault)

@@ -20,7 +20,7 @@ from crisp_compass.plant import state
 from crisp_compass.plant.parameters import SPEED
 from crisp_compass.studies.batch import Cancelled
 from crisp_compass.studies.cycle import Cycle, cycle_of, row_limit
-from crisp_compass.studies.scenarios import open_simulation
+from crisp_compass.studies.scenarios import check_sound, open_simulation
 
 _SETTLES = 0.3
 
@@ -60,6 +60,7 @@ def drift(bench: Bench, cycles: int, arrived: Callable[[Drift], None], called_of
                 break
             if called_off():
                 raise Cancelled
+        check_sound(sim)
         offs.append(round(at / count) * count - float(sim.state[state.THETA]))
         lost = 4 * round(float(sim.state[state.FIELD] / p - sim.state[state.THETA]) / (2 * math.pi / p)) if steps_open(tried) else 0
         made = Drift(np.array(offs), lost, count, sim.fault)

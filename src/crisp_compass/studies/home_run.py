@@ -15,7 +15,7 @@ from crisp_compass.motion.homing import STILL, Plan
 from crisp_compass.plant import state
 from crisp_compass.plant.simulation import Simulation, Trace, join
 from crisp_compass.quantities import show
-from crisp_compass.studies.scenarios import open_simulation
+from crisp_compass.studies.scenarios import check_sound, open_simulation
 
 #: Seconds that a homing may take here.
 _PATIENCE = 30.0
@@ -112,6 +112,9 @@ def home_run(bench: Bench, plan: Plan) -> HomeRun:
         active = _seen(at, edge, s, active, plan.hysteresis)
         seeker.look(at, active=active, index=_passed(was, at, edge + plan.approach * plan.index_at * 2 * math.pi), current=float(x[state.IQ_REF]), speed=float(x[state.SPEED_SEEN]), seconds=span, rests=float(x[state.REF]) == 0.0)
         was = at
+    check_sound(sim)
+    if not parts:
+        raise Refusal("the drive trips before it moves", "look at its limits", field="run.v_min")
     trace: Trace = join(parts)
     place = trace["angle"] - edge
     done = seeker.state if seeker.state == DONE else FAILED

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 
 import numpy as np
@@ -12,6 +13,7 @@ from crisp_compass.course.drive import build_drive, running_current, running_mod
 from crisp_compass.course.waypoints.commutation import hall_edges
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import FloatArray
+from crisp_compass.plant import state
 from crisp_compass.plant.parameters import CURRENT, locked_rotor
 from crisp_compass.plant.simulation import Simulation, Trace, join
 
@@ -40,6 +42,12 @@ def open_simulation(bench: Bench, *, seed: int = 1) -> Simulation:
     sim = Simulation(drive, seed=seed) if edges is None else Simulation(drive, edges=edges, seed=seed)
     sim.set_load(run.load, drives=run.load_kind == "drives")
     return sim
+
+
+def check_sound(sim: Simulation) -> None:
+    """Refuse a shaft that was thrown beyond all figures."""
+    if not (math.isfinite(sim.state[state.THETA]) and math.isfinite(sim.state[state.OMEGA])):
+        raise Refusal("the load throws the shaft beyond what can be simulated", "check load, swing, flywheel and friction of the run", field="run.load")
 
 
 def _run_at(sim: Simulation, bench: Bench, speed: float) -> None:

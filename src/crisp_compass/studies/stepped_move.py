@@ -22,7 +22,7 @@ from crisp_compass.plant import state
 from crisp_compass.plant.parameters import PULSE, Drive
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.quantities import grouped, show
-from crisp_compass.studies.scenarios import open_simulation
+from crisp_compass.studies.scenarios import check_sound, open_simulation
 from crisp_compass.studies.stepping import current_limit_torque
 
 #: Seconds that a move may take, rows that are shown, and seconds for which the shaft settles before and after.
@@ -84,6 +84,7 @@ def play_steps(sim: Simulation, move: Move, current: float, count: float) -> Ste
     trace = sim.advance(move.duration + _SETTLES, every)
     off = trace["angle_ref"] - trace["angle"]
     sim.advance(0.3, 1000)
+    check_sound(sim)
     turn = 2 * math.pi / p
     final = float(x[state.FIELD] / p - x[state.THETA])
     return Stepped(

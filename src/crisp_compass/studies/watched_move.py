@@ -17,7 +17,7 @@ from crisp_compass.plant import state
 from crisp_compass.plant.parameters import PULSE
 from crisp_compass.plant.simulation import Simulation, Trace, join
 from crisp_compass.quantities import counted, show
-from crisp_compass.studies.scenarios import open_simulation
+from crisp_compass.studies.scenarios import check_sound, open_simulation
 
 #: Seconds that the whole may take, between two looks at the run, and between two rows that are shown.
 _PATIENCE, _PART, _ROW = 30.0, 5e-3, 2e-3
@@ -94,6 +94,7 @@ def play_watched(sim: Simulation, move: Move, current: float, count: float, betw
         arrived = (arrived if not math.isnan(arrived) else sim.time - start) if there else math.nan
         if sim.fault or (not math.isnan(arrived) and sim.time - start > arrived + 2.0 * c.settle and not inside):
             break
+    check_sound(sim)
     trace = join(parts)
     return Watched(trace["t"] - start, trace["angle_ref"], trace["angle"], tuple(began), arrived, float(target - x[state.THETA]), sim.fault)
 
