@@ -188,7 +188,7 @@ def test_why_beside_a_caution_opens_it(window: Window, qtbot: QtBot, winch: Path
     line.why.click()
     assert not line.reason.isVisibleTo(page)
     window.toggle_guide()
-    window.guide.line.setText("stop runs into built")
+    window.guide.line.setText("stop built run")
     assert "A stop must be built to be run into" in window.guide.view.toPlainText()
     page.refuse(Refusal("the drive is disarmed", "arm it", code="disarmed"))
     window.notices.why.click()

@@ -19,9 +19,9 @@ from hands import copy_bench
 ROOT = Path(__file__).resolve().parents[2]
 
 
-@pytest.mark.thorough(only=["False-32"])
+@pytest.mark.thorough(only=["False-35"])
 @pytest.mark.skipif(shutil.which("Xvfb") is None, reason="Xvfb is not installed")
-@pytest.mark.parametrize(("brief", "count"), [(True, 3), (False, 32)])
+@pytest.mark.parametrize(("brief", "count"), [(True, 3), (False, 35)])
 def test_the_tour_in_a_real_x_screen(brief: bool, count: int, tmp_path: Path) -> None:
     environment = {**os.environ, "QT_QPA_PLATFORM": "xcb", "XDG_STATE_HOME": str(tmp_path)}
     command = [

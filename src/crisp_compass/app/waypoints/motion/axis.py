@@ -10,12 +10,13 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtGui import QKeySequence, QShortcut
-from PySide6.QtWidgets import QApplication, QHBoxLayout, QPushButton, QWidget
+from PySide6.QtWidgets import QApplication, QPushButton, QWidget
 
 from crisp_compass.app.document import Document
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.fields import Entry
 from crisp_compass.app.page.map_work import MapWork
+from crisp_compass.app.widgets.flow import FlowRow
 from crisp_compass.app.widgets.parts import Text, beside
 from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.rows import Rows
@@ -82,20 +83,19 @@ class AxisPage(Page):
         self.state.setObjectName("stop")
         self.column.addWidget(self.state)
         self.inputs = [self._input(k) for k in range(1, INPUTS + 1)]
-        line = QHBoxLayout()
-        line.setSpacing(4)
-        line.addWidget(Text("Inputs"))
+        line = FlowRow(4)
+        told = Text("Inputs")
+        line.add(told)
         for box in self.inputs:
-            line.addWidget(box)
+            line.add(box)
         self.bits = Text("0x00")
-        line.addWidget(self.bits)
-        line.addStretch(1)
+        line.add(self.bits)
         self.jog_back, self.jog_on = self._jog("◂ Jog", -1), self._jog("Jog ▸", 1)
         tip = "Goes on by one step from where it was sent last"
-        line.addWidget(self._button("Two turns each way", self.prove, "Two turns forwards and back, whatever inputs and table say: proves wiring and sense of rotation"))
+        line.add(self._button("Two turns each way", self.prove, "Two turns forwards and back, whatever inputs and table say: proves wiring and sense of rotation"), tail=True)
         for button in (self.jog_back, self._button("◂ Step", lambda: self.step(-1), tip), self._button("Step ▸", lambda: self.step(1), tip), self.jog_on):
-            line.addWidget(button)
-        self.column.addLayout(line)
+            line.add(button, tail=True)
+        self.add_row(line)
         self.many = self._button("Run 1000 cycles", self.thousand, "As fast as it can be worked out, from a drive of its own; pressed again it ends")
         self.finish(
             "Start", self._button("Take as row", self.take, "The place where it stands becomes a row of the table, at its end"), self._button("Run row", self.run_row, "The row marked on the section Points, or the next one"),
