@@ -84,12 +84,15 @@ def test_what_the_page_says_of_room_and_index() -> None:
     bench = enter(bench, "speed_loop", {"ramp": 400.0})
     found = homing_of(bench)
     codes = [f.code for f in found.findings]
-    assert codes[:2] == ["runs-into-the-stop", "index-near-edge"]
+    assert codes[:3] == ["runs-into-the-stop", "soft-beyond-hard", "index-near-edge"]
     assert found.number == 3
     assert ("6098h", "3", "method") in found.objects
     assert found.beyond == pytest.approx(30.0 * 2e-3 + 30.0**2 / 800.0)  # v·T + v²/2a
-    calm = homing_of(enter(bench, "homing", {"index_at": 0.5, "room": 5.0}))
+    calm = homing_of(enter(bench, "homing", {"index_at": 0.5, "room": 60.0}))
     assert [f.code for f in calm.findings] == ["homing-moves"]
+    inside, beyond = (homing_of(enter(enter(bench, "homing", {"ends": "edge", "room": 5.0}), "motion", {"high": high})) for high in (4.9, 5.5))
+    assert "soft-beyond-hard" not in [f.code for f in inside.findings]
+    assert "soft-beyond-hard" in [f.code for f in beyond.findings]
     assert "open-contact" in [f.code for f in homing_of(enter(bench, "homing", {"contact": "open"})).findings]
     assert homing_of(enter(bench, "homing", {"reference": "here"})).number == 37
 

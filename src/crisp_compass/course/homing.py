@@ -57,7 +57,7 @@ def homing_of(bench: Bench) -> Homing:
     plan = plan_of(bench)
     path, repeats, beyond = follow(plan), repeat(plan), overtravel(plan)
     number = method_of(plan)
-    return Homing(plan, number, path, repeats, beyond, _objects(plan, number), tuple(_findings(bench, plan, repeats, beyond)))
+    return Homing(plan, number, path, repeats, beyond, _objects(plan, number), tuple(_findings(bench, plan, repeats, beyond, path.found)))
 
 
 def _objects(plan: Plan, number: int) -> tuple[tuple[str, str, str], ...]:
@@ -75,7 +75,7 @@ def _objects(plan: Plan, number: int) -> tuple[tuple[str, str, str], ...]:
     )  # fmt: skip
 
 
-def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float) -> list[Finding]:
+def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float, found: float) -> list[Finding]:
     said, room = [], bench.settings.homing.room
     if plan.reference == "here":
         return [Finding("info", "here", "The place where it is switched on is taken for zero: nothing moves, and nothing is known of what moved meanwhile.")]
@@ -84,6 +84,11 @@ def _findings(bench: Bench, plan: Plan, repeats: Repeats, beyond: float) -> list
     switched = plan.reference != "index"
     if switched and room is not None and beyond > room:
         said.append(Finding("stop", "runs-into-the-stop", f"While it is sought it runs {way_words(bench, beyond)} beyond the switch, and {way_words(bench, room)} are there: slower, more deceleration, or a switch further off."))
+    soft = bench.settings.motion.high if plan.switch_sign > 0 else bench.settings.motion.low
+    if switched and room is not None and soft is not None:
+        end = plan.switch_sign * room - found  # of the travel, from the place that is 0
+        if (soft - end) * plan.switch_sign > 0:
+            said.append(Finding("stop", "soft-beyond-hard", f"The limit of {way_words(bench, soft)} for points lies beyond the stop, {way_words(bench, end)} from the place found: soft limits belong inside the hard ones."))
     if switched and bench.settings.homing.contact == "open":
         said.append(Finding("caution", "open-contact", "A contact that is open at rest looks the same with a broken wire: the axis runs on over it. One that is closed at rest stops there."))
     if plan.index and not NEAR_INDEX <= plan.index_at <= 1 - NEAR_INDEX:
