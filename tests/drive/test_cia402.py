@@ -295,3 +295,30 @@ def test_a_move_into_a_limit_switch_is_not_taken_and_a_relative_one_begins_where
     pass_time(1.0)
     assert abs(drive.speed) < 0.5
     assert profile.read(0x6064) * count < 35.0
+
+
+def test_an_encoder_that_watches_is_in_the_sheet_and_its_fault_is_told() -> None:
+    bench = enter(enter(load_bench(Path("demo/carousel/carousel.bench.json")), "stepping", {"encoder": "watches", "corrections": 1}), "motion", {"window": 0.01})
+    drive = ServedDrive(as_designed(bench), protocol="canopen")
+    held = {e.name: e for e in drive.description.parameters}
+    assert drive.read(held["corrections"]) * held["corrections"].scale == pytest.approx(1.0)
+    assert held["lost_after"].factory == pytest.approx(1.5 * 0.5 * 3.14159265 / 50, rel=1e-3)
+    assert held["standing_window"].bench == "motion.window"
+    profile = Profile(drive, object())
+    profile.write(0x6060, 1)
+    for word in (0x06, 0x07, 0x0F):
+        profile.write(0x6040, word)
+    sim = drive._sim
+    for k in range(60):
+        if k == 15:
+            profile.write(0x607A, 5000)
+            profile.write(0x6040, 0x1F)
+        if k == 20:  # an obstacle
+            drive._own = drive._own._replace(load=drive._own.load._replace(coulomb=50.0, breakaway=50.0))
+            drive._apply(restart=False)
+        drive.fed(profile._client)
+        drive.tick(0.02)
+        profile.follow()
+    assert sim.fault == "following error"
+    assert profile.read(0x603F) == 0x8611
+    assert profile.read(0x6041) & 0x2000

@@ -62,6 +62,8 @@ _WHERE_SET = (
     ("power_into", "power_into", "W", 0.0, None, "given back at most"), ("resistor_on", "brake_on", "V", 1e9, None, "bus above which the brake resistor is on"),
     ("resistor_off", "brake_off", "V", 1e9, None, "bus below which it is off"), ("position_gain", "kv", "1/s", 0.0, "motion.kv", "position loop, proportional"),
     ("move_speed", "move_speed", "rad/s", 1.0, "motion.speed", "speed of a move"), ("move_acceleration", "move_accel", "rad/s²", 1.0, "motion.accel", "acceleration of a move"),
+    ("standing_window", "window", "rad", 0.0, "motion.window", "a shaft within it at the end of a move is left alone"), ("lost_after", "lost_limit", "rad", 0.0, None, "between field and shaft, from which on steps are lost"),
+    ("corrections", "corrections", "", 0.0, None, "times that a move is begun anew after lost steps"), ("following_limit", "follow_limit", "rad", 0.0, "motion.follow_limit", "following error at which it trips"),
 )  # fmt: skip
 
 
