@@ -36,10 +36,6 @@ class TableRunner:
         self._only, self._again, self._place = only, again, drive.asked_place
         self._go(drive, token, row)
 
-    def stop(self) -> None:
-        """Ask for no further row; the one that runs ends."""
-        self.row = None
-
     def _go(self, drive: SimulatedDrive, token: Token, row: int) -> None:
         r, usual = self._rows[row], move_of(self._bench)
         self._place = self._place + r.target if r.way == "by" else r.target

@@ -18,7 +18,7 @@ Moment = Annotated[float, Field(ge=1e-6, le=1, allow_inf_nan=False)]
 class HomingSettings(TopicSettings):
     """What tells a place, and how it is approached; ways in rad and speeds in rad/s of the motor's shaft."""
 
-    presumable: ClassVar[tuple[str, ...]] = ("fast", "slow", "scan", "index_at", "begin", "travel", "hold")
+    presumable: ClassVar[tuple[str, ...]] = ("fast", "slow", "scan", "index_at", "begin", "travel", "hold", "contact")
 
     reference: Literal["home-switch", "negative-limit", "positive-limit", "index", "negative-stop", "positive-stop", "here"] = Field(default="here", description="what tells the place; here: where it is switched on")
     active: Literal["positive", "negative"] = Field(default="positive", description="side of its edge on which a home switch is active")

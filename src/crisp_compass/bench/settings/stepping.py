@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 from pydantic import Field, StringConstraints
 
@@ -19,6 +19,8 @@ class SteppingSettings(TopicSettings):
     ``given`` is the connection that the data sheet's R, L and current are of, ``ohms`` [Ω] what the meter read between two leads, by
     ``1-2`` (an open circuit is 1e12).
     """
+
+    presumable: ClassVar[tuple[str, ...]] = ("counts", "lost_after", "corrections", "slower", "settle")
 
     current: Ampere | None = Field(default=None, description="A rms a winding; rated if empty")
     microsteps: int = Field(default=16, ge=1, le=256, description="table entries a full step")
