@@ -103,16 +103,28 @@ def answers_as(unit: int) -> Callable[[bytes, int], bytes]:
     return lambda request, *_: framed(bytes((unit, 3, 2, 0, 1)))
 
 
+def late_echo(held: int) -> Callable[[bytes, int], bytes]:
+    """A slow adapter: the last bytes of each echo come with the next question's."""
+    waiting = [b""]
+
+    def answer(request: bytes, _: int) -> bytes:
+        heard, waiting[0] = waiting[0] + request[: 8 - held], request[8 - held :]
+        return heard
+
+    return answer
+
+
 @pytest.mark.parametrize(
     ("answer", "first", "words"),
     [
         (drive(9, 19200), b"", "nothing answers: unit 1 at 8 framings"),
         (drive(9, 0, echo=True), b"", "only our own requests come back"),
+        (late_echo(3), b"", "only our own requests come back"),
         (lambda *_: b"\x5a\x00\xf3", b"", "swap the two wires of the pair"),
         (answers_as(4), b"", ""),
         (drive(9, 19200), b"\x02\x03", "who was not asked"),
     ],
-    ids=["silence", "echo", "garbage", "another address", "two masters"],
+    ids=["silence", "echo", "an echo in pieces", "garbage", "another address", "two masters"],
 )
 def test_what_comes_instead_of_an_answer_is_told_apart(answer: Callable[[bytes, int], bytes], first: bytes, words: str) -> None:
     with device(answer, first=first) as port:

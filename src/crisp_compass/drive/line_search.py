@@ -117,16 +117,20 @@ def search(device: str, units: Sequence[int], first: Framing | None = None, *, r
     """
     asked = list(trials(framings(first), units))
     came: list[Trial] = []
+    sent = b""  # what was asked last, too: a slow adapter's echo comes after the wait for it is over
     with opened(device) as port:
         unasked = _listen(port, asked[0][0])
         for k, (framing, unit) in enumerate(asked):
             tell(k / len(asked), came[-1] if came else None)
-            trial = _ask(port, framing, unit, register, table)
+            request = _request(unit, register, table)
+            trial = _ask(port, framing, request, sent)
             if trial is None:
                 continue
             came.append(trial)
+            sent = request
             if trial.came == "foreign" and trial.other not in units:
-                trial = _ask(port, framing, trial.other, register, table) or trial
+                sent = _request(trial.other, register, table)
+                trial = _ask(port, framing, sent, request) or trial
             if trial.came in ("answer", "exception"):
                 return FoundDrive(trial.framing, trial.unit, trial.came == "answer", unasked)
     raise Refusal(*verdict(came, unasked=unasked), where=device)
@@ -139,7 +143,7 @@ def verdict(came: Sequence[Trial], *, unasked: bool) -> tuple[str, str]:
     who = f"unit {units[0]}" if len(units) == 1 else f"{len(units)} units from {units[0]} to {units[-1]}"
     if unasked:
         return "somebody sends on this line who was not asked: another master, or a drive that tells by itself", "let one master ask; disconnect the other"
-    if "echo" in kinds and not kinds & {"garbage", "foreign"}:
+    if sum(t.came == "echo" for t in came) > len(came) / 2 and "foreign" not in kinds:  # an adapter hears itself at every rate; a question or two may be disturbed
         return f"only our own requests come back, and {who} did not answer", "switch the adapter's echo off; if it already is, look at the drive's side of the pair"
     if "garbage" in kinds:
         return "bytes come, but at no rate and parity do they make a frame", "swap the two wires of the pair, look at its termination and common, and at other rates in the drive's menu"
@@ -206,12 +210,17 @@ def _set(port: Any, framing: Framing) -> bool:
     return True
 
 
-def _ask(port: Any, framing: Framing, unit: int, register: int, table: str) -> Trial | None:
-    """Ask one unit for one register; None where the adapter does not have the framing."""
+def _request(unit: int, register: int, table: str) -> bytes:
+    """Return the question to one unit for one register."""
+    body = bytes((unit, 3 if table == "holding" else 4, register >> 8, register & 0xFF, 0, 1))
+    return body + _crc(body)
+
+
+def _ask(port: Any, framing: Framing, request: bytes, before: bytes) -> Trial | None:
+    """Ask a question, after the question ``before``; None where the adapter does not have the framing."""
     import serial
 
-    body = bytes((unit, 3 if table == "holding" else 4, register >> 8, register & 0xFF, 0, 1))
-    request = body + _crc(body)
+    unit = request[0]
     try:
         if not _set(port, framing):
             return None
@@ -221,19 +230,29 @@ def _ask(port: Any, framing: Framing, unit: int, register: int, table: str) -> T
         while time.monotonic() < until:
             new = port.read(256)
             heard += new
-            rest = heard.removeprefix(request)
+            rest = _beyond_echo(heard, before + request)
             if new and _frame(rest) is not None:
                 break
             time.sleep(0.002)
     except (serial.SerialException, OSError):
         raise Refusal("the port went away", "plug the adapter in again", where=port.name) from None
-    rest = heard.removeprefix(request)
+    rest = _beyond_echo(heard, before + request)
     frame = _frame(rest)
     if frame is None:
         return Trial(framing, unit, "echo" if heard and not rest else "garbage" if heard else "silence")
     if frame[0] != unit:
         return Trial(framing, unit, "foreign", frame[0])
     return Trial(framing, unit, "exception" if frame[1] & 0x80 else "answer")
+
+
+def _beyond_echo(heard: bytes, sent: bytes) -> bytes:
+    """Return what was heard behind the echo of what was sent, whose beginning may have been heard before; a piece of it alone leaves nothing.
+
+    Less than four bytes are no echo: noise has them, too.
+    """
+    if len(heard) >= 4 and heard in sent:
+        return b""
+    return next((heard[len(sent) - k :] for k in range(len(sent) - 3) if heard.startswith(sent[k:])), heard)
 
 
 def _frame(heard: bytes) -> bytes | None:
