@@ -29,8 +29,9 @@ from crisp_compass.firmware.save import make_firmware, write_files
 from crisp_compass.firmware.vectors import all_vectors
 from crisp_compass.motion.homing import follow, method_of
 from crisp_compass.motion.points import Row
+from crisp_compass.motion.seeking import DONE
 from crisp_compass.studies.cycle import cycle_of, run_table
-from crisp_compass.studies.home_run import DONE, home_run
+from crisp_compass.studies.home_run import home_run
 from firmware.sources import FLAGS, NO_VECTORS
 
 DEMO = Path(__file__).parents[2] / "demo"

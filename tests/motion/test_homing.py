@@ -14,7 +14,8 @@ from crisp_compass.bench.store import load_bench
 from crisp_compass.course.homing import homing_of
 from crisp_compass.errors import Refusal
 from crisp_compass.motion.homing import Plan, follow, method_of, overtravel, repeat
-from crisp_compass.studies.home_run import DONE, home_outlook
+from crisp_compass.motion.seeking import DONE
+from crisp_compass.studies.home_run import home_outlook
 
 DEMO = Path(__file__).parents[2] / "demo"
 TURN = 2 * math.pi

@@ -11,15 +11,16 @@ from crisp_compass.course.drive import running_current, running_mode
 from crisp_compass.course.homing import Homing, homing_of
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Finding, FloatArray
-from crisp_compass.motion.homing import STILL, Plan
+from crisp_compass.motion.homing import Plan
+from crisp_compass.motion.seeking import DONE, FAILED, Look, Seeker, marks_of
 from crisp_compass.plant import state
+from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.simulation import Simulation, Trace, join
 from crisp_compass.quantities import show
 from crisp_compass.studies.scenarios import check_sound, open_simulation
 
 #: Seconds that a homing may take here.
 _PATIENCE = 30.0
-SEEK, BACK, FIND, INDEX, STOP, DONE, FAILED = range(1, 8)
 
 
 @dataclass(frozen=True)
@@ -34,110 +35,82 @@ class HomeRun:
     fault: str
 
 
-class Seeker:
-    """What looks at the switch and asks for speeds, as the firmware's homing does at each look."""
+class Homer:
+    """A homing of a drive in simulation, whose axis begins at the place where it is; ``mode`` and ``i_d`` [A] as it runs at speeds."""
 
-    def __init__(self, plan: Plan, travel: float) -> None:
-        self.plan, self.travel = plan, travel
-        self.state, self.speed, self.home, self.held = 0, 0.0, 0.0, 0.0
-        self._begin = 0.0
+    def __init__(self, sim: Simulation, plan: Plan, travel: float, *, mode: int, i_d: float) -> None:
+        self._sim, self._mode, self._i_d = sim, mode, i_d
+        self.seeker, self.marks = Seeker(plan, travel), marks_of(plan, float(sim.state[state.THETA]))
 
-    def _go(self, state_: int, speed: float) -> None:
-        self.state, self.speed = state_, speed
+    @property
+    def every(self) -> float:
+        """Time between two looks, s: that of the plan, or of the speed loop where that is longer."""
+        c = self._sim.drive.control
+        return float(max(self.seeker.plan.scan, c.speed_divider * c.ts))
 
-    def _inside(self) -> None:
-        p = self.plan
-        self._go(FIND, -p.switch_sign * p.slow) if p.leaves else self._go(BACK, -p.switch_sign * p.fast)
+    def _seen(self) -> Look:
+        x = self._sim.state
+        shaft, believed = float(x[state.THETA]), self._sim.believed
+        index = self.marks.at(shaft)
+        return Look(believed, self.marks.active, None if index is None else index + believed - shaft, float(x[state.IQ_REF]), float(x[state.SPEED_SEEN]), float(x[state.REF]) == 0.0)
 
-    def start(self, place: float, *, active: bool) -> None:
-        """Begin at a place [rad]."""
-        p, self._begin = self.plan, place
-        if p.reference == "index":
-            self._go(INDEX, p.approach * p.slow)
-        elif p.stops:
-            self._go(FIND, p.approach * p.slow)
-        elif active:
-            self._inside()
-        else:
-            self._go(SEEK, p.switch_sign * p.fast)
+    def start(self) -> Look:
+        """Begin; return what was seen."""
+        seen = self._seen()
+        self.seeker.start(seen)
+        self._ask()
+        return seen
 
-    def look(self, place: float, *, active: bool, index: float | None, current: float, speed: float, seconds: float, rests: bool) -> None:
-        """Look once: switch, an ``index`` that has passed since the last look [rad], torque current [A] and speed [rad/s], ``seconds`` since the last look."""
-        p = self.plan
-        if self.state in (0, DONE, FAILED):
-            return
-        if abs(place - self._begin) > self.travel:
-            self._go(FAILED, 0.0)
-        elif self.state == SEEK and active:
-            self._inside()
-        elif self.state == BACK and not active:
-            self._go(FIND, p.switch_sign * p.slow)
-        elif self.state == FIND and p.stops:
-            self.held = self.held + seconds if abs(current) > p.push and abs(speed) < STILL * p.slow else 0.0
-            if self.held >= p.hold:
-                self.home = place
-                self._go(STOP, 0.0)
-        elif self.state == FIND and active != p.leaves:
-            self.home = place
-            self._go(INDEX if p.index else STOP, self.speed if p.index else 0.0)
-        elif self.state == INDEX and index is not None:
-            self.home = index
-            self._go(STOP, 0.0)
-        elif self.state == STOP and rests:
-            self.state = DONE
+    def look(self, seconds: float) -> Look:
+        """Look once, ``seconds`` after the last time, and ask for a speed; return what was seen."""
+        seen = self._seen()
+        if self._sim.fault:
+            self.seeker.fail()
+        elif self.seeker.runs:
+            self.seeker.look(seen, seconds)
+            self._ask()
+        return seen
+
+    def _ask(self) -> None:
+        self._sim.command(self._mode, speed=self.seeker.speed, i_d=self._i_d)
+
+
+def with_stops(drive: Drive, bench: Bench, plan: Plan, place: float = 0.0) -> Drive:
+    """Return a drive whose axis ends at a hard stop: that which is sought, or that behind the switch where its room is said; its homing begins at a ``place`` [rad]."""
+    room = bench.settings.homing.room
+    if not plan.stops and (room is None or plan.reference in ("index", "here")):
+        return drive
+    end = place - plan.begin + plan.switch_sign * (0.0 if plan.stops else room or 0.0)
+    return drive._replace(load=drive.load._replace(stop_low=end) if plan.switch_sign < 0 else drive.load._replace(stop_high=end))
 
 
 def home_run(bench: Bench, plan: Plan) -> HomeRun:
     """Let the simulated drive do one homing; raises Refusal where something is missing, or it takes too long."""
     sim, run = open_simulation(standing(bench)), bench.settings.run
-    room, s, ld = bench.settings.homing.room, plan.switch_sign, sim.drive.load
     edge = -plan.begin  # the drive begins at 0
-    if plan.stops or (room is not None and plan.reference not in ("index", "here")):
-        end = edge + s * (0.0 if plan.stops else room or 0.0)
-        sim.retune(sim.drive._replace(load=ld._replace(stop_low=end) if s < 0 else ld._replace(stop_high=end)))
+    sim.retune(with_stops(sim.drive, bench, plan))
     sim.set_load(run.load, drives=run.load_kind == "drives")
-    seeker, active = Seeker(plan, bench.settings.homing.travel), (0.0 - edge) * s > 0
-    seeker.start(0.0, active=active)
+    homer = Homer(sim, plan, bench.settings.homing.travel, mode=running_mode(bench), i_d=running_current(bench))
     sim.command(running_mode(bench), speed=0.0, i_d=running_current(bench))
     sim.skip(_settles(sim))
     begun, parts = sim.time, []
-    every = int(sim.drive.control.speed_divider)
-    span = max(plan.scan, every * sim.drive.control.ts)
-    was = float(sim.state[state.THETA])
-    while sim.time - begun < _PATIENCE and seeker.state not in (DONE, FAILED) and not sim.fault:
-        sim.command(running_mode(bench), speed=seeker.speed, i_d=running_current(bench))
-        parts.append(sim.advance(span, every))
-        x = sim.state
-        at = float(x[state.THETA])
-        active = _seen(at, edge, s, active, plan.hysteresis)
-        seeker.look(at, active=active, index=_passed(was, at, edge + plan.approach * plan.index_at * 2 * math.pi), current=float(x[state.IQ_REF]), speed=float(x[state.SPEED_SEEN]), seconds=span, rests=float(x[state.REF]) == 0.0)
-        was = at
+    looks = [homer.start()]
+    while sim.time - begun < _PATIENCE and homer.seeker.runs:
+        parts.append(sim.advance(homer.every, int(sim.drive.control.speed_divider)))
+        looks.append(homer.look(homer.every))
     check_sound(sim)
     if not parts:
         raise Refusal("the drive trips before it moves", "look at its limits", field="run.v_min")
     trace: Trace = join(parts)
     place = trace["angle"] - edge
-    done = seeker.state if seeker.state == DONE else FAILED
-    return HomeRun(trace["t"] - begun, place, seeker.home - edge, done, float(max(s * place.max(), s * place.min(), 0.0)), sim.fault)
+    done, s = (DONE if homer.seeker.state == DONE else FAILED), plan.switch_sign
+    found = float(sim.state[state.THETA]) - sim.believed + homer.seeker.home - edge
+    return HomeRun(trace["t"] - begun, place, found, done, float(max(s * place.max(), s * place.min(), 0.0)), sim.fault)
 
 
 def _settles(sim: Simulation) -> float:
     c = sim.drive.control
     return 0.05 + (5 / c.rotor_rate if c.rotor_rate > 0 else 0.0) + (c.settle if c.lost_limit > 0 else 0.0)
-
-
-def _seen(at: float, edge: float, sign: float, active: bool, hysteresis: float) -> bool:
-    """Return whether a switch shows active: it comes on half its hysteresis further in, and goes off half of it further out."""
-    inside = (at - edge) * sign
-    return inside > (-0.5 if active else 0.5) * hysteresis
-
-
-def _passed(was: float, at: float, index: float) -> float | None:
-    """Return the place [rad] of an index (one of them at ``index``, a turn apart) that lies between two looks; None where there is none."""
-    turn = 2 * math.pi
-    a, b = sorted(((was - index) / turn, (at - index) / turn))
-    k = math.ceil(a) if at >= was else math.floor(b)
-    return index + k * turn if a < k <= b or (at < was and a <= k < b) else None
 
 
 def home_outlook(bench: Bench) -> tuple[Homing, HomeRun | None]:

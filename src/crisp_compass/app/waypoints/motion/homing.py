@@ -16,9 +16,10 @@ from crisp_compass.app.widgets.rows import Rows
 from crisp_compass.course.homing import Homing, way_words
 from crisp_compass.course.open_loop import steps_open, watches
 from crisp_compass.errors import Refusal
+from crisp_compass.motion.seeking import DONE
 from crisp_compass.plant.simulation import READY
 from crisp_compass.quantities import show
-from crisp_compass.studies.home_run import DONE, HomeRun, home_outlook
+from crisp_compass.studies.home_run import HomeRun, home_outlook
 
 
 class HomingPage(Page):
