@@ -11,8 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from crisp_compass.bench import load_bench
+from crisp_compass.bench import Bench, load_bench
 from crisp_compass.bench.entered import enter
+from crisp_compass.course.homing import plan_of
 from crisp_compass.course.position import as_designed
 from crisp_compass.drive.can_bus import dictionary_of_node
 from crisp_compass.drive.can_profile import Profile
@@ -21,6 +22,8 @@ from crisp_compass.drive.conversation import Conversation, Event
 from crisp_compass.drive.importing import import_description
 from crisp_compass.drive.served import Denial, ServedDrive
 from crisp_compass.errors import Refusal
+from crisp_compass.motion.homing import follow
+from crisp_compass.plant import state
 from drive.test_modbus import WINCH, _has_multicast, served
 
 S = State
@@ -74,9 +77,9 @@ def test_faults_reset_by_an_edge_and_words_tell_the_states() -> None:
     assert machine.write(0x80) == ()  # the bit has stood since: no edge
     machine.write(0x00)
     assert machine.write(0x80) == (15,)
-    for state, pattern in STATUS.items():
+    for named, pattern in STATUS.items():
         for filler in "01":
-            assert state_of(int(pattern.replace(" ", "").replace("x", filler), 2)) is state
+            assert state_of(int(pattern.replace(" ", "").replace("x", filler), 2)) is named
     path, climbing = list[int](), Machine()
     while (word := next_word(climbing.state)) is not None:
         path.append(word)
@@ -188,39 +191,49 @@ def test_a_table_of_registers_becomes_a_description(tmp_path: Path) -> None:
         import_description(tmp_path / "odd.eds", protocol="", unit_id=1)
 
 
-@pytest.mark.parametrize("sensor", ["incremental", "none"])
-def test_a_move_by_the_profile_goes_there_at_its_speed_and_tells_so(sensor: str) -> None:
-    """Mode 1: target, speed and acceleration, a new set-point at its bit's edge, absolute and relative; bits 10 and 12 as IEC 61800-7-201 has them (from memory)."""
-    bench = enter(load_bench(Path("demo/carousel/carousel.bench.json")), "sensor", {"kind": sensor})
-    bench = as_designed(enter(bench, "motion", {"window": 0.01}))
-    drive = ServedDrive(bench, protocol="canopen")
-    profile = Profile(drive, object())
-    count = next(e.scale for e in drive.description.commands if e.name == "place")
-    assert profile.read(0x6502) == 0b101
-    assert profile.write(0x6060, 2) is Denial.LIMITS
-    assert profile.write(0x6060, 1) is None
-    assert profile.write(0x6064, 5) is Denial.ADDRESS  # where it is cannot be written
+def _enabled(drive: ServedDrive, profile: Profile) -> Callable[[float], None]:
+    """Enable operation; return what lets seconds pass while the master is there."""
+    for word in (0x06, 0x07, 0x0F):
+        profile.write(0x6040, word)
 
-    def pass_time(seconds: float) -> None:
+    def passing(seconds: float) -> None:
         for _ in range(round(seconds / 0.02)):
             drive.fed(profile._client)
             drive.tick(0.02)
             profile.follow()
 
-    for word in (0x06, 0x07, 0x0F):
-        profile.write(0x6040, word)
-    pass_time(0.3)
+    return passing
+
+
+def _carousel(sensor: str = "incremental", **homing: object) -> Bench:
+    bench = enter(load_bench(Path("demo/carousel/carousel.bench.json")), "sensor", {"kind": sensor})
+    return enter(as_designed(enter(bench, "motion", {"window": 0.01})), "homing", homing)
+
+
+@pytest.mark.parametrize("sensor", ["incremental", "none"])
+def test_a_move_by_the_profile_goes_there_at_its_speed_and_tells_so(sensor: str) -> None:
+    """Mode 1: target, speed and acceleration, a new set-point at its bit's edge, absolute and relative; bits 10 and 12 as IEC 61800-7-201 has them (from memory)."""
+    drive = ServedDrive(_carousel(sensor), protocol="canopen")
+    profile = Profile(drive, object())
+    count = next(e.scale for e in drive.description.commands if e.name == "place")
+    assert profile.read(0x6502) == 0b100101
+    assert profile.write(0x6060, 2) is Denial.LIMITS
+    assert profile.write(0x6060, 1) is None
+    assert profile.write(0x6064, 5) is Denial.ADDRESS  # where it is cannot be written
+
+    passing = _enabled(drive, profile)
+    passing(0.3)
     target = round(4.0 / count)
     profile.write(0x6081, round(20.0 / 0.01))
     profile.write(0x6083, 80)
     profile.write(0x607A, target)
-    pass_time(0.2)
+    passing(0.2)
     assert abs(profile.read(0x6064)) < 3  # a target alone moves nothing
     profile.write(0x6040, 0x1F)
     assert profile.read(0x6041) & 0x1400 == 0x1000  # taken, and not there yet
     fastest = 0.0
     for _ in range(100):
-        pass_time(0.02)
+        passing(0.02)
         fastest = max(fastest, abs(drive.speed))
     assert profile.read(0x6041) & 0x0400
     assert abs(profile.read(0x6064) - target) * count < 0.02
@@ -229,10 +242,10 @@ def test_a_move_by_the_profile_goes_there_at_its_speed_and_tells_so(sensor: str)
     assert not profile.read(0x6041) & 0x1000
     profile.write(0x607A, -round(1.0 / count))
     profile.write(0x6040, 0x5F)  # relative
-    pass_time(1.6)
+    passing(1.6)
     assert abs(profile.read(0x6064) - target + round(1.0 / count)) * count < 0.02
     profile.write(0x6060, 3)
-    pass_time(0.1)
+    passing(0.1)
     assert not profile.read(0x6041) & 0x1400  # other bits of another mode
     for _ in range(40):
         drive.tick(0.02)
@@ -256,24 +269,17 @@ def test_a_move_into_a_limit_switch_is_not_taken_and_a_relative_one_begins_where
     count = next(e.scale for e in drive.description.commands if e.name == "place")
     switches = next(e for e in drive.description.commands if e.name == "inputs")
 
-    def pass_time(seconds: float) -> None:
-        for _ in range(round(seconds / 0.02)):
-            drive.fed(profile._client)
-            drive.tick(0.02)
-            profile.follow()
-
-    for word in (0x06, 0x07, 0x0F):
-        profile.write(0x6040, word)
+    passing = _enabled(drive, profile)
     profile.write(0x60FF, 1000)  # it runs at a speed first, so the place is another than where it was switched on
-    pass_time(0.6)
+    passing(0.6)
     profile.write(0x60FF, 0)
-    pass_time(0.6)
+    passing(0.6)
     begun = profile.read(0x6064)
     assert begun * count > 2.0
     profile.write(0x6060, 1)
     profile.write(0x607A, round(0.5 / count))
     profile.write(0x6040, 0x5F)
-    pass_time(1.0)
+    passing(1.0)
     assert abs(profile.read(0x6064) - begun - round(0.5 / count)) * count < 0.05
     drive.write(switches, 1.0, object())  # the forward limit
     profile.write(0x6040, 0x0F)
@@ -284,15 +290,15 @@ def test_a_move_into_a_limit_switch_is_not_taken_and_a_relative_one_begins_where
     profile.write(0x607A, 0)
     profile.write(0x6040, 0x1F)
     assert profile.read(0x6041) & 0x1000  # the way back is free
-    pass_time(1.5)
+    passing(1.5)
     assert abs(profile.read(0x6064)) * count < 0.05
     drive.write(switches, 0.0, object())
     profile.write(0x6040, 0x0F)
     profile.write(0x607A, round(40.0 / count))
     profile.write(0x6040, 0x1F)
-    pass_time(0.4)
+    passing(0.4)
     drive.write(switches, 1.0, object())  # reached under way
-    pass_time(1.0)
+    passing(1.0)
     assert abs(drive.speed) < 0.5
     assert profile.read(0x6064) * count < 35.0
 
@@ -322,3 +328,128 @@ def test_an_encoder_that_watches_is_in_the_sheet_and_its_fault_is_told() -> None
     assert sim.fault == "following error"
     assert profile.read(0x603F) == 0x8611
     assert profile.read(0x6041) & 0x2000
+
+
+HOMINGS = (
+    ({"reference": "home-switch", "ends": "edge"}, 19), ({"reference": "home-switch", "ends": "index", "side": "entering"}, 4), ({"reference": "negative-limit", "ends": "edge", "begin": 5.0}, 17), ({"reference": "index", "toward": "positive"}, 34),
+    ({"reference": "positive-stop", "push": 0.4, "hold": 0.1}, -2), ({"reference": "home-switch", "ends": "edge", "sensor": "none"}, 19),
+)  # fmt: skip
+
+
+@pytest.mark.parametrize(("wishes", "method"), HOMINGS)
+def test_homing_by_the_profile_finds_its_place(wishes: dict[str, object], method: int) -> None:
+    """Mode 6 against the plan's own arithmetic; bits 10, 12 and 13 as IEC 61800-7-201 has them (from memory): 0 under way, 12 found, 13 not found, 10 at rest."""
+    bench = _carousel(str(wishes.get("sensor", "incremental")), **{"begin": -5.0, "slow": 2.0, "fast": 10.0, **{k: v for k, v in wishes.items() if k != "sensor"}})
+    planned = follow(plan_of(bench)).found + 5.0 * (1.0 if wishes.get("begin") is None else -1.0)
+    drive = ServedDrive(bench, protocol="canopen")
+    profile = Profile(drive, object())
+    assert profile.read(0x6098) == method
+    assert [profile.read(0x6099, k) * 0.01 for k in (1, 2)] == [10.0, 2.0]
+    assert profile.write(0x6098, method + 1) is Denial.LIMITS
+    assert profile.write(0x6060, 6) is None
+    assert profile.read(0x6041) & 0x3400 == 0x0400  # not begun
+    passing = _enabled(drive, profile)
+    passing(0.3)
+    profile.write(0x6040, 0x1F)
+    assert profile.read(0x6041) & 0x3400 == 0
+    for _ in range(40):
+        passing(0.5)
+        if profile.read(0x6041) & 0x3000:
+            break
+    passing(0.2)
+    assert profile.read(0x6041) & 0x3400 == 0x1400
+    count = next(e.scale for e in drive.description.commands if e.name == "place")
+    shaft = float(drive._sim.state[state.THETA])
+    assert shaft - profile.read(0x6064) * count == pytest.approx(planned, abs=2.0 * 2e-3 + 4 * count + 0.02 * (wishes.get("sensor") == "none"))
+    profile.write(0x6060, 1)
+    profile.write(0x607A, 0)
+    profile.write(0x6040, 0x0F)
+    profile.write(0x6040, 0x1F)
+    passing(3.0)
+    assert abs(profile.read(0x6064)) * count < 0.02  # and a move to 0 goes there
+    assert float(drive._sim.state[state.THETA]) == pytest.approx(planned, abs=0.06)
+
+
+def test_a_homing_that_is_halted_or_finds_nothing_says_so_and_the_present_place_is_taken_at_rest() -> None:
+    inputs = ({"terminal": "DI1", "function": "home", "active": "low"},)
+    drive = ServedDrive(enter(_carousel(reference="home-switch", ends="edge", begin=-5.0, travel=8.0, fast=10.0), "terminals", {"inputs": inputs}), protocol="canopen")
+    profile = Profile(drive, object())
+    passing = _enabled(drive, profile)
+    profile.write(0x6060, 6)
+    told = next(e for e in drive.description.telemetry if e.name == "inputs")
+    passing(0.2)
+    profile.write(0x6040, 0x1F)
+    passing(0.2)
+    profile.write(0x6040, 0x11F)  # halt
+    passing(0.5)
+    assert profile.read(0x6041) & 0x3400 == 0x2400
+    assert abs(drive.speed) < 0.5
+    assert drive.read(told) == 1  # the contact is high, and low is active
+    profile.write(0x6040, 0x0F)
+    profile.write(0x6099, 300, 1)  # 3 rad/s
+    profile.write(0x6040, 0x1F)
+    passing(0.6)
+    assert 2.0 < drive.speed < 4.0
+    seen = []
+    for _ in range(200):
+        passing(0.02)
+        seen.append(drive.read(told))
+    assert 0 in seen  # it met the switch, which its terminal shows
+    assert profile.read(0x6041) & 0x1000
+    profile.write(0x6040, 0x0F)
+    profile.write(0x6098, 37)
+    profile.write(0x6040, 0x1F)
+    assert profile.read(0x6064) == 0
+    assert profile.read(0x6041) & 0x1400 == 0x1400
+    lost = ServedDrive(_carousel(reference="home-switch", ends="edge", begin=-50.0, travel=3.0, fast=10.0), protocol="canopen")
+    profile = Profile(lost, object())
+    profile.write(0x6060, 6)
+    passing = _enabled(lost, profile)
+    passing(0.2)
+    profile.write(0x6040, 0x1F)
+    passing(2.0)
+    assert profile.read(0x6041) & 0x3400 == 0x2400
+
+
+def test_set_points_wait_for_each_other_or_are_taken_at_once_and_a_halted_move_goes_on() -> None:
+    """Bits 5 and 8 of the control word, bit 12 of the status word: one set-point waits; one more is not taken until there is room."""
+    drive = ServedDrive(_carousel(), protocol="canopen")
+    profile = Profile(drive, object())
+    count = next(e.scale for e in drive.description.commands if e.name == "place")
+    profile.write(0x6060, 1)
+    passing = _enabled(drive, profile)
+    passing(0.3)
+
+    def ask(angle: float, bits: int = 0x1F) -> None:
+        profile.write(0x6040, 0x0F)
+        profile.write(0x607A, round(angle / count))
+        profile.write(0x6040, bits)
+
+    most = 0.0
+    ask(6.0)
+    passing(0.2)
+    ask(2.0)  # waits
+    profile.write(0x6040, 0x0F)
+    assert profile.read(0x6041) & 0x1400 == 0x1000  # no room for another
+    ask(9.0)  # not taken
+    for _ in range(100):
+        passing(0.04)
+        most = max(most, profile.read(0x6064) * count)
+    assert most == pytest.approx(6.0, abs=0.1)
+    assert profile.read(0x6064) * count == pytest.approx(2.0, abs=0.02)
+    ask(12.0)
+    passing(0.3)
+    ask(3.0, 0x3F)  # at once
+    passing(3.0)
+    assert profile.read(0x6064) * count == pytest.approx(3.0, abs=0.02)
+    profile.write(0x6081, 1000)  # 10 rad/s
+    ask(12.0)
+    passing(0.3)
+    profile.write(0x6040, 0x11F)
+    passing(1.0)
+    assert abs(drive.speed) < 0.5
+    assert profile.read(0x6064) * count < 11.0
+    assert profile.read(0x6041) & 0x0400  # at rest
+    profile.write(0x6040, 0x1F)
+    passing(3.0)
+    assert profile.read(0x6064) * count == pytest.approx(12.0, abs=0.02)

@@ -111,9 +111,9 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
     profile = Profile(drive, client)
 
     def on_read(index: int, subindex: int, od: Any) -> Any:
-        if profile.has(index):
+        if profile.has(index, subindex):
             with guard:
-                return profile.read(index)
+                return profile.read(index, subindex)
         entry = entries.get((index, subindex))
         if entry is None:
             return None
@@ -122,11 +122,11 @@ def serve_can(drive: ServedDrive, link: str, ready: Callable[[str], None]) -> No
         return raw if entry.type == "float32" else int(raw)
 
     def on_write(index: int, subindex: int, od: Any, data: bytes) -> None:
-        if profile.has(index):
-            if len(data) != profile.size(index):
+        if profile.has(index, subindex):
+            if len(data) != profile.size(index, subindex):
                 raise SdoAbortedError(_LENGTH)
             with guard:
-                refused = profile.write(index, int.from_bytes(data, "little", signed=od.data_type in (0x02, 0x04)))
+                refused = profile.write(index, int.from_bytes(data, "little", signed=od.data_type in (0x02, 0x04)), subindex)
             if refused is not None:
                 raise SdoAbortedError(_ABORTS[refused])
             return

@@ -26,11 +26,15 @@ ERROR_CODE, VELOCITY, TARGET_VELOCITY, SUPPORTED_MODES = 0x603F, 0x606C, 0x60FF,
 #: Moves from rest to rest, where the drive knows a place: mode, target and actual position, profile velocity and acceleration, and the windows around target and profile.
 POSITION, TARGET_POSITION, PROFILE_SPEED, PROFILE_ACCEL = 0x6064, 0x607A, 0x6081, 0x6083
 FOLLOWING_WINDOW, POSITION_WINDOW = 0x6065, 0x6067
-#: Profile position and profile velocity: the modes that the simulated drive has.
-PROFILE_POSITION, PROFILE_VELOCITY = 1, 3
-#: Bits of the control word (new set-point, relative) and of the status word (target reached, set-point taken, following error) of a move.
-NEW_SET_POINT, RELATIVE = 0x10, 0x40
+#: Homing: its method, its speeds (sought, found) and its acceleration.
+HOMING_METHOD, HOMING_SPEEDS, HOMING_ACCEL = 0x6098, 0x6099, 0x609A
+#: Profile position, profile velocity and homing: the modes that the simulated drive has.
+PROFILE_POSITION, PROFILE_VELOCITY, HOMING = 1, 3, 6
+#: Bits of the control word: new set-point (a homing begins with it), at once instead of after the one under way, relative, halt.
+NEW_SET_POINT, AT_ONCE, RELATIVE, HALT = 0x10, 0x20, 0x40, 0x100
+#: Bits of the status word in a move: target reached, set-point taken, following error; in a homing the last two say found and not found.
 TARGET_REACHED, SET_POINT_TAKEN, FOLLOWING_ERROR = 0x400, 0x1000, 0x2000
+HOME_FOUND, HOMING_ERROR = 0x1000, 0x2000
 ERROR_CODES = {
     OVER_CURRENT: 0x2310, OVERLOAD: 0x2350, OVER_VOLTAGE: 0x3210, UNDER_VOLTAGE: 0x3220, STALL: 0x7121, LOST: 0x7300, NO_START: 0x7300, NO_POLE: 0x7300, OVER_SPEED: 0x8400, FOLLOWING: 0x8611,
 }  # fmt: skip

@@ -18,6 +18,7 @@ from crisp_compass.course.position import count_of, holds_position, moving_mode
 from crisp_compass.drive.description import Entry, Watchdog, within
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_description import describe
+from crisp_compass.drive.served_homing import HERE, ServedHoming
 from crisp_compass.drive.served_inputs import Inputs
 from crisp_compass.drive.served_live import LiveFeed
 from crisp_compass.drive.served_parameters import MASKABLE, parameters_of
@@ -40,6 +41,8 @@ from crisp_compass.studies.scenarios import open_simulation
 #: Silence after which the drive is disarmed, s; it acts a little sooner, because the machine that it runs on may be busy.
 WATCHDOG_S = 0.5
 _ACTS_AFTER_S = 0.8 * WATCHDOG_S
+#: What asks for the present place as zero; 1 seeks.
+HERE_ASKED = 2
 #: A shaft slower than this counts as standing, rad/s.
 AT_REST = 0.5
 #: Longest stop that is simulated for the description, s.
@@ -62,7 +65,9 @@ class ServedDrive:
     def __init__(self, bench: Bench, *, protocol: str = "modbus-tcp", seed: int = 1, tune_skips: bool = False) -> None:
         self._bench = standing(bench)
         self._sim = open_simulation(bench, seed=seed)
-        self._own = self._sim.drive
+        #: How it finds its place, where it makes moves.
+        self.homing = ServedHoming(self._bench, self._sim)
+        self._own = self.homing.on_axis(self._sim.drive)
         self._mode, self._current = running_mode(bench), running_current(bench)
         self._kept = {p.name: p for p in parameters_of(self._bench, self._sim.drive)}
         self._fastest = self._top_speed()
@@ -88,9 +93,10 @@ class ServedDrive:
         self._past = {"faults_seen": 0, "last_fault": 0, "fault_before": 0}
         self._stood = 0
         self._inputs = Inputs(self._bench.settings.terminals.inputs)
+        self._switched = False
         self.description = describe(
             self._bench, self._own, self._kept, protocol=protocol, fastest=self._fastest, watchdog=WATCHDOG_S, tests=self._tests, scope=self._stand.scope if self._stand is not None else None,
-            routines=self._tune.kinds, inputs=self._inputs.entries(), count=count_of(self._bench) if self.moves else None,
+            routines=self._tune.kinds, inputs=self._inputs.entries(), count=count_of(self._bench) if self.moves else None, seeks=self.homing.plan is not None,
         )  # fmt: skip
         self._raw = {e.name: raw_of(e, self._kept[e.name].held(self._own)) for e in self.description.parameters}
         self._raw |= {e.name: 0.0 for e in self.description.commands} | {"inputs": float(self._inputs.word)}
@@ -113,8 +119,8 @@ class ServedDrive:
 
     @property
     def place(self) -> float:
-        """Where the firmware believes the shaft, rad from where it was switched on."""
-        return self._sim.believed
+        """Where the firmware believes the shaft, rad from its zero: where it was switched on, or what a homing found."""
+        return self._sim.believed - self.homing.zero
 
     @property
     def control(self) -> Control:
@@ -125,6 +131,11 @@ class ServedDrive:
     def in_place(self) -> bool:
         """Whether the last move is over."""
         return self._sim.in_place
+
+    @property
+    def moving(self) -> bool:
+        """Whether it was asked for a place last, and not for a speed since."""
+        return self._sim.inputs[state.IN_MODE] in (MOVE, PULSE)
 
     def within(self, client: object, *, speed: float | None = None, accel: float | None = None) -> Denial | None:
         """Keep the moves from now on within a speed [rad/s] and an acceleration [rad/s²], as its parameters have them; return why that is refused, or None."""
@@ -175,6 +186,8 @@ class ServedDrive:
             return float(self._past[entry.name])
         if entry.name == "place_now":
             return raw_of(entry, self.place)
+        if entry.name == "homing":
+            return float(self.homing.told)
         if entry.name == "in_place":
             return 1.0 if self.in_place else 0.0
         if entry.name == "tune_state":
@@ -222,11 +235,16 @@ class ServedDrive:
         if others:
             return Denial.STATE
         testing = self._stand is not None and self._stand.active
-        asks = entry.name in ("speed", "place") or (entry.name in ("test", "auto_tune") and raw != 0)
+        asks = entry.name in ("speed", "place") or (entry.name in ("test", "auto_tune", "home") and raw != 0)
         if asks and (self._holder is None or self._tune.kind or (testing and entry.name != "test")):
             return Denial.STATE
         if entry.name == "place" and self._barred(physical(entry, raw)):
             return Denial.STATE
+        if entry.name == "home" and raw != 0:
+            if raw != HERE_ASKED and self.homing.plan is None:
+                return Denial.LIMITS
+            if raw == HERE_ASKED and abs(self.speed) > AT_REST:  # it would be another one a moment later
+                return Denial.STATE
         if entry.name == "auto_tune" and raw != 0 and (int(raw) not in self._tune.kinds or abs(self.speed) > AT_REST):
             return Denial.STATE
         if entry.name == "hold" and raw != 0 and abs(self.speed) > AT_REST:
@@ -241,6 +259,11 @@ class ServedDrive:
         """Tell whether a limit switch lies in the way to a place [rad]."""
         return self._inputs.bars(place - self.place)
 
+    def _break_off(self) -> None:
+        """End what moves it by itself: it is asked for something else."""
+        self.homing.end()
+        self._raw["home"] = 0.0
+
     def write(self, entry: Entry, raw: float, client: object) -> None:
         """Write a raw number that is not denied."""
         if entry in self.description.parameters:
@@ -248,7 +271,7 @@ class ServedDrive:
             self._apply(restart=False)
             return
         act = {
-            "arm": self._on_arm, "speed": self._on_speed, "place": self._on_place, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
+            "arm": self._on_arm, "speed": self._on_speed, "place": self._on_place, "home": self._on_home, "stop": self._on_stop, "heartbeat": self._on_heartbeat, "acknowledge": self._on_acknowledge,
             "restart": self._on_restart, "restore": self._on_restore, "test": self._on_test, "hold": self._on_hold, "auto_tune": self._on_auto_tune, "inputs": self._on_inputs,
         }.get(entry.name, self._on_test_value)  # fmt: skip
         act(raw, client, entry)
@@ -265,23 +288,36 @@ class ServedDrive:
             self._sim.command(self._mode, speed=0.0, i_d=self._current)
 
     def _on_speed(self, raw: float, _: object, entry: Entry) -> None:
+        self._break_off()
         self._raw["speed"] = raw
         self._sim.command(self._mode, speed=self._inputs.allowed(physical(entry, raw)), i_d=self._current)
 
     def _on_place(self, raw: float, _: object, entry: Entry) -> None:
+        self._break_off()
         self._raw["place"] = raw
-        self._sim.command(moving_mode(self._bench), position=physical(entry, raw), i_d=self._current)
+        self._sim.command(moving_mode(self._bench), position=physical(entry, raw) + self.homing.zero, i_d=self._current)
+
+    def _on_home(self, raw: float, _: object, __: Entry) -> None:
+        """Seek the place, or take the present one; 0 breaks it off and stops along the ramp."""
+        if raw == 0:
+            ran = self.homing.runs
+            self._break_off()
+            if ran and self._holder is not None:
+                self._sim.command(self._mode, speed=0.0, i_d=self._current)
+            return
+        self._raw["home"], self.homing.chosen = raw, HERE if raw == HERE_ASKED else self.homing.method
+        self.homing.begin()
 
     def _on_inputs(self, raw: float, _: object, entry: Entry) -> None:
         """Set the switches: what holds the drive disarms it, a direction or a limit counts for the speed that was asked for."""
         self._raw["inputs"], self._inputs.word = raw, int(raw)
-        testing = self._tune.kind or (self._stand is not None and self._stand.active)
+        testing = self._tune.kind or (self._stand is not None and self._stand.active) or self.homing.runs
         if self._inputs.hold:
             self.disarm()
         elif self._holder is not None and not testing:
             speed = self.description.role("commands", "speed")
             if self._sim.inputs[state.IN_MODE] in (MOVE, PULSE):
-                if self._barred(float(self._sim.inputs[state.IN_POSITION])):
+                if self._barred(float(self._sim.inputs[state.IN_POSITION]) - self.homing.zero):
                     self._sim.command(self._mode, speed=0.0, i_d=self._current)  # it stops along its ramp
             elif speed is not None:
                 self._on_speed(self._raw["speed"], self._holder, speed)
@@ -407,6 +443,7 @@ class ServedDrive:
         """Nobody commands it any more: it slows down along its ramp and lets go at rest."""
         was, self._holder = self._holder is not None, None
         self._raw["arm"] = self._raw["speed"] = 0.0
+        self._break_off()
         self._tune.break_off()
         self._raw |= {"auto_tune": 0.0}
         tested = self._stand is not None and self._stand.active
@@ -432,6 +469,16 @@ class ServedDrive:
             self._past = {"faults_seen": min(self._past["faults_seen"] + 1, 65535), "last_fault": 1 << code, "fault_before": self._past["last_fault"]}
         self._stood = code
 
+    def _show_switch(self) -> None:
+        """Show the axis' switch at its terminal, where it has one, once it changes."""
+        if self.homing.shows is None or self.homing.active == self._switched:
+            return
+        self._switched = self.homing.active
+        word = self._inputs.with_function(self.homing.shows, given=self._switched)
+        entry = self.description.role("commands", "inputs")
+        if entry is not None and word != self._inputs.word:
+            self._on_inputs(float(word), None, entry)
+
     def tick(self, seconds: float) -> None:
         """Let time pass: the watchdog by the clock, the plant as far as it keeps up with it."""
         if self._holder is not None:
@@ -448,7 +495,8 @@ class ServedDrive:
         self._pass_tune(seconds)
         span = max(min(seconds, _MOST_BEHIND), self._sim.drive.control.ts)
         testing = self._stand is not None and self._stand.active
-        trace = self._stand.advance(span) if testing and self._stand is not None else self._sim.advance(span, every=1)
+        trace = self._stand.advance(span) if testing and self._stand is not None else self.homing.advance(span)
+        self._show_switch()
         if self._stand is not None:
             self._stand.feed(trace, OFF if self._sim.fault else int(self._sim.inputs[state.IN_MODE]))
         self._note_fault()

@@ -55,9 +55,9 @@ def _with_objects(description: Description) -> Description:
 
 def describe(
     bench: Bench, drive: Drive, kept: Mapping[str, Parameter], *, protocol: str, fastest: float, watchdog: float, tests: Sequence[StandValue], scope: Scope | None, routines: Sequence[int],
-    inputs: tuple[Entry, Entry] | None = None, count: float | None = None,
+    inputs: tuple[Entry, Entry] | None = None, count: float | None = None, seeks: bool = False,
 ) -> Description:  # fmt: skip
-    """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines, its digital inputs, and the ``count`` [rad] of its places where it makes moves."""
+    """Return the description of a simulated drive: what it keeps, how fast it runs [rad/s], its watchdog [s], its tests with their capture memory, its auto-tune routines, its digital inputs, and the ``count`` [rad] of its places where it makes moves; whether it ``seeks`` its place in a homing."""
     parameters, at = [], 0
     bits = {str(code): name for code, name in FAULT_NAMES.items() if code in _possible_faults(bench, drive)}
     masked = {bit: name for bit, name in bits.items() if int(bit) in MASKABLE}
@@ -84,7 +84,8 @@ def describe(
     ]  # fmt: skip
     if count is not None:
         far = float(f"{min((2**31 - 1) * count, 6.2e6):.6g}")
-        commands.append(("place", "int32", count, "rad", -far, far, "place of the shaft to move to, from where the drive was switched on"))
+        commands.append(("place", "int32", count, "rad", -far, far, "place of the shaft to move to, from where the drive was switched on or its homing found zero"))
+        commands.append(("home", "uint16", 1.0, "", 0.0, 2.0, "1 seeks its place, 2 takes the present one for zero, 0 breaks off" if seeks else "2 takes the present place for zero"))
     if routines:
         commands.append(("auto_tune", "uint16", 1.0, "", 0.0, float(max(routines)), "1 at standstill, 2 turning; only armed; it disarms at its end"))
     if scope is not None:
@@ -96,7 +97,7 @@ def describe(
         ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
     ]  # fmt: skip
     if count is not None:
-        telemetry += [("place_now", "int32", count, "rad", None, "where the firmware believes the shaft"), ("in_place", "uint16", 1.0, "", None, "1 where the last move is over")]
+        telemetry += [("place_now", "int32", count, "rad", None, "where the firmware believes the shaft"), ("in_place", "uint16", 1.0, "", None, "1 where the last move is over"), ("homing", "uint16", 1.0, "", None, "its place: 0 as switched on, 1 sought, 2 found, 3 not found")]
     if routines:
         telemetry.append(("tune_state", "uint16", 1.0, "", None, "auto-tune: 0 never ran, 1 runs, 2 ended, 3 broke off"))
     if scope is not None:

@@ -41,6 +41,14 @@ class Inputs:
         given = self._given()
         return bool(given & _HOLDS) or ("enable" not in given and any(i.function == "enable" for i in self._assigned))
 
+    def with_function(self, function: Function, *, given: bool) -> int:
+        """Return the word with the levels of a function given or not."""
+        word = self.word
+        for n, i in enumerate(self._assigned):
+            if i.function == function:
+                word = word | 1 << n if given == (i.active == "high") else word & ~(1 << n)
+        return word
+
     def bars(self, way: float) -> bool:
         """Tell whether a limit switch lies in the ``way`` (±1) of a move."""
         given = self._given()
