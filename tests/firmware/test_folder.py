@@ -591,3 +591,15 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object]
     assert ran.state == DONE
     assert ran.found == pytest.approx(follow(plan).found, abs=3.0 * 2e-3 + 4 * count)
     assert f"CC_HOME_METHOD ({method_of(plan)})" in (tmp_path / "include" / "cc_homing.h").read_text()
+    config, rows = tmp_path / "include" / "cc_config.h", tmp_path / "vectors" / "homing.csv"
+    right = config.read_text()
+    looks = np.genfromtxt(rows, delimiter=",", skip_header=1)
+    assert set(looks[looks[:, 0] == 0, 10]) >= {6, 7}  # found, and not found
+    for name in ("", *(n for n in ("FAST_RAD_S", "SLOW_RAD_S", "TRAVEL_COUNTS", "SIGN", "PUSH_A", "STILL_RAD_S", "HOLD_LOOKS") if f"CC_HOME_{n} (" in right)):
+        said = re.search(rf"CC_HOME_{name} \(([-0-9.e]+)([fu]?)\)", right) if name else None
+        wrong = float(said[1]) * (-1 if name == "SIGN" else 0.8 if name == "HOLD_LOOKS" else 2.0 if name == "STILL_RAD_S" else 1.2) if said else 0.0
+        config.write_text(right.replace(said[0], f"CC_HOME_{name} ({f'{wrong:.8e}f' if said[2] == 'f' else f'{round(wrong)}{said[2]}'})") if said else right)
+        built = _run("gcc", "-O1", *FLAGS, "-std=c99", "-Iinclude", "vectors/run_vectors.c", *sources, "-lm", "-o", "vectors.out", folder=tmp_path)
+        assert built.returncode == 0, built.stderr
+        replayed = _run("./vectors.out", "vectors/homing.csv", folder=tmp_path)
+        assert (replayed.returncode != 0) == bool(name), f"{name} {replayed.stdout}"

@@ -23,6 +23,7 @@ from crisp_compass.firmware.fixed import (
     scale_note,
     servo,
 )
+from crisp_compass.firmware.homing_vectors import homing_rows
 from crisp_compass.firmware.plan import Plan, plan_of
 from crisp_compass.firmware.render import SourceFile, render
 from crisp_compass.firmware.telemetry import as_json
@@ -63,6 +64,8 @@ def files_of(plan: Plan, vectors: list[Vectors], when: str) -> list[SourceFile]:
         for name, template in _templates(plan, context["fixed_sources"])
     ]
     files.append(SourceFile("telemetry.json", as_json(plan)))
+    if plan.context["homes"]:
+        files.append(SourceFile("vectors/homing.csv", homing_rows(plan)))
     return [*files, *(SourceFile(f"vectors/{v.name}.csv", v.text) for v in vectors)]
 
 
@@ -124,7 +127,7 @@ def _context(plan: Plan, vectors: list[Vectors]) -> dict[str, Any]:
         **plan.context,
         **_fixed(plan),
         **telemetry_context(plan),
-        "point_rows": _points(plan) if plan.context["points"] else [], **(_homing(plan) if plan.context["homes"] else {}), "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors], "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
+        "point_rows": _points(plan) if plan.context["points"] else [], **(_homing(plan) if plan.context["homes"] else {}), "groups": configuration(plan), "plant": list(_plant(plan)), "vectors": [v.name for v in vectors] + (["homing"] if plan.context["homes"] else []), "sources": sources_of(plan), "supply": _double(plan.drive.inverter.v_supply),
         "target": c_float(plan.bench.settings.run.speed), "expected": _double(plan.bench.settings.run.speed if plan.kind == "stepping" else start.speed), "seconds": _double(start.seconds), "name": c_comment(plan.bench.name), "cost": cost_of(plan), "fixed_costs": _fixed_costs(plan), "verdict": verdict(plan),
         "kind_text": plan.called, "part_text": _PART_TEXT, "calls_text": _CALLS["observed" if plan.context["observed"] else plan.kind],
         "shared_text": "cc_step is the only function that belongs into an interrupt.", "rows": sum(v.text.count("\n") - 1 for v in vectors),

@@ -75,7 +75,7 @@ class Seeker:
             self._go(FIND, p.switch_sign * p.slow)
         elif self.state == FIND and p.stops:
             self.held = self.held + seconds if abs(look.current) > p.push and abs(look.speed) < STILL * p.slow else 0.0
-            if self.held >= p.hold:
+            if self.held >= p.hold - 1e-9:  # looks add up to the time, not to a part of a scan less
                 self.home = look.place
                 self._go(STOP, 0.0)
         elif self.state == FIND and look.active != p.leaves:
