@@ -560,14 +560,20 @@ int main(void)
 """
 
 
+HOMINGS: dict[str, tuple[dict[str, object], float]] = {
+    "switch left": ({"reference": "home-switch", "ends": "edge"}, 3.0), "switch entered": ({"reference": "home-switch", "ends": "edge", "side": "entering", "active": "negative"}, -2.0),
+    "switch and index": ({"reference": "home-switch", "side": "entering"}, -3.0), "limit": ({"reference": "negative-limit", "contact": "open"}, -5.0), "index": ({"reference": "index", "toward": "positive"}, 0.0),
+    "stop": ({"reference": "positive-stop", "push": 2.0}, 4.0), "other stop": ({"reference": "negative-stop", "hold": 0.2}, -1.0), "field": ({"reference": "home-switch", "bench": "stepping"}, 2.0),
+    "watched field": ({"reference": "home-switch", "bench": "watched", "side": "entering"}, 2.0),
+}  # fmt: skip
+
+
+@pytest.mark.thorough(but=["switch and index", "stop", "field"])
 @needs_gcc
-@pytest.mark.parametrize(("wishes", "edge"), [
-    ({"reference": "home-switch", "ends": "edge"}, 3.0), ({"reference": "home-switch", "ends": "edge", "side": "entering", "active": "negative"}, -2.0), ({"reference": "home-switch", "side": "entering"}, -3.0),
-    ({"reference": "negative-limit", "contact": "open"}, -5.0), ({"reference": "index", "toward": "positive"}, 0.0), ({"reference": "positive-stop", "push": 2.0}, 4.0), ({"reference": "negative-stop", "hold": 0.2}, -1.0),
-    ({"reference": "home-switch", "bench": "stepping"}, 2.0), ({"reference": "home-switch", "bench": "watched", "side": "entering"}, 2.0),
-])  # fmt: skip
-def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object], edge: float, tmp_path: Path) -> None:
+@pytest.mark.parametrize("case", HOMINGS)
+def test_the_place_is_found_in_c_where_the_plan_has_it(case: str, tmp_path: Path) -> None:
     """Closed around the motor on a PC, with a switch at an edge and an index half a turn beyond: zero lies where the plan says, to a look and a few counts."""
+    wishes, edge = dict(HOMINGS[case][0]), HOMINGS[case][1]
     of = {"stepping": CASES["place, stepping"], "watched": lambda: watched(counts="against")}.get(str(wishes.pop("bench", "")), lambda: demo("winch"))()
     bench = to_a_place(enter(of, "homing", {"fast": 30.0, "slow": 3.0, "scan": 1e-3, "index_at": 0.5, "begin": 0.0 - edge, **wishes}))
     plan = plan_of_homing(bench)
@@ -577,9 +583,10 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object]
     index = edge + plan.approach * 0.5 * 2 * np.pi
     (tmp_path / "main.c").write_text(HOME_MAIN.replace("SCAN", "1e-3").replace("SIGN", f"({sign})").replace("STOPS", f"{stops}").replace("CLOSED", f"{int(bench.settings.homing.contact == 'closed')}").replace("EDGE", f"{edge:.9f}").replace("INDEX", f"{index:.9f}", 2).replace("<stdio.h>", "<stdio.h>\n#include <math.h>"))
     sources = sorted(p.relative_to(tmp_path).as_posix() for p in tmp_path.glob("src/*.c"))
-    built = _run("gcc", *FLAGS, "-std=c99", "-Iinclude", "-c", "src/cc_homing.c", folder=tmp_path)
+    built = _run("gcc", *FLAGS, "-O1", "-std=c99", "-Iinclude", "-c", *sources, folder=tmp_path)
     assert built.returncode == 0, built.stderr
-    built = _run("gcc", "-O1", "-std=c99", "-Iinclude", "-Ipc", "main.c", "pc/cc_plant.c", *sources, "-lm", "-o", "home", folder=tmp_path)
+    parts = [f"{Path(source).stem}.o" for source in sources]
+    built = _run("gcc", "-O1", "-std=c99", "-Iinclude", "-Ipc", "main.c", "pc/cc_plant.c", *parts, "-lm", "-o", "home", folder=tmp_path)
     assert built.returncode == 0, built.stderr
     state, theta, place = _run("./home", folder=tmp_path).stdout.split()
     assert int(state) == 6
@@ -599,7 +606,7 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(wishes: dict[str, object]
         said = re.search(rf"CC_HOME_{name} \(([-0-9.e]+)([fu]?)\)", right) if name else None
         wrong = float(said[1]) * (-1 if name == "SIGN" else 0.8 if name == "HOLD_LOOKS" else 2.0 if name == "STILL_RAD_S" else 1.2) if said else 0.0
         config.write_text(right.replace(said[0], f"CC_HOME_{name} ({f'{wrong:.8e}f' if said[2] == 'f' else f'{round(wrong)}{said[2]}'})") if said else right)
-        built = _run("gcc", "-O1", *FLAGS, "-std=c99", "-Iinclude", "vectors/run_vectors.c", *sources, "-lm", "-o", "vectors.out", folder=tmp_path)
+        built = _run("gcc", *FLAGS, "-std=c99", "-Iinclude", "vectors/run_vectors.c", "src/cc_homing.c", *(p for p in parts if p != "cc_homing.o"), "-lm", "-o", "vectors.out", folder=tmp_path)
         assert built.returncode == 0, built.stderr
         replayed = _run("./vectors.out", "vectors/homing.csv", folder=tmp_path)
         assert (replayed.returncode != 0) == bool(name), f"{name} {replayed.stdout}"
