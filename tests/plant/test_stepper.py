@@ -21,7 +21,7 @@ from crisp_compass.plant.control.stepping import table_angle
 from crisp_compass.plant.parameters import ALIGN, SPEED, STEP, Control, Drive, Inverter, Load, Machine, Sensing
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.studies.scenarios import open_simulation
-from crisp_compass.studies.stepping import current_limit_torque, pull_out, reaches, shaking, stepping_outlook
+from crisp_compass.studies.stepping import pull_out, reaches, shaking, step_motor, stepping_outlook
 
 CAROUSEL = "demo/carousel/carousel.bench.json"
 MOTOR = Machine(1.3, 2.1e-3, 2.5e-3, 4.6e-3, 50.0, torque_factor=1.0, detent=0.011)
@@ -112,7 +112,7 @@ def test_it_follows_slowly_falls_out_by_physics_and_never_beyond_what_the_supply
     slow, fast = (pull_out(d, current, w) for w in (4.0, 90.0))
     assert slow == pytest.approx(most, rel=0.06)
     assert 0 < fast < 0.8 * most
-    limit = current_limit_torque(MOTOR, current, 30.0, np.array([4.0, 90.0]))
+    limit = step_motor(MOTOR).most_torque(current, 30.0, np.array([4.0, 90.0]))
     assert fast < 1.05 * limit[1]
     assert reaches(d, current, 90.0)
     assert not reaches(d._replace(control=d.control._replace(ramp=4e4)), current, 90.0)  # no ramp: it stays behind

@@ -99,3 +99,64 @@ def duty(
         f"{found.braking_energy:.6g} J come back in a cycle of {found.span:.6g} s"
     ]
     emit("motion duty", json, findings=found.findings, keys=keys, text=text)
+
+
+@motion.command("stepper")
+@command
+def stepper(
+    r: Annotated[float, typer.Option("--r", parser=number("Ω", "resistance"), help="Resistance of a winding, Ω.")],
+    l: Annotated[float, typer.Option("--l", parser=number("H", "inductance"), help="Inductance of a winding, H.")],  # noqa: E741 - the option's own name
+    psi: Annotated[float, typer.Option("--psi", parser=number("Wb", "flux_linkage"), help="Flux linkage of a winding, Wb peak.")],
+    steps_per_turn: Annotated[float, typer.Option(parser=number(""), help="Full steps of a turn.")],
+    current: Annotated[float, typer.Option(parser=number("A", "rated_current"), help="Length of the current vector, A: the peak of a winding.")],
+    vbus: Annotated[float, typer.Option(parser=number("V", "v_bus"), help="Supply, V.")],
+    speed_rpm: Annotated[float, typer.Option(parser=number(""), help="Speed that is asked about, rpm.")],
+    torque: Annotated[float, typer.Option(parser=number("N·m"), help="Torque that is wanted there, N·m.")] = 0.0,
+    inertia: Annotated[float | None, typer.Option(parser=number("kg·m²", "inertia"), help="Inertia of rotor and load, kg·m².")] = None,
+    output: Annotated[str | None, typer.Option("-o", "--output", help="Torque over speed to write, CSV.")] = None,
+    force: Force = False,
+    json: Json = False,
+) -> None:
+    """Torque of a two-phase stepper at a speed, where it falls and ends, and its resonance."""
+    import numpy as np
+
+    from crisp_compass.files import write_atomically
+    from crisp_compass.motion.step_torque import StepMotor
+
+    if steps_per_turn < 4 or steps_per_turn % 4:
+        raise Refusal(f"{steps_per_turn:g} full steps of a turn are no multiple of four", "the steps of a two-phase motor, 200 for 1.8°", where="--steps-per-turn")
+    for name, value in (("--current", current), ("--vbus", vbus), ("--speed-rpm", speed_rpm)):
+        if not 0 < value < math.inf:
+            raise Refusal(f"{value:g} is none", "give a figure above 0", where=name)
+    if not 0 <= torque < math.inf:
+        raise Refusal(f"{torque:g} N·m cannot be wanted", "give its size", where="--torque")
+    try:
+        motor = StepMotor(r, l, psi, steps_per_turn / 4)
+        swings = None if inertia is None else motor.resonance(current, inertia) / _TURN
+    except Refusal as refusal:
+        raise refusal.at({"resistance": "--r", "inductance": "--l", "flux_linkage": "--psi", "inertia": "--inertia"}.get(refusal.field or "", "--steps-per-turn")) from None
+    there = float(motor.most_torque(current, vbus, np.array([speed_rpm / _RPM]))[0])
+    falls, ends = motor.falls_from(current, vbus) * _RPM, motor.ends_at(vbus) * _RPM
+    findings = []
+    if torque > there:
+        findings.append(Finding("stop", "torque-beyond-pull-out", f"{torque:.4g} N·m are wanted at {speed_rpm:.6g} rpm, and supply and current allow {there:.4g} N·m."))
+    elif 1.5 * torque > there:
+        findings.append(Finding("caution", "pull-out-margin", f"{torque:.4g} N·m of {there:.4g} N·m leave a margin of {there / torque:.3g}; 1.5 to 2 is usual (common practice)."))
+    if falls == 0.0:
+        findings.append(Finding("caution", "current-not-reached", f"{vbus:.4g} V do not drive {current:.4g} A through {r:.4g} Ω: the current is never reached."))
+    at = None if swings is None else 60.0 * swings / steps_per_turn
+    if at is not None and 0.7 * at < speed_rpm < 1.4 * at:
+        findings.append(Finding("caution", "at-resonance", f"Full steps at {speed_rpm:.6g} rpm come at {speed_rpm * steps_per_turn / 60:.4g} Hz, and the rotor swings at {swings:.4g} Hz: microsteps, damping, or another speed."))
+    if output is not None:
+        path = new_file(output, force=force)
+        axis = np.linspace(0.0, 1.5 * max(speed_rpm, falls), 151)
+        rows = zip(axis, axis * steps_per_turn / 60, motor.most_torque(current, vbus, axis / _RPM), strict=True)
+        write_atomically(path, "\n".join(["speed [rpm],rate [1/s],torque [N·m]", *(",".join(f"{x:.9g}" for x in row) for row in rows), ""]))
+    keys = {
+        "holding_torque": motor.holding(current), "pull_out_torque": there, "rate_per_s": speed_rpm * steps_per_turn / 60, "falls_from_rpm": falls,
+        "ends_at_rpm": ends if math.isfinite(ends) else None, "resonance_hz": swings, "resonance_rpm": at,
+    }  # fmt: skip
+    text = [f"{there:.4g} N·m at {speed_rpm:.6g} rpm ({speed_rpm * steps_per_turn / 60:.6g} full steps/s), {motor.holding(current):.4g} N·m held; it falls from {falls:.4g} rpm on" + (f" and ends at {ends:.4g} rpm" if math.isfinite(ends) else "")]
+    if swings is not None:
+        text.append(f"the rotor swings at {swings:.4g} Hz: full steps at {at:.4g} rpm meet it")
+    emit("motion stepper", json, findings=findings, keys=keys, text=text)

@@ -29,7 +29,7 @@ from crisp_compass.plant.parameters import SPEED, Drive
 from crisp_compass.plant.simulation import join
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.scenarios import check_sound, open_simulation
-from crisp_compass.studies.stepping import current_limit_torque
+from crisp_compass.studies.stepping import step_motor
 from crisp_compass.thermal.model import steady
 
 #: Points of a course in each third of a move.
@@ -170,7 +170,7 @@ def _available(bench: Bench, drive: Drive) -> Callable[[FloatArray], FloatArray]
     """Return what drive and motor have for a moment over the speed, N·m with its friction."""
     if steps_open(bench):
         volts = drive.inverter.v_supply * drive.control.volts_per_bus - drive.inverter.dead_voltage
-        return lambda speed: current_limit_torque(drive.machine, stepping_current(bench), volts, speed)
+        return lambda speed: step_motor(drive.machine).most_torque(stepping_current(bench), volts, speed)
     plane = plane_of(bench)
     known = np.isfinite(plane.peak.torque)
     friction = drive.load.coulomb

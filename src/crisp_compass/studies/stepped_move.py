@@ -23,7 +23,7 @@ from crisp_compass.plant.parameters import PULSE, Drive
 from crisp_compass.plant.simulation import Simulation
 from crisp_compass.quantities import grouped, show
 from crisp_compass.studies.scenarios import check_sound, open_simulation
-from crisp_compass.studies.stepping import current_limit_torque
+from crisp_compass.studies.stepping import step_motor
 
 #: Seconds that a move may take, rows that are shown, and seconds for which the shaft settles before and after.
 _PATIENCE, _ROWS, _SETTLES = 30.0, 4000, 0.2
@@ -154,7 +154,7 @@ def stepped_outlook(bench: Bench) -> SteppedOutlook:
     axis: FloatArray = np.linspace(0.0, move.trapezoid.peak_speed, 60)
     run, load = tried.settings.run, drive.load
     needed = load.whole * move.trapezoid.peak_accel + abs(run.load) + load.coulomb + load.viscous * axis + load.quadratic * axis**2
-    there = current_limit_torque(m, current, drive.inverter.v_supply * drive.control.volts_per_bus - drive.inverter.dead_voltage, axis)
+    there = step_motor(m).most_torque(current, drive.inverter.v_supply * drive.control.volts_per_bus - drive.inverter.dead_voltage, axis)
     holding, idle = m.pole_pairs * m.psi * current, drive.control.idle_share
     heat = m.r * current**2
     found = SteppedOutlook(

@@ -20,6 +20,7 @@ from crisp_compass.course.bridge import usable_voltage
 from crisp_compass.course.open_loop import wanted_current
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, FloatArray
+from crisp_compass.motion.step_torque import StepMotor
 from crisp_compass.motor import family_of
 from crisp_compass.plant import state
 from crisp_compass.plant.parameters import STEP, AnyMachine, Drive
@@ -88,16 +89,9 @@ class Stepping:
         return float(self.speed[first + missed[0]]) if len(missed) else None
 
 
-def current_limit_torque(m: AnyMachine, current: float, volts: float, speed: FloatArray) -> FloatArray:
-    """Return the most torque (n,) [N·m] that a current vector ``current`` [A] or the voltage ``volts`` [V] a winding allows.
-
-    Steady state of a round machine: i_q = (R·(v_q − ωψ) − ωL·v_d)/Z² with Z² = R² + (ωL)². Over all directions of a voltage of
-    length V the most is (V·Z − ωψR)/Z² (Cauchy–Schwarz on R·v_q − ωL·v_d).
-    """
-    we = m.pole_pairs * np.asarray(speed)
-    z2 = m.r**2 + (we * 0.5 * (m.ld + m.lq)) ** 2
-    by_voltage = m.pole_pairs * m.psi * (volts * np.sqrt(z2) - m.psi * we * m.r) / z2
-    return np.asarray(np.maximum(np.minimum(m.pole_pairs * m.psi * current, by_voltage), 0.0))
+def step_motor(m: AnyMachine) -> StepMotor:
+    """Return the plant's stepper as its closed forms take it."""
+    return StepMotor(m.r, 0.5 * (m.ld + m.lq), m.psi, m.pole_pairs)
 
 
 def pull_out(drive: Drive, current: float, speed: float) -> float:
@@ -219,7 +213,7 @@ def stepping_outlook(bench: Bench) -> Stepping:
     m, top = drive.machine, bench.settings.plate.top_speed
     volts = usable_voltage(bench, planned=True).motor
     speeds = np.geomspace(0.02, 1.25, _RATES) * top
-    limit = current_limit_torque(m, current, volts, speeds)
+    limit = step_motor(m).most_torque(current, volts, speeds)
     # where winding and supply leave nothing it need not be tried
     torques = np.array([
         pull_out(drive, current, float(w)) if most > 0 else 0.0 for w, most in zip(speeds, limit, strict=True)
@@ -233,7 +227,7 @@ def stepping_outlook(bench: Bench) -> Stepping:
     starts = np.array([pull_in(drive, current, float(load), 1.25 * top) for load in pulled])
     kept, heat = settings.idle, 2 * m.r * rms**2
     holding = m.pole_pairs * m.psi * current
-    resonance = math.sqrt(m.pole_pairs * holding / drive.load.whole)
+    resonance = step_motor(m).resonance(current, drive.load.whole)
     return Stepping(
         speeds, torques, reached, limit, holding, resonance, heat,
         (kept * holding, kept**2 * heat), math.pi / 2 / m.pole_pairs, current, shaken_at, shaken, pulled, starts,
