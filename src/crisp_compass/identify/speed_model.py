@@ -34,6 +34,8 @@ _SLOW = 0.02
 _LONGEST, _LATEST = 0.03, 0.1
 #: Share of the later sample where the current follows so quickly that its next step tells no more.
 _FAST = 0.9
+#: First samples whose mean is the current before them.
+_FIRST = 6
 #: Around a corner of the reference, as a part of the capture, no load is looked for.
 _CORNER = 0.04
 
@@ -50,6 +52,12 @@ class Data:
     def interval(self) -> float:
         """Return the usual time between two samples, s."""
         return float(np.median(np.diff(self.t)))
+
+    @property
+    def begins(self) -> float:
+        """Return the current at the beginning, A: the mean of the first samples."""
+        k = min(_FIRST, len(self.t) - 1)
+        return float((self.charge[k] - self.charge[0]) / (self.t[k] - self.t[0]))
 
 
 def prepare(time: FloatArray, w: FloatArray, i: FloatArray, course: float) -> Data:
@@ -104,12 +112,12 @@ class Model:
 
     def __init__(self, data: Data, white: FloatArray | None = None, *, friction: bool = True) -> None:
         self.data, self.friction = data, friction
-        sense = np.clip(data.w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
+        self._sense = np.clip(data.w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
         step = np.diff(data.t, prepend=data.t[0])
-        # what friction does follows the measured speed itself: the lag of an integral is the integral of what lags
-        turned, dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (data.w, sense))
+        # what viscous friction does follows the measured speed itself: the lag of an integral is the integral of what lags
+        turned, self._dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (data.w, self._sense))
         still = np.ones(len(data.t))
-        self._fixed = np.column_stack([-turned, -dragged, still] if friction else [-data.t, still])
+        self._fixed = np.column_stack([-turned, still] if friction else [-data.t, still])
         self.whiten(np.ones(1) if white is None else white)
 
     def whiten(self, filter_: FloatArray) -> None:
@@ -123,20 +131,35 @@ class Model:
         out = scipy.signal.lfilter(self.white, [1.0], columns, axis=0) if order else columns
         return np.asarray(out[order:])
 
+    def _rubbed(self, lag: Lag) -> FloatArray:
+        """Return what Coulomb friction does (n,), as the measured speed shows it.
+
+        It turns round where the *true* speed does, which the filtered one passes later by about the filter's time (of a ramp exactly), and
+        then is filtered itself.
+        """
+        t, sense, f = self.data.t, self._sense, lag.filtered
+        if f <= 0:
+            return self._dragged
+        x = np.interp(t + f, t, self._dragged) + float(sense[-1]) * np.maximum(t + f - t[-1], 0.0)
+        return np.asarray(relax(x - x[0], 1 / f, self.data.interval) / f + x[0] - float(sense[0]) * f * np.exp(-t / f))
+
     def driven(self, lag: Lag, loads: tuple[int, ...]) -> FloatArray:
-        """Return what current and loads do (n, 1 + 2·loads), as the measured speed shows it."""
+        """Return what current, loads and Coulomb friction do (n, 1 + 2·loads + 1), as the measured speed shows it; without ``friction`` the last is left out."""
         d = self.data
         at = d.t - lag.dead
-        columns = [np.interp(at, d.t, d.charge)]
+        # what flowed before the capture is still on its way: it is taken for what flows at its beginning
+        flow = d.begins
+        columns = [np.interp(at, d.t, d.charge) + flow * np.minimum(at, 0.0)]
         for k in loads:  # it steps between two samples: beside its ramp stands what a shift of its instant adds
             columns += [-np.maximum(at - d.t[k], 0.0), -np.clip((at - d.t[k]) / d.interval + 0.5, 0.0, 1.0)]
         if lag.filtered > 0:
             columns = [relax(x - x[0], 1 / lag.filtered, d.interval) / lag.filtered + x[0] for x in columns]
-        return np.column_stack(columns)
+            columns[0] -= flow * lag.filtered * np.exp(-d.t / lag.filtered)
+        return np.column_stack([*columns, -self._rubbed(lag)] if self.friction else columns)
 
     def design(self, lag: Lag, loads: tuple[int, ...]) -> tuple[FloatArray, tuple[str, ...]]:
         """Return the whitened columns and their names."""
-        names = ("gain", *(f"{what} {k}" for k in loads for what in ("load", "instant")), *(("viscous", "coulomb") if self.friction else ("constant",)), "start")
+        names = ("gain", *(f"{what} {k}" for k in loads for what in ("load", "instant")), *(("coulomb", "viscous") if self.friction else ("constant",)), "start")
         return np.column_stack([self._through(self.driven(lag, loads)), self._shaken]), names
 
     def solve(self, lag: Lag, loads: tuple[int, ...], gain: float | None = None) -> Fit:
@@ -165,7 +188,7 @@ class Model:
     def covariance(self, fit: Fit) -> tuple[FloatArray, tuple[str, ...]]:
         """Return the covariance of the answers and of both parts of the lag (``dead``, ``filtered``), by the slopes of the whitened model."""
         design, names = self.design(fit.lag, fit.loads)
-        count, h = 1 + 2 * len(fit.loads), 0.05 * self.data.interval
+        count, h = 1 + 2 * len(fit.loads) + self.friction, 0.05 * self.data.interval
         slopes = []
         for late in (replace(fit.lag, dead=fit.lag.dead + h), replace(fit.lag, filtered=fit.lag.filtered + h)):
             moved = self._through((self.driven(late, fit.loads) - self.driven(fit.lag, fit.loads)) / h)
