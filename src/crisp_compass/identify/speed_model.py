@@ -115,7 +115,8 @@ class Model:
         self._sense = np.clip(data.w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
         step = np.diff(data.t, prepend=data.t[0])
         # what viscous friction does follows the measured speed itself: the lag of an integral is the integral of what lags
-        turned, self._dragged = (np.cumsum(0.5 * (x + np.append(x[:1], x[:-1])) * step) for x in (data.w, self._sense))
+        turned = np.cumsum(0.5 * (data.w + np.append(data.w[:1], data.w[:-1])) * step)
+        self._dragged = np.append(0.0, np.cumsum(_means_of_sense(data.w / (_SLOW * float(np.max(np.abs(data.w))))) * step[1:]))
         still = np.ones(len(data.t))
         self._fixed = np.column_stack([-turned, still] if friction else [-data.t, still])
         self.whiten(np.ones(1) if white is None else white)
@@ -198,6 +199,14 @@ class Model:
         norm[norm == 0] = 1.0
         inverse = np.linalg.pinv((whole / norm).T @ (whole / norm), rcond=1e-13)
         return inverse / np.outer(norm, norm) * fit.variance, (*names, "dead", "filtered")
+
+
+def _means_of_sense(u: FloatArray) -> FloatArray:
+    """Return the means (n − 1,) of ``u`` (n,), cut to −1 and 1, over straight lines from sample to sample: a shaft that turns round passes zero anywhere between two."""
+    area = np.where(np.abs(u) < 1, 0.5 * u**2, np.abs(u) - 0.5)
+    rise = np.diff(u)
+    level = np.abs(rise) < 1e-6
+    return np.where(level, np.clip(u[1:], -1, 1), np.diff(area) / np.where(level, 1.0, rise))
 
 
 def free_whitening(data: Data) -> FloatArray:
@@ -326,8 +335,11 @@ def respond(data: Data, corners: FloatArray, reference: FloatArray) -> tuple[boo
         barred |= np.abs(data.t - corner) < _CORNER * data.t[-1]
     model = Model(data)
     hard = _around_a_step(data, corners, reference)
-    if hard is not None and hard["gain"] <= 0:  # a reversed channel, most likely: the whole says it
-        return True, [(model, search(model, ()))]
+    if hard is not None and hard["gain"] <= 0:  # a reversed channel, most likely: the whole says it, or tells the gain itself
+        whole = search(model, ())
+        if whole["gain"] <= 0:
+            return True, [(model, whole)]
+        return True, [(model, _refined(model, find_loads(model, whole, barred, _FIRST_SHARE), barred))]
     if hard is not None:
         at_rest = model.solve(hard.lag, (), hard["gain"])
         fit = find_loads(model, at_rest, barred, _FIRST_SHARE, hard["gain"])
@@ -394,7 +406,9 @@ def _around_a_step(data: Data, corners: FloatArray, reference: FloatArray) -> Fi
     part = np.flatnonzero((data.t >= start) & (data.t <= stop))
     if len(part) < 12:
         return None
-    return search(Model(Data(data.t[part] - data.t[part[0]], data.w[part], data.charge[part]), friction=False), ())
+    w = data.w[part]
+    turns = float(np.min(w)) * float(np.max(w)) < 0  # no constant stands for a friction that turns round
+    return search(Model(Data(data.t[part] - data.t[part[0]], w, data.charge[part]), friction=turns), ())
 
 
 def jumps_of(reference: FloatArray) -> IntArray:
