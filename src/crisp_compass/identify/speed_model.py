@@ -34,6 +34,10 @@ _SLOW = 0.02
 _LONGEST, _LATEST = 0.03, 0.1
 #: Share of the later sample where the current follows so quickly that its next step tells no more.
 _FAST = 0.9
+#: Fewest values of a speed that rows repeat, and most rows that do.
+_NEW, _REPEATED = 30, 200
+#: Rows after a jump of the reference in which the current begins to follow.
+_FOLLOWS = 16
 #: First samples whose mean is the current before them.
 _FIRST = 6
 #: Around a corner of the reference, as a part of the capture, no load is looked for.
@@ -42,11 +46,13 @@ _CORNER = 0.04
 
 @dataclass(frozen=True)
 class Data:
-    """Samples: ``t`` (n,) [s], ``w`` (n,) [rad/s], ``charge`` (n,) = ∫ i dt [A·s]."""
+    """Samples: ``t`` (n,) [s], ``w`` (n,) [rad/s], ``charge`` (n,) = ∫ i dt [A·s]; ``held`` [s] is how late the speed is seen in the mean because rows repeat it, ``row`` [s] the time between two rows of the capture."""
 
     t: FloatArray
     w: FloatArray
     charge: FloatArray
+    held: float = 0.0
+    row: float = 0.0
 
     @property
     def interval(self) -> float:
@@ -64,11 +70,27 @@ def prepare(time: FloatArray, w: FloatArray, i: FloatArray, course: float) -> Da
     """Return the samples, at most MOST; between two of them the current's mean is the share ``course`` of the later one, the rest of the earlier one."""
     t = time - time[0]
     charge = np.concatenate([[0.0], np.cumsum((course * i[1:] + (1 - course) * i[:-1]) * np.diff(t))])
+    first, rows = repeats(w)
+    row = float(np.median(np.diff(t)))
+    held = 0.5 * (rows - 1) * row
+    t, w, charge = t[first::rows] - t[first], w[first::rows], charge[first::rows] - charge[first]
     if len(t) > MOST:
         stride = -(-len(t) // MOST)
         count = len(t) // stride
         t, w, charge = (x[: count * stride].reshape(count, stride).mean(axis=1) for x in (t, w, charge))
-    return Data(t, w, charge)
+    return Data(t, w, charge, held, row)
+
+
+def repeats(w: FloatArray) -> tuple[int, int]:
+    """Return the first row at which a speed (n,) is told anew, and after how many rows the next one is: a loop slower than the recorder repeats each. Row 0 and 1 where nothing does."""
+    new = np.flatnonzero(np.diff(w)) + 1
+    if len(new) < _NEW or len(new) > 0.6 * len(w):
+        return 0, 1
+    for rows in range(min(_REPEATED, len(w) // (2 * _NEW)), 1, -1):
+        place = np.bincount(new % rows, minlength=rows)
+        if place.max() >= 0.98 * len(new):
+            return int(place.argmax()), rows
+    return 0, 1
 
 
 @dataclass(frozen=True)
@@ -362,7 +384,7 @@ def _thinned(data: Data, barred: BoolArray) -> tuple[Data, BoolArray]:
     count = len(data.t) // stride
     t, w, charge = (x[: count * stride].reshape(count, stride).mean(axis=1) for x in (data.t, data.w, data.charge))
     touched: BoolArray = np.any(barred[: count * stride].reshape(count, stride), axis=1)
-    return Data(t - t[0], w, charge), touched
+    return replace(data, t=t - t[0], w=w, charge=charge), touched
 
 
 def _refined(model: Model, fit: Fit, barred: BoolArray) -> Fit:
@@ -434,18 +456,19 @@ def corners_of(time: FloatArray, reference: FloatArray) -> FloatArray:
 def course_of(i: FloatArray, reference: FloatArray) -> float | None:
     """Return which share of a change between two samples the current's mean holds, told at jumps of the reference; None without one.
 
-    A current that jumps in the reference's own row stands until the next (0); one that follows a row later did so at once (1) or
-    as an exponential, whose next step tells its time constant.
+    A current that jumps in the reference's own row stands until the next (0); one that follows rows later (a loop may be slower than the
+    recorder) did so at once (1) or as an exponential, whose next step tells its time constant.
     """
     jumps = jumps_of(reference) + 1
     jumps = jumps[(jumps >= 1) & (jumps + 3 < len(i))]
     if not len(jumps) or len(jumps) > 0.02 * len(i):
         return None
-    same, after, later = (np.array([i[k + n] - i[k + n - 1] for k in jumps]) for n in range(3))
-    largest = int(np.argmax(np.abs(same) + np.abs(after)))
-    if abs(same[largest]) > 0.5 * abs(same[largest] + after[largest] + later[largest]):
+    k = max(jumps, key=lambda at: float(np.max(np.abs(np.diff(i[at - 1 : at + 1 + _FOLLOWS])))))
+    moves = np.diff(i[k - 1 : k + 2 + _FOLLOWS])
+    first = int(np.flatnonzero(np.abs(moves) > 0.5 * np.max(np.abs(moves[:-1])))[0])
+    if first == 0:
         return 0.0
-    rest = min(max(float(later[largest] / after[largest]) if after[largest] else 0.0, 0.0), 0.95)
+    rest = min(max(float(moves[first + 1] / moves[first]) if first + 1 < len(moves) and moves[first] else 0.0, 0.0), 0.95)
     if rest < 0.02:
         return _FAST
     return (1 + (1 - rest) / math.log(rest)) / (1 - rest)

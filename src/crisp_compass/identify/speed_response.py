@@ -124,11 +124,12 @@ def _estimates(
     estimates |= _frictions(model, fit, covariance, names, inertia, findings)
     d, f = names.index("dead"), names.index("filtered")
     by_fit = float(covariance[d, d] + covariance[f, f] + 2 * covariance[d, f])
-    u_delay = math.hypot(_WIDER * math.sqrt(max(by_fit, 0.0)), (_COURSE if course else _NO_COURSE) * model.data.interval)
-    if u_delay < (_DELAY_TOLD if course else _DELAY_TOLD_SOFTLY) * fit.lag.total:
-        estimates["delay"] = Estimate.from_u(fit.lag.total, "s", u_delay, dof=dof)
+    u_delay = math.hypot(_WIDER * math.sqrt(max(by_fit, 0.0)), (_COURSE if course else _NO_COURSE) * model.data.row)
+    delay = fit.lag.total + model.data.held
+    if u_delay < (_DELAY_TOLD if course else _DELAY_TOLD_SOFTLY) * delay:
+        estimates["delay"] = Estimate.from_u(delay, "s", u_delay, dof=dof)
     else:
-        text = f"The delay of the measured speed, {1e3 * fit.lag.total:.2g} ms ± {2e3 * u_delay:.2g} ms, is not determined: sample faster, or take a larger step of the reference."
+        text = f"The delay of the measured speed, {1e3 * delay:.2g} ms ± {2e3 * u_delay:.2g} ms, is not determined: sample faster, or take a larger step of the reference."
         findings.append(Finding("info", "delay-not-determined", text))
     return estimates
 
