@@ -38,6 +38,8 @@ _FAST = 0.9
 _NEW, _REPEATED = 30, 200
 #: Rows after a jump of the reference in which the current begins to follow.
 _FOLLOWS = 16
+#: Samples over which a speed, and what a model leaves of one, are averaged to see when the shaft turns round.
+_COURSE_MEAN, _REST_MEAN = 5, 25
 #: First samples whose mean is the current before them.
 _FIRST = 6
 #: Around a corner of the reference, as a part of the capture, no load is looked for.
@@ -95,7 +97,10 @@ def repeats(w: FloatArray) -> tuple[int, int]:
 
 @dataclass(frozen=True)
 class Lag:
-    """How late the speed is measured [s]: ``dead`` time, and the time constant ``filtered`` of a first-order filter."""
+    """How late the speed is measured [s]: ``dead`` time, and the time constant ``filtered`` of a first-order filter.
+
+    A filter of samples answers with the newest one at once, earlier than one that is continuous: it has a dead time of up to half an interval less.
+    """
 
     dead: float
     filtered: float
@@ -134,11 +139,11 @@ class Model:
 
     def __init__(self, data: Data, white: FloatArray | None = None, *, friction: bool = True) -> None:
         self.data, self.friction = data, friction
-        self._sense = np.clip(data.w / (_SLOW * float(np.max(np.abs(data.w)))), -1, 1)
+        self._width = _SLOW * float(np.max(np.abs(data.w)))
+        self.take_course(scipy.ndimage.uniform_filter1d(data.w, _COURSE_MEAN, mode="nearest"))
         step = np.diff(data.t, prepend=data.t[0])
         # what viscous friction does follows the measured speed itself: the lag of an integral is the integral of what lags
         turned = np.cumsum(0.5 * (data.w + np.append(data.w[:1], data.w[:-1])) * step)
-        self._dragged = np.append(0.0, np.cumsum(_means_of_sense(data.w / (_SLOW * float(np.max(np.abs(data.w))))) * step[1:]))
         still = np.ones(len(data.t))
         self._fixed = np.column_stack([-turned, still] if friction else [-data.t, still])
         self.whiten(np.ones(1) if white is None else white)
@@ -154,25 +159,35 @@ class Model:
         out = scipy.signal.lfilter(self.white, [1.0], columns, axis=0) if order else columns
         return np.asarray(out[order:])
 
+    def take_course(self, smooth: FloatArray) -> None:
+        """Take a measured speed (n,) without its noise: it says when the shaft turns round."""
+        self._smooth, self._slope = smooth, np.gradient(smooth, self.data.t)
+
+    def follow(self, fit: Fit) -> None:
+        """Let what a fit says of the speed, and what is slow of its rest, be the course."""
+        said = self.unwhitened(fit)
+        self.take_course(said + scipy.ndimage.uniform_filter1d(self.data.w - said, _REST_MEAN, mode="nearest"))
+
     def _rubbed(self, lag: Lag) -> FloatArray:
         """Return what Coulomb friction does (n,), as the measured speed shows it.
 
-        It turns round where the *true* speed does, which the filtered one passes later by about the filter's time (of a ramp exactly), and
-        then is filtered itself.
+        It turns round where the *true* speed does, which a filter shows later: before the filter it was the measured one and its slope times
+        the filter's time. What friction does then is filtered itself.
         """
-        t, sense, f = self.data.t, self._sense, lag.filtered
+        t, f = self.data.t, lag.filtered
+        true = (self._smooth + f * self._slope) / self._width
+        x = np.append(0.0, np.cumsum(_means_of_sense(true) * np.diff(t)))
         if f <= 0:
-            return self._dragged
-        x = np.interp(t + f, t, self._dragged) + float(sense[-1]) * np.maximum(t + f - t[-1], 0.0)
-        return np.asarray(relax(x - x[0], 1 / f, self.data.interval) / f + x[0] - float(sense[0]) * f * np.exp(-t / f))
+            return x
+        return np.asarray(relax(x, 1 / f, self.data.interval) / f - float(np.clip(true[0], -1, 1)) * f * np.exp(-t / f))
 
     def driven(self, lag: Lag, loads: tuple[int, ...]) -> FloatArray:
         """Return what current, loads and Coulomb friction do (n, 1 + 2·loads + 1), as the measured speed shows it; without ``friction`` the last is left out."""
         d = self.data
         at = d.t - lag.dead
         # what flowed before the capture is still on its way: it is taken for what flows at its beginning
-        flow = d.begins
-        columns = [np.interp(at, d.t, d.charge) + flow * np.minimum(at, 0.0)]
+        flow, last = d.begins, float((d.charge[-1] - d.charge[-2]) / (d.t[-1] - d.t[-2]))
+        columns = [np.interp(at, d.t, d.charge) + flow * np.minimum(at, 0.0) + last * np.maximum(at - d.t[-1], 0.0)]
         for k in loads:  # it steps between two samples: beside its ramp stands what a shift of its instant adds
             columns += [-np.maximum(at - d.t[k], 0.0), -np.clip((at - d.t[k]) / d.interval + 0.5, 0.0, 1.0)]
         if lag.filtered > 0:
@@ -279,8 +294,15 @@ def search(model: Model, loads: tuple[int, ...], about: Lag | None = None) -> Fi
         about = min((model.solve(lag, loads) for lag in places), key=lambda f: f.cost).lag
     scale = max(about.total, interval)
 
+    early = 0.5 * interval
+
+    def place(x: FloatArray) -> Lag:
+        filtered = abs(float(x[1])) * scale
+        least = min(early, filtered)
+        return Lag(abs(float(x[0]) * scale + least) - least, filtered)
+
     def cost(x: FloatArray) -> float:
-        lag = Lag(abs(float(x[0])) * scale, abs(float(x[1])) * scale)
+        lag = place(x)
         return model.solve(lag, loads).cost if lag.total <= 2 * most else math.inf
 
     start = np.array([about.dead, about.filtered]) / scale
@@ -288,7 +310,7 @@ def search(model: Model, loads: tuple[int, ...], about: Lag | None = None) -> Fi
     found = scipy.optimize.minimize(
         cost, start, method="Nelder-Mead", options={"initial_simplex": simplex, "xatol": 3e-3, "fatol": 1e-9, "maxfev": 40}
     )
-    return model.solve(Lag(abs(float(found.x[0])) * scale, abs(float(found.x[1])) * scale), loads)
+    return model.solve(place(found.x), loads)
 
 
 def find_loads(
@@ -389,6 +411,7 @@ def _thinned(data: Data, barred: BoolArray) -> tuple[Data, BoolArray]:
 
 def _refined(model: Model, fit: Fit, barred: BoolArray) -> Fit:
     for _ in range(2):
+        model.follow(fit)
         model.whiten(whitening_of(model.data.w - model.unwhitened(fit)))
         fit = find_loads(model, _fewer(model, search(model, fit.loads, fit.lag)), barred)
     return fit
