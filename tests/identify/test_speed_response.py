@@ -15,8 +15,8 @@ KT, J, B, TC = 0.083, 2.7e-4, 2.1e-4, 0.013
 RATE, TOP = 2000.0, 160.0
 
 
-def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise: float = 2e-3, ideal: bool = False, rows: int = 1) -> Capture:
-    """A PI at ``RATE`` on a filtered, noisy speed ``dead`` samples late; the current follows as an exponential, or at once (``ideal``). Recorded ``rows`` times a period."""
+def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise: float = 2e-3, ideal: bool = False, rows: int = 1, rub: float = TC, shift: int = 0) -> Capture:
+    """A PI at ``RATE`` on a filtered, noisy speed ``dead`` samples late; the current follows as an exponential, or at once (``ideal``). Recorded ``rows`` times a period, the reference ``shift`` rows before the loop sees it."""
     rng, ts, n = np.random.default_rng(seed), 1 / RATE, 3200
     share = 1 - math.exp(-2 * math.pi * filter_hz * ts)
     k = np.arange(n)
@@ -36,7 +36,7 @@ def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise
     ki, limit = kp * 0.3 / lag / 6, 3.2
     w = seen = float(reference[0])
     fine = np.empty((n, rows))
-    total = wanted = current = (B * w + TC * np.sign(w)) / KT
+    total = wanted = current = (B * w + rub * np.sign(w)) / KT
     waiting, speed, flow = [w] * (dead + 1), np.empty(n), np.empty(n)
     decay = math.exp(-ts / 10 / (1e-9 if ideal else 3e-4))
     for m in range(n):
@@ -55,11 +55,11 @@ def loop(kind: str, seed: int, *, filter_hz: float = 150.0, dead: int = 1, noise
                 fine[m, step * rows // 10] = current
             before = current
             current = wanted + (current - wanted) * decay
-            torque = KT * 0.5 * (before + current) - load[m] - B * w - TC * math.tanh(w / (0.003 * TOP))
+            torque = KT * 0.5 * (before + current) - load[m] - B * w - rub * math.tanh(w / (0.003 * TOP))
             w += ts / 10 * torque / J
     flow = (flow if rows == 1 else fine.ravel()) + 2e-3 * limit * rng.standard_normal(n * rows)
     late = dead * ts + ts * (1 - share) / share + 0.5 * (rows - 1) / rows * ts
-    return Capture("c", np.linspace(0, n * ts, n * rows, endpoint=False), {"speed_ref": np.repeat(reference, rows), "speed": np.repeat(speed, rows), "i_q": flow}, {"delay": str(late)})
+    return Capture("c", np.linspace(0, n * ts, n * rows, endpoint=False), {"speed_ref": np.roll(np.repeat(reference, rows), -shift), "speed": np.repeat(speed, rows), "i_q": flow}, {"delay": str(late)})
 
 
 @pytest.mark.thorough(but=["steps-False", "steps-True"])
@@ -84,11 +84,11 @@ def test_inertia_and_delay_of_a_loop_that_answers_its_own_noise(kind: str, ideal
 def test_a_shaft_that_turns_round_and_rows_that_repeat_a_slower_loop(kind: str, rows: int) -> None:
     """Friction turns round before the filtered speed does, anywhere between two rows; what repeats is told once, and is late by half of its repeats in the mean."""
     for seed in (1, 2):
-        capture = loop(kind, seed, filter_hz=90.0, dead=1, rows=rows)
+        capture = loop(kind, seed, filter_hz=90.0, dead=1, rows=rows, rub=0.06, shift=rows // 2)
         found = fit_speed_response(capture, kt=KT).estimates
         assert found["inertia"].value == pytest.approx(J, rel=4e-3)
         assert found["delay"].value == pytest.approx(float(capture.notes["delay"]), rel=0.04)
-        for name, truth in (("inertia", J), ("viscous_friction", B), ("coulomb_friction", TC), ("delay", float(capture.notes["delay"]))):
+        for name, truth in (("inertia", J), ("viscous_friction", B), ("coulomb_friction", 0.06), ("delay", float(capture.notes["delay"]))):
             assert abs(found[name].value - truth) < 3.2 * found[name].u, name
 
 
