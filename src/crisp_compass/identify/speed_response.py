@@ -1,4 +1,4 @@
-"""Inertia, friction and the delay of the speed measurement from a closed speed loop's steps; the model is in ``speed_model``."""
+"""Inertia, friction and the delay of the speed measurement from a closed speed loop's steps; the model is in ``speed_model``, what it is not linear in is found in ``speed_search``."""
 
 from __future__ import annotations
 
@@ -14,17 +14,20 @@ from crisp_compass.capture.quality import noise
 from crisp_compass.errors import Refusal
 from crisp_compass.estimates import Estimate, Finding, FloatArray, Result
 from crisp_compass.identify.guard import solvable
-from crisp_compass.identify.speed_model import Fit, Model, corners_of, course_of, jumps_of, prepare, respond
+from crisp_compass.identify.speed_model import Fit, Model, moved_by_jumps, prepare
+from crisp_compass.identify.speed_search import corners_of, course_of, jumps_of, respond
 
-#: What the course of the current between its samples and the smoothness of real friction leave open: of the inertia, and of all friction.
-_FLOOR, _FRICTION_DOUBT = 4e-4, 0.003
+#: What the course of the current between its samples and the smoothness of real friction leave open: of the inertia, and of all friction; and the part of a jump that its transition may miss.
+_FLOOR, _FRICTION_DOUBT, _MISSED = 5e-4, 0.002, 2e-3
+#: Jumps of the reference that are looked at for it.
+_JUMPS = 12
 #: What the chosen order, filter and instants add to the bars of the whitened fit.
-_WIDER, _WIDER_GAIN = 1.25, 1.9
+_WIDER, _WIDER_GAIN = 1.25, 2.0
 #: How well the gain must be told, relatively: where the reference jumps, and where only its slope or the load changes; there two ways of
 #: whitening must agree as well.
 _TOLD, _TOLD_SOFTLY = 0.05, 0.015
 #: Standard uncertainty of the instant at which the current changes between two samples, in intervals: where a jump tells it, and where none does.
-_COURSE, _NO_COURSE = 0.1, 0.3
+_COURSE, _NO_COURSE = 0.07, 0.3
 #: Relative uncertainty beyond which friction, and the delay, count as not determined.
 _FRICTION_TOLD, _DELAY_TOLD, _DELAY_TOLD_SOFTLY = 0.5, 0.15, 0.05
 
@@ -80,7 +83,9 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     hard, found = respond(data, corners_of(capture.time, reference), reference)
     model, fit = found[0]
     data = model.data
-    estimates = _estimates(found, kt, hard, course is not None, capture.source, findings)
+    at = jumps_of(reference)
+    jumps = [(float(capture.time[k + 1] - capture.time[0]), _MISSED * abs(float(reference[k + 1] - reference[k]))) for k in at[:_JUMPS]]
+    estimates = _estimates(found, kt, hard, course is not None, capture.source, jumps, findings)
     overshoot, rise, settling = _step_figures(capture.time, reference, w, findings)
     loads = f", {len(fit.loads)} load step{'s' if len(fit.loads) != 1 else ''} found" if fit.loads else ""
     method = (
@@ -103,7 +108,7 @@ def _told(found: list[tuple[Model, Fit]], doubt: float, *, hard: bool) -> bool:
 
 
 def _estimates(
-    found: list[tuple[Model, Fit]], kt: float, hard: bool, course: bool, source: str, findings: list[Finding]
+    found: list[tuple[Model, Fit]], kt: float, hard: bool, course: bool, source: str, jumps: list[tuple[float, float]], findings: list[Finding]
 ) -> dict[str, Estimate]:  # fmt: skip
     model, fit = found[0]
     covariance, names = model.covariance(fit)
@@ -121,7 +126,7 @@ def _estimates(
         return {}
     inertia = kt / gain
     estimates = {"inertia": Estimate.from_u(inertia, "kg·m²", inertia * math.hypot(u_gain / gain, _FLOOR), dof=dof)}
-    estimates |= _frictions(model, fit, covariance, names, inertia, findings)
+    estimates |= _frictions(model, fit, covariance, names, inertia, jumps, findings)
     d, f = names.index("dead"), names.index("filtered")
     by_fit = float(covariance[d, d] + covariance[f, f] + 2 * covariance[d, f])
     u_delay = math.hypot(_WIDER * math.sqrt(max(by_fit, 0.0)), (_COURSE if course else _NO_COURSE) * model.data.row)
@@ -135,18 +140,19 @@ def _estimates(
 
 
 def _frictions(
-    model: Model, fit: Fit, covariance: FloatArray, names: tuple[str, ...], inertia: float, findings: list[Finding]
+    model: Model, fit: Fit, covariance: FloatArray, names: tuple[str, ...], inertia: float, jumps: list[tuple[float, float]], findings: list[Finding]
 ) -> dict[str, Estimate]:
     """Return the frictions that the capture tells, with what rounded starts and ripples take for friction in their bars."""
     g, top = names.index("gain"), float(np.max(np.abs(model.data.w)))
     values = {n: fit[n] * inertia for n in ("viscous", "coulomb")}
     doubt = _FRICTION_DOUBT * (abs(values["coulomb"]) + abs(values["viscous"]) * top)
     kept, lost = {}, []
+    missed = dict(zip(("viscous", "coulomb"), inertia * moved_by_jumps(model, fit, jumps, ("viscous", "coulomb")), strict=True))
     for name, unit, share in (("viscous", "N·m·s/rad", 1 / top), ("coulomb", "N·m", 1.0)):
         k, value = names.index(name), values[name]
         slope = np.zeros(len(covariance))
         slope[k], slope[g] = inertia, -value / fit["gain"]
-        u = math.hypot(_WIDER * math.sqrt(max(float(slope @ covariance @ slope), 0.0)), doubt * share)
+        u = math.hypot(_WIDER * math.sqrt(max(float(slope @ covariance @ slope), 0.0)), doubt * share, float(missed[name]))
         if value > 0 and u < _FRICTION_TOLD * value:
             kept[f"{name}_friction"] = Estimate.from_u(value, unit, u, dof=max(fit.count - len(names), 1))
         else:
