@@ -380,7 +380,7 @@ def _bad_reading(plan: Plan, event: int, currents: FloatArray, code: float) -> t
 
 
 def _lines(seen: FloatArray, compare: IntArray) -> Iterator[str]:
-    for row, counts in zip(seen, compare, strict=True):
+    for row, counts in zip(seen.tolist(), compare.tolist(), strict=True):  # plain numbers are written three times as quickly
         mode, target, want_d, want_q, ia, ib, ic, bus, count, speed, hall, va, vb, told, iq, fault, phase, on = row[
             :_STEP
         ]
