@@ -46,6 +46,8 @@ _HEAD = "mode,target [rad/s or counts],d [A],q [A],i_a [A],i_b [A],i_c [A],v_bus
 
 #: Stator's resistance over the believed one where nothing but voltages tell the flux.
 _WARMER = 1.15
+#: Periods that are played at once: their states are kept.
+_AT_ONCE = 1000
 #: Column behind those that are written: the step of a block commutation.
 _STEP = 18
 
@@ -304,59 +306,17 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
     drive = firmware_drive(plan)
     edges = hall_edges(plan.bench) if plan.sensor == "halls" else None
     sim = Simulation(drive, edges=EVEN_EDGES if edges is None else edges)
-    kernel, x = kernel_of(drive.machine), sim.state
     steps = min(round(seconds / drive.control.ts), MOST_ROWS)
-    times = [round(m.at / drive.control.ts) for m in moments]
-    at, run_mode = -1, running_mode(plan.bench)
-    nothing = np.empty((0, len(state.OUT)))
+    begins = [min(round(m.at / drive.control.ts), steps) for m in moments]
     seen = np.zeros((steps, _STEP + 2))
-    now = moments[0]
-    for k in range(steps):
-        while at + 1 < len(moments) and times[at + 1] <= k:
-            at += 1
-            now = moments[at]
-            if now.mode == OFF:
-                x[state.FAULT] = 0.0
-                x[state.STALL_CLOCK] = 0.0
-            asked = {0: OFF, 1: run_mode, 2: CURRENT, 3: moving_mode(plan.bench)}[now.mode]
-            place = now.target * plan.count if now.mode == 3 else 0.0
-            sim.command(
-                asked, speed=0.0 if now.mode == 3 else now.target, i_d=now.i_d if now.mode == 2 else running_current(plan.bench), i_q=now.i_q, position=place,
-            )  # fmt: skip
-            sim.set_load(now.load)
-            sim.set_supply(now.supply)
-        short_before = x[state.FAULT] != 0.0 and shorted(x, sim.drive.control)
-        flowing = _flowing(plan, x) if short_before else None
-        seen[k, 8:11] = _sensed(plan, x, sim._edges, seen[k - 1] if k else seen[0])
-        was_active, before = now.mode != 0, x.copy()
-        kernel(x, sim.drive, sim.inputs, sim._edges, sim._table_edges, 1, 2, nothing)
-        active = was_active and (x[state.FAULT] == 0.0 or holds_on(x, sim.drive))
-        seen[k, :4], seen[k, 7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
-        seen[k, 4:7] = _currents(plan, x) if flowing is None else flowing
-        if (
-            now.event and times[at] == k
-        ):  # the plant's own sensors never say such a thing: the drive is told what it makes of it
-            seen[k, 4:7], seen[k, 10] = _bad_reading(plan, now.event, seen[k, 4:7], seen[k, 10])
-            x[state.FAULT] = float(now.event)
-            if plan.kind == "stepping" and now.event == BAD_READING:
-                for part in (state.FIELD, *range(state.WATCHING, state.TRIM_CLOCK + 1)):  # such a period is not computed at all
-                    x[part] = before[part]
-            active = False
-        step = x[state.V_BETA]
-        volts = (x[state.V_ALPHA], 0.0 if plan.kind == "block" else step)
-        seen[k, 11:13] = volts
-        seen[k, 13], seen[k, 14], seen[k, 15] = x[state.SPEED_SEEN], x[state.IQ_REF], x[state.FAULT]
-        seen[k, 16] = x[state.PHASE] if plan.kind == "sensorless" or plan.context["observed"] else 0.0
-        if active and plan.kind == "sensorless":
-            active = x[state.PHASE] != state.RESTING
-        seen[k, 17] = _on(plan, step) if active else 0.0
-        if x[state.FAULT] != 0.0 and shorted(x, sim.drive.control):
-            seen[k, 17] = (1 << plan.legs) - 1
-        if x[state.CHOPPER] != 0.0:
-            seen[k, 17] += 128
-        heat = plan.bench.settings.run.temp_trip
-        seen[k, _STEP + 1] = 25.0 if heat is None else heat + (5.0 if now.event == TOO_HOT and times[at] == k else -5.0)
-        seen[k, _STEP] = step if plan.kind == "block" and active else NONE
+    for now, begin, end in zip(moments, begins, [*begins[1:], steps], strict=True):
+        if begin == end:
+            continue
+        _ask(plan, sim, now)
+        if now.event:
+            _read_event(plan, sim, now, seen, begin)
+        for k in range(begin + bool(now.event), end, _AT_ONCE):
+            _periods(plan, sim, now, seen, k, min(k + _AT_ONCE, end))
     compare = _compare(plan, seen)
     faults = tuple(dict.fromkeys(int(f) for f in seen[:, 15] if f))
     return Vectors(
@@ -366,6 +326,66 @@ def _played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vec
         seconds,
         faults,
     )
+
+
+def _ask(plan: Plan, sim: Simulation, now: Moment) -> None:
+    """Ask the simulated drive for what a moment says."""
+    if now.mode == OFF:
+        sim.state[state.FAULT] = 0.0
+        sim.state[state.STALL_CLOCK] = 0.0
+    mode = {0: OFF, 1: running_mode(plan.bench), 2: CURRENT, 3: moving_mode(plan.bench)}[now.mode]
+    place = now.target * plan.count if now.mode == 3 else 0.0
+    sim.command(mode, speed=0.0 if now.mode == 3 else now.target, i_d=now.i_d if now.mode == 2 else running_current(plan.bench), i_q=now.i_q, position=place)
+    sim.set_load(now.load)
+    sim.set_supply(now.supply)
+
+
+def _read_event(plan: Plan, sim: Simulation, now: Moment, seen: FloatArray, k: int) -> None:
+    """Play the period in which a reading fails: the plant's own sensors never say such a thing, and the drive is told what it makes of it."""
+    before, x = sim.state.copy(), sim.state
+    _periods(plan, sim, now, seen, k, k + 1)
+    seen[k, 4:7], seen[k, 10] = _bad_reading(plan, now.event, seen[k, 4:7], seen[k, 10])
+    x[state.FAULT] = float(now.event)
+    if plan.kind == "stepping" and now.event == BAD_READING:
+        for part in (state.FIELD, *range(state.WATCHING, state.TRIM_CLOCK + 1)):  # such a period is not computed at all
+            x[part] = before[part]
+    _note(plan, sim, now, seen[k], x, active=False)
+    seen[k, _STEP + 1] += 10.0 if now.event == TOO_HOT and plan.bench.settings.run.temp_trip is not None else 0.0
+
+
+def _periods(plan: Plan, sim: Simulation, now: Moment, seen: FloatArray, begin: int, end: int) -> None:
+    """Play periods at once and write what was read and commanded in each."""
+    states = np.empty((end - begin + 1, len(sim.state)))
+    count = sim.state[state.COUNT]
+    kernel_of(sim.drive.machine)(sim.state, sim.drive, sim.inputs, sim._edges, sim._table_edges, end - begin, 1, states[:-1])
+    states[-1] = sim.state
+    states[:, state.COUNT] = count + np.arange(len(states))  # the kernel counts all of them before the first
+    c = sim.drive.control
+    for k, before, x in zip(range(begin, end), states[:-1], states[1:], strict=True):
+        row = seen[k]
+        row[8:11] = _sensed(plan, before, sim._edges, seen[k - 1] if k else row)
+        flows = before[state.FAULT] != 0.0 and shorted(before, c)
+        row[:4], row[7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
+        row[4:7] = _flowing(plan, before) if flows else _currents(plan, x)
+        _note(plan, sim, now, row, x, active=now.mode != 0 and (x[state.FAULT] == 0.0 or holds_on(x, sim.drive)))
+
+
+def _note(plan: Plan, sim: Simulation, now: Moment, row: FloatArray, x: FloatArray, *, active: bool) -> None:
+    """Write what the drive commands after a period."""
+    step = x[state.V_BETA]
+    row[11:13] = (x[state.V_ALPHA], 0.0 if plan.kind == "block" else step)
+    row[13], row[14], row[15] = x[state.SPEED_SEEN], x[state.IQ_REF], x[state.FAULT]
+    row[16] = x[state.PHASE] if plan.kind == "sensorless" or plan.context["observed"] else 0.0
+    if active and plan.kind == "sensorless":
+        active = x[state.PHASE] != state.RESTING
+    row[17] = _on(plan, step) if active else 0.0
+    if x[state.FAULT] != 0.0 and shorted(x, sim.drive.control):
+        row[17] = (1 << plan.legs) - 1
+    if x[state.CHOPPER] != 0.0:
+        row[17] += 128
+    heat = plan.bench.settings.run.temp_trip
+    row[_STEP + 1] = 25.0 if heat is None else heat - 5.0
+    row[_STEP] = step if plan.kind == "block" and active else NONE
 
 
 def _bad_reading(plan: Plan, event: int, currents: FloatArray, code: float) -> tuple[FloatArray, float]:

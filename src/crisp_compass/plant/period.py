@@ -107,6 +107,13 @@ def guarded(x: FloatArray, drive: Drive, mode: int) -> int:
 
 
 @inlined
+def keep(x: FloatArray, row: FloatArray) -> None:
+    """Write the whole state into a row, number by number: as an array the compiler would want memory of its own."""
+    for k in range(len(x)):
+        row[k] = x[k]
+
+
+@inlined
 def queue(x: FloatArray, whole: int, first: float, second: float) -> None:
     """Put the newest command (α and β voltage, or what stands for them) in front of those that wait."""
     for k in range(whole + 1, 0, -1):

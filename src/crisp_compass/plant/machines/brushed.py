@@ -16,7 +16,7 @@ from crisp_compass.plant.control.position import asked_speed
 from crisp_compass.plant.control.speed import forget_reference, rolled, speed_step
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, CURRENT, MOVE, OFF, SPEED, Brushed, Drive
-from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.period import asked_mode, delays, guarded, keep, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import read_current, sense_speed
 from crisp_compass.plant.state import (
@@ -149,7 +149,11 @@ def run_brushed(
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
+    states = out.shape[1] == len(x)
     for _ in range(steps):
+        if states and rows < len(out):
+            keep(x, out[rows])
+            rows += 1
         mode = asked_mode(x, inputs)
         load_bus(x, drive, inputs)
         x[DRAWN] = 0.0
@@ -164,7 +168,7 @@ def run_brushed(
         fresh = _command(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
         short = shorted(x, c)
-        if row_phase == 0 and rows < len(out):
+        if row_phase == 0 and rows < len(out) and not states:
             _record_armature(x, out[rows])
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0

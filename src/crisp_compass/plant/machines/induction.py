@@ -21,7 +21,7 @@ from crisp_compass.plant.control.rotor_observer import observed_firmware
 from crisp_compass.plant.machines.permanent_magnet import decay_weights
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import CURRENT, MAINS, MOVE, OFF, SPEED, Drive, Induction
-from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.period import asked_mode, delays, guarded, keep, load_bus, loads, queue
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
     ANGLE_SEEN,
@@ -170,7 +170,11 @@ def run_induction(
     observed = drive.sensing.angle_sensor == OBSERVER
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
+    states = out.shape[1] == len(x)
     for _ in range(steps):
+        if states and rows < len(out):
+            keep(x, out[rows])
+            rows += 1
         mode = asked_mode(x, inputs)
         load_bus(x, drive, inputs)
         x[DRAWN] = 0.0
@@ -186,7 +190,7 @@ def run_induction(
                     ask_speed(x, drive, asked_speed(x, drive, inputs, mode))
             next_a, next_b = rotor_firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
-        if row_phase == 0 and rows < len(out):
+        if row_phase == 0 and rows < len(out) and not states:
             _record_induction(x, out[rows])
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0

@@ -18,7 +18,7 @@ from crisp_compass.plant.control.sensorless import sensorless
 from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import ALIGN, MOVE, OFF, PULSE, SPEED, STEP, Drive, Machine
-from crisp_compass.plant.period import asked_mode, delays, guarded, holds_on, load_bus, loads, queue
+from crisp_compass.plant.period import asked_mode, delays, guarded, holds_on, keep, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -261,7 +261,7 @@ def run(
     every: int,
     out: FloatArray,
 ) -> int:
-    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 22). Return rows written.
+    """Advance ``steps`` sampling periods; write every ``every``-th one into ``out`` (rows, 22), or where ``out`` has a column for each state (rows, STATES) the states before each period. Return rows written.
 
     ``x`` (STATES,) is changed in place. ``inputs`` (7,) holds mode, speed [rad/s], id, iq [A], load torque [N·m],
     supply [V] and whether the load drives. ``edges`` and ``table_edges`` (6,) are the hall edges as mounted and as the firmware believes them, rad.
@@ -280,7 +280,11 @@ def run(
     speed_phase = int(x[COUNT]) % divider
     row_phase = int(x[COUNT]) % every
     x[COUNT] += float(steps)
+    states = out.shape[1] == len(x)
     for _ in range(steps):
+        if states and rows < len(out):
+            keep(x, out[rows])
+            rows += 1
         mode = asked_mode(x, inputs)
         if mode == OFF and int(inputs[IN_MODE]) in (STEP, PULSE) and holds_on(x, drive):
             mode = int(inputs[IN_MODE])
@@ -303,7 +307,7 @@ def run(
         mode = guarded(x, drive, mode)
         short = shorted(x, c)
         active = short or (mode != OFF and not (without_sensor and x[PHASE] == RESTING))
-        if row_phase == 0 and rows < len(out):
+        if row_phase == 0 and rows < len(out) and not states:
             record(x, out[rows], te, drive.machine.torque_factor == 1.0)
             rows += 1
         row_phase = row_phase + 1 if row_phase + 1 < every else 0

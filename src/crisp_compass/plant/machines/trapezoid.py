@@ -19,7 +19,7 @@ from crisp_compass.plant.control.stepping import step_firmware
 from crisp_compass.plant.machines.permanent_magnet import record
 from crisp_compass.plant.mechanics import drag, friction
 from crisp_compass.plant.parameters import MOVE, OFF, SPEED, STEP, Drive, Trapezoid
-from crisp_compass.plant.period import asked_mode, delays, guarded, load_bus, loads, queue
+from crisp_compass.plant.period import asked_mode, delays, guarded, keep, load_bus, loads, queue
 from crisp_compass.plant.protection import shorted
 from crisp_compass.plant.sensors import sense_angle, sense_speed
 from crisp_compass.plant.state import (
@@ -194,7 +194,11 @@ def run_phases(
     rows, divider = 0, int(c.speed_divider)
     speed_phase, row_phase = int(x[COUNT]) % divider, int(x[COUNT]) % every
     x[COUNT] += float(steps)
+    states = out.shape[1] == len(x)
     for _ in range(steps):
+        if states and rows < len(out):
+            keep(x, out[rows])
+            rows += 1
         mode = asked_mode(x, inputs)
         load_bus(x, drive, inputs)
         x[DRAWN] = 0.0
@@ -212,7 +216,7 @@ def run_phases(
             first, second = block_firmware(x, drive, inputs, mode) if block else firmware(x, drive, inputs, mode)
         mode = guarded(x, drive, mode)
         short = shorted(x, c)
-        if row_phase == 0 and rows < len(out):
+        if row_phase == 0 and rows < len(out) and not states:
             record(x, out[rows], te, False)
             out[rows][9], out[rows][10], out[rows][11] = x[PHASE_A], x[PHASE_B], x[PHASE_C]
             if block:
