@@ -60,7 +60,7 @@ from crisp_compass.course.waypoints.start_up import propose as start_proposal
 from crisp_compass.errors import Refusal
 from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
-from crisp_compass.firmware.vectors import Vectors
+from crisp_compass.firmware.played import Vectors
 from crisp_compass.motion.arithmetic import reversal
 from crisp_compass.preparation.interference import judge_spikes
 from crisp_compass.preparation.sensor_cable import identify_cable

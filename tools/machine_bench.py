@@ -16,7 +16,7 @@ from crisp_compass.course.drive import build_drive, running_mode
 from crisp_compass.course.sensorless import firmware_of
 from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
-from crisp_compass.firmware.vectors import Vectors
+from crisp_compass.firmware.played import Vectors
 from crisp_compass.loops.current import limit_tracking
 from crisp_compass.plant import state
 from crisp_compass.plant.kernels import kernel_of

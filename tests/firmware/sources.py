@@ -10,7 +10,7 @@ import numpy as np
 from crisp_compass.bench import Bench
 from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import plan_of
-from crisp_compass.firmware.vectors import Vectors
+from crisp_compass.firmware.played import Vectors
 
 FLAGS = [
     "-O2", "-Wall", "-Wextra", "-Wpedantic", "-Wconversion", "-Wshadow", "-Wdouble-promotion", "-Wfloat-equal", "-Werror",

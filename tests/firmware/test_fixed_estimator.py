@@ -17,7 +17,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.firmware.fixed import estimator
 from crisp_compass.firmware.folder import files_of
 from crisp_compass.firmware.plan import Plan, plan_of
-from crisp_compass.firmware.vectors import Vectors
+from crisp_compass.firmware.played import Vectors
 from crisp_compass.sensorless.design import Plant, estimator_for
 from crisp_compass.sensorless.estimator import BACK_EMF, FLUX, OUT_ANGLE, SEEN, VALID, Estimator, clear, estimate
 

@@ -25,10 +25,11 @@ from crisp_compass.firmware.fixed import (
 )
 from crisp_compass.firmware.homing_vectors import homing_rows
 from crisp_compass.firmware.plan import Plan, plan_of
+from crisp_compass.firmware.played import Vectors
 from crisp_compass.firmware.render import SourceFile, render
 from crisp_compass.firmware.telemetry import as_json
 from crisp_compass.firmware.telemetry import context as telemetry_context
-from crisp_compass.firmware.vectors import Vectors, all_vectors
+from crisp_compass.firmware.vectors import all_vectors
 from crisp_compass.motion.homing import method_of
 from crisp_compass.safe_text import c_comment, c_float
 from crisp_compass.studies.cycle import row_limit
