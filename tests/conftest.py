@@ -24,13 +24,19 @@ def pytest_addoption(parser: pytest.Parser) -> None:
 
 
 def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
-    """Leave out what is marked thorough, but for what its mark keeps (``but``, or all that is not in ``only``); whoever names a test gets it."""
+    """Leave out what is marked thorough, but for what its mark keeps (``but``, all that is not in ``only``, or of a number ``each`` one); whoever names a test gets it."""
     if config.getoption("--thorough") or any("::" in a for a in config.args):
         return
-    left = []
+    left: list[pytest.Item] = []
+    seen: dict[str, int] = {}
     for item in items:
-        mark, case = item.get_closest_marker("thorough"), item.name.partition("[")[2][:-1]
-        if mark is not None and case not in mark.kwargs.get("but", ()) and case in mark.kwargs.get("only", (case,)):
+        mark, (name, _, case) = item.get_closest_marker("thorough"), item.nodeid.partition("[")
+        case = case[:-1]
+        if mark is not None and "each" in mark.kwargs:
+            seen[name] = seen.get(name, -1) + 1
+            if seen[name] % mark.kwargs["each"]:
+                left.append(item)
+        elif mark is not None and case not in mark.kwargs.get("but", ()) and case in mark.kwargs.get("only", (case,)):
             left.append(item)
     if left:
         config.hook.pytest_deselected(items=left)

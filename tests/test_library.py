@@ -149,6 +149,7 @@ def test_every_tutorial_goes_from_an_empty_bench_to_the_header(tutorial: str, mo
     assert found.failed == 0
 
 
+@pytest.mark.thorough(each=2)
 @pytest.mark.parametrize("notebook", ["fifty-motors", "own-estimator", "robust-tuning"])
 def test_every_notebook_runs(notebook: str, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.chdir(ROOT)

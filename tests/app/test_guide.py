@@ -84,6 +84,7 @@ def test_the_guide_goes_with_the_page(window: Window, qtbot: QtBot, winch: Path,
     assert window.ledger.isVisible()
 
 
+@pytest.mark.thorough(each=2)
 @pytest.mark.parametrize(("words", "kind", "there"), [("notch", "field", ("speed_loop", "Resonance")), ("homing", "page", ("motion", "Homing")), ("flux linkage", "settled", ("flux", "Capture")), ("winch-coast", "capture", ("flux", "Capture"))])
 def test_anything_is_found_by_keyboard(window: Window, qtbot: QtBot, winch: Path, tmp_path: Path, words: str, kind: str, there: tuple[str, str]) -> None:
     window.open(copy_bench(winch, tmp_path))

@@ -89,6 +89,7 @@ WAYS: dict[str, tuple[Callable[[list[str], Body], str], tuple[int, ...]]] = {
 }  # fmt: skip
 
 
+@pytest.mark.thorough(each=4)
 @pytest.mark.parametrize("way", WAYS)
 @pytest.mark.parametrize("name", COMMANDS)
 def test_awkward(name: str, way: str, tmp_path: Path, capsys: pytest.CaptureFixture[str]) -> None:

@@ -58,6 +58,7 @@ def test_only_a_line_feed_ends_a_line(mark: str, tmp_path: Path) -> None:
     assert found.time[0] == plain.time[0]
 
 
+@pytest.mark.thorough(each=2)
 @pytest.mark.parametrize(
     ("command", "source"),
     [

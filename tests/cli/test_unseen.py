@@ -32,6 +32,7 @@ def _holds(data: dict[str, Any], name: str, truth: float, within: float) -> None
     assert low <= estimate["value"] <= high
 
 
+@pytest.mark.thorough(each=3)
 @pytest.mark.parametrize("seed", range(12))
 def test_resistance(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: int) -> None:
     rng = np.random.default_rng(100 + seed)
@@ -48,6 +49,7 @@ def test_resistance(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: in
     _holds(data, "resistance", r, 0.03)
 
 
+@pytest.mark.thorough(each=3)
 @pytest.mark.parametrize("seed", range(10))
 def test_inductance(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: int) -> None:
     rng = np.random.default_rng(200 + seed)

@@ -21,6 +21,7 @@ def _code(angle: float, arcs: Arcs) -> int:
     return sum(w for w, (a, b) in zip((4, 2, 1), arcs, strict=True) if (angle - a) % 360 < (b - a) % 360)
 
 
+@pytest.mark.thorough(each=3)
 @pytest.mark.parametrize("spacing", [120, 60])
 @pytest.mark.parametrize("inverted", range(8))
 def test_every_assignment(inverted: int, spacing: int) -> None:

@@ -151,6 +151,7 @@ def _library(folder: Path, name: str) -> ctypes.CDLL:
     return ctypes.CDLL(str(built))
 
 
+@pytest.mark.thorough(each=4)
 @needs_gcc
 @pytest.mark.parametrize("seed", range(10))
 def test_both_c_controllers_use_the_whole_voltage_on_a_winding(winch: Path, tmp_path: Path, seed: int) -> None:

@@ -27,6 +27,7 @@ def _angle(omega: np.ndarray) -> np.ndarray:
     return 0.7 + np.cumsum(omega) / RATE
 
 
+@pytest.mark.thorough(each=3)
 @pytest.mark.parametrize("name", MOTIONS)
 @pytest.mark.parametrize("channels", [("v_ab", "v_bc"), ("v_bc", "v_ca"), ("v_a", "v_b", "v_c")])
 def test_two_channels_follow_any_motion(name: str, channels: tuple[str, ...]) -> None:

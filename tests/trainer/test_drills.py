@@ -41,6 +41,7 @@ def by_guess(case: Case, seed: int) -> bool:
     return judge(case, acts, drill.causes[int(rng.integers(len(drill.causes)))].key, numbers).passed
 
 
+@pytest.mark.thorough(each=3)
 @pytest.mark.parametrize("drill", DRILLS, ids=lambda d: d.key)
 def test_an_expert_passes_and_a_guesser_does_not(drill: Drill) -> None:
     assert all(by_expert(case_of(drill, seed)) for seed in (100, 101))
