@@ -43,7 +43,7 @@ def _plan(o: Estimator, supply: float) -> Plan:
     return replace(plan, drive=drive, context={**plan.context, "by_flux": o.kind == FLUX})
 
 
-@pytest.mark.thorough(each=3)
+@pytest.mark.thorough(each=8)
 @pytest.mark.thorough(only=["24000.0-110.0-0.00306-6.1e-05-6.1e-05-1500.0-24.0-0"])
 @pytest.mark.parametrize("kind", [BACK_EMF, FLUX])
 @pytest.mark.parametrize(

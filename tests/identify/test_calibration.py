@@ -13,7 +13,7 @@ sys.path.insert(0, str(Path(__file__).resolve().parents[2] / "tools"))
 import calibrate
 
 
-@pytest.mark.thorough(only=["stepper, steps on a winding"])
+@pytest.mark.thorough(each=3)
 @pytest.mark.parametrize("name", calibrate.METHODS)
 def test_method(name: str) -> None:
     found = [calibrate.one((name, k)) for k in range(1000, 1012 if name.startswith("speed") else 1004)]

@@ -257,8 +257,8 @@ def _sweep(cache: Path) -> None:
 
 #: Machines whose kernels take about as long to compile; each part may have a processor of its own.
 _PARTS: tuple[tuple[AnyMachine, ...], ...] = (
-    (Machine(0.5, 1e-3, 1e-3, 0.01, 4.0),),
-    (Brushed(0.5, 1e-3, 1e-3, 0.01), Trapezoid(0.5, 1e-3, 1e-3, 0.01, 4.0), Induction(0.5, 1e-3, 1e-3, 0.1, 2.0, 0.1, 0.5)),
+    (Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Brushed(0.5, 1e-3, 1e-3, 0.01)),
+    (Trapezoid(0.5, 1e-3, 1e-3, 0.01, 4.0), Induction(0.5, 1e-3, 1e-3, 0.1, 2.0, 0.1, 0.5)),
 )  # fmt: skip
 
 
