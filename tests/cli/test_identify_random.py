@@ -10,16 +10,10 @@ from typing import Any
 import numpy as np
 import pytest
 
+from commands import ask
 from crisp_compass.capture import Capture
 from crisp_compass.cli.main import run
 from makers import coast, save, staircase, steps, turning
-
-
-def _ask(capsys: pytest.CaptureFixture[str], *arguments: object) -> dict[str, Any]:
-    code = run([str(a) for a in arguments] + ["--json"])
-    out = capsys.readouterr()
-    assert code == 0, out.err
-    return json.loads(out.out)  # type: ignore[no-any-return]
 
 
 def _holds(data: dict[str, Any], name: str, truth: float, within: float) -> None:
@@ -45,7 +39,7 @@ def test_resistance(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: in
         tau=float(10 ** rng.uniform(-3, -1.8)), bridge=bridge, offset_i=0.0 if bridge else 0.01 * top,
     )  # fmt: skip
     save(made, tmp_path / "c.csv")
-    data = _ask(capsys, "identify", "resistance", tmp_path / "c.csv")
+    data = ask(capsys, "identify", "resistance", tmp_path / "c.csv")
     _holds(data, "resistance", r, 0.03)
 
 
@@ -59,7 +53,7 @@ def test_inductance(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: in
         per_tau=float(rng.uniform(8, 60)), pulses=int(rng.integers(1, 5)), sag=float(rng.uniform(0, 0.5)),
     )  # fmt: skip
     save(made, tmp_path / "c.csv")
-    data = _ask(capsys, "identify", "inductance", tmp_path / "c.csv")
+    data = ask(capsys, "identify", "inductance", tmp_path / "c.csv")
     _holds(data, "inductance", r * tau, 0.03)
     _holds(data, "resistance", r, 0.03)
 
@@ -87,7 +81,7 @@ def test_flux(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: int) -> 
     )
     rpm = Capture("c", t, columns)
     save(rpm, tmp_path / "c.csv")
-    data = _ask(capsys, "identify", "flux", tmp_path / "c.csv", "--pole-pairs", p)
+    data = ask(capsys, "identify", "flux", tmp_path / "c.csv", "--pole-pairs", p)
     _holds(data, "flux_linkage", psi, 5e-3)
     _holds(data, "kt", 1.5 * p * psi, 5e-3)
     _holds(data, "kv_peak", 60 / (2 * math.pi) / (math.sqrt(3) * p * psi), 5e-3)

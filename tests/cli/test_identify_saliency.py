@@ -5,35 +5,12 @@ from __future__ import annotations
 import json
 import math
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 import pytest
 
+from commands import ask, refused, table
 from crisp_compass.cli.main import run
-
-
-def _ask(capsys: pytest.CaptureFixture[str], *arguments: object) -> dict[str, Any]:
-    code = run([str(a) for a in arguments] + ["--json"])
-    out = capsys.readouterr()
-    assert code == 0, out.err
-    return json.loads(out.out)  # type: ignore[no-any-return]
-
-
-def _refused(capsys: pytest.CaptureFixture[str], *arguments: object) -> str:
-    code = run([str(a) for a in arguments])
-    out = capsys.readouterr()
-    assert code == 2, out.out
-    assert out.err.count("\n") == 1
-    assert "Traceback" not in out.err
-    return out.err
-
-
-def _table(path: Path, header: str, *columns: np.ndarray) -> Path:
-    rows = [",".join(f"{x:.9g}" for x in row) for row in np.column_stack(columns)]
-    path.write_text("\n".join([header, *rows]) + "\n", encoding="utf-8")
-    return path
-
 
 # ---- saliency
 
@@ -53,8 +30,8 @@ def test_saliency(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: int)
     p, ld = int(rng.integers(2, 9)), float(10 ** rng.uniform(-5, -1.5))
     lq, zero = ld * float(rng.uniform(1.05, 1.7)), float(rng.uniform(0, 90 / p))
     angle, l_ab = _angles(p, ld, lq, zero, 2e-3, seed)
-    file = _table(tmp_path / "a.csv", "angle [deg],l_ab [uH]", angle, 1e6 * l_ab)
-    data = _ask(capsys, "identify", "saliency", file, "--pole-pairs", p)
+    file = table(tmp_path / "a.csv", "angle [deg],l_ab [uH]", angle, 1e6 * l_ab)
+    data = ask(capsys, "identify", "saliency", file, "--pole-pairs", p)
     found = data["estimates"]
     for name, truth in (("ld", ld), ("lq", lq)):
         assert found[name]["value"] == pytest.approx(truth, rel=5e-3)
@@ -66,33 +43,33 @@ def test_saliency(capsys: pytest.CaptureFixture[str], tmp_path: Path, seed: int)
 
 def test_saliency_refusals_and_findings(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     angle, l_ab = _angles(4, 1e-3, 1.3e-3, 5.0, 1e-3, 1)
-    good = _table(tmp_path / "a.csv", "angle [deg],l_ab [mH]", angle, 1e3 * l_ab)
-    assert "pole pairs are missing" in _refused(capsys, "identify", "saliency", good)
-    assert "0 pole pairs" in _refused(capsys, "identify", "saliency", good, "--pole-pairs", 0)
+    good = table(tmp_path / "a.csv", "angle [deg],l_ab [mH]", angle, 1e3 * l_ab)
+    assert "pole pairs are missing" in refused(capsys, "identify", "saliency", good)
+    assert "0 pole pairs" in refused(capsys, "identify", "saliency", good, "--pole-pairs", 0)
     assert run(["identify", "saliency", str(good), "--pole-pairs", "3", "--json"]) == 1
     assert "stop" in [f["level"] for f in json.loads(capsys.readouterr().out)["findings"]]
-    part = _table(tmp_path / "b.csv", "angle [deg],l_ab [mH]", angle / 10, 1e3 * l_ab)
-    assert "do not cover" in _refused(capsys, "identify", "saliency", part, "--pole-pairs", 4)
-    minus = _table(tmp_path / "c.csv", "angle [deg],l_ab [mH]", angle, -l_ab)
-    assert "not above zero" in _refused(capsys, "identify", "saliency", minus, "--pole-pairs", 4)
-    few = _table(tmp_path / "d.csv", "angle [deg],l_ab [mH]", angle[:3], l_ab[:3])
-    assert "too few" in _refused(capsys, "identify", "saliency", few, "--pole-pairs", 4)
-    flat = _ask(
+    part = table(tmp_path / "b.csv", "angle [deg],l_ab [mH]", angle / 10, 1e3 * l_ab)
+    assert "do not cover" in refused(capsys, "identify", "saliency", part, "--pole-pairs", 4)
+    minus = table(tmp_path / "c.csv", "angle [deg],l_ab [mH]", angle, -l_ab)
+    assert "not above zero" in refused(capsys, "identify", "saliency", minus, "--pole-pairs", 4)
+    few = table(tmp_path / "d.csv", "angle [deg],l_ab [mH]", angle[:3], l_ab[:3])
+    assert "too few" in refused(capsys, "identify", "saliency", few, "--pole-pairs", 4)
+    flat = ask(
         capsys,
         "identify",
         "saliency",
-        _table(tmp_path / "e.csv", "angle [deg],l_ab [mH]", *_scaled(0.0)),
+        table(tmp_path / "e.csv", "angle [deg],l_ab [mH]", *_scaled(0.0)),
         "--pole-pairs",
         4,
     )
     assert "no-saliency" in [f["code"] for f in flat["findings"]]
     outlier = l_ab.copy()
     outlier[7] *= 1.2
-    loud = _ask(
+    loud = ask(
         capsys,
         "identify",
         "saliency",
-        _table(tmp_path / "f.csv", "angle [deg],l_ab [H]", angle, outlier),
+        table(tmp_path / "f.csv", "angle [deg],l_ab [H]", angle, outlier),
         "--pole-pairs",
         4,
     )
@@ -129,8 +106,8 @@ def _steps(knee: float, seed: int = 0) -> tuple[np.ndarray, ...]:
 
 
 def test_saturation(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    file = _table(tmp_path / "s.csv", "t [s],v_ab [V],i_a [A]", *_steps(6.0))
-    data = _ask(capsys, "identify", "saturation", file)
+    file = table(tmp_path / "s.csv", "t [s],v_ab [V],i_a [A]", *_steps(6.0))
+    data = ask(capsys, "identify", "saturation", file)
     found = data["estimates"]
     for name, truth in (("inductance", 0.6e-3), ("resistance", 0.4), ("saturation_current", 6.0 * 2 / math.sqrt(3))):
         assert found[name]["value"] == pytest.approx(truth, rel=0.03), name
@@ -138,13 +115,13 @@ def test_saturation(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     at_peak = 0.2e-3 + 0.4e-3 / (1 + (10.0 / 6.0) ** 2)
     assert found["inductance_at_peak"]["value"] == pytest.approx(at_peak, rel=0.02)
     assert "saturation" in [f["code"] for f in data["findings"]]
-    plain = _ask(capsys, "identify", "inductance", file)
+    plain = ask(capsys, "identify", "inductance", file)
     assert "model-does-not-fit" in [f["code"] for f in plain["findings"]]
 
 
 def test_saturation_is_not_seen_where_there_is_none(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
-    file = _table(tmp_path / "s.csv", "t [s],v_ab [V],i_a [A]", *_steps(1e6))
-    assert "no saturation shows" in _refused(capsys, "identify", "saturation", file)
+    file = table(tmp_path / "s.csv", "t [s],v_ab [V],i_a [A]", *_steps(1e6))
+    assert "no saturation shows" in refused(capsys, "identify", "saturation", file)
 
 
 # ---- a running drive

@@ -20,7 +20,8 @@ from crisp_compass.drive.can_profile import Profile
 from crisp_compass.drive.cia402 import Machine, State, next_word, state_of
 from crisp_compass.drive.conversation import Conversation, Event
 from crisp_compass.drive.importing import import_description
-from crisp_compass.drive.served import Denial, ServedDrive
+from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.served_rules import Denial
 from crisp_compass.errors import Refusal
 from crisp_compass.motion.homing import follow
 from crisp_compass.plant import state

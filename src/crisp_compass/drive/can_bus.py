@@ -18,7 +18,8 @@ from crisp_compass.drive.can_profile import ProcessData, Profile
 from crisp_compass.drive.description import Description, Entry
 from crisp_compass.drive.link import LOOK, Count, DeniedError
 from crisp_compass.drive.registers import from_bytes, physical, to_bytes
-from crisp_compass.drive.served import Denial, ServedDrive
+from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.served_rules import Denial
 from crisp_compass.errors import Refusal
 
 #: Time between two looks at the plant, s; an answer that takes longer is none, s.

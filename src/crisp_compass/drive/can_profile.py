@@ -44,8 +44,9 @@ from crisp_compass.drive.cia402 import (
 )
 from crisp_compass.drive.description import Entry
 from crisp_compass.drive.registers import raw_of
-from crisp_compass.drive.served import AT_REST, HERE_ASKED, Denial, ServedDrive
+from crisp_compass.drive.served import ServedDrive
 from crisp_compass.drive.served_homing import FOUND, HERE, NOT_FOUND, SEEKS
+from crisp_compass.drive.served_rules import AT_REST, HERE_ASKED, Denial
 from crisp_compass.plant.parameters import FOLLOWING
 
 #: Objects: name, whether it may be written, least and most.

@@ -19,7 +19,8 @@ from dataclasses import dataclass
 from crisp_compass.drive.description import Entry
 from crisp_compass.drive.live_line import LiveServer
 from crisp_compass.drive.registers import from_registers, to_registers
-from crisp_compass.drive.served import Denial, ServedDrive
+from crisp_compass.drive.served import ServedDrive
+from crisp_compass.drive.served_rules import Denial
 from crisp_compass.errors import Refusal
 
 _UNKNOWN, _ADDRESS, _VALUE, _STATE = 1, 2, 3, 6

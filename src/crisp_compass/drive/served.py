@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from enum import Enum
 
 import numpy as np
 
@@ -15,13 +14,14 @@ from crisp_compass.bench.entered import standing
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.drive import running_current, running_mode
 from crisp_compass.course.position import count_of, holds_position, moving_mode
-from crisp_compass.drive.description import Entry, Watchdog, within
+from crisp_compass.drive.description import Entry, Watchdog
 from crisp_compass.drive.registers import physical, raw_of
 from crisp_compass.drive.served_description import describe
 from crisp_compass.drive.served_homing import HERE, ServedHoming
 from crisp_compass.drive.served_inputs import Inputs
 from crisp_compass.drive.served_live import LiveFeed
 from crisp_compass.drive.served_parameters import MASKABLE, parameters_of
+from crisp_compass.drive.served_rules import AT_REST, HERE_ASKED, Denial, Situation, denied
 from crisp_compass.drive.served_stand import Stand, StandValue, can_test, scope_of, stand_values
 from crisp_compass.drive.served_tune import ENDED, ROTATING, RUNS, SHARE, AutoTune
 from crisp_compass.estimates import FloatArray
@@ -41,22 +41,10 @@ from crisp_compass.studies.scenarios import open_simulation
 #: Silence after which the drive is disarmed, s; it acts a little sooner, because the machine that it runs on may be busy.
 WATCHDOG_S = 0.5
 _ACTS_AFTER_S = 0.8 * WATCHDOG_S
-#: What asks for the present place as zero; 1 seeks.
-HERE_ASKED = 2
-#: A shaft slower than this counts as standing, rad/s.
-AT_REST = 0.5
 #: Longest stop that is simulated for the description, s.
 _LONGEST_STOP = 30.0
 #: The plant never falls further behind the clock than this, s.
 _MOST_BEHIND = 0.1
-
-
-class Denial(Enum):
-    """Why a request is refused."""
-
-    ADDRESS = "address"
-    LIMITS = "limits"
-    STATE = "state"
 
 
 class ServedDrive:
@@ -225,35 +213,12 @@ class ServedDrive:
 
     def deny(self, entry: Entry, raw: float, client: object) -> Denial | None:
         """Tell why a client may not write a raw number, or None where it may."""
-        if not entry.writable:
-            return Denial.ADDRESS
-        if not math.isfinite(raw) or not within(entry, physical(entry, raw)):
-            return Denial.LIMITS
-        if entry.name in ("stop", "inputs"):  # switches are nobody's
-            return None
-        others = self._holder is not None and self._holder is not client
-        if others:
-            return Denial.STATE
-        testing = self._stand is not None and self._stand.active
-        asks = entry.name in ("speed", "place") or (entry.name in ("test", "auto_tune", "home") and raw != 0)
-        if asks and (self._holder is None or self._tune.kind or (testing and entry.name != "test")):
-            return Denial.STATE
-        if entry.name == "place" and self._barred(physical(entry, raw)):
-            return Denial.STATE
-        if entry.name == "home" and raw != 0:
-            if raw != HERE_ASKED and self.homing.plan is None:
-                return Denial.LIMITS
-            if raw == HERE_ASKED and abs(self.speed) > AT_REST:  # it would be another one a moment later
-                return Denial.STATE
-        if entry.name == "auto_tune" and raw != 0 and (int(raw) not in self._tune.kinds or abs(self.speed) > AT_REST):
-            return Denial.STATE
-        if entry.name == "hold" and raw != 0 and abs(self.speed) > AT_REST:
-            return Denial.STATE
-        if entry.name == "arm" and raw != 0 and (self._sim.fault or self._inputs.hold or (self._stopping is not None and abs(self.speed) > 2 * AT_REST)):
-            return Denial.STATE
-        if entry.name in ("restart", "restore") and raw != 0 and (self.armed or abs(self.speed) > AT_REST):
-            return Denial.STATE
-        return None
+        now = Situation(
+            armed=self.armed, by_others=self.armed and self._holder is not client, speed=self.speed, kept=bool(self._sim.fault) or self._inputs.hold, stopping=self._stopping is not None,
+            testing=self._stand is not None and self._stand.active, tuning=bool(self._tune.kind), routines=tuple(self._tune.kinds), seeks=self.homing.plan is not None,
+        )  # fmt: skip
+        found = denied(entry, raw, now)
+        return Denial.STATE if found is None and entry.name == "place" and self._barred(physical(entry, raw)) else found
 
     def _barred(self, place: float) -> bool:
         """Tell whether a limit switch lies in the way to a place [rad]."""
