@@ -113,17 +113,25 @@ _FIELDS: dict[str, tuple[str, str]] = {
     "i_continuous": ("continuous current", "A"), "overload_time": ("overload time", "s"), "temp_trip": ("temperature limit", "degC"), "weakening": ("field weakening", "A"),
     "method": ("method", ""), "set_point": ("set-point", ""), "set_weight": ("share that passes by", ""), "rounding": ("S-curve", "s"), "feed_forward": ("ahead of the loop", ""),
     "low_pass_hz": ("low-pass", "Hz"), "slow_below": ("slower below", "rad/s"), "slow_share": ("slower share", ""), "notch_hz": ("notch", "Hz"), "noise_share": ("allowed ripple", ""),
+    "magnetizing_current": ("magnetizing current", "A"), "aligned": ("carrier aligned", ""), "scheme": ("scheme", ""), "decay": ("decay", ""), "updates": ("loads per carrier period", ""), "shunts": ("shunts", ""),
+    "damping": ("damping", ""), "commutation": ("commutation", ""), "advance": ("advance", "deg"), "align_current": ("aligning current", "A"), "align_time": ("aligning time", "s"),
+    "ramp_current": ("current of the ramp", "A"), "load_angle": ("load angle", "deg"), "acceleration": ("acceleration", "rad/s²"), "times": ("back-EMF over the voltage error", ""),
+    "hand_over": ("hand-over", "rad/s"), "start_up.loop_hz": ("estimator's bandwidth", "Hz"), "r_doubt": ("doubt of R", ""), "dead_share": ("dead time left over", ""), "start_up.ahead": ("angle ahead", "deg"),
+    "standstill": ("at standstill", ""), "inject_volts": ("injected voltage", "V"), "track_hz": ("bandwidth of injection", "Hz"), "pole_current": ("current for the pole", "A"), "magnet": ("current towards the pole", ""),
+    "divider": ("loop divider", ""), "compensation": ("compensation", ""), "notch_width": ("notch width", ""), "notch_depth": ("notch depth", ""), "motion.speed": ("speed of a move", "rad/s"),
+    "accel": ("acceleration", "rad/s²"), "kv": ("position gain", "1/s"), "motion.ahead": ("speed fed ahead", ""), "follow_limit": ("following error that trips", "deg"), "window": ("standing window", "deg"),
     "on_fault": ("on a fault", ""), "retries": ("tries again", ""), "processor_hz": ("processor clock", "Hz"),
 }  # fmt: skip
 
 
-def _named(field: str) -> str:
+def _words(topic: str, field: str) -> tuple[str, str]:
+    """Return how people say a field of a topic, and its unit."""
     bare = field.rpartition(".")[2]
-    return _FIELDS.get(bare, (bare.replace("_", " "), ""))[0]
+    return _FIELDS.get(f"{topic}.{bare}") or _FIELDS.get(bare) or (bare.replace("_", " "), "")
 
 
-def _said(field: str, value: Any) -> str:
-    unit = _FIELDS.get(field.rpartition(".")[2], ("", ""))[1]
+def _said(topic: str, field: str, value: Any) -> str:
+    unit = _words(topic, field)[1]
     if isinstance(value, float) and unit == "rad/s":
         return f"{value * RPM_PER_RAD_S:.4g} rpm"
     if isinstance(value, int | float):
@@ -133,7 +141,7 @@ def _said(field: str, value: Any) -> str:
 
 def describe_field(bench: Bench, topic: str, field: str) -> str:
     """Return a field with its value as people read it: ``dead time 500 ns``."""
-    return f"{_named(field)} {_said(field, value_of(bench, topic, field))}"
+    return f"{_words(topic, field)[0]} {_said(topic, field, value_of(bench, topic, field))}"
 
 
 def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
@@ -144,7 +152,7 @@ def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
 
 def _edited_text(found: list[Edit]) -> str:
     """Say what waits to be settled, and what stands meanwhile."""
-    parts = [f"{_named(e.field)} {_said(e.field, e.then)} → {_said(e.field, e.now)}" for e in found]
+    parts = [f"{_words(e.topic, e.field)[0]} {_said(e.topic, e.field, e.then)} → {_said(e.topic, e.field, e.now)}" for e in found]
     name = BY_KEY[found[0].topic].name
     return f"{name} is edited, not settled: {', '.join(parts)}; the settled value stays in use."
 

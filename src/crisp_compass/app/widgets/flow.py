@@ -6,6 +6,7 @@ from PySide6.QtCore import QEvent, QObject, QPoint, QRect, QSize, Qt
 from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QFrame,
+    QLabel,
     QLayout,
     QLayoutItem,
     QScrollArea,
@@ -119,9 +120,12 @@ class FlowRow(QLayout):
         return lines
 
     def _lay(self, items: list[QLayoutItem], x: int, y: int, height: int) -> None:
-        for item in items:
-            size = item.sizeHint().expandedTo(item.minimumSize())
-            item.setGeometry(QRect(QPoint(x, y + height - size.height()), size))
+        sizes = [item.sizeHint().expandedTo(item.minimumSize()) for item in items]
+        labels = [isinstance(item.widget(), QLabel) for item in items]
+        beside = min((s.height() for s, label in zip(sizes, labels, strict=True) if not label), default=0)
+        for item, size, label in zip(items, sizes, labels, strict=True):
+            low = max(beside - size.height(), 0) // 2 if label else 0  # a text stands level with the buttons beside it
+            item.setGeometry(QRect(QPoint(x, y + height - size.height() - low), size))
             x += size.width() + self.spacing()
 
 
