@@ -97,7 +97,7 @@ def describe(
         ("bus", "uint16", 0.1, "V", "v_bus", "bus voltage"), ("angle", "float32", 1.0, "deg", "angle", "mechanical, not wrapped"), ("armed", "uint16", 1.0, "", None, "1 while somebody may command it"),
     ]  # fmt: skip
     if count is not None:
-        telemetry += [("place_now", "int32", count, "rad", None, "where the firmware believes the shaft"), ("in_place", "uint16", 1.0, "", None, "1 where the last move is over"), ("homing", "uint16", 1.0, "", None, "its place: 0 as switched on, 1 sought, 2 found, 3 not found")]
+        telemetry += [("place_now", "int32", count, "rad", None, "where the firmware believes the shaft"), ("in_place", "uint16", 1.0, "", None, "1 where the last move is over"), ("homing", "uint16", 1.0, "", None, "its place: 0 not sought or broken off, 1 sought, 2 found, 3 not found")]
     if routines:
         telemetry.append(("tune_state", "uint16", 1.0, "", None, "auto-tune: 0 never ran, 1 runs, 2 ended, 3 broke off"))
     if scope is not None:

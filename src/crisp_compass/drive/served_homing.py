@@ -18,7 +18,7 @@ from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.simulation import Simulation, Trace, join
 from crisp_compass.studies.home_run import Homer, with_stops
 
-#: What the drive tells of it: never, under way, found, not found.
+#: What the drive tells of it: never or broken off, under way, found, not found.
 NEVER, SEEKS, FOUND, NOT_FOUND = range(4)
 #: Method of object 6098h that takes the present place for zero.
 HERE = 37
@@ -75,7 +75,7 @@ class ServedHoming:
         """Break it off, if it runs."""
         if self.runs and self._homer is not None:
             self._homer.seeker.fail()
-            self.told = NOT_FOUND
+            self.told = NEVER
 
     def advance(self, seconds: float) -> Trace:
         """Let time pass, in a homing from look to look; return all periods."""
