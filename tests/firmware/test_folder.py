@@ -564,7 +564,7 @@ HOMINGS: dict[str, tuple[dict[str, object], float]] = {
     "switch left": ({"reference": "home-switch", "ends": "edge"}, 3.0), "switch entered": ({"reference": "home-switch", "ends": "edge", "side": "entering", "active": "negative"}, -2.0),
     "switch and index": ({"reference": "home-switch", "side": "entering"}, -3.0), "limit": ({"reference": "negative-limit", "contact": "open"}, -5.0), "index": ({"reference": "index", "toward": "positive"}, 0.0),
     "stop": ({"reference": "positive-stop", "push": 2.0}, 4.0), "other stop": ({"reference": "negative-stop", "hold": 0.2}, -1.0), "field": ({"reference": "home-switch", "bench": "stepping"}, 2.0),
-    "watched field": ({"reference": "home-switch", "bench": "watched", "side": "entering"}, 2.0),
+    "travel beyond the counter": ({"reference": "home-switch", "ends": "edge", "travel": 6.2e6}, 3.0), "watched field": ({"reference": "home-switch", "bench": "watched", "side": "entering"}, 2.0),
 }  # fmt: skip
 
 
@@ -603,7 +603,7 @@ def test_the_place_is_found_in_c_where_the_plan_has_it(case: str, tmp_path: Path
     looks = np.genfromtxt(rows, delimiter=",", skip_header=1)
     assert set(looks[looks[:, 0] == 0, 10]) >= {6, 7}  # found, and not found
     for name in ("", *(n for n in ("FAST_RAD_S", "SLOW_RAD_S", "TRAVEL_COUNTS", "SIGN", "PUSH_A", "STILL_RAD_S", "HOLD_LOOKS") if f"CC_HOME_{n} (" in right)):
-        said = re.search(rf"CC_HOME_{name} \(([-0-9.e]+)([fu]?)\)", right) if name else None
+        said = re.search(rf"CC_HOME_{name} \(([-+0-9.e]+)([fu]?)\)", right) if name else None
         wrong = float(said[1]) * (-1 if name == "SIGN" else 0.8 if name == "HOLD_LOOKS" else 2.0 if name == "STILL_RAD_S" else 1.2) if said else 0.0
         config.write_text(right.replace(said[0], f"CC_HOME_{name} ({f'{wrong:.8e}f' if said[2] == 'f' else f'{round(wrong)}{said[2]}'})") if said else right)
         built = _run("gcc", *FLAGS, "-std=c99", "-Iinclude", "vectors/run_vectors.c", "src/cc_homing.c", *(p for p in parts if p != "cc_homing.o"), "-lm", "-o", "vectors.out", folder=tmp_path)

@@ -21,6 +21,8 @@ HEAD = "begins,place [counts],contact,index,index_place [counts],ramp [rad/s],i_
 _MOST = 3000
 #: Looks in which a way is gone at the fast speed, and a turn at the slow one.
 _FAST, _SLOW = 40, 60
+#: Most counts that a travel may have: beyond them a counter of 32 bits has turned over, and nothing would end the seeking.
+_COUNTED = 2.0e9
 #: So that no look lies on an edge or on the end of the travel, where single precision decides.
 _UNEVEN = 1.013
 
@@ -36,9 +38,14 @@ class _Case:
     by: str = ""
 
 
+def travel_of(plan: Plan) -> float:
+    """Return the travel [rad] after which a homing gives up: what is set, and what a counter of 32 bits tells."""
+    return min(plan.bench.settings.homing.travel, _COUNTED * plan.count)
+
+
 def homing_rows(plan: Plan) -> str:
     """Return the file of a plan whose bench seeks its place."""
-    home, travel = plan_of(plan.bench), plan.bench.settings.homing.travel
+    home, travel = plan_of(plan.bench), travel_of(plan)
     inside = replace(home, begin=0.1 * home.switch_sign)
     cases = [_Case(home, travel), _Case(home, travel, nothing=True), _Case(home, travel, ends_at=3, by="fault"), _Case(home, travel, ends_at=5, by="else")]
     if not home.stops and home.reference != "index":

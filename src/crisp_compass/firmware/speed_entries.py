@@ -8,6 +8,7 @@ from collections.abc import Iterator
 from crisp_compass.bench.entered import presumed
 from crisp_compass.course.homing import plan_of as plan_of_homing
 from crisp_compass.firmware.entries import Entry, number, origin, periods, whole
+from crisp_compass.firmware.homing_vectors import travel_of
 from crisp_compass.firmware.plan import Plan
 from crisp_compass.motion.homing import STILL
 from crisp_compass.plant.control.position import MOST_CATCHING
@@ -152,7 +153,7 @@ def homing(plan: Plan) -> Iterator[Entry]:
     elif home.reference != "index":
         yield number("HOME_FAST_RAD_S", home.fast, "while it is sought")
     yield number("HOME_SLOW_RAD_S", home.slow, "at which the place is found")
-    yield number("HOME_TRAVEL_COUNTS", plan.bench.settings.homing.travel / plan.count, "after which it gives up")
+    yield number("HOME_TRAVEL_COUNTS", travel_of(plan) / plan.count, "after which it gives up")
 
 
 def weakening(plan: Plan) -> Iterator[Entry]:
