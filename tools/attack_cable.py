@@ -158,12 +158,13 @@ def answer(bench: Bench, cable: Cable, text: str, wrong: float, rng: np.random.G
 
 def usual_cable(rng: np.random.Generator) -> Cable:
     """Return the usual six wires: 0 V, supply, two channels and an index of push-pull outputs, a screen on the frame."""
-    roles = ["ground", "supply", "channel", "channel", "index", "screen"]
+    roles = [str(r) for r in rng.permutation(["ground", "supply", "channel", "channel", "index", "screen"])]
     cable = Cable(dict(zip(list(rng.permutation(_NAMES)[:6]), roles, strict=True)), {FRAME: 0})
     cable.resistors.append((1, 2, float(10 ** rng.uniform(2.7, 4.5))))
     cable.junctions.add((1, 2))
-    for node, (name, role) in enumerate(cable.roles.items(), 1):
-        cable.node[name] = 0 if role == "screen" else node
+    fixed = {"screen": 0, "ground": 1, "supply": 2}
+    for node, (name, role) in enumerate(cable.roles.items(), 3):
+        cable.node[name] = fixed.get(role, node)
         if role in ("channel", "index"):
             cable.junctions |= {(1, node), (node, 2)}
             if rng.random() < 0.5:

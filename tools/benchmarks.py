@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import statistics
 import subprocess
 import sys
@@ -115,6 +116,52 @@ def panning() -> None:
     plot.close()
 
 
+_START = """
+import os, sys, time
+from pathlib import Path
+begin = time.perf_counter()
+if sys.argv[1] == "ours":
+    from crisp_compass.__main__ import prepare
+    prepare()
+    from PySide6.QtCore import QSettings
+    from crisp_compass.app.main import make_application
+    from crisp_compass.app.window import Window
+    application, window = make_application(), Window(QSettings(sys.argv[2] + ".ini", QSettings.Format.IniFormat))
+else:
+    import importlib
+    for name in Path(sys.argv[2]).read_text().split():
+        try:
+            importlib.import_module(name)
+        except ImportError:  # half of a package that is none by itself
+            pass
+    from PySide6.QtWidgets import QApplication, QMainWindow
+    application, window = QApplication([]), QMainWindow()
+    window.resize(1280, 800)
+window.show()
+application.processEvents()
+print(time.perf_counter() - begin, flush=True)
+if sys.argv[1] == "ours":
+    Path(sys.argv[2]).write_text("\\n".join(m for m in sys.modules if not m.startswith(("crisp_compass", "__"))))
+os._exit(0)
+"""
+
+
+def start_against_bare() -> None:
+    """Start the window and a bare one that loads the same libraries, turn by turn, each in a process of its own."""
+    times: dict[str, list[float]] = {"ours": [], "bare": []}
+    # as an installation starts: what is compiled to bytecode is kept
+    environment = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+    with tempfile.TemporaryDirectory() as folder:
+        for turn in range(8):
+            for who in ("ours", "bare"):
+                command = [sys.executable, "-c", _START, who, str(Path(folder) / "modules")]
+                out = subprocess.run(command, env=environment, capture_output=True, text=True, check=True)
+                if turn:
+                    times[who].append(float(out.stdout))
+    ours, bare = (min(times[who]) for who in ("ours", "bare"))
+    print(f"start to window             {ours:.2f} s; a bare window of the same libraries {bare:.2f} s: {ours / bare:.2f} times")
+
+
 def lead_orders() -> None:
     """Time the simulation of all six lead orders of the demo winch: 72 runs of 0.8 s."""
     bench = load_bench(DEMO / "winch" / "winch.bench.json")
@@ -132,7 +179,7 @@ def kernel_against_c() -> None:
     m, load, inv, sensing, c = drive[:5]
     steps, target = 400_000, bench.settings.run.speed
     figures = (
-        m.r, m.ld, m.lq, m.psi, m.pole_pairs, *load[:3], *inv, sensing.full_scale, sensing.step, sensing.counts_per_rev, c.ts, c.kp_d, c.ki_d, c.kp_q,
+        m.r, m.ld, m.lq, m.psi, m.pole_pairs, *load[:3], *inv[:4], sensing.full_scale, sensing.step, sensing.counts_per_rev, c.ts, c.kp_d, c.ki_d, c.kp_q,
         c.ki_q, c.speed_divider, c.kp_speed, c.ki_speed, c.speed_filter, c.i_limit, c.i_trip, c.v_min, c.ramp, c.stall_time,
     )  # fmt: skip
     with tempfile.TemporaryDirectory() as folder:
@@ -211,6 +258,7 @@ def main() -> None:
     reading()
     panning()
     lead_orders()
+    start_against_bare()
     kernel_against_c()
     machine_bench.machines_against_c()
     machine_bench.estimator_against_c()

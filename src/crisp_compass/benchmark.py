@@ -59,6 +59,8 @@ def rows_per_s() -> float:
 _STARTUP = """
 import sys, time
 begin = time.perf_counter()
+from crisp_compass.__main__ import prepare
+prepare()
 from PySide6.QtCore import QSettings
 from crisp_compass.app.main import make_application
 application = make_application()

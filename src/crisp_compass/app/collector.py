@@ -15,6 +15,8 @@ from PySide6.QtCore import QObject, QTimer
 _PERIOD_MS = 250
 #: Looks from one thought of collecting everything to the next; counting what there is takes some milliseconds.
 _WHOLE_EVERY = 60
+#: The collector's usual thresholds: the program's start sets others, for the time of importing.
+_USUAL = (700, 10, 10)
 
 
 class Collector(QObject):
@@ -22,8 +24,10 @@ class Collector(QObject):
 
     def __init__(self, parent: QObject) -> None:
         super().__init__(parent)
-        self._old, self._looks = len(gc.get_objects()), 0
         gc.disable()
+        gc.set_threshold(*_USUAL)
+        gc.freeze()  # what was imported stays, and need not be looked through
+        self._old, self._looks = len(gc.get_objects()), 0
         self._timer = QTimer(self)
         self._timer.setInterval(_PERIOD_MS)
         self._timer.timeout.connect(self.look)

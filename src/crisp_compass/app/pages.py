@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+from collections.abc import Iterator, Mapping
 
 from crisp_compass.app.page.base import Page
 from crisp_compass.course.waypoint import Waypoint
-from crisp_compass.course.waypoints import WAYPOINTS
+from crisp_compass.course.waypoints import BY_KEY, WAYPOINTS
 
 
 def pages_of(waypoint: Waypoint) -> dict[str, type[Page]]:
@@ -21,5 +22,22 @@ def pages_of(waypoint: Waypoint) -> dict[str, type[Page]]:
     return {s.name: found[s.name] for s in waypoint.sections}
 
 
-#: Pages by waypoint and section.
-PAGES: dict[str, dict[str, type[Page]]] = {w.key: pages_of(w) for w in WAYPOINTS}
+class _Pages(Mapping[str, dict[str, type[Page]]]):
+    """Pages by waypoint and section; a waypoint's modules are imported when they are first asked for."""
+
+    def __init__(self) -> None:
+        self._found: dict[str, dict[str, type[Page]]] = {}
+
+    def __getitem__(self, key: str) -> dict[str, type[Page]]:
+        if key not in self._found:
+            self._found[key] = pages_of(BY_KEY[key])
+        return self._found[key]
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(w.key for w in WAYPOINTS)
+
+    def __len__(self) -> int:
+        return len(WAYPOINTS)
+
+
+PAGES = _Pages()

@@ -23,6 +23,7 @@ from crisp_compass.app.menus import Menus
 from crisp_compass.app.navigation import Navigator
 from crisp_compass.app.page.base import Page
 from crisp_compass.app.page.capture_page import CapturePage
+from crisp_compass.app.pages import PAGES
 from crisp_compass.app.preferences import apply, read
 from crisp_compass.app.theme import THEME
 from crisp_compass.app.widgets.at_load import AT_LOAD
@@ -44,6 +45,8 @@ SMALL = 860
 
 def _get_ready() -> None:
     """Do away from the window what would make the first visit of a page slow: kernels and late imports."""
+    for key in PAGES:
+        PAGES[key]
     prepare()
     for name in ("scipy.optimize", "scipy.signal", "scipy.special"):
         importlib.import_module(name)

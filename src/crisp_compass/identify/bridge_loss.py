@@ -15,6 +15,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
+import numpy.typing as npt
 import scipy
 
 from crisp_compass.estimates import Estimate, FloatArray
@@ -66,35 +67,29 @@ def fit_loss_line(current: FloatArray, voltage: FloatArray, u_voltage: FloatArra
     floor = 1e-6 * reach
     slope, loss = float(np.polyfit(current, voltage, 1)[0]), 0.0
     u_current = np.maximum(u_current, _apart(current, voltage, reach))
-    table: list[tuple[float, FloatArray, FloatArray, float, str, bool, float]] = []
+    models = [(shape, legs, float(knee)) for shape in _SHAPES for legs in (True, False) for knee in _KNEES * largest]
+    grown = np.array([_grown(current, knee, shape, legs) for shape, legs, knee in models])
+    corner = np.array([shape == "corner" for shape, _, _ in models])
     for turn in range(2):
-        table = []
         base = u_voltage**2 + (slope * u_current) ** 2 + floor**2
-        for shape in _SHAPES:
-            for legs in (True, False):
-                for knee in _KNEES * largest:
-                    h, own = _grown(current, knee, shape, legs), 0.3 * reach
-                    for _ in range(3):  # each model doubts the shape of its own loss: that of another one would hold on to it
-                        sigma = np.sqrt(base + (_SHAPE_DOUBT * own * (1 - np.abs(h))) ** 2)
-                        row = _one(current, voltage, h, sigma, largest, reach, both, knee, shape, legs)
-                        own = abs(float(row[1][1]))
-                    table.append(row)
-        best = max(table, key=lambda row: row[0])
-        slope, loss = float(best[1][0]), abs(float(best[1][1]))
+        own = np.full(len(models), 0.3 * reach)
+        for _ in range(3):  # each model doubts the shape of its own loss: that of another one would hold on to it
+            sigma = np.sqrt(base + (_SHAPE_DOUBT * own[:, None] * (1 - np.abs(grown))) ** 2)
+            logs, means, sds, chi2 = _solved(current, voltage, grown, sigma, both=both, corner=corner)
+            own = np.abs(means[:, 1])
+        best = int(np.argmax(logs))
+        slope, loss = float(means[best, 0]), abs(float(means[best, 1]))
         if turn and loss < 1e-9 * reach:
             break
-    logs = np.array([row[0] for row in table])
     weights = np.exp(logs - logs.max())
     weights /= weights.sum()
-    best = table[int(np.argmax(logs))]
-    dof = len(current) - 4
-    probability = float(scipy.special.chdtrc(dof, best[6])) if dof > 0 else 1.0
-    wide = np.array([math.sqrt(max(row[6] / dof, 1.0)) if dof > 0 and scipy.special.chdtrc(dof, row[6]) < 1e-3 else 1.0 for row in table])
-    estimates = [
-        _mixture(weights, np.array([row[1][k] for row in table]), np.array([row[2][k] for row in table]) * wide, unit)
-        for k, unit in ((0, "Ω"), (1, "V"))
-    ]
-    return LossLine(estimates[0], estimates[1], float(best[1][2]), best[3], best[4], best[5], probability)
+    shape, legs, knee = models[best]
+    dof, chance = len(current) - 4, np.ones(len(models))
+    if dof > 0:
+        chance = scipy.special.chdtrc(dof, chi2)
+    wide = np.where(chance < 1e-3, np.sqrt(np.maximum(chi2 / max(dof, 1), 1.0)), 1.0)
+    estimates = [_mixture(weights, means[:, k], sds[:, k] * wide, unit) for k, unit in ((0, "Ω"), (1, "V"))]
+    return LossLine(estimates[0], estimates[1], float(means[best, 2]), knee, shape, legs, float(chance[best]))
 
 
 def _apart(current: FloatArray, voltage: FloatArray, reach: float) -> float:
@@ -106,32 +101,30 @@ def _apart(current: FloatArray, voltage: FloatArray, reach: float) -> float:
     return float(np.sqrt(np.mean(np.diff(current[order])[close] ** 2) / 2.0))
 
 
-def _one(
-    current: FloatArray, voltage: FloatArray, h: FloatArray, sigma: FloatArray, largest: float, reach: float, both: bool, knee: float, shape: str,
-    legs: bool,
-) -> tuple[float, FloatArray, FloatArray, float, str, bool, float]:  # fmt: skip
-    """Return log marginal likelihood, coefficients, their u, knee, shape, legs and χ² of one model; columns scaled to volts."""
-    scale = np.array([1 / largest, 1.0, 1.0])
-    design = np.column_stack([current / largest * reach, h * reach, np.full(len(h), reach)]) / sigma[:, None]
-    right = voltage / sigma
+def _solved(
+    current: FloatArray, voltage: FloatArray, grown: FloatArray, sigma: FloatArray, *, both: bool, corner: npt.NDArray[np.bool_]
+) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:
+    """Return log marginal likelihoods (m,), coefficients and their u (m, 3) and χ² (m,) of all models at once, from what is
+    ``grown`` of each one's loss and each one's ``sigma`` [V] (m, n); columns scaled to volts."""
+    largest, reach, n = float(np.max(np.abs(current))), float(np.max(np.abs(voltage))), len(current)
+    columns = np.stack(np.broadcast_arrays(current / largest * reach, grown * reach, np.full(n, reach)), axis=-1)
     # weak priors, relative to the largest voltage: on the loss none that matters, on the constant where only one sign is there
     prior = np.diag([1e-3, 0.3, 0.3 if both else 1 / _OFFSET_DOUBT])
-    stacked = np.vstack([design, prior])
+    stacked = np.concatenate([columns / sigma[:, :, None], np.broadcast_to(prior, (len(grown), 3, 3))], axis=1)
+    right = np.concatenate([voltage / sigma, np.zeros((len(grown), 3))], axis=1)[:, :, None]
     q, r = np.linalg.qr(stacked)
-    answer = np.linalg.solve(r, q.T @ np.append(right, np.zeros(3)))
-    rest = np.append(right, np.zeros(3)) - stacked @ answer
-    chi2 = float(rest @ rest)
-    inverse = np.linalg.inv(r)
-    u = np.sqrt(np.sum(inverse**2, axis=1))
+    answer = np.linalg.solve(r, q.transpose(0, 2, 1) @ right)
+    chi2 = np.sum((right - stacked @ answer) ** 2, axis=(1, 2))
+    answer = answer[:, :, 0]
+    u = np.sqrt(np.sum(np.linalg.inv(r) ** 2, axis=2))
     # a misfit that no noise explains is taken for noise of that size: or whatever doubts its own shape most would be the likeliest
-    dof = max(len(current) - 4, 1)
-    size = max(chi2 / dof, 1.0)
-    log = -0.5 * chi2 / size - 0.5 * len(current) * math.log(size) - float(np.sum(np.log(np.abs(np.diag(r))))) - float(np.sum(np.log(sigma)))
-    if shape == "corner":  # averaged over a ripple that is no triangle, corners come out round
-        log -= math.log(3)
-    if answer[1] < 0:  # dead time never drives the current
-        log -= 0.5 * (answer[1] / u[1]) ** 2
-    return log, answer * reach * scale, u * reach * scale, knee, shape, legs, chi2
+    size = np.maximum(chi2 / max(n - 4, 1), 1.0)
+    diagonal = np.abs(np.diagonal(r, axis1=1, axis2=2))
+    log = -0.5 * chi2 / size - 0.5 * n * np.log(size) - np.sum(np.log(diagonal), axis=1) - np.sum(np.log(sigma), axis=1)
+    # averaged over a ripple that is no triangle, corners come out round; dead time never drives the current
+    log = log - np.where(corner, math.log(3), 0.0) - np.where(answer[:, 1] < 0, 0.5 * (answer[:, 1] / u[:, 1]) ** 2, 0.0)
+    volts = reach * np.array([1 / largest, 1.0, 1.0])
+    return log, answer * volts, u * volts, chi2
 
 
 def _mixture(weights: FloatArray, means: FloatArray, sds: FloatArray, unit: str) -> Estimate:

@@ -28,7 +28,7 @@ DIODE = (0.15, 1.2)
 SUPPLY_CURRENT = (2e-3, 60e-3)
 FRAME = "frame"
 #: Log odds that decide what may be fed, those that decide a wire which is only looked at, and the share of readings taken to be wrong.
-DECISIVE, ENOUGH, WRONG = 8.0, 4.0, 0.03
+DECISIVE, ENOUGH, WRONG = 8.0, 4.0, 0.02
 #: Repeats of one reading that are asked for, the assignments that are kept a kind of output, those whose neighbours are looked at.
 _REPEATS, _BEAM, _LOOKED = 4, 500, 40
 #: The chance from which one assignment is taken for the likeliest, the information [nats] that is worth a reading before, and the expected part of what is missing that makes asking worth it.
@@ -55,7 +55,7 @@ _BETWEEN = {
 #: Outputs either all have a junction to the supply (push-pull) or none has (open collector).
 _TO_SUPPLY = ((0, 0.05, 0.92, 0, 0.03, 0.6), (0, 0.06, 0.01, 0, 0.93, 0.6))
 SHAPES = ("flat", "square", "square-with-pull-up", "opposite", "pulse", "sine")
-_SCOPE = {"C": (0.3, 0.3, 0.3, 0.05, 0.02, 0.05), "I": (0.3, 0, 0, 0, 0.7, 0)}
+_SCOPE = {"C": (0.3, 0.315, 0.3, 0.05, 0.005, 0.05), "I": (0.3, 0, 0, 0, 0.7, 0)}
 _IDLE = (0.985, 0.005, 0.005, 0, 0.005, 0)
 
 
@@ -240,7 +240,7 @@ class Roles:
             for k in range(n):
                 grown[:, k, :, k] = np.arange(kinds)
             whole.append(grown.reshape(-1, n))
-            likely.append(changed.ravel() + _PRIOR[whole[-1]].sum(axis=1) + _usual({r: (whole[-1] == KINDS.index(r)).sum(axis=1) for r in "GSTI"}))
+            likely.append(changed.ravel() + _PRIOR[whole[-1]].sum(axis=1) + _usual({r: (whole[-1] == KINDS.index(r)).sum(axis=1) for r in "GSTIC"}))
             outputs.append(np.full(m * n * kinds, kind))
         self._likely, self._whole, self._outputs = np.concatenate(likely), np.concatenate(whole), np.concatenate(outputs)
         self.best = int(self._likely.argmax())
@@ -355,11 +355,12 @@ def _mutual(shares: FloatArray, table: FloatArray) -> FloatArray:
 
 def _counted(roles: IntArray, last: int, kinds: int) -> FloatArray:
     """Return what the numbers of wires with one role make likely, by the role of the last wire (m, kinds)."""
-    before = {r: (np.delete(roles, last, axis=1) == KINDS.index(r)).sum(axis=1)[:, None] for r in "GSTI"}
+    before = {r: (np.delete(roles, last, axis=1) == KINDS.index(r)).sum(axis=1)[:, None] for r in "GSTIC"}
     return _usual({r: before[r] + (np.arange(kinds) == KINDS.index(r)) for r in before})
 
 
 def _usual(count: dict[str, IntArray]) -> FloatArray:
-    """Return the log chance of numbers of wires with one role: one supply, a 0 V, a return for each thermistor, one index."""
+    """Return the log chance of numbers of wires with one role: one supply, a 0 V, a return for each thermistor; one index beside two
+    channels or more is as usual as three channels."""
     found = np.where(count["S"] == 1, 0.0, -3.0) + np.where(count["G"] >= 1, 0.0, -5.0)
-    return np.asarray(found + np.where(count["T"] % 2 == 0, 0.0, -3.0) + np.where(count["I"] > 1, -1.5, 0.0))
+    return np.asarray(found + np.where(count["T"] % 2 == 0, 0.0, -3.0) + np.where(count["I"] > 1, -1.5, np.where((count["I"] == 1) & (count["C"] >= 2), 1.5, 0.0)))

@@ -8,8 +8,12 @@ from collections.abc import Collection, Iterator, Sequence
 from pathlib import Path
 
 from matplotlib import rc_context, rcParams
+from matplotlib.artist import Artist
+from matplotlib.backend_bases import RendererBase
 from matplotlib.backends.backend_pdf import PdfPages
+from matplotlib.colors import to_rgba
 from matplotlib.figure import Figure
+from matplotlib.font_manager import FontProperties
 
 from crisp_compass.bench.models import Bench
 from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
@@ -102,8 +106,26 @@ def _text_pages(pages: PdfPages, lines: Sequence[Line]) -> None:
 
 def _print(figure: Figure, y: float, columns: Sequence[tuple[float, str, bool, str]]) -> None:
     for x, text, bold, colour in columns:
-        said = printable(text, list(rcParams["font.family"]))
-        figure.text(x, y, said, weight="bold" if bold else "normal", color=colour, parse_math=False)
+        figure.add_artist(_Print(x, y, printable(text, list(rcParams["font.family"])), bold=bold, colour=colour))
+
+
+class _Print(Artist):
+    """One line of text at a place of the page; drawn without being measured first, which takes as long as drawing it."""
+
+    def __init__(self, x: float, y: float, text: str, *, bold: bool, colour: str) -> None:
+        super().__init__()
+        self._at, self._text, self._colour = (x, y), text, to_rgba(colour)
+        self._font = FontProperties(weight="bold" if bold else "normal")
+
+    def draw(self, renderer: RendererBase) -> None:
+        figure = self.get_figure(root=True)
+        if figure is None or not self._text.strip():
+            return
+        gc = renderer.new_gc()
+        gc.set_foreground(self._colour, isRGBA=True)
+        x, y = (share * size for share, size in zip(self._at, (figure.bbox.width, figure.bbox.height), strict=True))
+        renderer.draw_text(gc, x, y, self._text, self._font, 0.0, ismath=False)
+        gc.restore()
 
 
 def _save(pages: PdfPages, figure: Figure) -> None:
