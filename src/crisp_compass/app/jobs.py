@@ -3,10 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-import multiprocessing
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
-from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
 from PySide6.QtCore import QObject, QRunnable, QThreadPool, QTimer, Signal
@@ -15,6 +12,7 @@ from crisp_compass.app.logs import LOG
 from crisp_compass.capture import CancelledError, Progress
 from crisp_compass.errors import Refusal
 from crisp_compass.files import shortened
+from crisp_compass.studies.apart import apart
 
 
 class _Signals(QObject):
@@ -45,15 +43,6 @@ class _Work(QRunnable):
     def _emit(self, name: str, payload: object) -> None:
         with contextlib.suppress(RuntimeError):  # the window may be gone meanwhile, and its signals with it
             getattr(self._signals, name).emit(self._generation, payload)
-
-
-def _apart(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
-    # spawned, because a fork would copy a process with running threads and an open window
-    with ProcessPoolExecutor(1, mp_context=multiprocessing.get_context("spawn")) as pool:
-        try:
-            return pool.submit(function, *arguments).result()
-        except BrokenProcessPool:
-            raise Refusal("the process that worked on it ended early", "try again") from None
 
 
 class Job(QObject):
@@ -96,7 +85,7 @@ class Job(QObject):
 
     def ask_apart(self, function: Callable[..., Any], *arguments: Any) -> None:
         """Run a function of the core in a process of its own; it, its arguments and its result can be pickled."""
-        self.ask(lambda: _apart(function, arguments))
+        self.ask(lambda: apart(function, arguments))
 
     def cancel(self) -> None:
         """Drop whatever is under way."""

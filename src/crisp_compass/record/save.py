@@ -10,6 +10,13 @@ from crisp_compass.errors import Refusal
 from crisp_compass.files import write_atomically
 
 
+def get_ready() -> None:
+    """Load what a record takes, by writing an empty one nowhere."""
+    from crisp_compass.record.pdf import write_pdf
+
+    write_pdf(Bench(), Path(), "")
+
+
 def save_record(path: Path, bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> str:
     """Write the record as HTML or PDF and return the file's name; the other arguments as for ``record.report.write_report``.
 

@@ -116,7 +116,7 @@ _pool: tuple[int, ProcessPoolExecutor] | None = None
 _lock = threading.Lock()
 
 
-def _single_threaded(parent: int) -> None:
+def single_threaded(parent: int) -> None:
     """Keep a worker to its one processor, and let whoever asked deal with the keyboard."""
     import signal
 
@@ -142,7 +142,7 @@ def local_pool(count: int) -> ProcessPoolExecutor:
             if _pool is not None:
                 _pool[1].shutdown(wait=False, cancel_futures=True)
             context = multiprocessing.get_context("spawn")
-            _pool = (count, ProcessPoolExecutor(count, mp_context=context, initializer=_single_threaded, initargs=(os.getpid(),)))
+            _pool = (count, ProcessPoolExecutor(count, mp_context=context, initializer=single_threaded, initargs=(os.getpid(),)))
         return _pool[1]
 
 

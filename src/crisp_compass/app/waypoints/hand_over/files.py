@@ -6,7 +6,7 @@ from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
-from PySide6.QtCore import QSize, Signal
+from PySide6.QtCore import QSize, QTimer, Signal
 from PySide6.QtWidgets import QFileDialog, QPlainTextEdit, QPushButton, QSizePolicy
 
 from crisp_compass.app.autosave import now
@@ -27,8 +27,11 @@ from crisp_compass.outputs import is_ours
 from crisp_compass.quantities import grouped
 from crisp_compass.record.formats import FORMS, export_settings
 from crisp_compass.record.formats.form import Form
-from crisp_compass.record.save import save_record
+from crisp_compass.record.save import get_ready, save_record
+from crisp_compass.studies.apart import let_go, stand_by
 
+#: Time on the page after which a process is made ready to write.
+_STAND_BY_MS = 1200
 _FIRMWARE_TIP = "A folder of C that compiles as it is: drive, hardware layer to fill in, a motor on a PC, test vectors"
 
 
@@ -74,6 +77,11 @@ class HandOverPage(Page):
         for form in self.forms[1:]:
             self.buttons[form.key].clicked.connect(partial(self._ask_settings, form))
         self.buttons["firmware"].clicked.connect(self._ask_folder)
+        # whoever stays here will save something: the process that writes it is made ready
+        self._standing_by = QTimer(self)
+        self._standing_by.setSingleShot(True)
+        self._standing_by.setInterval(_STAND_BY_MS)
+        self._standing_by.timeout.connect(lambda: stand_by(get_ready))
         self._firmware = Job(self)
         self._firmware.done.connect(self._on_made)
         self._firmware.refused.connect(self.refuse)
@@ -210,5 +218,11 @@ class HandOverPage(Page):
         when = now().replace("T", " ")[:16]
         self._report.ask_apart(save_record, path, document.bench, document.base, when, frozenset(document.picked))
 
+    def enter(self) -> None:
+        super().enter()
+        self._standing_by.start()
+
     def leave(self) -> None:
         """Let a record under way finish; only its message is dropped."""
+        self._standing_by.stop()
+        let_go()
