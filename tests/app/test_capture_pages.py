@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QCoreApplication, Qt, QThreadPool
 from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.intake import Arrival
+from crisp_compass.app.page.capture_page import CapturePage
 from crisp_compass.app.waypoints.commutation.encoder import EncoderPage
 from crisp_compass.app.waypoints.commutation.lead_orders import OrdersPage
 from crisp_compass.app.waypoints.flux.capture import FluxPage
@@ -20,6 +22,7 @@ from crisp_compass.app.widgets.plot import Plot
 from crisp_compass.app.widgets.pyramid import Pyramid
 from crisp_compass.app.window import Window
 from crisp_compass.capture import Capture
+from crisp_compass.course.captures import Evaluated, read_again
 from hands import copy_bench, drop, dropped, press_main, type_into
 from makers import save, staircase, turning
 
@@ -64,6 +67,25 @@ def test_mechanics_and_angle_table_of_the_demo(window: Window, qtbot: QtBot, win
     )
     assert "982 µH" in window.page.answer.text
     assert "1.21 mH" in window.page.answer.text
+
+
+def test_a_dropped_capture_is_fitted_once(window: Window, qtbot: QtBot, winch: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    again: list[str] = []
+
+    def recorded(*given: Any) -> Evaluated:
+        again.append(given[1].file)
+        return read_again(*given)
+
+    monkeypatch.setattr("crisp_compass.app.page.reading.read_again", recorded)
+    window.travel("resistance")
+    dropped(qtbot, window, winch.parent / "winch-staircase.csv")
+    qtbot.waitUntil(lambda: bool(window.document.bench.evidence.get("resistance")), timeout=180000)
+    QCoreApplication.processEvents()
+    QThreadPool.globalInstance().waitForDone()
+    assert again == []
+    page = window.page
+    assert isinstance(page, CapturePage)
+    assert page.pictures.plots  # shown all the same
 
 
 def test_pole_pairs_from_turns_counted_by_hand(window: Window, qtbot: QtBot, tmp_path: Path) -> None:

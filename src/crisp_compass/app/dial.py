@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import replace
 
 from PySide6.QtCore import QPointF, QRectF, QSize, Qt, Signal
-from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPolygonF
+from PySide6.QtGui import QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPixmap, QPolygonF
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
 from crisp_compass.app.theme import DASHES, PHASE_TOKENS, THEME, font
@@ -27,6 +28,7 @@ class Dial(QWidget):
         self._view = DialView()
         self._factor = 1.0
         self._windings = 3
+        self._layers: dict[str, tuple[tuple[object, ...], QPixmap]] = {}
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(322)
         self.setAccessibleName("Dial: electrical circle")
@@ -117,12 +119,10 @@ class Dial(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.scale(self._factor, self._factor)
         outer, inner = 112.0, 97.0
-        self._paint_ring(painter, outer, inner)
+        self._layer("ring", painter, lambda p: self._paint_ring(p, outer, inner))
         if self._view.sectors:
             self._paint_sectors(painter, inner)
-        if self._view.hexagon:
-            self._paint_limits(painter)
-        self._paint_phases(painter, inner)
+        self._layer("axes", painter, lambda p: self._paint_axes(p, inner))
         if self._view.rotor is not None:
             self._arrow(painter, self._view.rotor, 62.0, "ink", 4.0, "d")
         if self._view.frame is not None:
@@ -153,6 +153,30 @@ class Dial(QWidget):
             painter.setPen(THEME.pen("deep", 1, Qt.PenStyle.DotLine))
             painter.resetTransform()
             painter.drawRect(self.rect().adjusted(2, 2, -3, -3))
+
+    def _layer(self, name: str, painter: QPainter, paint: Callable[[QPainter], None]) -> None:
+        """Paint what stands still from a picture of it, made where the dial or its colours are others: it takes most of a frame's time."""
+        ratio = self.devicePixelRatioF()
+        state = (self.size(), ratio, THEME.name, self._factor, self._windings, self._view.hexagon, bool(self._view.sectors))
+        if name not in self._layers or self._layers[name][0] != state:
+            picture = QPixmap(self.size() * ratio)
+            picture.setDevicePixelRatio(ratio)
+            picture.fill(Qt.GlobalColor.transparent)
+            on = QPainter(picture)
+            on.setRenderHint(QPainter.RenderHint.Antialiasing)
+            on.scale(self._factor, self._factor)
+            paint(on)
+            on.end()
+            self._layers[name] = (state, picture)
+        painter.save()
+        painter.resetTransform()
+        painter.drawPixmap(0, 0, self._layers[name][1])
+        painter.restore()
+
+    def _paint_axes(self, painter: QPainter, inner: float) -> None:
+        if self._view.hexagon:
+            self._paint_limits(painter)
+        self._paint_phases(painter, inner)
 
     def _paint_ring(self, painter: QPainter, outer: float, inner: float) -> None:
         ring = QPainterPath()

@@ -67,9 +67,14 @@ class Job(QObject):
         self._generation += 1
         self.running = True
         self.busy.emit(True)
-        work = _Work(self._generation, function, self._signals)
+        work, generation = _Work(self._generation, function, self._signals), self._generation
+
+        def start() -> None:
+            if generation == self._generation:  # else it was asked anew, or dropped, before it began
+                QThreadPool.globalInstance().start(work)
+
         # after what is due to be painted: a thread that wants the interpreter at the same time doubles the time of a page
-        QTimer.singleShot(0, self, lambda: QThreadPool.globalInstance().start(work))
+        QTimer.singleShot(0, self, start)
 
     def ask_reporting(self, function: Callable[[Progress], Any]) -> None:
         """Run ``function`` with a progress reporter that also stops it once the question is void."""

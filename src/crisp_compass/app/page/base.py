@@ -64,6 +64,7 @@ class Page(QWidget):
     def __init__(self, document: Document) -> None:
         super().__init__()
         self.document = document
+        self._as_settled: tuple[Bench, Bench] | None = None
         self.waypoint = BY_KEY[self.key]
         self.answer = Answer(self.question or self.waypoint.question)
         self.findings = Findings()
@@ -111,7 +112,10 @@ class Page(QWidget):
     @property
     def seen(self) -> Bench:
         """The bench as this page sees it: other legs as settled, whatever is being edited there."""
-        return standing(self.document.bench, self.key)
+        bench = self.document.bench
+        if self._as_settled is None or self._as_settled[0] is not bench:  # asked for in every frame of a run
+            self._as_settled = (bench, standing(bench, self.key))
+        return self._as_settled[1]
 
     # ---- building
 
