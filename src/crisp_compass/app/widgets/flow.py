@@ -24,6 +24,7 @@ class FlowRow(QLayout):
         super().__init__()
         self._items: list[QLayoutItem] = []
         self._tail: set[QWidget] = set()
+        self._heights: dict[int, int] = {}
         self.setSpacing(spacing)
         self.setContentsMargins(0, 0, 0, 0)
 
@@ -66,8 +67,14 @@ class FlowRow(QLayout):
     def hasHeightForWidth(self) -> bool:
         return True
 
+    def invalidate(self) -> None:
+        self._heights.clear()
+        super().invalidate()
+
     def heightForWidth(self, width: int) -> int:
-        return self._place(QRect(0, 0, width, 0), move=False)
+        if width not in self._heights:  # asked for by every layout around, several times in one go
+            self._heights[width] = self._place(QRect(0, 0, width, 0), move=False)
+        return self._heights[width]
 
     def setGeometry(self, rect: QRect) -> None:
         super().setGeometry(rect)

@@ -200,16 +200,13 @@ class RunPage(Page):
 
     def _show_fields(self) -> None:
         """Show the settings that reach what is run, and no other."""
-        kind = self.source.kind
+        kind, held = self.source.kind, self._held()
+        reaches = {
+            "holds": holds_torque(self.seen) or moves(self.seen), "speed": held == "speed", "torque": held == "torque",
+            "place": held == "position", "swing_order": self.seen.settings.run.swing > 0,
+        }  # fmt: skip
         for name, widget in self._fields.items():
-            widget.setVisible(kind == "simulation" or (kind == "link" and name == "speed"))
-        if kind == "simulation":
-            held = self._held()
-            self._fields["holds"].setVisible(holds_torque(self.seen) or moves(self.seen))
-            for name in ("speed", "torque"):
-                self._fields[name].setVisible(held == name)
-            self._fields["place"].setVisible(held == "position")
-            self._fields["swing_order"].setVisible(self.seen.settings.run.swing > 0)
+            widget.setVisible(reaches.get(name, True) if kind == "simulation" else kind == "link" and name == "speed")
         self.supply.setVisible(kind == "simulation")
         self.reverse.setVisible(kind != "replay" and self._held() != "position")
         self.unplug.setVisible(kind == "simulation" and bool(SENSORS[self.seen.settings.sensor.kind].leads) and plate_needs_angle(self.seen))
