@@ -19,9 +19,9 @@ def realtime_factor() -> float:
     from crisp_compass.plant.simulation import Simulation
 
     drive = Drive(
-        Machine(0.42, 1.0e-3, 1.2e-3, 0.0168, 7.0), Load(1.9e-4, 1.6e-4, 9e-3), Inverter(v_supply=48.0, r_supply=0.05, dead_voltage=0.15, knee=0.2),
+        Machine(0.42, 1.0e-3, 1.2e-3, 0.0168, pole_pairs=7.0), Load(1.9e-4, 1.6e-4, 9e-3), Inverter(v_supply=48.0, r_supply=0.05, dead_voltage=0.15, knee=0.2),
         Sensing(full_scale=25.0, step=0.0122, noise=0.01, offset_a=0.02, offset_b=-0.02, counts_per_rev=8192.0),
-        Control(
+        control=Control(
             ts=5e-5, kp_d=7.5, ki_d=3160.0, kp_q=9.0, ki_q=3160.0, speed_divider=10, kp_speed=0.28, ki_speed=12.0, speed_filter=2500.0,
             i_limit=8.0, i_trip=18.0, v_min=20.0, ramp=1500.0, stall_time=0.5, decouple=1.0, ld=1e-3, lq=1.2e-3, psi=0.0168,
         ),

@@ -62,7 +62,7 @@ class Estimate:
     def scaled(self, factor: float, unit: str | None = None) -> Estimate:
         """Multiply by an exact positive factor."""
         return Estimate(
-            self.value * factor, unit or self.unit, self.u * factor, self.low * factor, self.high * factor
+            self.value * factor, unit or self.unit, self.u * factor, self.low * factor, high=self.high * factor
         )
 
     def widened(self, u: float) -> Estimate:
@@ -72,7 +72,7 @@ class Estimate:
         total = math.hypot(self.u, u)
         half = math.hypot(0.5 * (self.high - self.low), 1.959964 * u)
         middle = 0.5 * (self.high + self.low)
-        return Estimate(self.value, self.unit, total, middle - half, middle + half)
+        return Estimate(self.value, self.unit, total, middle - half, high=middle + half)
 
     def as_dict(self) -> dict[str, object]:
         """Return the JSON form of the fixed contract."""

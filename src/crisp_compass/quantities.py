@@ -129,8 +129,8 @@ def _table() -> dict[str, Unit]:
             units[spelling] = unit
     celsius = Unit("degC", "temperature", prefixed=False)
     units.update(dict.fromkeys(("degC", "°C", "C", "℃"), celsius))
-    units.update(dict.fromkeys(("K", "kelvin", "Kelvin"), Unit("K", "temperature", 1.0, False, -273.15)))
-    units.update(dict.fromkeys(("°F", "degF", "F", "℉"), Unit("degF", "temperature", 5 / 9, False, -32 * 5 / 9)))
+    units.update(dict.fromkeys(("K", "kelvin", "Kelvin"), Unit("K", "temperature", 1.0, False, offset=-273.15)))
+    units.update(dict.fromkeys(("°F", "degF", "F", "℉"), Unit("degF", "temperature", 5 / 9, False, offset=-32 * 5 / 9)))
     return units
 
 

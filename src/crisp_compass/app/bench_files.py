@@ -76,7 +76,7 @@ class BenchFiles(QObject):
         document = self._document
         name = document.bench.name.lower().replace(" ", "-").replace("/", "-")
         start = document.path or document.base / f"{name}.bench.json"
-        path = ask_save_path(self._window, "Save bench", start, _KINDS, (".bench.json", ".json"))
+        path = ask_save_path(self._window, "Save bench", start, _KINDS, suffixes=(".bench.json", ".json"))
         return path is not None and self._save_to(path)
 
     def _save_to(self, path: Path) -> bool:

@@ -56,7 +56,7 @@ class DiagnosticsDialog(QDialog):
         self.view.setPlainText(told(self._settings, self._bench if self.tick.isChecked() else None))
 
     def _ask(self) -> None:
-        path = ask_save_path(self, "Save diagnostics", Path("crisp-compass-diagnostics.txt"), "Text (*.txt)", (".txt",))
+        path = ask_save_path(self, "Save diagnostics", Path("crisp-compass-diagnostics.txt"), "Text (*.txt)", suffixes=(".txt",))
         if path is not None:
             self.save(path)
 

@@ -124,7 +124,7 @@ class Dial(QWidget):
             self._paint_sectors(painter, inner)
         self._layer("axes", painter, lambda p: self._paint_axes(p, inner))
         if self._view.rotor is not None:
-            self._arrow(painter, self._view.rotor, 62.0, "ink", 4.0, "d")
+            self._arrow(painter, self._view.rotor, 62.0, "ink", width=4.0, text="d")
         if self._view.frame is not None:
             self._paint_frame(painter, self._view.frame, inner)
         if self._view.voltage is not None:
@@ -133,11 +133,11 @@ class Dial(QWidget):
                 self._view.voltage[0],
                 self._circle * min(self._view.voltage[1], 1.2),
                 "deep",
-                2.2,
-                "v",
+                width=2.2,
+                text="v",
             )
         if self._view.current is not None:
-            self._arrow(painter, self._view.current[0], 76.0 * min(self._view.current[1], 1.2), "magenta", 3.0, "i")
+            self._arrow(painter, self._view.current[0], 76.0 * min(self._view.current[1], 1.2), "magenta", width=3.0, text="i")
         painter.setBrush(THEME.color("ink"))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.drawEllipse(self._centre(), 3.5, 3.5)

@@ -275,7 +275,7 @@ class Document(QObject):
         if not self.unsaved:
             return
         try:
-            autosave.write_work(self._autosave_file, self.bench, self.path, self.base, self._on_disk)
+            autosave.write_work(self._autosave_file, self.bench, self.path, self.base, on_disk=self._on_disk)
         except Refusal as refusal:
             if not self._unkept:  # once, until it works again: the work itself goes on
                 self._unkept = True

@@ -154,7 +154,7 @@ class DrillsWindow(QDialog):
             done = best(self.results, drill.key)
             mark = Cell("–", "soft", right=True) if done is None else Cell(f"{done.points:.0f}", "moss" if done.passed else "ochre", True, right=True, tip="passed" if done.passed else "not passed yet")
             open_ = self.case is not None and self.case.drill is drill
-            rows.append((Cell(drill.title, "ink", open_, 12, drill.title), mark))
+            rows.append((Cell(drill.title, "ink", open_, 12, tip=drill.title), mark))
         self.list.show_rows(rows)
 
     def begin(self, drill: Drill, seed: int | None = None) -> None:
@@ -167,7 +167,7 @@ class DrillsWindow(QDialog):
         rows = []
         for m in drill.measures:
             power = Cell("power", "brick", False, 12, tip="Needs power: what comes before it comes before") if m.power else Cell("")
-            rows.append((Cell(m.tool, "soft", False, 12), Cell(m.title, "ink", False, 13, m.title), Cell(f"{m.minutes:g}", "soft", False, 12, right=True), power))
+            rows.append((Cell(m.tool, "soft", False, 12), Cell(m.title, "ink", False, 13, tip=m.title), Cell(f"{m.minutes:g}", "soft", False, 12, right=True), power))
         self.can.show_rows(rows)
         self.can.resizeRowsToContents()
         self.can.selectRow(0)
@@ -243,7 +243,7 @@ class DrillsWindow(QDialog):
 
     def _show_notebook(self) -> None:
         assert self.case is not None
-        rows = [(Cell(self.case.drill.measure(r.measure).title, "ink", False, 12, self.case.drill.measure(r.measure).title), Cell(r.text, "deep", True, 13, r.text)) for r in self.readings]
+        rows = [(Cell(self.case.drill.measure(r.measure).title, "ink", False, 12, tip=self.case.drill.measure(r.measure).title), Cell(r.text, "deep", True, 13, tip=r.text)) for r in self.readings]
         self.notebook.show_rows(rows)
         self.notebook.scrollToBottom()
 
@@ -278,7 +278,7 @@ class DrillsWindow(QDialog):
         passed = "Passed. " if verdict.passed else "Not passed. "
         self.why.setText(passed + " ".join(verdict.told) + f" {verdict.minutes:.0f} min; an expert took {verdict.expert_minutes:.0f}.")
         rows = [
-            (Cell(m.done, "brick" if m.dangerous else "ink", m.dangerous, 12, m.done), Cell(f"{100 * m.belief:.0f} %  {m.likeliest}", "ink", False, 12, m.likeliest), Cell(m.expert or "conclude", "deep", False, 12, m.expert))
+            (Cell(m.done, "brick" if m.dangerous else "ink", m.dangerous, 12, tip=m.done), Cell(f"{100 * m.belief:.0f} %  {m.likeliest}", "ink", False, 12, tip=m.likeliest), Cell(m.expert or "conclude", "deep", False, 12, tip=m.expert))
             for m in verdict.moments
         ]  # fmt: skip
         self.debrief.show_rows(rows)
@@ -319,6 +319,6 @@ class DrillsWindow(QDialog):
         self.begin(drill)
 
     def _ask_export(self) -> None:
-        path = ask_save_path(self, "Export results", Path("drills.csv"), "Table (*.csv)", (".csv",))
+        path = ask_save_path(self, "Export results", Path("drills.csv"), "Table (*.csv)", suffixes=(".csv",))
         if path is not None:
             self._attempt(lambda: write_atomically(path, as_csv(self.results)))

@@ -65,7 +65,7 @@ def _offered(bench: Bench) -> Iterator[tuple[str, str, str]]:
 def _pages(window: Window, bench: Bench) -> Iterator[Place]:
     for key, section, title in _offered(bench):
         page = PAGES[key][section]
-        yield Place("page", title, page.question, "", partial(window.travel, key, section))
+        yield Place("page", title, page.question, "", go=partial(window.travel, key, section))
 
 
 def _shown(bench: Bench, topic: str, name: str, unit: str) -> str:
@@ -84,7 +84,7 @@ def _fields(window: Window, bench: Bench) -> Iterator[Place]:
             topic, name = locate(key, declared.setting)
             value = _shown(bench, topic, name, declared.unit) if isinstance(declared, Entry) else ""
             there = f"{title}{': ' if value else ''}{value}"
-            yield Place("field", declared.title, there, f"{declared.group} {tip_of(declared, key)}", partial(_to_field, window, key, section, declared.setting))
+            yield Place("field", declared.title, there, f"{declared.group} {tip_of(declared, key)}", go=partial(_to_field, window, key, section, declared.setting))
 
 
 def _to_field(window: Window, key: str, section: str, setting: str) -> None:
@@ -99,16 +99,16 @@ def _settled(window: Window, bench: Bench) -> Iterator[Place]:
     for topic, settled in bench.settled.items():
         if topic in names:
             for name, quantity in settled.values.items():
-                yield Place("settled", name.replace("_", " "), f"{names[topic]}: {show(quantity.value, quantity.unit, 4)}", settled.reason, partial(window.travel, topic))
+                yield Place("settled", name.replace("_", " "), f"{names[topic]}: {show(quantity.value, quantity.unit, 4)}", settled.reason, go=partial(window.travel, topic))
     for topic, evidence in bench.evidence.items():
         for one in evidence:
             if topic in names:
-                yield Place("capture", one.file, names[topic], one.kind, partial(window.travel, topic))
+                yield Place("capture", one.file, names[topic], one.kind, go=partial(window.travel, topic))
 
 
 def _points(window: Window, bench: Bench) -> Iterator[Place]:
     for finding in open_points(bench):
-        yield Place("open point", finding.text, "Hand over", finding.code, partial(window.travel, "hand_over"))
+        yield Place("open point", finding.text, "Hand over", finding.code, go=partial(window.travel, "hand_over"))
 
 
 def _commands(window: Window) -> Iterator[Place]:
@@ -120,7 +120,7 @@ def _commands(window: Window) -> Iterator[Place]:
             waiting = [(f"{path}{text} > ", a) for a in menu.actions()] + waiting
         elif text and action.isVisible() and action.isEnabled():
             keys = action.shortcut().toString()
-            yield Place("command", text, f"{path.removesuffix(' > ')}{'   ' if keys else ''}{keys}", "", action.trigger)
+            yield Place("command", text, f"{path.removesuffix(' > ')}{'   ' if keys else ''}{keys}", "", go=action.trigger)
 
 
 class Finder(QDialog):
@@ -160,7 +160,7 @@ class Finder(QDialog):
     def _guide(self, words: str) -> list[Place]:
         own = {(key, section) for key, section, _ in _offered(self._window.document.bench)}
         found = [hit for hit in search(words, 12) if (hit.chapter.key, hit.chapter.section) in own]
-        return [Place("guide", hit.chapter.title, hit.line, "", partial(self._window.open_guide, hit.chapter)) for hit in found]
+        return [Place("guide", hit.chapter.title, hit.line, "", go=partial(self._window.open_guide, hit.chapter)) for hit in found]
 
     def _on_words(self, text: str) -> None:
         words = text.lower().split()

@@ -60,11 +60,11 @@ class Ledger(QWidget):
         for line in lines:
             if line.when[:10] != day:
                 day = line.when[:10]
-                rows.append((Cell(day, "soft", True, 11, day),))
+                rows.append((Cell(day, "soft", True, 11, tip=day),))
             tip = f"{line.when.replace('T', ' ')}\n{entry_text(line)}"
             token = {"settled": "magenta"}.get(line.kind, "deep")
-            when, kind = Cell(line.when[11:16], "soft", False, 11, tip), Cell(line.kind, token, True, 12, tip)
-            rows.append((when, kind, Cell(entry_text(line), "ink", False, 12, tip)))
+            when, kind = Cell(line.when[11:16], "soft", False, 11, tip=tip), Cell(line.kind, token, True, 12, tip=tip)
+            rows.append((when, kind, Cell(entry_text(line), "ink", False, 12, tip=tip)))
         self._list.show_rows(rows)
         self._settle.start()
 

@@ -112,12 +112,12 @@ class PreferencesDialog(QDialog):
         self._grid.setVerticalSpacing(8)
         self._grid.setColumnStretch(2, 1)
         p = self._chosen
-        self.theme = self._choice("Look", {"light": "light", "night": "night"}, p.theme, lambda v: self._set(theme=v), "Ctrl+T changes it, too")
-        self.text_size = self._choice("Text size", {str(s): f"{s} %" for s in SIZES}, str(p.size), lambda v: self._set(size=int(v)), "")
-        self.thousands = self._choice("Numbers", {"True": "10\u202f000", "False": "10000"}, str(p.thousands), lambda v: self._set(thousands=v == "True"), "from five digits on")
-        self.autosave = self._number("Autosave after", "s", p.autosave, (0.1, 60.0), lambda v: self._set(autosave=v), "of the last change; what is not saved is offered after a crash")
-        self.unit = self._choice("Velocities in", {u: u for u in _UNITS}, p.unit, lambda v: self._set(unit=v), "at the load, for new benches")
-        self.trusted = {k: self._number(title, "%", getattr(p, k), (0.0, 0.5), lambda v, key=k: self._set(**{key: v}), f"{tip}; for new benches") for k, (title, tip) in _TRUSTED.items()}
+        self.theme = self._choice("Look", {"light": "light", "night": "night"}, p.theme, lambda v: self._set(theme=v), note="Ctrl+T changes it, too")
+        self.text_size = self._choice("Text size", {str(s): f"{s} %" for s in SIZES}, str(p.size), lambda v: self._set(size=int(v)), note="")
+        self.thousands = self._choice("Numbers", {"True": "10\u202f000", "False": "10000"}, str(p.thousands), lambda v: self._set(thousands=v == "True"), note="from five digits on")
+        self.autosave = self._number("Autosave after", "s", p.autosave, (0.1, 60.0), entered=lambda v: self._set(autosave=v), note="of the last change; what is not saved is offered after a crash")
+        self.unit = self._choice("Velocities in", {u: u for u in _UNITS}, p.unit, lambda v: self._set(unit=v), note="at the load, for new benches")
+        self.trusted = {k: self._number(title, "%", getattr(p, k), (0.0, 0.5), entered=lambda v, key=k: self._set(**{key: v}), note=f"{tip}; for new benches") for k, (title, tip) in _TRUSTED.items()}
         self.where = label("", "reason")
         self.folder = button("Choose…", "")
         self.folder.clicked.connect(self._ask_folder)

@@ -171,7 +171,7 @@ def _table(lines: list[str], delimiter: str, encoding: str, notes: dict[str, str
     if first >= len(rows):
         return None
     commas = _decimal_commas([row for _, row in rows[first:]], delimiter)
-    return Dialect(encoding, delimiter, commas, line_no + 1, rows[first][0] + 1, tuple(names), tuple(units), notes)
+    return Dialect(encoding, delimiter, commas, line_no + 1, first_data_line=rows[first][0] + 1, names=tuple(names), units=tuple(units), notes=notes)
 
 
 def _find_header(rows: list[tuple[int, list[str]]]) -> int | None:

@@ -61,7 +61,7 @@ def find_levels(channels: list[FloatArray], exact: tuple[int, ...] = ()) -> Leve
         stop = cut if cut == n else cut - min(block + 1, (cut - start) // 4)
         if cut - start < max(4, 0.12 * longest):
             continue  # a piece of a transient
-        begin = _settled_start(channels, start, stop, spans, sigmas)
+        begin = _settled_start(channels, start, stop, spans, sigmas=sigmas)
         if begin is None:
             continue
         first.append(begin)
@@ -75,7 +75,7 @@ def find_levels(channels: list[FloatArray], exact: tuple[int, ...] = ()) -> Leve
             spread = _pooled_spread(c, spans_found)
             u[:, i] = [settled_mean_u(c[a:b], steps[i], spread) for a, b in spans_found]
             for k, (begin, stop) in enumerate(spans_found):
-                rest = _tail(c, starts[k], begin, stop, means[k][i], 10 * spread + steps[i])
+                rest = _tail(c, starts[k], begin, stop, level=means[k][i], least=10 * spread + steps[i])
                 means[k][i] -= rest
                 u[k, i] = float(np.hypot(u[k, i], _TAIL_DOUBT * rest))
     return Levels(np.array(first), np.array(last), np.array(means).reshape(-1, len(channels)), u)

@@ -258,7 +258,7 @@ def _from_texts(file: Path, dialect: Dialect, texts: pl.DataFrame, indices: list
         values = stripped.cast(pl.Float64, strict=False)
         bad = values.is_null().arg_max() if values.null_count() else None
         if bad is not None:
-            raise _bad_cell(file, dialect, bad, index, texts[name][bad])
+            raise _bad_cell(file, dialect, bad, index, text=texts[name][bad])
         columns[name] = values
     frame = pl.DataFrame(columns)
     if not frame.height:
@@ -357,7 +357,7 @@ def _assemble(file: Path, dialect: Dialect, wanted: list[_Wanted], numbers: dict
                 f"line {line}: time goes from {time[row - 1]:.9g} s to {time[row]:.9g} s",
                 "time must increase from row to row; export more digits or sort the rows",
             )
-    return Capture(str(file), time, columns, dialect.notes, tuple(findings))
+    return Capture(str(file), time, columns, dialect.notes, findings=tuple(findings))
 
 
 def _check_size(file: Path, dialect: Dialect, item: _Wanted, values: FloatArray) -> None:

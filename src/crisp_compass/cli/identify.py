@@ -79,7 +79,7 @@ def answer(
         except Refusal as refusal:
             raise refusal.at(file) from None
         return
-    _lot(name, json, solve, file, column, lot.folder, lot, need_time)
+    _lot(name, json, solve, file, column=column, folder=lot.folder, lot=lot, need_time=need_time)
 
 
 def _lot(
@@ -148,7 +148,7 @@ def resistance(
         reference_c=reference_temperature,
         rule=temperature_rule,
     )
-    answer("resistance", json, solve, file, column, Lot(batch, output, workers, scheduler, force))
+    answer("resistance", json, solve, file, column=column, lot=Lot(batch, output, workers, scheduler, force=force))
 
 
 @identify.command("inductance")
@@ -168,7 +168,7 @@ def inductance(
     from crisp_compass.identify.inductance import fit_inductance
 
     answer(
-        "inductance", json, partial(fit_inductance, family=family), file, column, Lot(batch, output, workers, scheduler, force)
+        "inductance", json, partial(fit_inductance, family=family), file, column=column, lot=Lot(batch, output, workers, scheduler, force=force)
     )
 
 
@@ -200,7 +200,7 @@ def flux(
     from crisp_compass.identify.any_flux import fit_any_flux
 
     solve = partial(fit_any_flux, pole_pairs=pole_pairs, turns=turns, r=r, family=family)
-    answer("flux", json, solve, file, column, Lot(batch, output, workers, scheduler, force))
+    answer("flux", json, solve, file, column=column, lot=Lot(batch, output, workers, scheduler, force=force))
 
 
 @identify.command("induction")
@@ -280,7 +280,7 @@ def saturation(
     """Inductance against current from voltage steps that reach different currents, rotor held (v_ab and i_a)."""
     from crisp_compass.identify.saturation import fit_saturation
 
-    answer("saturation", json, fit_saturation, file, column, Lot(batch, output, workers, scheduler, force))
+    answer("saturation", json, fit_saturation, file, column=column, lot=Lot(batch, output, workers, scheduler, force=force))
 
 
 @identify.command("saliency")
@@ -300,7 +300,7 @@ def saliency(
     from crisp_compass.identify.saliency import fit_saliency
 
     solve = partial(fit_saliency, pole_pairs=pole_pairs)
-    answer("saliency", json, solve, file, column, Lot(batch, output, workers, scheduler, force), need_time=False)
+    answer("saliency", json, solve, file, column=column, lot=Lot(batch, output, workers, scheduler, force=force), need_time=False)
 
 
 @identify.command("mechanics")
@@ -331,8 +331,8 @@ def mechanics(
         json,
         partial(fit_mechanics, kt=kt, inertia=inertia),
         file,
-        column,
-        Lot(batch, output, workers, scheduler, force),
+        column=column,
+        lot=Lot(batch, output, workers, scheduler, force=force),
     )
 
 

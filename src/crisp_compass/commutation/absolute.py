@@ -65,11 +65,11 @@ def read_absolute(
         text = f"Bit {bits} never changes though higher ones do: check its line, or how the word is put together."
         findings.append(Finding("stop", "bit-stuck", text))
     modulus = _modulus(word)
-    position, jumps, wrapped = _unwrap(word, modulus, stuck, findings, capture.source)
+    position, jumps, wrapped = _unwrap(word, modulus, stuck, findings, source=capture.source)
     p = pole_pairs if pole_pairs is not None else capture.note_number("pole_pairs")
     fit = motion_of(capture, findings)
-    ratio, doubt, how = turns_of(capture, position, fit, revolutions, p)
-    counts, bits_one = _resolution(ratio, doubt, modulus, wrapped, findings)
+    ratio, doubt, how = turns_of(capture, position, fit, revolutions, p=p)
+    counts, bits_one = _resolution(ratio, doubt, modulus, wrapped, findings=findings)
     turn_bits = 0
     if counts is not None and modulus > counts:
         turn_bits = max(modulus // counts, 1).bit_length() - 1
@@ -77,15 +77,15 @@ def read_absolute(
         text = f"The word goes past one turn: a turn counter of {turn_bits} bits or more stands above the {bits_one or counts} of one turn."
         findings.append(Finding("info", "multi-turn", text))
     direction = direction_of(capture, position, fit, findings)
-    zero, u = _zero(capture.time, position, counts, direction, p, fit, findings)
+    zero, u = _zero(capture.time, position, counts, direction, p=p, fit=fit, findings=findings)
     offset = None
     if zero is not None and counts is not None and p and direction:
         turn = counts / p
         offset = (-direction * zero / 360 * turn) % turn
     method = f"word of {int(np.min(word))} to {int(np.max(word))}" + (f"; {how}" if how else "")
     return AbsoluteResult(
-        counts, bits_one, turn_bits, direction, zero, u, offset, int(p) if p else None, jumps, method,
-        tuple(findings), capture.time, position,
+        counts, bits_one, turn_bits, direction, zero_offset_deg=zero, zero_u_deg=u, offset_counts=offset, pole_pairs=int(p) if p else None, jumps=jumps, method=method,
+        findings=tuple(findings), time=capture.time, position=position,
     )  # fmt: skip
 
 

@@ -130,7 +130,7 @@ def read_alignment(capture: Capture, *, pole_pairs: int) -> AlignmentResult:
         ))  # fmt: skip
     method = f"{int(used.sum())} positions at rest over {span:.1f} electrical turns, {'both sides' if both else 'one side'}"
     lag = np.asarray(wrap(y - float(solution[0])))
-    return AlignmentResult(zero, hysteresis, direction, pole_pairs, alpha, lag, side, method, tuple(findings))
+    return AlignmentResult(zero, hysteresis, direction, pole_pairs, commanded=alpha, lag=lag, side=side, method=method, findings=tuple(findings))
 
 
 def _positions(capture: Capture, pole_pairs: int) -> tuple[FloatArray, FloatArray]:

@@ -58,7 +58,7 @@ def counted_zero(capture: Capture, counts: IntArray, counts_per_rev: int, pole_p
         return None
     at = where[kept]
     when = np.asarray(0.5 * (capture.time[steps[kept]] + capture.time[steps[kept] - 1]))
-    tried = [_solve(capture, channels, at, when, turn, sense) for sense in (1, -1)]
+    tried = [_solve(capture, channels, at, when, turn=turn, sense=sense) for sense in (1, -1)]
     cost, phase, u, sense = min(tried)
     # the sense that is wrong fits far worse; where neither fits better, the voltages say nothing
     return CountedZero(phase, u, sense, turn) if cost < 0.5 * max(t[0] for t in tried) else None

@@ -67,7 +67,7 @@ def judge_directions(
     what, lead_fixes = _VERDICTS[phases, agrees]
     name, fix = SENSORS[sensor].sequence, SENSORS[sensor].turn_round
     return Directions(
-        phases, encoder, agrees, current, what.format(sensor=name), tuple(m.format(fix=fix) for m in lead_fixes)
+        phases, encoder, agrees, current, what=what.format(sensor=name), lead_fixes=tuple(m.format(fix=fix) for m in lead_fixes)
     )
 
 

@@ -116,17 +116,17 @@ def read_encoder(
         raise Refusal(
             f"{p:g} pole pairs are not possible", "pole pairs are a whole number from 1 up", where="--pole-pairs"
         )
-    resolution, candidates, how = _resolution(capture, counts, pulses, fit, revolutions, p, findings)
+    resolution, candidates, how = _resolution(capture, counts, pulses, fit, revolutions=revolutions, p=p, findings=findings)
     direction = direction_of(capture, counts, fit, findings)
-    pairs = int(p) if p is not None else _pole_pairs(counts, fit, resolution, p, [])
-    zero, zero_u = _zero(capture, counts, pulses, fit, resolution, pairs, findings)
-    phase = _phase(capture.time, a, b, counts, findings)
-    seen = _pole_pairs(counts, fit, resolution, p, findings)
+    pairs = int(p) if p is not None else _pole_pairs(counts, fit, resolution, p, findings=[])
+    zero, zero_u = _zero(capture, counts, pulses, fit, resolution=resolution, pairs=pairs, findings=findings)
+    phase = _phase(capture.time, a, b, counts, findings=findings)
+    seen = _pole_pairs(counts, fit, resolution, p, findings=findings)
     net = f"{int(counts[-1] - counts[0])}".replace("-", "−")
     method = f"{edges} counts, {net} net" + (f"; {how}" if how else "")
     return EncoderResult(
-        resolution, candidates, direction, zero, zero_u, len(pulses), seen, phase, missed, int(counts[-1] - counts[0]), method,
-        tuple(findings), capture.time, counts,
+        resolution, candidates, direction, zero, zero_u_deg=zero_u, index_pulses=len(pulses), pole_pairs=seen, phase_deg=phase, missed=missed, net_counts=int(counts[-1] - counts[0]), method=method,
+        findings=tuple(findings), time=capture.time, counts=counts,
     )  # fmt: skip
 
 
@@ -158,7 +158,7 @@ def _resolution(
     findings: list[Finding],
 ) -> tuple[int | None, tuple[tuple[int, float], ...], str]:  # fmt: skip
     """Return counts a turn, ranked candidates in lines, and how they were found."""
-    ratio, doubt, how = turns_of(capture, counts, fit, revolutions, p)
+    ratio, doubt, how = turns_of(capture, counts, fit, revolutions, p=p)
     spacing = _between_pulses(counts, pulses, ratio, findings)
     if spacing is not None:
         return spacing, ((spacing // 4, 1.0),), "counts between index pulses"

@@ -114,7 +114,7 @@ def read_halls(capture: Capture) -> HallTable:
     theta = np.interp(capture.time, fit.time, fit.theta)
     omega = np.interp(capture.time, fit.time, fit.omega)
     inside = (capture.time >= fit.time[0]) & (capture.time <= fit.time[-1])
-    edges = [e for k in range(3) for e in _arc(k, halls[k], theta, omega, inside, capture.source)]
+    edges = [e for k in range(3) for e in _arc(k, halls[k], theta, omega, inside=inside, source=capture.source)]
     states, errors, u = _sectors(edges, capture.source)
     codes = 4 * halls[0] + 2 * halls[1] + halls[2]
     seen = {int(c) for c in np.unique(codes)}
@@ -144,7 +144,7 @@ def read_halls(capture: Capture) -> HallTable:
     method = (
         f"{len(voltages)} line voltages and three halls over {turns:.1f} electrical turns; codes seen {sorted(seen)}"
     )
-    return HallTable(spacing, direction, states, errors, u, method, tuple(findings), capture.time, theta, codes)
+    return HallTable(spacing, direction, states, errors, edge_u_deg=u, method=method, findings=tuple(findings), time=capture.time, theta=theta, codes=codes)
 
 
 def _check_geometry(fit: EmfFit, source: str) -> None:

@@ -73,7 +73,7 @@ def lead_fixes(states: Mapping[str, str], wanted: Mapping[str, str] | None = Non
     for mask in masks:
         for halls in itertools.permutations(range(3)):
             for phases in itertools.permutations(range(3)):
-                direction = _fits(states, wanted, phases, halls, mask)
+                direction = _fits(states, wanted, phases, halls, mask=mask)
                 if direction:
                     inverted = tuple(k + 1 for k in range(3) if mask >> (2 - k) & 1)
                     found.append(LeadFix(phases, halls, inverted, direction))  # type: ignore[arg-type]

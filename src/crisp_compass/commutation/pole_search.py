@@ -105,10 +105,10 @@ def search_pole(capture: Capture, *, larger: Larger = "lq") -> PoleSearch:
         current,
         np.asarray(solution, dtype=np.float64),
         covariance,
-        dof,
-        offset,
-        larger,
-        list(capture.findings),
+        dof=dof,
+        offset=offset,
+        larger=larger,
+        findings=list(capture.findings),
     )
 
 
@@ -138,7 +138,7 @@ def _read(
     # i2/i0 = (1/Ld − 1/Lq)/(1/Ld + 1/Lq) = (Lq − Ld)/(Lq + Ld), which is half of (Lq − Ld)/mean
     saliency = 2 * size / mean * (-1 if larger == "ld" else 1)
     if not seen:
-        return _by_first(alpha, current, solution, covariance, dof, offset, saliency, method, findings)
+        return _by_first(alpha, current, solution, covariance, dof=dof, offset=offset, saliency=saliency, method=method, findings=findings)
     which = (
         "Lq is taken to be larger than Ld, as with magnets inside the rotor"
         if larger == "lq"
@@ -160,7 +160,7 @@ def _read(
         text = f"The current differs between opposite directions across the axis too: {why}."
         findings.append(Finding("caution", "current-offset", text))
     chance, sign, reach = _polarity(
-        solution, covariance, axis, along, u_along, math.hypot(offset, 0.0 if offset == 0 else cross), dof
+        solution, covariance, axis, along, u_along=u_along, offset=math.hypot(offset, 0.0 if offset == 0 else cross), dof=dof
     )
     theta = None
     if chance >= _CERTAIN:
@@ -169,7 +169,7 @@ def _read(
         text = f"The polarity is not certain ({100 * max(chance, 0.5):.0f} %): the iron does not saturate enough at this current, or an offset of the current channels could feign it. Read the channels before each pulse, take longer pulses along the axis, or nudge the shaft and check the sign."
         findings.append(Finding("stop", "no-saturation", text))
     return PoleSearch(
-        axis, u, theta, max(chance, 0.5), saliency, 2 * reach / mean, alpha, current, solution, method, tuple(findings)
+        axis, u, theta, max(chance, 0.5), saliency=saliency, saturation=2 * reach / mean, angle=alpha, current=current, harmonics=solution, method=method, findings=tuple(findings)
     )  # fmt: skip
 
 
@@ -220,7 +220,7 @@ def _by_first(
         )
         text = f"No saliency shows: the current varies with the direction as the noise alone would do. The axis cannot be found this way; align with a DC current instead.{why}"
         findings.append(Finding("stop", "no-saliency", text))
-        return PoleSearch(None, math.pi, None, 0.5, saliency, 0.0, alpha, current, solution, method, tuple(findings))
+        return PoleSearch(None, math.pi, None, 0.5, saliency=saliency, saturation=0.0, angle=alpha, current=current, harmonics=solution, method=method, findings=tuple(findings))
     text = (
         f"No saliency shows; the angle is that of the current's excess towards the pole, ±{math.degrees(2 * u):.1f}°."
     )
@@ -228,7 +228,7 @@ def _by_first(
     mean = float(solution[0])
     theta %= 2 * math.pi
     return PoleSearch(
-        theta % math.pi, u, theta, _CERTAIN, saliency, 2 * abs(first) / mean, alpha, current, solution, method, tuple(findings)
+        theta % math.pi, u, theta, _CERTAIN, saliency=saliency, saturation=2 * abs(first) / mean, angle=alpha, current=current, harmonics=solution, method=method, findings=tuple(findings)
     )  # fmt: skip
 
 

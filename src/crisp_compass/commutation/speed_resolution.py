@@ -41,5 +41,5 @@ def speed_resolution(counts: int, loop_hz: float, timer_hz: float) -> SpeedResol
         )
     one = 2 * math.pi / counts
     return SpeedResolution(
-        one * loop_hz, one * math.sqrt(timer_hz * loop_hz), one * timer_hz / CLOCKS_PER_EDGE, counts, timer_hz
+        one * loop_hz, one * math.sqrt(timer_hz * loop_hz), one * timer_hz / CLOCKS_PER_EDGE, counts, timer_hz=timer_hz
     )

@@ -96,9 +96,9 @@ def read_status(capture: Capture, *, turns: float | None = None) -> HallStatus:
         spacing,
         abs(net) / 6,
         _pole_pairs(abs(net) / 6, turns, findings),
-        tuple(findings),
-        capture.time,
-        usual,
+        findings=tuple(findings),
+        time=capture.time,
+        codes=usual,
     )
 
 

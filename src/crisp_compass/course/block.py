@@ -51,4 +51,4 @@ def block_machine(bench: Bench, r: float, inductance: float) -> Trapezoid:
     """Return the plant's machine phase by phase; raises Refusal as above."""
     wave, _ = waveform(bench)
     p = float(pole_pairs_of(bench.settings.plate))
-    return Trapezoid(r, inductance, inductance, wave.psi, p, h5=wave.h5, h7=wave.h7)
+    return Trapezoid(r, inductance, inductance, wave.psi, pole_pairs=p, h5=wave.h5, h7=wave.h7)

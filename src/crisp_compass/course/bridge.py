@@ -20,7 +20,7 @@ def bench_window(bench: Bench) -> SamplingWindow:
     settings = bench.settings.pwm
     needed = window_needed(settings.dead_time, settings.settling, settings.sample_time)
     return sampling_window(
-        settings.scheme, bench.settings.plate.v_bus, settings.carrier_hz, settings.shunts, needed, centred=settings.aligned == "centre"
+        settings.scheme, bench.settings.plate.v_bus, settings.carrier_hz, settings.shunts, needed=needed, centred=settings.aligned == "centre"
     )  # fmt: skip
 
 
@@ -45,8 +45,8 @@ def plan_bench_pwm(bench: Bench) -> PwmFigures:
         )
     return plan_pwm(
         TimerSettings(
-            settings.timer_hz, settings.carrier_hz, settings.dead_time, bench.settings.plate.v_bus, settings.scheme, settings.aligned == "centre",
-            settings.loop_divider, settings.min_pulse, 2 if settings.updates == "twice" else 1, sampling_limit(bench_window(bench), settings.shunts),
+            settings.timer_hz, settings.carrier_hz, settings.dead_time, bench.settings.plate.v_bus, scheme=settings.scheme, center_aligned=settings.aligned == "centre",
+            loop_divider=settings.loop_divider, min_pulse=settings.min_pulse, updates=2 if settings.updates == "twice" else 1, sampling_limit=sampling_limit(bench_window(bench), settings.shunts),
             delay_samples=bench.settings.current_loop.delay_samples,
         )
     )  # fmt: skip

@@ -89,10 +89,10 @@ def evaluate(
         raise Refusal(f"the leg {BY_KEY[topic].name} takes no capture")
     with ThreadPoolExecutor(1) as beside:  # hashing leaves the interpreter to the fit
         digest = beside.submit(sha256_of, file)
-        found, capture, result = _fitted(bench, kinds, file, columns, kind, progress, capture)
+        found, capture, result = _fitted(bench, kinds, file, columns, kind=kind, progress=progress, capture=capture)
         sha = digest.result()
     try:
-        evidence = _evidence(bench, found, file, base, when, tuple(columns), capture, result, sha)
+        evidence = _evidence(bench, found, file, base, when=when, columns=tuple(columns), capture=capture, result=result, sha=sha)
     except ValidationError:  # an estimate that no motor can have: a unit or a factor slipped
         raise Refusal(
             "what the capture says is not possible for a motor",

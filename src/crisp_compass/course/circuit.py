@@ -39,7 +39,7 @@ def state_of_test(evidence: Evidence) -> SteadyState:
     none: FloatArray = np.empty(0)
     return SteadyState(
         2 * math.pi * e["frequency"], i * complex(e["test_resistance"], e["test_reactance"]), complex(i),
-        e["unbalance"] * e["voltage"] + 0j, 0j, e["power"], e["copper_current"] ** 2, covariance, e["wander"], none, none, none,
+        e["unbalance"] * e["voltage"] + 0j, i2=0j, power=e["power"], square=e["copper_current"] ** 2, covariance=covariance, wander=e["wander"], time=none, measured=none, model=none,
     )  # fmt: skip
 
 
@@ -216,4 +216,4 @@ def wrong_rotor(bench: Bench, error: float) -> WrongRotor:
     i = i_d + 1j * i_q
     psi = rr * i / (rate + 1j * slip)
     torque = 1.5 * p * np.imag(np.conj(psi) * i)
-    return WrongRotor(i_q, 1.5 * p * lm * i_d * i_q, torque, np.abs(psi) / (lm * i_d), -np.angle(psi))
+    return WrongRotor(i_q, 1.5 * p * lm * i_d * i_q, torque, np.abs(psi) / (lm * i_d), lag=-np.angle(psi))

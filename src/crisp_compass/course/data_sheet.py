@@ -90,6 +90,6 @@ def _circuit(bench: Bench) -> Proposal | None:
         f"Tr {show(values['rotor_time_constant'].value, 's')}, LM {show(values['magnetizing_inductance'].value, 'H')}",
         "the nameplate implies it, not measured yet",
         "nameplate, usual leakage",
-        ("resistance.resistance",),
+        rests_on=("resistance.resistance",),
         origin=ORIGIN,
     )

@@ -143,7 +143,7 @@ def build_drive(bench: Bench) -> Drive:
         machine: AnyMachine = block_machine(bench, r, 0.5 * (ld + lq))
         control = control._replace(block=1.0, advance=bench.settings.current_loop.advance)
     else:
-        of = Constants(r, ld, lq, psi, need(bench, "plate.pole_pairs"), _iron(bench, (ld + lq) / 2))
+        of = Constants(r, ld, lq, psi, pole_pairs=need(bench, "plate.pole_pairs"), iron=_iron(bench, (ld + lq) / 2))
         machine = family_of(bench).machine(bench, of)
         if without_sensor(bench) and by_injection(bench):
             machine = with_biased_iron(bench, machine)
@@ -179,7 +179,7 @@ def with_biased_iron(bench: Bench, machine: AnyMachine) -> AnyMachine:
 def _assembled(bench: Bench, machine: AnyMachine, control: Control) -> Drive:
     """Put machine and firmware between the bench's load, bridge and sensors."""
     run, dead = bench.settings.run, settled_value(bench, "pwm.dead_time_voltage")
-    load = Load(need(bench, "mechanics.inertia") + run.flywheel, need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, run.breakaway, swing=run.swing, swing_order=run.swing_order)
+    load = Load(need(bench, "mechanics.inertia") + run.flywheel, need(bench, "mechanics.viscous_friction"), need(bench, "mechanics.coulomb_friction"), run.quadratic, breakaway=run.breakaway, swing=run.swing, swing_order=run.swing_order)
     return Drive(
         machine,
         on_the_shaft(bench, load, control.ts),
@@ -307,7 +307,7 @@ def machine_of(bench: Bench) -> tuple[AnyMachine, Load]:
             )
         values.append(value)
     r, ld, lq, psi = values
-    of = Constants(r, ld, lq, psi, float(pole_pairs_of(bench.settings.plate)))
+    of = Constants(r, ld, lq, psi, pole_pairs=float(pole_pairs_of(bench.settings.plate)))
     return family.machine(bench, of), load_of(bench)
 
 

@@ -48,13 +48,13 @@ def motor_on_plane(bench: Bench) -> Motor:
     machine, _ = machine_of(bench)
     family, plate = family_of(bench), bench.settings.plate
     if in_blocks(bench):
-        return Motor("armature", 2 * machine.r, 2 * machine.lq, 2 * machine.lq, block_constant(bench), 1.0, 1.0)
+        return Motor("armature", 2 * machine.r, 2 * machine.lq, 2 * machine.lq, psi=block_constant(bench), pole_pairs=1.0, factor=1.0)
     if isinstance(machine, Brushed):
-        return Motor("armature", machine.r, machine.ld, machine.lq, machine.psi, 1.0, 1.0, drop=machine.drop)
+        return Motor("armature", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=1.0, factor=1.0, drop=machine.drop)
     if family.own_circuit:
         told = family.believed(bench)
-        return Motor("cage", machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, plate.torque_factor, 0.0, machine.rr, machine.lm, told["i_flux"], told["flux_share"] * usable_voltage(bench).command)  # type: ignore[union-attr]
-    return Motor("magnet", machine.r, machine.ld, machine.lq, machine.psi, machine.pole_pairs, plate.torque_factor, weakening_current(bench) or 0.0)
+        return Motor("cage", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=machine.pole_pairs, factor=plate.torque_factor, weakest=0.0, rr=machine.rr, lm=machine.lm, i_flux=told["i_flux"], flux_volts=told["flux_share"] * usable_voltage(bench).command)  # type: ignore[union-attr]
+    return Motor("magnet", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=machine.pole_pairs, factor=plate.torque_factor, weakest=weakening_current(bench) or 0.0)
 
 
 def losses_on_plane(bench: Bench) -> Losses:
@@ -201,22 +201,22 @@ def plane_of(bench: Bench) -> Plane:
     assert lasting is not None
     forever = min(lasting, peak, key=lambda r: r.value)
     watt = power.value if power is not None else math.inf
-    curves = [envelope(m, losses, speed, volts, r.value, watt) for r in (peak, forever)]
+    curves = [envelope(m, losses, speed, volts, amps=r.value, power=watt) for r in (peak, forever)]
     if not np.isfinite(curves[0].torque).any():
         raise Refusal("there is no torque at any speed: friction or losses take more than current, voltage or supply give", "check friction, current limit, bus and the supply's power")
     beyond = speed > top * (1 + 1e-9)
     curves = [Envelope(e.speed, np.where(beyond, np.nan, e.torque), e.binds) for e in curves]
-    binds = [_names(e, r.name, power, beyond, name) for e, r in zip(curves, (peak, forever), strict=True)]
+    binds = [_names(e, r.name, power, beyond, top=name) for e, r in zip(curves, (peak, forever), strict=True)]
     load = _load(bench, speed)
-    point = _point(bench, m, losses, volts, asked)
+    point = _point(bench, m, losses, volts, speed=asked)
     rows: FloatArray = np.linspace(0.0, 1.02 * float(np.nanmax(curves[0].torque)), CELLS)
     columns: FloatArray = np.linspace(0.0, min(top, shown), CELLS)
-    told = points(m, losses, rows[:, None], columns[None, :], volts)
+    told = points(m, losses, rows[:, None], columns[None, :], volts=volts)
     out = rows[:, None] * columns[None, :]
     can = told.inside & (told.current <= peak.value) & (out + told.lost <= watt)
     efficiency = np.where(can & (out > 0), out / np.maximum(out + told.lost, 1e-12), np.nan)
     found = Plane(
-        curves[0], curves[1], binds[0], binds[1], load, point, top, name, rows, columns, efficiency, np.where(can, told.lost, np.nan), ()
+        curves[0], curves[1], binds[0], binds[1], load=load, point=point, top=top, top_binds=name, map_torque=rows, map_speed=columns, efficiency=efficiency, loss=np.where(can, told.lost, np.nan), findings=()
     )  # fmt: skip
     return replace(found, findings=(*above_reason(bench), *_findings(bench, found)))
 
@@ -226,7 +226,7 @@ def _reach(m: Motor, losses: Losses, volts: float, most: float) -> float:
     low, high = 0.0, most
     for _ in range(40):
         middle = 0.5 * (low + high)
-        low, high = (middle, high) if points(m, losses, np.zeros(1), np.array([middle]), volts).inside[0] else (low, middle)
+        low, high = (middle, high) if points(m, losses, np.zeros(1), np.array([middle]), volts=volts).inside[0] else (low, middle)
     return low
 
 
@@ -243,10 +243,10 @@ def _load(bench: Bench, speed: FloatArray) -> FloatArray:
 
 def _point(bench: Bench, m: Motor, losses: Losses, volts: float, speed: float) -> LoadPoint:
     torque = float(_load(bench, np.array([speed]))[0])
-    p = points(m, losses, np.array([torque]), np.array([speed]), volts)
+    p = points(m, losses, np.array([torque]), np.array([speed]), volts=volts)
     out = torque * speed
     lost = float(p.lost[0])
-    return LoadPoint(speed, torque, float(p.current[0]), float(p.copper[0]), float(p.friction[0]), float(p.bridge[0]), out / (out + lost) if out > 0 else 0.0, bool(p.inside[0]))
+    return LoadPoint(speed, torque, float(p.current[0]), float(p.copper[0]), friction=float(p.friction[0]), bridge=float(p.bridge[0]), efficiency=out / (out + lost) if out > 0 else 0.0, inside=bool(p.inside[0]))
 
 
 def _findings(bench: Bench, found: Plane) -> list[Finding]:

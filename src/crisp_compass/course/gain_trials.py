@@ -40,7 +40,7 @@ def predicted_step(bench: Bench) -> tuple[FloatArray, FloatArray]:
     time = np.arange(8 * _STEPS) / expected.loop_hz / 8
     reference = np.full(_STEPS + 2, bench.settings.current_loop.step)
     delay = expected.delay_samples / expected.loop_hz
-    return time, respond(expected, expected.r, expected.inductance, delay, reference, time)
+    return time, respond(expected, expected.r, expected.inductance, delay, reference=reference, at=time)
 
 
 def trial_rows(bench: Bench) -> list[TrialRow]:
@@ -49,20 +49,20 @@ def trial_rows(bench: Bench) -> list[TrialRow]:
     delay = bench.settings.current_loop.delay_samples
     rows = []
     for trial in bench.current_trials:
-        loop = axis_loop(r, inductance, trial.kp, trial.ki, loop_hz, delay)
-        expected = RunningLoop(trial.kp, trial.ki, loop_hz, r, inductance, delay, usable_voltage(bench).command)
+        loop = axis_loop(r, inductance, trial.kp, trial.ki, loop_hz=loop_hz, delay_samples=delay)
+        expected = RunningLoop(trial.kp, trial.ki, loop_hz, r, inductance=inductance, delay_samples=delay, v_limit=usable_voltage(bench).command)
         time = np.arange(8 * _STEPS) / loop_hz / 8
         size = trial.current or bench.settings.current_loop.step
-        response = respond(expected, r, inductance, delay / loop_hz, np.full(_STEPS + 2, size), time) / size
+        response = respond(expected, r, inductance, delay / loop_hz, reference=np.full(_STEPS + 2, size), at=time) / size
         figures = measured_figures(time, response, 1.0)
         if trial.curve:
             time, response = (np.array(column) for column in zip(*trial.curve, strict=True))
             figures = StepFigures(
                 math.nan if trial.rise is None else trial.rise, 100 * (trial.overshoot or 0.0),
-                math.nan if trial.settling is None else trial.settling, trial.ringing or 0.0, figures.delay,
+                math.nan if trial.settling is None else trial.settling, trial.ringing or 0.0, delay=figures.delay,
             )  # fmt: skip
         kind = "measured" if trial.curve else "automatic" if trial.automatic else "simulated"
-        rows.append(TrialRow(kind, trial.current, trial.kp, trial.ki, trial.kp / (2 * math.pi * inductance), loop.margins, figures, time, response))
+        rows.append(TrialRow(kind, trial.current, trial.kp, trial.ki, bandwidth_hz=trial.kp / (2 * math.pi * inductance), margins=loop.margins, figures=figures, time=time, response=response))
     return rows
 
 
@@ -123,4 +123,4 @@ def _add(bench: Bench, when: str, automatic: bool) -> Bench:
     return add_trial(bench, when, *gains_that_ran(bench), current=bench.settings.current_loop.trial_current, automatic=automatic)
 
 
-TRIALS = Trials("current_trials", ("V/A", "V/(A·s)", "A"), trial_rows, advise, _add)
+TRIALS = Trials("current_trials", ("V/A", "V/(A·s)", "A"), trial_rows, advise, add=_add)

@@ -106,16 +106,16 @@ def bodies_of(bench: Bench) -> Known | None:
     factor, r, reference = copper
     if s.to_housing is not None and s.to_air is not None:
         timed = s.winding_time is not None and s.housing_time is not None
-        return Known(Bodies(s.to_housing, s.to_air, s.winding_time or 1.0, s.housing_time or 1.0, factor, r, reference), timed, True, "as entered")
+        return Known(Bodies(s.to_housing, s.to_air, s.winding_time or 1.0, s.housing_time or 1.0, factor=factor, r=r, reference=reference), timed, True, "as entered")
     if s.to_air is not None:
-        return Known(one_body(s.to_air, s.housing_time or 1.0, factor, r, reference), s.housing_time is not None, False, "as entered, winding to air")
+        return Known(one_body(s.to_air, s.housing_time or 1.0, factor, r, reference=reference), s.housing_time is not None, False, "as entered, winding to air")
     limit = winding_limit(s.insulation)
     if limit is None:
         return None
     amps, speed = rated_peak(bench.settings.plate), _rated_speed(bench)
-    bodies = one_body(1.0, s.housing_time or 1.0, factor, r, reference)
+    bodies = one_body(1.0, s.housing_time or 1.0, factor, r, reference=reference)
     watt = bodies.copper(amps, limit) + friction_loss(bench, speed) + rotor_loss(bench, amps)
-    found = one_body((limit - COOLANT) / watt, s.housing_time or 1.0, factor, r, reference)
+    found = one_body((limit - COOLANT) / watt, s.housing_time or 1.0, factor, r, reference=reference)
     return Known(found, s.housing_time is not None, False, "by the rated point")
 
 
@@ -210,10 +210,10 @@ def heat_outlook(bench: Bench) -> Outlook:
     warm_start = (s.ambient, s.ambient)
     if limit is not None and known.timed:
         warm_start = _warm(b, there, _LEFT * continuous)
-        cold, warm = (time_to(b, limit, current, s.ambient, at, housing_loss=there.housing_loss, air_factor=there.air_factor) for at in ((s.ambient, s.ambient), warm_start))
+        cold, warm = (time_to(b, limit, current, s.ambient, start=at, housing_loss=there.housing_loss, air_factor=there.air_factor) for at in ((s.ambient, s.ambient), warm_start))
         if s.duty == "S3":
-            period = shortest_period(b, limit, [loaded], still, s.ambient)
-    return Outlook(known, limit, current, speed, (b.copper(current, winding) if math.isfinite(winding) else math.inf, there.housing_loss), winding, housing, course, continuous, at_rest, cold, warm, warm_start, period, _guard(bench, known, limit))
+            period = shortest_period(b, limit, [loaded], still, ambient=s.ambient)
+    return Outlook(known, limit, current, speed, losses=(b.copper(current, winding) if math.isfinite(winding) else math.inf, there.housing_loss), winding=winding, housing=housing, course=course, continuous=continuous, at_rest=at_rest, cold=cold, warm=warm, warm_start=warm_start, period=period, guard=_guard(bench, known, limit))
 
 
 def _warm(b: Bodies, there: Around, current: float) -> tuple[float, float]:
@@ -226,9 +226,9 @@ def _duty(bench: Bench, known: Known, loaded: Stretch, still: Stretch) -> tuple[
     cold = (s.ambient, s.ambient)
     if s.duty == "S1":
         winding, housing = steady(b, loaded.current, s.ambient, housing_loss=loaded.housing_loss, air_factor=loaded.air_factor)
-        return winding, housing, follow(b, [loaded._replace(seconds=5 * b.housing_time)], s.ambient, cold, 400) if known.timed else None
+        return winding, housing, follow(b, [loaded._replace(seconds=5 * b.housing_time)], s.ambient, cold, points=400) if known.timed else None
     if s.duty == "S2":
-        course = follow(b, [loaded, still._replace(seconds=2 * s.on_time)], s.ambient, cold, 200)
+        course = follow(b, [loaded, still._replace(seconds=2 * s.on_time)], s.ambient, cold, points=200)
         return float(course.winding.max()), float(course.housing.max()), course
     cycle = [loaded, still._replace(seconds=s.period - s.on_time)]
     start = settled_cycle(b, cycle, s.ambient)
@@ -246,14 +246,14 @@ def _guard(bench: Bench, known: Known, limit: float | None) -> Guard | None:
     places = [around(bench, 0.0, run.i_limit), around(bench, load_speed(bench), run.i_limit)]
     if run.i_continuous is not None and run.i_continuous < run.i_limit:
         i2t = (run.i_limit**2 - run.i_continuous**2) * run.overload_time
-        worst = max(worst_at_trip(b, p, run.i_continuous, i2t, run.i_limit) for p in places)
+        worst = max(worst_at_trip(b, p, run.i_continuous, i2t, most=run.i_limit) for p in places)
     else:
         worst = max((_warm(b, p, run.i_limit)[0], run.i_limit) for p in places)
     forever = min(continuous_current(b, limit, p.ambient, housing_loss=p.housing_loss, air_factor=p.air_factor) for p in places)
     lets = float(f"{_LEFT * forever:.3g}")
     if lets >= run.i_limit or lets <= 0:
         return Guard(*worst, None, None)
-    times = [overload_for(b, p, limit, lets, run.i_limit) for p in places]
+    times = [overload_for(b, p, limit, lets, most=run.i_limit) for p in places]
     found = [t for t in times if t is not None]
     seconds = min(found) if len(found) == len(times) else None
     return Guard(*worst, lets, math.floor(1e3 * seconds) / 1e3 if seconds is not None and seconds >= 0.01 else None)

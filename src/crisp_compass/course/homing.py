@@ -44,8 +44,8 @@ def plan_of(bench: Bench) -> Plan:
         raise Refusal("an index is an encoder's, and nothing tells this motor's angle", "a switch", field="homing.reference")
     index = s.ends == "index" and s.reference in ("home-switch", "negative-limit", "positive-limit") and counted
     plan = Plan(
-        s.reference, s.active, s.side, index, s.toward, s.fast, s.slow, accel, s.scan, s.hysteresis, s.scatter, s.index_at, s.begin,
-        s.push if s.push is not None else 0.5 * bench.settings.run.i_limit, s.hold,
+        s.reference, s.active, s.side, index, toward=s.toward, fast=s.fast, slow=s.slow, accel=accel, scan=s.scan, hysteresis=s.hysteresis, scatter=s.scatter, index_at=s.index_at, begin=s.begin,
+        push=s.push if s.push is not None else 0.5 * bench.settings.run.i_limit, hold=s.hold,
     )  # fmt: skip
     if plan.stops and steps_open(bench):
         raise Refusal("the current of a stepped field does not tell that it pushes against a stop", "a switch, or an encoder that closes the loops", field="homing.reference")
@@ -57,7 +57,7 @@ def homing_of(bench: Bench) -> Homing:
     plan = plan_of(bench)
     path, repeats, beyond = follow(plan), repeat(plan), overtravel(plan)
     number = method_of(plan)
-    return Homing(plan, number, path, repeats, beyond, _objects(plan, number), tuple(_findings(bench, plan, repeats, beyond, path.found)))
+    return Homing(plan, number, path, repeats, beyond=beyond, objects=_objects(plan, number), findings=tuple(_findings(bench, plan, repeats, beyond, found=path.found)))
 
 
 def _objects(plan: Plan, number: int) -> tuple[tuple[str, str, str], ...]:

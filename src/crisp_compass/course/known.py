@@ -70,7 +70,7 @@ def side_by_side(bench: Bench, constant: Constant) -> SideBySide:
     shown = list(sources)
     if settled is not None and topic in bench.settled:
         shown.append(Source("settled", "settled", settled.value, settled.u or 0.0))
-    return SideBySide(constant, unit, tuple(shown), agreement, tuple(findings))
+    return SideBySide(constant, unit, tuple(shown), agreement, findings=tuple(findings))
 
 
 def best_source(bench: Bench, constant: Constant) -> Source | None:
@@ -136,7 +136,7 @@ def captured_values(bench: Bench, topic: str, constant: Constant) -> list[Source
         quantity = _estimate_of(evidence, constant)
         if quantity is not None and quantity.u:
             sources.append(
-                Source(Path(evidence.file).stem, "capture", quantity.value, quantity.u, quantity.u_repeat or 0.0)
+                Source(Path(evidence.file).stem, "capture", quantity.value, quantity.u, u_repeat=quantity.u_repeat or 0.0)
             )
     return sources
 

@@ -66,8 +66,8 @@ def limits_of(bench: Bench) -> Limits:
         reach = share * volts / (drive.machine.pole_pairs * (c.psi - c.ld * c.i_weak))
     shorted = c.psi / c.ld if can_brake(bench) and c.ld > 0 and weakens(bench) else math.nan
     return Limits(
-        current, seconds, c.i_continuous if overload else None, c.i_limit, c.i_trip, bench.settings.run.overload_time if overload else None,
-        c.i_weak if c.i_weak > 0 else None, reach, plain, shorted, tuple(_findings(bench, drive, plain, reach, shorted)),
+        current, seconds, c.i_continuous if overload else None, c.i_limit, trip=c.i_trip, at_limit=bench.settings.run.overload_time if overload else None,
+        weakening=c.i_weak if c.i_weak > 0 else None, reach=reach, reach_plain=plain, shorted=shorted, findings=tuple(_findings(bench, drive, plain, reach, shorted=shorted)),
     )  # fmt: skip
 
 

@@ -61,7 +61,7 @@ def moved(bench: Bench) -> Moved:
     motor = own if own is not None else measured.value if measured is not None else None
     ratio = inertia / motor if motor and inertia > 0 else math.nan
     holds = weight > 0 and down == 0.0
-    found = Moved(side, speed, hertz, side.driving(weight + rubs), down, (weight + rubs) * (s.velocity or 0.0), inertia, ratio, holds, ())
+    found = Moved(side, speed, hertz, side.driving(weight + rubs), down=down, power=(weight + rubs) * (s.velocity or 0.0), inertia=inertia, ratio=ratio, holds=holds, findings=())
     return replace(found, findings=tuple(_findings(bench, found, weight)))
 
 

@@ -82,7 +82,7 @@ def firmware_of(bench: Bench, ts: float, filter_hz: float) -> tuple[Start, Estim
     dead = settled_value(bench, "pwm.dead_time_voltage")
     natural = min(2 * 2 * math.pi * (filter_hz or USUAL_FILTER_HZ), 2 * math.pi / (16 * ts))
     estimator = Estimator(
-        ts, r, leakage, leakage, lm * i_flux, 1.0, kp=2 * natural, ki=natural**2, filter=min(0.2 * up * p, 0.5 / ts), correction=0.5 * up * p, spread=math.radians(20.0), hold=6 * math.pi
+        ts, r, leakage, leakage, psi=lm * i_flux, kind=1.0, kp=2 * natural, ki=natural**2, filter=min(0.2 * up * p, 0.5 / ts), correction=0.5 * up * p, spread=math.radians(20.0), hold=6 * math.pi
     )
     start = Start(
         wait=max(1.0, 3 * lm / rr), lost=max(0.1, 2 * math.pi / (up * p)), low_current=forced_current(bench), low_down=BELOW * up, low_up=up, dead_voltage=dead.value if dead else 0.0,

@@ -70,7 +70,7 @@ def outer_loop(bench: Bench) -> OuterLoop:
         kt, inertia = torque_constant(bench), need(bench, "mechanics.inertia")
         kp = f * inertia / (kt * gain)
         ki = kp * f / 4
-    return OuterLoop(gain, offset, reach, headroom, kp, ki, tuple(findings))
+    return OuterLoop(gain, offset, reach, headroom, kp=kp, ki=ki, findings=tuple(findings))
 
 
 def _findings(bench: Bench, gain: float, offset: float) -> list[Finding]:

@@ -15,7 +15,7 @@ from crisp_compass.typed import read
 
 def rows_of(bench: Bench) -> list[Row]:
     """Return the bench's table."""
-    return [Row(p.target, p.way, p.speed, p.accel, p.dwell, p.follows, p.torque, p.branch) for p in bench.points]
+    return [Row(p.target, p.way, p.speed, p.accel, dwell=p.dwell, follows=p.follows, torque=p.torque, branch=p.branch) for p in bench.points]
 
 
 def with_rows(bench: Bench, rows: list[Row]) -> Bench:

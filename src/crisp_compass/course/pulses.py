@@ -48,7 +48,7 @@ def bases_of(bench: Bench) -> Bases:
 def input_of(bench: Bench) -> PulseInput:
     """Return what the pulse input takes, as far as it is said."""
     s = bench.settings.motion
-    return PulseInput(s.input_hz or math.nan, s.input_shortest or 0.0, s.input_setup or 0.0, s.input_filter or 0.0, s.pulse_form)
+    return PulseInput(s.input_hz or math.nan, s.input_shortest or 0.0, s.input_setup or 0.0, s.input_filter or 0.0, form=s.pulse_form)
 
 
 def pulses_of(bench: Bench) -> Pulses:
@@ -71,7 +71,7 @@ def pulses_of(bench: Bench) -> Pulses:
     if limits.setup > 0 and rate > 0 and limits.setup > 0.5 / rate:
         text = f"At {show(rate, 'Hz', 3)} half a period is {show(0.5 / rate, 's', 2)}, shorter than the {show(limits.setup, 's', 2)} that a change of direction takes: the first pulse after it must wait, or it counts the wrong way."
         said.append(Finding("info", "direction-waits", text))
-    return Pulses(move.distance, bases_of(bench).all_of(move.distance), speed, pulse, found, reach, rate, tuple(said))
+    return Pulses(move.distance, bases_of(bench).all_of(move.distance), speed, pulse, gear=found, reach=reach, rate=rate, findings=tuple(said))
 
 
 def gear_text(found: Gear) -> str:

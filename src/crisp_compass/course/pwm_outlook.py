@@ -61,16 +61,16 @@ def carrier_picture(bench: Bench) -> CarrierPicture:
     figures = plan_bench_pwm(bench)
     f = figures.carrier_actual_hz
     period = one_period(
-        settings.scheme, peak, v_bus, f, machine.ld, machine.lq, bench.settings.view.voltage_angle, centred=centred
+        settings.scheme, peak, v_bus, f, ld=machine.ld, lq=machine.lq, theta=bench.settings.view.voltage_angle, centred=centred
     )
     duty = duties(settings.scheme, peak, v_bus, np.array([bench.settings.view.voltage_angle]))
     window = bench_window(bench)
     here = bool(window_open(duty, settings.shunts, window.needed, f, centred=centred)[0])
     time = np.linspace(0.0, 1.0, 2001)
     return CarrierPicture(
-        peak, bench.settings.view.voltage_angle, duty[0], period, window, here,
-        sampling_spans(duty[0], settings.shunts, window.needed * f, centred=centred), time,
-        gate_signals(duty[0], time, settings.dead_time * f, centred=centred), f,
+        peak, bench.settings.view.voltage_angle, duty[0], period, window=window, open_here=here,
+        allowed=sampling_spans(duty[0], settings.shunts, window.needed * f, centred=centred), gate_time=time,
+        gates=gate_signals(duty[0], time, settings.dead_time * f, centred=centred), carrier_hz=f,
     )  # fmt: skip
 
 
@@ -99,12 +99,12 @@ def scheme_rows(bench: Bench) -> list[SchemeRow]:
     for scheme in SCHEMES:
         limit = linear_limit(v_bus, scheme)
         peak = min(wanted, limit)
-        window = sampling_window(scheme, v_bus, f, settings.shunts, needed, centred=centred)
+        window = sampling_window(scheme, v_bus, f, settings.shunts, needed=needed, centred=centred)
         found = None
         if scheme != "six-step":
-            found = ripple(scheme, peak, v_bus, f, machine.ld, machine.lq, centred=centred)
+            found = ripple(scheme, peak, v_bus, f, ld=machine.ld, lq=machine.lq, centred=centred)
         # six-step switches each leg once a half turn: its switching hardly counts
-        loss = losses(scheme, peak, v_bus, f, current, settings.r_switch, settings.t_on, settings.t_off)
+        loss = losses(scheme, peak, v_bus, f, current=current, r_switch=settings.r_switch, t_on=settings.t_on, t_off=settings.t_off)
         budget = voltage_budget(
             scheme,
             v_bus,
@@ -113,7 +113,7 @@ def scheme_rows(bench: Bench) -> list[SchemeRow]:
             sampling_limit=sampling_limit(window, settings.shunts),
             lost=figures.dead_time_voltage,
         )
-        rows.append(SchemeRow(scheme, limit, budget.motor, window.limit, found, loss))
+        rows.append(SchemeRow(scheme, limit, budget.motor, window.limit, ripple=found, losses=loss))
     return rows
 
 
@@ -138,7 +138,7 @@ def ripple_curves(bench: Bench, schemes: tuple[Scheme, ...]) -> RippleCurves:
     for scheme in schemes:
         limit = linear_limit(v_bus, scheme)
         found = [
-            ripple(scheme, float(v), v_bus, figures.carrier_actual_hz, machine.ld, machine.lq, centred=centred)
+            ripple(scheme, float(v), v_bus, figures.carrier_actual_hz, ld=machine.ld, lq=machine.lq, centred=centred)
             if v <= limit * 1.0001 else None
             for v in peak
         ]  # fmt: skip
@@ -184,7 +184,7 @@ def dead_time_picture(bench: Bench, figures: PwmFigures) -> DeadTimePicture:
     effect = dead_time_effect(figures.dead_time_voltage, machine.r, rated, settings.scheme)
     scheme: Scheme = "space-vector" if settings.scheme == "six-step" else settings.scheme
     near_rest = ripple(
-        scheme, 0.05 * linear_limit(v_bus, scheme), v_bus, figures.carrier_actual_hz, machine.ld, machine.lq,
+        scheme, 0.05 * linear_limit(v_bus, scheme), v_bus, figures.carrier_actual_hz, ld=machine.ld, lq=machine.lq,
         centred=settings.aligned == "centre",
     )  # fmt: skip
     knee = max(0.5 * near_rest.peak_to_peak, 1e-6)
@@ -192,4 +192,4 @@ def dead_time_picture(bench: Bench, figures: PwmFigures) -> DeadTimePicture:
     loss = figures.dead_time_voltage * np.clip(current / knee, -1, 1)
     centred = settings.aligned == "centre"
     counts = figures.dead_time_counts * (0.5 if centred else 1.0)
-    return DeadTimePicture(effect, counts, figures.dead_time_voltage, knee, current, loss)
+    return DeadTimePicture(effect, counts, figures.dead_time_voltage, knee, current=current, loss=loss)

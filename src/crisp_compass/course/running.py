@@ -70,7 +70,7 @@ def trip_of(bench: Bench, fault: str, trace: Mapping[str, FloatArray]) -> Trip:
     cause = fault_cause(bench, fault) if fault in _CAUSES else ""
     current = trace.get("i_q", np.empty(0))
     most = float(current[np.argmax(np.abs(current))]) if len(current) else math.nan
-    return Trip(fault, cause, last.get("speed", math.nan), most, last.get("v_bus", math.nan))
+    return Trip(fault, cause, last.get("speed", math.nan), most, bus=last.get("v_bus", math.nan))
 
 
 def slow_hold(bench: Bench) -> tuple[float, float] | None:

@@ -36,7 +36,7 @@ def without_sensor(bench: Bench) -> bool:
 def plant_of(bench: Bench) -> Plant:
     """Return the settled constants that the firmware believes; raises Refusal naming what is missing."""
     at = winding_of(bench)
-    return Plant(at.r, at.ld, at.lq, flux_of(bench), need(bench, "plate.pole_pairs"))
+    return Plant(at.r, at.ld, at.lq, flux_of(bench), pole_pairs=need(bench, "plate.pole_pairs"))
 
 
 def shaft_of(bench: Bench) -> Shaft:
@@ -45,7 +45,7 @@ def shaft_of(bench: Bench) -> Shaft:
     kt = torque_constant_of_plate(bench.settings.plate, flux_of(bench), p)
     return Shaft(
         kt, p, need(bench, "mechanics.inertia") + run.flywheel, need(bench, "mechanics.coulomb_friction") + braking_load(bench),
-        need(bench, "mechanics.viscous_friction"), run.quadratic, run.breakaway + (braking_load(bench) if run.breakaway else 0.0), driving_load(bench),
+        viscous=need(bench, "mechanics.viscous_friction"), quadratic=run.quadratic, breakaway=run.breakaway + (braking_load(bench) if run.breakaway else 0.0), driving=driving_load(bench),
     )  # fmt: skip
 
 
@@ -75,8 +75,8 @@ def doubts_of(bench: Bench) -> Doubts:
         s.l_doubt,
         s.psi_doubt,
         s.dead_share * (dead.value if dead else 0.0),
-        OFFSET_OF_SCALE * scale,
-        NOISE_OF_SCALE * scale,
+        offset=OFFSET_OF_SCALE * scale,
+        noise=NOISE_OF_SCALE * scale,
     )
 
 
@@ -130,10 +130,10 @@ def conditions_of(bench: Bench) -> Conditions:
     noise = math.hypot(NOISE_OF_SCALE * scale, 2 * scale / CONVERTER_STEPS / math.sqrt(12))
     early = whole - math.floor(whole + 1e-9)
     return Conditions(
-        ts, abs(1 - 2 * early), usable_voltage(bench).command, noise, rated_peak(bench.settings.plate),
-        2 * math.pi * need(bench, "current_loop.bandwidth_hz"), speed_loop_crossover(bench),
-        motor.pole_pairs * bench.settings.speed_loop.ramp,
-        speed_loop_crossover(bench) * shaft.inertia / (shaft.kt * motor.pole_pairs), dead.value if dead else 0.0,
+        ts, abs(1 - 2 * early), usable_voltage(bench).command, noise, rated=rated_peak(bench.settings.plate),
+        current_loop=2 * math.pi * need(bench, "current_loop.bandwidth_hz"), speed_loop=speed_loop_crossover(bench),
+        ramp=motor.pole_pairs * bench.settings.speed_loop.ramp,
+        gain=speed_loop_crossover(bench) * shaft.inertia / (shaft.kt * motor.pole_pairs), dead=dead.value if dead else 0.0,
     )  # fmt: skip
 
 
@@ -185,6 +185,6 @@ def _settled_injection(bench: Bench, motor: Plant, speed: float) -> Injected:
     )
     natural, gone = 2 * math.pi * track, motor.pole_pairs * speed
     return Injected(
-        volts, (1 / motor.ld + 1 / motor.lq) / 2, (1 / motor.ld - 1 / motor.lq) / 2, natural, FADES_AT * gone, gone, settle=settle_time(natural),
+        volts, (1 / motor.ld + 1 / motor.lq) / 2, (1 / motor.ld - 1 / motor.lq) / 2, natural, fades=FADES_AT * gone, gone=gone, settle=settle_time(natural),
         pole_current=current, pole_time=span,
     )  # fmt: skip

@@ -234,9 +234,9 @@ def plant_of(bench: Bench, filter_hz: float | None = None) -> SpeedPlant:
     """Return what the speed loop acts on, perhaps with another filter; raises Refusal where something is not settled."""
     return SpeedPlant(
         need(bench, "mechanics.inertia"), torque_constant(bench), need(bench, "mechanics.viscous_friction"),
-        need(bench, "pwm.loop_hz") / bench.settings.speed_loop.divider, need(bench, "current_loop.bandwidth_hz"),
-        filter_hz or filter_of(bench), sensor_delay(bench), armature_sensor(bench), filters_of(bench),
-        coupling_of(bench) if not armature_tells(bench) else None,
+        need(bench, "pwm.loop_hz") / bench.settings.speed_loop.divider, current_bandwidth_hz=need(bench, "current_loop.bandwidth_hz"),
+        filter_hz=filter_hz or filter_of(bench), sensor_delay=sensor_delay(bench), armature=armature_sensor(bench), filters=filters_of(bench),
+        coupling=coupling_of(bench) if not armature_tells(bench) else None,
     )  # fmt: skip
 
 

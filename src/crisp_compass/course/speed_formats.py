@@ -27,7 +27,7 @@ def speed_scales(bench: Bench) -> Scales:
     w_base = s.w_base or proposed_speed(bench)
     if w_base < top:
         raise Refusal(f"a full scale of {show(w_base, 'rad/s')} ends below the top speed of {show(top, 'rad/s')}", "choose a larger one, or empty the field", field="speed_loop.w_base")
-    return Scales(w_base, i_base, plant_of(bench).loop_hz, bench.settings.current_loop.bits, ("speed", "current"))
+    return Scales(w_base, i_base, plant_of(bench).loop_hz, bench.settings.current_loop.bits, names=("speed", "current"))
 
 
 def proposed_speed(bench: Bench) -> float:
@@ -65,7 +65,7 @@ def read_speed(bench: Bench) -> SpeedRead | None:
     loop = analyse_speed(plant_of(bench), kp, ki, "integers of the firmware")
     findings = _judged(bench, loop)
     verdict = "wrong" if any(f.level == "stop" for f in findings) else "doubtful" if findings else "sound"
-    return SpeedRead(kp, ki, loop, verdict, tuple(findings))
+    return SpeedRead(kp, ki, loop, verdict, findings=tuple(findings))
 
 
 def _judged(bench: Bench, loop: SpeedDesign) -> list[Finding]:

@@ -127,8 +127,8 @@ def read_speed_response(bench: Bench, capture: Capture) -> MeasuredSpeed:
     limited = float(np.mean(np.abs(current) > _AT_LIMIT * limit))
     figures = StepFigures(fit.overshoot_pct, fit.rise_time, fit.settling_time) if clear else StepFigures(math.nan, math.nan, math.nan)
     expected = StepFigures(*first_step(t, reference, simulated if len(simulated) else designed)) if stable else StepFigures(math.nan, math.nan, math.nan)
-    acting = _acting(t, reference, measured, current, seen, pulled, gains) if clear and limited < _LIMITED and len(seen) else (None, None)
-    cause, advice = _cause(bench, fit, gains, acting, limited, float(np.mean(np.abs(measured)))) if stable else _unstable(gains)
+    acting = _acting(t, reference, measured, current, seen=seen, pulled=pulled, gains=gains) if clear and limited < _LIMITED and len(seen) else (None, None)
+    cause, advice = _cause(bench, fit, gains, acting, limited=limited, speed=float(np.mean(np.abs(measured)))) if stable else _unstable(gains)
     return MeasuredSpeed(
         fit.estimates, fit.method, fit.findings, fit, t, reference, measured, designed, simulated, current, pulled, figures, expected, gains, *acting, limited, cause, advice
     )

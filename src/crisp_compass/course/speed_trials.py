@@ -35,11 +35,11 @@ def speed_trial_rows(bench: Bench) -> list[TrialRow]:
         steps = max(math.ceil(_PERIODS / (hertz * design.loop.ts)), 20)
         time = np.arange(float(steps)) * design.loop.ts
         response = design.step(steps) if m.stable else np.full(steps, math.nan)
-        figures = measured_figures(time, response, 1.0) if m.stable else StepFigures(math.nan, math.nan, math.nan, 0.0, 0.0)
+        figures = measured_figures(time, response, 1.0) if m.stable else StepFigures(math.nan, math.nan, math.nan, 0.0, delay=0.0)
         if trial.curve:
             time, response = (np.array(column) for column in zip(*trial.curve, strict=True))
-            figures = StepFigures(trial.rise if trial.rise is not None else math.nan, 100 * (trial.overshoot or 0.0), trial.settling if trial.settling is not None else math.nan, 0.0, 0.0)
-        found.append(TrialRow("measured" if trial.curve else "automatic" if trial.automatic else "designed", trial.step, trial.kp, trial.ki, hertz, m, figures, time, response))
+            figures = StepFigures(trial.rise if trial.rise is not None else math.nan, 100 * (trial.overshoot or 0.0), trial.settling if trial.settling is not None else math.nan, 0.0, delay=0.0)
+        found.append(TrialRow("measured" if trial.curve else "automatic" if trial.automatic else "designed", trial.step, trial.kp, trial.ki, bandwidth_hz=hertz, margins=m, figures=figures, time=time, response=response))
     return found
 
 
@@ -66,7 +66,7 @@ def advise_speed(bench: Bench, rows: list[TrialRow]) -> tuple[str, list[Finding]
     last = rows[-1]
     findings = [] if last.margins.stable else [Finding("stop", "unstable", "The last trial is unstable with the settled mechanics and current loop.")]
     overshoot = last.figures.overshoot if math.isfinite(last.figures.overshoot) else 0.0
-    kp, ki, why = next_change(overshoot, last.margins, last.kp, last.ki, last.bandwidth_hz)
+    kp, ki, why = next_change(overshoot, last.margins, last.kp, last.ki, crossover=last.bandwidth_hz)
     if kp == last.kp and ki == last.ki:
         return why, findings
     return f"{why} Next: Kp {show(kp, 'A/(rad/s)')}, Ki {show(ki, 'A/rad')}.", findings
@@ -106,4 +106,4 @@ def _as_measured(found: MeasuredSpeed) -> dict[str, object]:
     }  # fmt: skip
 
 
-TRIALS = Trials("speed_trials", ("A/(rad/s)", "A/rad", "rpm"), speed_trial_rows, advise_speed, lambda bench, when, automatic: add_speed_trial(bench, when, automatic=automatic))
+TRIALS = Trials("speed_trials", ("A/(rad/s)", "A/rad", "rpm"), speed_trial_rows, advise_speed, add=lambda bench, when, automatic: add_speed_trial(bench, when, automatic=automatic))

@@ -36,16 +36,16 @@ def weakening_outlook(bench: Bench) -> WeakeningOutlook:
         machine.ld,
         machine.lq,
         machine.psi,
-        machine.pole_pairs,
-        v,
-        rated_peak(bench.settings.plate),
-        machine.torque_factor,
+        pole_pairs=machine.pole_pairs,
+        v_limit=v,
+        i_limit=rated_peak(bench.settings.plate),
+        torque_factor=machine.torque_factor,
     )
     curve = torque_speed(limits)
     top = bench.settings.plate.top_speed
     return WeakeningOutlook(
-        limits, curve, top, best_point(limits, top)[0], time_to_current(limits, limits.i_limit, 0.0), time_to_current(limits, limits.i_limit, top),
-        figures.loop_delay * machine.pole_pairs * top,
+        limits, curve, top, best_point(limits, top)[0], rise=time_to_current(limits, limits.i_limit, 0.0), rise_top=time_to_current(limits, limits.i_limit, top),
+        advance=figures.loop_delay * machine.pole_pairs * top,
     )  # fmt: skip
 
 

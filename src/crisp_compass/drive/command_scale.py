@@ -74,7 +74,7 @@ def scale_of(bench: Bench) -> Scale:
     else:
         whole = _RANGES[s.source] * (2.0 if s.source == "volts" and min(low, high) < 0 else 1.0)
         step = max(whole, abs(high - low)) / 2**s.bits
-    return Scale(s.source, UNITS[s.source], low, high, s.speed_low, fast, step, s.dead_band)
+    return Scale(s.source, UNITS[s.source], low, high, slow=s.speed_low, fast=fast, step=step, dead=s.dead_band)
 
 
 @dataclass(frozen=True)
@@ -94,11 +94,11 @@ def judge_points(scale: Scale, points: Sequence[tuple[float, float]]) -> Judged:
     expected, read = np.array([e for e, _ in inside]), np.array([r for _, r in inside])
     span = abs(scale.fast - scale.slow)
     if len(inside) < 2 or np.ptp(expected) < 0.1 * span:
-        return Judged("none", 1.0, 0.0, 0.0, "two points far apart at least" if len(inside) < 2 else "points further apart")
+        return Judged("none", 1.0, 0.0, 0.0, text="two points far apart at least" if len(inside) < 2 else "points further apart")
     near = _NEAR * span
     rest = read - expected
     if float(np.max(np.abs(rest))) <= near:
-        return Judged("agrees", 1.0, float(np.mean(rest)), float(np.std(rest)), f"every point within {grouped(round(near * RPM_PER_RAD_S))} rpm")
+        return Judged("agrees", 1.0, float(np.mean(rest)), float(np.std(rest)), text=f"every point within {grouped(round(near * RPM_PER_RAD_S))} rpm")
     offset = float(np.mean(rest))
     ratio = float(expected @ read / (expected @ expected)) if expected @ expected > 0 else 1.0
     both = np.polyfit(expected, read, 1) if len(inside) > 2 else None
@@ -107,13 +107,13 @@ def judge_points(scale: Scale, points: Sequence[tuple[float, float]]) -> Judged:
     scatter = float(np.max(np.abs(left[best])))
     if scatter <= near:
         if best == "offset":
-            return Judged("offset", 1.0, offset, scatter, f"one difference of {_rpm(offset)}: the low end is wrong, the span is right")
-        return Judged("span", ratio, 0.0, scatter, f"one ratio of {ratio:.4g}: the span is wrong, the low end is right")
+            return Judged("offset", 1.0, offset, scatter, text=f"one difference of {_rpm(offset)}: the low end is wrong, the span is right")
+        return Judged("span", ratio, 0.0, scatter, text=f"one ratio of {ratio:.4g}: the span is wrong, the low end is right")
     if both is not None:
         scatter = float(np.max(np.abs(read - np.polyval(both, expected))))
         if scatter <= near:
-            return Judged("both", float(both[0]), float(both[1]), scatter, f"a ratio of {both[0]:.4g} and a difference of {_rpm(float(both[1]))}: both ends are wrong")
-    return Judged("noise", 1.0, 0.0, scatter, f"scatters by {_rpm(scatter)}: noise, a screen, or a speed that was not settled")
+            return Judged("both", float(both[0]), float(both[1]), scatter, text=f"a ratio of {both[0]:.4g} and a difference of {_rpm(float(both[1]))}: both ends are wrong")
+    return Judged("noise", 1.0, 0.0, scatter, text=f"scatters by {_rpm(scatter)}: noise, a screen, or a speed that was not settled")
 
 
 def _rpm(speed: float) -> str:

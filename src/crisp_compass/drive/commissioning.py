@@ -90,24 +90,24 @@ def plan(bench: Bench, line: Line | None) -> tuple[Task, ...]:
     turned, volts = turns_field(bench), bench.settings.plate.v_bus
     slow, rated = creep_speed(bench), rated_peak(bench.settings.plate)
     found = [
-        Task("keep", "Factory values, or kept ones", "Decide whether the drive begins from its factory values or keeps what an earlier job left. Note what it holds first: Parameters.", "as decided", "", 3, _able(told, "restore")),
-        Task("supply", "Region and supply", "Set region, mains or bus as the supply is, and measure it at the drive's own terminals.", f"{show(volts, 'V')} within {100 * _BUS:.0f} %", "covers on; only licensed people at mains", 5),
-        Task("leads_off", "Motor leads off", "Take the motor's leads off the drive, or lock its output, until the limits are in.", "no path to the motor", _LEADS_OFF, 5),
-        Task("motor", "The motor's constants", f"Enter the plate and what is settled of this motor: {_constants(bench)}.", "every constant within the drive's entry step", "", 5, "motor" if told is None or _motor_entries(bench, told) else ""),
-        Task("limits", "Current limits", "A drive larger than the motor burns it: enter current limit and trip level of the motor, not of the drive.", f"at most {show(_LIMIT * rated, 'A', 3)} peak on a motor of {show(rated, 'A', 3)}", "", 3, "limits" if told is None or _named(told, "current_limit") else ""),
-        Task("restart", "Restart, and read again", "Restart the drive, so that what waits for it counts, and read everything back.", "nothing waits", "", 2, _able(told, "restart")),
-        Task("leads_on", "Motor leads on", "Put the leads back as on the wiring chart; screen clamped, earth first.", "as on Plate, Wiring", _LEADS_OFF, 10),
+        Task("keep", "Factory values, or kept ones", "Decide whether the drive begins from its factory values or keeps what an earlier job left. Note what it holds first: Parameters.", "as decided", clear="", minutes=3, action=_able(told, "restore")),
+        Task("supply", "Region and supply", "Set region, mains or bus as the supply is, and measure it at the drive's own terminals.", f"{show(volts, 'V')} within {100 * _BUS:.0f} %", clear="covers on; only licensed people at mains", minutes=5),
+        Task("leads_off", "Motor leads off", "Take the motor's leads off the drive, or lock its output, until the limits are in.", "no path to the motor", clear=_LEADS_OFF, minutes=5),
+        Task("motor", "The motor's constants", f"Enter the plate and what is settled of this motor: {_constants(bench)}.", "every constant within the drive's entry step", clear="", minutes=5, action="motor" if told is None or _motor_entries(bench, told) else ""),
+        Task("limits", "Current limits", "A drive larger than the motor burns it: enter current limit and trip level of the motor, not of the drive.", f"at most {show(_LIMIT * rated, 'A', 3)} peak on a motor of {show(rated, 'A', 3)}", clear="", minutes=3, action="limits" if told is None or _named(told, "current_limit") else ""),
+        Task("restart", "Restart, and read again", "Restart the drive, so that what waits for it counts, and read everything back.", "nothing waits", clear="", minutes=2, action=_able(told, "restart")),
+        Task("leads_on", "Motor leads on", "Put the leads back as on the wiring chart; screen clamped, earth first.", "as on Plate, Wiring", clear=_LEADS_OFF, minutes=10),
     ]  # fmt: skip
     if told is None or kinds_of(told):
         free = "brake held for one at standstill, load off and a hoisted one blocked for one that turns"
-        found.append(Task("tune", "Auto-tune", "Run the drive's own routine on the section Auto-tune, twice, and keep it: it is judged by what it leaves.", "it ran, and agrees with what is known", f"{_NOBODY}; {free}", 10))
+        found.append(Task("tune", "Auto-tune", "Run the drive's own routine on the section Auto-tune, twice, and keep it: it is judged by what it leaves.", "it ran, and agrees with what is known", clear=f"{_NOBODY}; {free}", minutes=10))
     back = "A hoist or an axis under a weight is blocked mechanically for this." if turned else "Brushes spark: nothing that burns nearby."
     found += [
-        Task("direction", "Direction, by a slow turn each way", f"Turn slowly one way and the other, and look which way the shaft turns and the load moves. {back}", f"forwards is the way you call forwards, at {grouped(round(slow * RPM_PER_RAD_S))} rpm", _NOBODY, 5, "creep"),
-        Task("creep", "Speed, side by side", "At creep speed read a tachometer at the shaft, and enter it: command, drive and shaft must agree; then at the load, through gear, drum or wheel.", f"within {100 * _TACHO:.0f} %", _NOBODY, 5),
-        Task("faults", "No fault stands", "Clear what stands, after its cause was found.", "none", "", 2),
-        Task("gains", "Gains as settled", "Write every settled value that the drive names, and read it back.", "every one agrees", "", 2, "gains"),
-        Task("save", "Restart once more, and keep", "Restart, compare on Parameters once more, and keep the record with the machine.", "all agree after the restart", "", 5, _able(told, "restart")),
+        Task("direction", "Direction, by a slow turn each way", f"Turn slowly one way and the other, and look which way the shaft turns and the load moves. {back}", f"forwards is the way you call forwards, at {grouped(round(slow * RPM_PER_RAD_S))} rpm", clear=_NOBODY, minutes=5, action="creep"),
+        Task("creep", "Speed, side by side", "At creep speed read a tachometer at the shaft, and enter it: command, drive and shaft must agree; then at the load, through gear, drum or wheel.", f"within {100 * _TACHO:.0f} %", clear=_NOBODY, minutes=5),
+        Task("faults", "No fault stands", "Clear what stands, after its cause was found.", "none", clear="", minutes=2),
+        Task("gains", "Gains as settled", "Write every settled value that the drive names, and read it back.", "every one agrees", clear="", minutes=2, action="gains"),
+        Task("save", "Restart once more, and keep", "Restart, compare on Parameters once more, and keep the record with the machine.", "all agree after the restart", clear="", minutes=5, action=_able(told, "restart")),
     ]  # fmt: skip
     return tuple(found)
 

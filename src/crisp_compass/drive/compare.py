@@ -42,14 +42,14 @@ def compare_with(bench: Bench, entries: Sequence[Entry], found: Mapping[str, flo
         settled = settled_value(bench, entry.bench)
         held = found.get(entry.name)
         if settled is None:
-            rows.append(Row(entry.name, entry.bench, None, held, entry.unit, False))
+            rows.append(Row(entry.name, entry.bench, None, held, unit=entry.unit, differs=False))
             findings.append(Finding("info", "not-settled", f"{entry.bench} is not settled on this bench."))
             continue
         factor = factor_between(entry, settled.unit)
         here = None if held is None or not math.isfinite(held) else held * factor
         step = abs(entry.scale * factor) if entry.type != "float32" else 0.0
         differs = here is not None and abs(here - settled.value) > 0.51 * step + 2e-6 * abs(settled.value)
-        rows.append(Row(entry.name, entry.bench, settled.value, here, settled.unit, differs))
+        rows.append(Row(entry.name, entry.bench, settled.value, here, unit=settled.unit, differs=differs))
         topic = entry.bench.partition(".")[0]
         if differs:
             text = f"{entry.name} is {here:.6g} {settled.unit} in the drive and {settled.value:.6g} {settled.unit} on the bench."

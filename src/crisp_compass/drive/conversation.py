@@ -320,7 +320,7 @@ class Conversation:
             answer += (took - answer) / min(rounds, _AVERAGED)
             due = asked + max(period, took)
             count, load = line.count, busy / max(period, took)
-            self._tell(Event("telemetry", telemetry=Telemetry(asked - began, values, answer, rounds, count.asked, count.failed, load)))
+            self._tell(Event("telemetry", telemetry=Telemetry(asked - began, values, answer, rounds, asked=count.asked, failed=count.failed, load=load)))
 
     def _rows(self, line: StreamLink) -> dict[str, float]:
         """Take every row that a stream has sent, tell them, and return the newest."""

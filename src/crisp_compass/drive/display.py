@@ -43,7 +43,7 @@ def display_of(bench: Bench) -> Display:
     factor = s.shows / (at * RPM_PER_RAD_S) if s.shows is not None and at else 1.0
     counts = factor * 10**s.decimals
     ratio = best_ratio(counts)
-    return Display(s.unit, s.decimals, factor, ratio, float(ratio) / counts - 1.0, 1.0 / counts / RPM_PER_RAD_S, (10**s.figures - 1) / counts / RPM_PER_RAD_S)
+    return Display(s.unit, s.decimals, factor, ratio, error=float(ratio) / counts - 1.0, count=1.0 / counts / RPM_PER_RAD_S, most=(10**s.figures - 1) / counts / RPM_PER_RAD_S)
 
 
 def best_ratio(value: float, most: int = _MOST_FACTOR) -> Fraction:

@@ -44,8 +44,8 @@ def head_of(description: Description) -> Head:
     """Return how a described drive is spoken to."""
     dog = description.watchdog
     return Head(
-        description.name, description.protocol, str(description.unit_id), str(description.baud or ""), description.parity, str(description.stop_bits), description.word_order,
-        f"{dog.seconds:g}" if dog else "", f"{dog.stop_s:g}" if dog else "",
+        description.name, description.protocol, str(description.unit_id), str(description.baud or ""), parity=description.parity, stop_bits=str(description.stop_bits), word_order=description.word_order,
+        watchdog=f"{dog.seconds:g}" if dog else "", stop=f"{dog.stop_s:g}" if dog else "",
     )  # fmt: skip
 
 

@@ -63,8 +63,8 @@ def faults_of(description: Description, now: Mapping[str, float], held: Mapping[
         for bit, name in (entry.bits or {}).items():
             cause, look = _KNOWN.get(name, ("", ""))
             masked = f"{mask.name} = {as_hex(mask, out)}" if mask is not None and out >> int(bit) & 1 else ""
-            found.append(Fault(name, entry.text, bool(word >> int(bit) & 1), cause, look, masked))
+            found.append(Fault(name, entry.text, bool(word >> int(bit) & 1), cause, look=look, masked=masked))
         unnamed = word & ~sum(1 << int(bit) for bit in entry.bits or {})
         if unnamed:
-            found.append(Fault(f"{entry.name} 0x{unnamed:X}", entry.text, True, "", "what its maker says of these bits"))
+            found.append(Fault(f"{entry.name} 0x{unnamed:X}", entry.text, True, "", look="what its maker says of these bits"))
     return found

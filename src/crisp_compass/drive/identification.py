@@ -70,7 +70,7 @@ class Identification(Taker):
                 text = getattr(self, f"_{step.key}")()
             except Refusal as refusal:
                 self._hand.stop()
-                self._tell(Progress(step, "left out", refusal.sentence, self._clock() - began, self.bench))
+                self._tell(Progress(step, "left out", refusal.sentence, self._clock() - began, bench=self.bench))
                 raise refusal.at(step.name) from None
             except BaseException:
                 self._hand.stop()
@@ -78,7 +78,7 @@ class Identification(Taker):
             took = self._clock() - began
             line = LedgerEntry(when=self._now(), kind="drive", text=f"{step.name}, through the drive, {took:.1f} s: {text}"[:4000])
             self.bench = self.bench.model_copy(update={"ledger": (*self.bench.ledger, line)})
-            self._tell(Progress(step, "done", text, took, self.bench))
+            self._tell(Progress(step, "done", text, took, bench=self.bench))
             if step.key == "coast" and not again and self._pulled_aside():
                 again, queue = True, [s for s in self.steps if s.key in ("levels", "steps", "current_loop")] + queue
         self._hand.stop()
@@ -215,8 +215,8 @@ class Identification(Taker):
         try:
             with self.without_ramp():
                 while len(captures) < _PROOFS:
-                    captures.append(routines.speed_steps(hand, motor, low, low + step, hold))
-                    overshoot, u, expected = step_overshoot(captures, low, low + step, loop, design.margins.crossover_hz)
+                    captures.append(routines.speed_steps(hand, motor, low, low + step, seconds=hold))
+                    overshoot, u, expected = step_overshoot(captures, low, low + step, loop, crossover_hz=design.margins.crossover_hz)
                     if u < VAGUE or u > 3 * VAGUE:
                         break
                     hand.ready()

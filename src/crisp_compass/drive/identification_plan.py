@@ -122,4 +122,4 @@ def motor_of(bench: Bench, volts: float) -> Motor:
     sensor = SENSORS[bench.settings.sensor.kind]
     kind = "halls" if sensor.edges else "encoder" if sensor.tells_angle else "none"
     pairs = float(pole_pairs_of(plate)) if turned else 1.0
-    return Motor(three_phases(bench), turned, pairs, current, plate.top_speed, kind, volts, family_of(bench).own_circuit)
+    return Motor(three_phases(bench), turned, pairs, current, top_speed=plate.top_speed, sensor=kind, volts=volts, cage=family_of(bench).own_circuit)

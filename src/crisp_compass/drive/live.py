@@ -51,12 +51,12 @@ def channels_of(entries: Sequence[Entry]) -> tuple[LiveChannel, ...]:
     taken = {e.name for e in entries if not e.bits} | {name for name in bits if bits.count(name) > 1}
     for place, entry in enumerate(entries):
         if entry.bits:  # bits of one name in two words, as those of the last fault and of the one before it, are told apart by their words
-            found += [LiveChannel(f"{entry.name}.{name}" if name in taken else name, place, int(bit), "", name if SIGNALS.get(name) == "logic" else None) for bit, name in entry.bits.items()]
+            found += [LiveChannel(f"{entry.name}.{name}" if name in taken else name, place, int(bit), "", signal=name if SIGNALS.get(name) == "logic" else None) for bit, name in entry.bits.items()]
             continue
         unit = _SI.get(UNITS[entry.unit].dimension, entry.unit) if entry.unit in UNITS else entry.unit
         whole = abs(entry.scale) * 65536.0
         turn = 2 * math.pi if entry.type == "uint16" and entry.unit in ("deg", "°") and math.isclose(whole, 360.0, rel_tol=1e-6) else 0.0
-        found.append(LiveChannel(entry.name, place, None, unit, entry.signal, turn))
+        found.append(LiveChannel(entry.name, place, None, unit, signal=entry.signal, turn=turn))
     return tuple(found)
 
 
@@ -78,7 +78,7 @@ def measure(t: FloatArray, values: npt.NDArray[Any]) -> Measured:
     if not whole.all():
         t, x = t[whole], values[whole]
     if len(x) < 2:
-        return Measured(math.nan, math.nan, math.nan, math.nan, 0.0)
+        return Measured(math.nan, math.nan, math.nan, math.nan, hertz=0.0)
     low, high = float(x.min()), float(x.max())
     mean, rms = float(x.mean(dtype=np.float64)), float(np.sqrt(np.mean(np.square(x), dtype=np.float64)))
     every = len(x) // _WAVE_ROWS + 1  # a wave of so many rows is told by some of them
@@ -93,7 +93,7 @@ def measure(t: FloatArray, values: npt.NDArray[Any]) -> Measured:
             apart = np.diff(t[rises])
             if float(np.max(apart)) < 3.0 * float(np.median(apart)):  # bursts are no wave
                 hertz = float((len(rises) - 1) / (t[rises[-1]] - t[rises[0]]))
-    return Measured(mean, rms, low, high, hertz)
+    return Measured(mean, rms, low, high, hertz=hertz)
 
 
 class LiveStore:

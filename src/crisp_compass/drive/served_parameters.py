@@ -81,36 +81,36 @@ def parameters_of(bench: Bench, drive: Drive) -> list[Parameter]:
     ):  # fmt: skip
         value = float(getattr(control, field))
         if value > 0 and settled_value(bench, key) is not None:
-            found.append(Parameter(name, field, unit, key, text, "uint16" if field == "r" else "uint32", _coarse(value if field == "r" else value / 1000), value / 100, value * 100, restart=True))
+            found.append(Parameter(name, field, unit, key, text=text, kind="uint16" if field == "r" else "uint32", scale=_coarse(value if field == "r" else value / 1000), low=value / 100, high=value * 100, restart=True))
     if family_of(bench).own_circuit and control.rotor_rate > 0:
         for name, field, unit, text in (
             ("leakage_inductance", "ld lq", "H", "leakage inductance"), ("magnetizing_inductance", "lm", "H", "magnetizing inductance"),
             ("rotor_time_constant", "rotor_rate", "s", "rotor time constant"), ("magnetizing_current", "i_flux", "A", "magnetizing current, peak"),
         ):  # fmt: skip
-            part = Parameter(name, field, unit, f"circuit.{name}", text, restart=True, inverse=name == "rotor_time_constant")
+            part = Parameter(name, field, unit, f"circuit.{name}", text=text, restart=True, inverse=name == "rotor_time_constant")
             value = part.held(drive)
             if value > 0 and settled_value(bench, f"circuit.{name}") is not None:
                 found.append(replace(part, low=value / 100, high=value * 100))
     for name, unit, text in _GAINS:
         if getattr(control, name) > 0 and settled_value(bench, f"current_loop.{name}") is not None:
-            found.append(Parameter(f"current_{name}", name, unit, f"current_loop.{name}", text))
+            found.append(Parameter(f"current_{name}", name, unit, f"current_loop.{name}", text=text))
     for name, unit, text in (("kp", "A/(rad/s)", "speed loop, proportional"), ("ki", "A/rad", "speed loop, integral")):
         if settled_value(bench, f"speed_loop.{name}") is not None and getattr(control, f"{name}_speed") > 0:
-            found.append(Parameter(f"speed_{name}", f"{name}_speed", unit, f"speed_loop.{name}", text))
+            found.append(Parameter(f"speed_{name}", f"{name}_speed", unit, f"speed_loop.{name}", text=text))
     if turns_field(bench) and drive.sensing.angle_sensor == ENCODER and not in_blocks(bench) and not family_of(bench).own_circuit:
         settled = settled_value(bench, ZERO)
         at = math.degrees(settled.value) % 360.0 if settled is not None else 0.0
-        found.append(Parameter("encoder_zero", "angle_offset", "deg", ZERO if settled is not None else None, "electrical angle where the position is zero", "uint16", 0.01, 0.0, 360.0, value=at))
+        found.append(Parameter("encoder_zero", "angle_offset", "deg", ZERO if settled is not None else None, text="electrical angle where the position is zero", kind="uint16", scale=0.01, low=0.0, high=360.0, value=at))
     ramp = "speed_loop.ramp" if settled_value(bench, "speed_loop.ramp") is not None else None
     found += [
-        Parameter("ramp", "ramp", "rad/s²", ramp, "ramp of the speed", "uint32", _coarse(control.ramp), control.ramp / 100, control.ramp * 100),
-        Parameter("current_limit", "i_limit", "A", None, "current limit, peak", "uint16", 0.01, 0.0, min(control.i_limit * 4, 600.0)),
-        Parameter("trip_level", "i_trip", "A", None, "trips at once, peak", "uint16", 0.01, 0.0, min(control.i_trip * 4, 600.0)),
-        Parameter("minimum_bus", "v_min", "V", None, "trips below", "uint16", 0.1, 0.0, 1500.0),
-        Parameter("fault_mask", "", "", None, "faults that do not trip it", "uint16", 1.0, 0.0, 65535.0, value=0.0),
+        Parameter("ramp", "ramp", "rad/s²", ramp, text="ramp of the speed", kind="uint32", scale=_coarse(control.ramp), low=control.ramp / 100, high=control.ramp * 100),
+        Parameter("current_limit", "i_limit", "A", None, text="current limit, peak", kind="uint16", scale=0.01, low=0.0, high=min(control.i_limit * 4, 600.0)),
+        Parameter("trip_level", "i_trip", "A", None, text="trips at once, peak", kind="uint16", scale=0.01, low=0.0, high=min(control.i_trip * 4, 600.0)),
+        Parameter("minimum_bus", "v_min", "V", None, text="trips below", kind="uint16", scale=0.1, low=0.0, high=1500.0),
+        Parameter("fault_mask", "", "", None, text="faults that do not trip it", kind="uint16", scale=1.0, low=0.0, high=65535.0, value=0.0),
     ]  # fmt: skip
     for name, field, unit, none, known, text in _WHERE_SET:
         value = float(getattr(control, field))
         if value != none:
-            found.append(Parameter(name, field, unit, known if known and settled_value(bench, known) is not None else None, text, high=min(10 * value, 1e6)))
+            found.append(Parameter(name, field, unit, known if known and settled_value(bench, known) is not None else None, text=text, high=min(10 * value, 1e6)))
     return found

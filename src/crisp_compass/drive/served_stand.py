@@ -78,34 +78,34 @@ def stand_values(bench: Bench, drive: Drive, top: float) -> list[StandValue]:
     if cage:
         kinds = "0 none, 1 a voltage, 2 a current that magnetizes, 3 a torque current of the magnetized motor, 4 the bridge off, 5 a voltage that turns"
     found = [
-        StandValue("test", "uint16", 1.0, "", 0, 5 if cage else 4, f"{kinds}; only armed"),
-        StandValue("test_level", "float32", 1.0, "", -most, most, "V of a voltage, A of a current"),
-        StandValue("test_swing", "float32", 1.0, "", -most, most, "what a square wave adds to the level and takes off it" + ("; of a voltage that turns, what is left of it at standstill" if cage else "")),
-        StandValue("test_half", "float32", 1.0, "s", 0, 10, "half a period of the square wave, which begins anew when this is written; 0 for none"),
-        StandValue("test_low", "float32", 1.0, "Hz", 0, 1e4, "frequency at which a sine of the swing's size begins"),
-        StandValue("test_high", "float32", 1.0, "Hz", 0, 1e4, "frequency at which it ends; 0 for no sine"),
-        StandValue("test_sweep", "float32", 1.0, "s", 0, 60, "time in which it gets there, by equal ratios; behind that the swing is zero"),
+        StandValue("test", "uint16", 1.0, "", low=0, high=5 if cage else 4, text=f"{kinds}; only armed"),
+        StandValue("test_level", "float32", 1.0, "", low=-most, high=most, text="V of a voltage, A of a current"),
+        StandValue("test_swing", "float32", 1.0, "", low=-most, high=most, text="what a square wave adds to the level and takes off it" + ("; of a voltage that turns, what is left of it at standstill" if cage else "")),
+        StandValue("test_half", "float32", 1.0, "s", low=0, high=10, text="half a period of the square wave, which begins anew when this is written; 0 for none"),
+        StandValue("test_low", "float32", 1.0, "Hz", low=0, high=1e4, text="frequency at which a sine of the swing's size begins"),
+        StandValue("test_high", "float32", 1.0, "Hz", low=0, high=1e4, text="frequency at which it ends; 0 for no sine"),
+        StandValue("test_sweep", "float32", 1.0, "s", low=0, high=60, text="time in which it gets there, by equal ratios; behind that the swing is zero"),
     ]  # fmt: skip
     if cage:
         found += [
-            StandValue("test_speed", "float32", 1.0, "rad/s", -2 * top, 2 * top, "speed, as the shaft would turn without slip, to which the voltage is turned up"),
-            StandValue("test_ramp", "float32", 1.0, "rad/s²", 0.1, 1e6, "how fast it gets there"),
+            StandValue("test_speed", "float32", 1.0, "rad/s", low=-2 * top, high=2 * top, text="speed, as the shaft would turn without slip, to which the voltage is turned up"),
+            StandValue("test_ramp", "float32", 1.0, "rad/s²", low=0.1, high=1e6, text="how fast it gets there"),
         ]  # fmt: skip
     elif turns_field(bench):
         found += [
-            StandValue("test_across", "float32", 1.0, "V", -volts, volts, "voltage of the square wave across the level's direction"),
-            StandValue("test_angle", "float32", 1.0, "deg", -3600, 3600, "electrical direction of the level, at the beginning if it turns"),
-            StandValue("test_speed", "float32", 1.0, "rad/s", -top, top, "speed of the shaft to which the field is turned up"),
-            StandValue("test_ramp", "float32", 1.0, "rad/s²", 0.1, 1e6, "how fast the field gets there"),
+            StandValue("test_across", "float32", 1.0, "V", low=-volts, high=volts, text="voltage of the square wave across the level's direction"),
+            StandValue("test_angle", "float32", 1.0, "deg", low=-3600, high=3600, text="electrical direction of the level, at the beginning if it turns"),
+            StandValue("test_speed", "float32", 1.0, "rad/s", low=-top, high=top, text="speed of the shaft to which the field is turned up"),
+            StandValue("test_ramp", "float32", 1.0, "rad/s²", low=0.1, high=1e6, text="how fast the field gets there"),
         ]  # fmt: skip
     found += [
-        StandValue("scope_channels", "uint16", 1.0, "", 1, 65535, "mask of the channels to capture"),
-        StandValue("scope_every", "uint16", 1.0, "", 1, 10_000, "every how many periods a row is kept"),
-        StandValue("scope_trigger", "int16", 1.0, "", -16, 16, "number of the channel, from 1, whose crossing begins the capture: rising, or falling where negative; 0 begins at once"),
-        StandValue("scope_level", "float32", 1.0, "", -1e9, 1e9, "where it crosses, in the channel's unit"),
-        StandValue("scope_before", "uint16", 1.0, "", 0, _WORDS, "rows kept from before the crossing"),
-        StandValue("scope_start", "uint16", 1.0, "", 0, _WORDS, "begins a capture of so many rows"),
-        StandValue("scope_page", "uint16", 1.0, "", 0, math.ceil(_WORDS / _PAGE) - 1, "which page of the memory the window shows"),
+        StandValue("scope_channels", "uint16", 1.0, "", low=1, high=65535, text="mask of the channels to capture"),
+        StandValue("scope_every", "uint16", 1.0, "", low=1, high=10_000, text="every how many periods a row is kept"),
+        StandValue("scope_trigger", "int16", 1.0, "", low=-16, high=16, text="number of the channel, from 1, whose crossing begins the capture: rising, or falling where negative; 0 begins at once"),
+        StandValue("scope_level", "float32", 1.0, "", low=-1e9, high=1e9, text="where it crosses, in the channel's unit"),
+        StandValue("scope_before", "uint16", 1.0, "", low=0, high=_WORDS, text="rows kept from before the crossing"),
+        StandValue("scope_start", "uint16", 1.0, "", low=0, high=_WORDS, text="begins a capture of so many rows"),
+        StandValue("scope_page", "uint16", 1.0, "", low=0, high=math.ceil(_WORDS / _PAGE) - 1, text="which page of the memory the window shows"),
     ]  # fmt: skip
     return found
 

@@ -45,46 +45,46 @@ def offers(bench: Bench, description: Description, topic: str, section: str) -> 
     still = _STILL if turned else _CLAMPED
     seen = {n for c in description.scope.channels for n in (c.name, c.signal, *c.bits) if n} | {e.signal for e in description.telemetry if e.signal == "angle"}
     current = ("i_q",) if turned else ("i_m",)
-    found = [Offer("levels", "resistance", "Capture", "a staircase", still)]
+    found = [Offer("levels", "resistance", "Capture", "a staircase", moves=still)]
     if cage:
         found = _of_cage(bench, sensor.tells_angle and "speed" in seen)
         return tuple(o for o in found if o.topic == topic and o.section == section and set(o.channels) <= seen)
-    found.append(Offer("steps", "inductance", "Capture", "steps along the magnet" if turned else "steps", still))
+    found.append(Offer("steps", "inductance", "Capture", "steps along the magnet" if turned else "steps", moves=still))
     if star:
-        found.append(Offer("steps_across", "inductance", "Capture", "steps across the magnet", _STILL, ("v_bc", "i_b")))
-    found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", still, ("i_ref",)))
+        found.append(Offer("steps_across", "inductance", "Capture", "steps across the magnet", moves=_STILL, channels=("v_bc", "i_b")))
+    found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", moves=still, channels=("i_ref",)))
     if turned or "speed" in seen:
-        found.append(Offer("coast", "flux", "Capture", "a coast", "The shaft turns up and coasts."))
+        found.append(Offer("coast", "flux", "Capture", "a coast", moves="The shaft turns up and coasts."))
     if turned and sensor.edges:
-        found.append(Offer("halls", "commutation", "Hand turn", "a coast with its halls", "The shaft turns up and coasts.", ("hall_1",)))
+        found.append(Offer("halls", "commutation", "Hand turn", "a coast with its halls", moves="The shaft turns up and coasts.", channels=("hall_1",)))
     if turned and sensor.counted:
-        found.append(Offer("alignment", "commutation", "Alignment", "an alignment", "The shaft turns slowly there and back.", ("angle",)))
+        found.append(Offer("alignment", "commutation", "Alignment", "an alignment", moves="The shaft turns slowly there and back.", channels=("angle",)))
     if star:
-        found.append(Offer("pole_search", "commutation", "Pole search", "pulses all round", "Nothing turns; the windings sing.", ("v_cmd", "v_bc", "i_a", "i_b")))
+        found.append(Offer("pole_search", "commutation", "Pole search", "pulses all round", moves="Nothing turns; the windings sing.", channels=("v_cmd", "v_bc", "i_a", "i_b")))
     if "speed" in seen and (sensor.tells_angle or not turned):
-        found.append(Offer("run_up", "mechanics", "Capture", "a run-up", _RUNS, current))
+        found.append(Offer("run_up", "mechanics", "Capture", "a run-up", moves=_RUNS, channels=current))
         if not sensor.edges and all(description.role("commands", n) for n in SWEPT):
-            found.append(Offer("chirp", "mechanics", "Capture", "a run-up with a swing", _RUNS, ("speed", *current)))
+            found.append(Offer("chirp", "mechanics", "Capture", "a run-up with a swing", moves=_RUNS, channels=("speed", *current)))
     if "speed" in seen and description.role("commands", "speed") is not None and (sensor.tells_angle or not turned):
-        found.append(Offer("speed_steps", "speed_loop", "Measured response", "steps of the speed", "The shaft runs at two speeds.", ("speed", "speed_ref", *current)))
+        found.append(Offer("speed_steps", "speed_loop", "Measured response", "steps of the speed", moves="The shaft runs at two speeds.", channels=("speed", "speed_ref", *current)))
     if turned and not sensor.tells_angle:
-        found.append(Offer("start", "start_up", "Measured run", "a start", "The shaft aligns, starts and runs.", ("v_ab", "v_bc", "i_a", "i_b")))
+        found.append(Offer("start", "start_up", "Measured run", "a start", moves="The shaft aligns, starts and runs.", channels=("v_ab", "v_bc", "i_a", "i_b")))
     return tuple(o for o in found if o.topic == topic and o.section == section and set(o.channels) <= seen)
 
 
 def _of_cage(bench: Bench, speed: bool) -> list[Offer]:
     """Return the captures of an induction motor."""
     found = [
-        Offer("levels", "resistance", "Capture", "a staircase", "Nothing turns; the windings carry a direct current.", ("v_cmd", "i_a")),
-        Offer("locked", "circuit", "Tests", "a locked test", "The shaft is clamped.", ("v_ab", "v_bc", "i_a", "i_b")),
-        Offer("no_load", "circuit", "Tests", "a no-load test", "The shaft runs up to its rated frequency.", ("v_ab", "v_bc", "i_a", "i_b")),
-        Offer("decay", "circuit", "Decay", "a decay after cut-off", "The shaft runs up, then coasts.", ("v_ab", "v_bc")),
+        Offer("levels", "resistance", "Capture", "a staircase", moves="Nothing turns; the windings carry a direct current.", channels=("v_cmd", "i_a")),
+        Offer("locked", "circuit", "Tests", "a locked test", moves="The shaft is clamped.", channels=("v_ab", "v_bc", "i_a", "i_b")),
+        Offer("no_load", "circuit", "Tests", "a no-load test", moves="The shaft runs up to its rated frequency.", channels=("v_ab", "v_bc", "i_a", "i_b")),
+        Offer("decay", "circuit", "Decay", "a decay after cut-off", moves="The shaft runs up, then coasts.", channels=("v_ab", "v_bc")),
     ]  # fmt: skip
     if closes_loops(bench):
-        found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", "The motor is magnetized at rest.", ("i_d", "i_ref")))
+        found.append(Offer("current_step", "current_loop", "Measured step", "a step of the loop", moves="The motor is magnetized at rest.", channels=("i_d", "i_ref")))
         if speed:
-            found.append(Offer("speed_steps", "speed_loop", "Measured response", "steps of the speed", "The shaft runs at two speeds.", ("speed", "speed_ref", "i_q")))
-            found.append(Offer("run_up", "mechanics", "Capture", "a run-up", _RUNS, ("i_q", "speed")))
+            found.append(Offer("speed_steps", "speed_loop", "Measured response", "steps of the speed", moves="The shaft runs at two speeds.", channels=("speed", "speed_ref", "i_q")))
+            found.append(Offer("run_up", "mechanics", "Capture", "a run-up", moves=_RUNS, channels=("i_q", "speed")))
     return found
 
 

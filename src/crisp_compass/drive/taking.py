@@ -376,7 +376,7 @@ class Taker:
         gains = self._held_gains("speed_loop", ("kp", "ki"))
         low, step, hold = self.speed_step()
         with self.without_ramp():
-            taken = routines.speed_steps(self._hand, self._motor, low, low + step, hold, times=2)
+            taken = routines.speed_steps(self._hand, self._motor, low, low + step, seconds=hold, times=2)
         return self._take("speed_loop", "speed-steps", Taken(taken.columns, {**taken.notes, "kp": f"{gains[0]:.9g}", "ki": f"{gains[1]:.9g}"}))
 
     def take_start(self) -> Evidence:

@@ -124,7 +124,7 @@ def judge(bench: Bench, runs: Sequence[TuneRun]) -> tuple[tuple[Judged, ...], tu
         asked = [r for r in runs if (r.kind == 2) == (constant == "flux_linkage")]
         known = [r for r in runs if constant in r.before]
         if known:
-            rows.append(_judged(bench, constant, known[0].before[constant], [(r.before[constant], r.after[constant]) for r in asked if constant in r.after], findings))
+            rows.append(_judged(bench, constant, known[0].before[constant], [(r.before[constant], r.after[constant]) for r in asked if constant in r.after], findings=findings))
     idle = [name_of(bench, r.constant) for r in rows if r.verdict == "did not run"]
     if idle:
         listed = " and ".join([", ".join(idle[:-1]), idle[-1]]) if len(idle) > 1 else idle[0]
@@ -149,12 +149,12 @@ def _judged(bench: Bench, constant: Constant, before: float, pairs: Sequence[tup
     best = min(sources, key=lambda s: s.u / s.value if s.u and s.value else 0.05, default=None)
     beside = f"{show(best.value, unit, 4)} {best.name}" if best is not None else ""
     if not values:
-        return Judged(constant, unit, before, (), None, "", beside, "not tuned")
+        return Judged(constant, unit, before, (), believed=None, per_unit="", beside=beside, verdict="not tuned")
     if values[-1] == 0:
         findings.append(Finding("stop", "auto-tune-zero", f"The drive's {name} is zero after its auto-tune: it found nothing. Look at the motor's leads and run it again."))
-        return Judged(constant, unit, before, values, None, "", beside, "zero")
+        return Judged(constant, unit, before, values, believed=None, per_unit="", beside=beside, verdict="zero")
     if not changed:
-        return Judged(constant, unit, before, values, None, "", beside, "did not run")
+        return Judged(constant, unit, before, values, believed=None, per_unit="", beside=beside, verdict="did not run")
     believed = float(np.median(changed))
     per_unit, inside = _per_unit(bench, constant, believed)
     verdict: Verdict = "ran"
@@ -165,7 +165,7 @@ def _judged(bench: Bench, constant: Constant, before: float, pairs: Sequence[tup
         verdict = "disagrees"
         findings.append(Finding("caution", "auto-tune-disagrees", f"The drive says {name} {show(believed, unit)}, {best.name} says {show(best.value, unit)}: believe the one whose base and temperature are known."))
     findings += _repeats(constant, name, changed)
-    return Judged(constant, unit, before, values, believed, per_unit, beside, verdict)
+    return Judged(constant, unit, before, values, believed=believed, per_unit=per_unit, beside=beside, verdict=verdict)
 
 
 def _repeats(constant: str, name: str, changed: Sequence[float]) -> list[Finding]:

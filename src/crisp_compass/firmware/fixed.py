@@ -242,7 +242,7 @@ def estimator(plan: Plan) -> dict[str, Any]:
             ("FLUX_SHIFT", f"{flux_shift}u", ""), ("FLUX_STEP", "((int64_t)1 << 34)", ""),
         ]  # fmt: skip
     products = _products(
-        o, (k_r / 2**lower, k_l / 2**lower, k_s / 2**lower), ki * 2.0**ki_shift, psi, k_shift, flux_most
+        o, (k_r / 2**lower, k_l / 2**lower, k_s / 2**lower), ki * 2.0**ki_shift, psi, k_shift=k_shift, flux_most=flux_most
     )
     over = next((name for name, value in products.items() if value > _ROOM), "")
     if over:

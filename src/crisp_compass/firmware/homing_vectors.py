@@ -63,7 +63,7 @@ def _played(case: _Case, count: float, closed: bool) -> Iterator[str]:
         passed = marks.at(place)
         index, active = (None, False) if case.nothing else (passed, marks.active and not p.stops)
         current, speed = pushing(place == marks.edge) if p.stops and not case.nothing else (0.0, ramp)
-        look = Look(place, active, index, current, speed, ramp == 0.0)
+        look = Look(place, active, index, current, speed=speed, rests=ramp == 0.0)
         if k == 0:
             seeker.start(look)
         elif k == case.ends_at:

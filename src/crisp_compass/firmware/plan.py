@@ -158,7 +158,7 @@ def plan_of(bench: Bench) -> Plan:
         "timer_hz": pwm.timer_hz, "v_max": drive.control.v_max < 1e8, "speed_trip": drive.control.speed_trip < 1e8 and sees_speed(bench), "loop_divider": pwm.loop_divider, "sensor_title": titles.get(sensor, ""), "currents_text": _CURRENTS[windings],
         "legs_text": _LEGS_TEXT[windings], "sensor_text": _SENSOR_TEXT[sensor], "count_type": "uint16_t" if figures.period_counts < 1 << 16 else "uint32_t",
     }  # fmt: skip
-    return Plan(bench, drive, figures, kind, windings, sensor, context)
+    return Plan(bench, drive, figures, kind, windings=windings, sensor=sensor, context=context)
 
 
 def whole_delay(plan: Plan) -> tuple[int, float]:

@@ -109,9 +109,9 @@ def played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vect
             continue
         _ask(plan, sim, now)
         if now.event:
-            _read_event(plan, sim, now, seen, begin)
+            _read_event(plan, sim, now, seen, k=begin)
         for k in range(begin + bool(now.event), end, _AT_ONCE):
-            _periods(plan, sim, now, seen, k, min(k + _AT_ONCE, end))
+            _periods(plan, sim, now, seen, begin=k, end=min(k + _AT_ONCE, end))
     compare = _compare(plan, seen)
     faults = tuple(dict.fromkeys(int(f) for f in seen[:, 15] if f))
     return Vectors(
@@ -119,7 +119,7 @@ def played(plan: Plan, name: str, moments: list[Moment], seconds: float) -> Vect
         "\n".join([_HEAD + "".join(f",compare_{i}" for i in range(plan.legs)), *_lines(seen, compare), ""]),
         sim.speed,
         seconds,
-        faults,
+        faults=faults,
     )
 
 
@@ -138,13 +138,13 @@ def _ask(plan: Plan, sim: Simulation, now: Moment) -> None:
 def _read_event(plan: Plan, sim: Simulation, now: Moment, seen: FloatArray, k: int) -> None:
     """Play the period in which a reading fails: the plant's own sensors never say such a thing, and the drive is told what it makes of it."""
     before, x = sim.state.copy(), sim.state
-    _periods(plan, sim, now, seen, k, k + 1)
+    _periods(plan, sim, now, seen, begin=k, end=k + 1)
     seen[k, 4:7], seen[k, 10] = _bad_reading(plan, now.event, seen[k, 4:7], seen[k, 10])
     x[state.FAULT] = float(now.event)
     if plan.kind == "stepping" and now.event == BAD_READING:
         for part in (state.FIELD, *range(state.WATCHING, state.TRIM_CLOCK + 1)):  # such a period is not computed at all
             x[part] = before[part]
-    _note(plan, sim, now, seen[k], x, active=False)
+    _note(plan, sim, now, seen[k], x=x, active=False)
     seen[k, _STEP + 1] += 10.0 if now.event == TOO_HOT and plan.bench.settings.run.temp_trip is not None else 0.0
 
 
@@ -162,7 +162,7 @@ def _periods(plan: Plan, sim: Simulation, now: Moment, seen: FloatArray, begin: 
         flows = before[state.FAULT] != 0.0 and shorted(before, c)
         row[:4], row[7] = (now.mode, now.target, now.i_d, now.i_q), x[state.V_BUS]
         row[4:7] = _flowing(plan, before) if flows else _currents(plan, x)
-        _note(plan, sim, now, row, x, active=now.mode != 0 and (x[state.FAULT] == 0.0 or holds_on(x, sim.drive)))
+        _note(plan, sim, now, row, x=x, active=now.mode != 0 and (x[state.FAULT] == 0.0 or holds_on(x, sim.drive)))
 
 
 def _note(plan: Plan, sim: Simulation, now: Moment, row: FloatArray, x: FloatArray, *, active: bool) -> None:

@@ -26,16 +26,16 @@ class Channel:
 
 def channels(plan: Plan) -> list[Channel]:
     """Return what this kind of firmware tells."""
-    found = [Channel("speed_reference", "float32", "rad/s", "speed_ref", "d->speed.reference")]
+    found = [Channel("speed_reference", "float32", "rad/s", "speed_ref", source="d->speed.reference")]
     if plan.kind not in ("hertz", "stepping"):
-        found.insert(0, Channel("speed", "float32", "rad/s", "speed", "d->speed.seen"))
-        found.append(Channel("current_q_reference", "float32", "A", "i_q_ref", "d->current_ref.q"))
+        found.insert(0, Channel("speed", "float32", "rad/s", "speed", source="d->speed.seen"))
+        found.append(Channel("current_q_reference", "float32", "A", "i_q_ref", source="d->current_ref.q"))
     if plan.windings == 1:
-        found.append(Channel("armature_current", "float32", "A", "i_m", "in->i_a[0]"))
+        found.append(Channel("armature_current", "float32", "A", "i_m", source="in->i_a[0]"))
     else:
-        found += [Channel("current_a", "float32", "A", "i_a", "in->i_a[0]"), Channel("current_b", "float32", "A", "i_b", "in->i_a[1]")]
-    found.append(Channel("bus", "float32", "V", "v_bus", "in->v_bus"))
-    found.append(Channel("fault", "uint16", "", None, "d->fault"))
+        found += [Channel("current_a", "float32", "A", "i_a", source="in->i_a[0]"), Channel("current_b", "float32", "A", "i_b", source="in->i_a[1]")]
+    found.append(Channel("bus", "float32", "V", "v_bus", source="in->v_bus"))
+    found.append(Channel("fault", "uint16", "", None, source="d->fault"))
     return found
 
 

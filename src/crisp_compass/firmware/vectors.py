@@ -33,13 +33,13 @@ def all_vectors(plan: Plan) -> list[Vectors]:
     short = min(0.12, 0.1 * longest)
     fast = math.copysign(max(_fastest(plan), abs(target)), target)
     found = [
-        played(plan, "start", [Moment(0.0, 1, target, 0.0, v)], after),
+        played(plan, "start", [Moment(0.0, 1, target, 0.0, supply=v)], after),
         played(
             plan,
             "limits",
             [
-                Moment(0.0, 1, target, 0.0, v), Moment(after, 1, target, heavy, v), Moment(after + 0.5 * short, 1, fast, 0.0, low),
-                Moment(after + short, 1, back, 0.0, v),
+                Moment(0.0, 1, target, 0.0, supply=v), Moment(after, 1, target, heavy, supply=v), Moment(after + 0.5 * short, 1, fast, 0.0, supply=low),
+                Moment(after + short, 1, back, 0.0, supply=v),
             ],
             after + 2 * short,
         ),
@@ -48,7 +48,7 @@ def all_vectors(plan: Plan) -> list[Vectors]:
     found += _extra(plan, after)
     if plan.kind not in ("sensorless", "hertz", "stepping"):
         found.append(played(plan, "currents", _current_steps(plan, short, low), short))
-        held = Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)
+        held = Moment(0.0, 1, target, 50.0 * _limit_torque(plan), supply=v)
         field = 5 / plan.drive.control.rotor_rate if plan.kind == "rotor" else 0.0
         start_fails = plan.drive.start.wait + plan.drive.start.low_up / plan.drive.start.low_ramp if plan.context["observed"] else 0.0
         found.append(played(plan, "stall", [held], plan.drive.control.stall_time + field + start_fails + 0.15))
@@ -66,7 +66,7 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         yield played(
             plan,
             "weakening",
-            [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, beyond, 0.0, v), Moment(up, 1, beyond, 0.0, 0.8 * v), Moment(up + 0.05, 1, 0.5 * target, 0.0, v)],
+            [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 1, beyond, 0.0, supply=v), Moment(up, 1, beyond, 0.0, supply=0.8 * v), Moment(up + 0.05, 1, 0.5 * target, 0.0, supply=v)],
             min(up + 0.2, longest),
         )  # fmt: skip
     if plan.context["overload"] and plan.context["torque"] and plan.kind != "sensorless":
@@ -75,24 +75,24 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         square = (asked**2 + flux**2) * (4.0 / 3.0 if plan.kind == "block" else 1.0)
         seconds = 1.1 * c.i2t / (square - c.i_continuous**2) + 0.1 if square > c.i_continuous**2 else math.inf
         if seconds < longest:
-            yield played(plan, "overload", [Moment(0.0, 2, 0.0, 50.0 * _limit_torque(plan), v, flux, asked)], seconds)
+            yield played(plan, "overload", [Moment(0.0, 2, 0.0, 50.0 * _limit_torque(plan), supply=v, i_d=flux, i_q=asked)], seconds)
     if plan.context["idles"] and start + 0.8 < longest:
-        yield played(plan, "rest", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
+        yield played(plan, "rest", [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 1, 0.0, 0.0, supply=v)], start + abs(target) / c.ramp + c.idle_after + 0.1)
     if plan.context["observed"]:  # through the forced range and out of it the other way
         slow, down = math.copysign(0.5 * plan.drive.start.low_down, target), abs(target) / c.ramp + 0.3
-        yield played(plan, "torque", [Moment(0.0, 1, target, 0.0, v), Moment(start, 2, 0.0, 0.3 * _limit_torque(plan), v, plan.drive.control.i_flux, 0.4 * plan.drive.control.i_limit), Moment(start + 0.2, 1, target, 0.0, v)], min(start + 0.5, longest))
-        yield played(plan, "lost", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, target, 5.0 * _limit_torque(plan), v)], min(start + plan.drive.start.lost + 0.3, longest))
-        yield played(plan, "slow", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, slow, 0.0, v), Moment(start + down, 1, -target, 0.0, v)], min(start + 3 * down, longest))
+        yield played(plan, "torque", [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 2, 0.0, 0.3 * _limit_torque(plan), supply=v, i_d=plan.drive.control.i_flux, i_q=0.4 * plan.drive.control.i_limit), Moment(start + 0.2, 1, target, 0.0, supply=v)], min(start + 0.5, longest))
+        yield played(plan, "lost", [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 1, target, 5.0 * _limit_torque(plan), supply=v)], min(start + plan.drive.start.lost + 0.3, longest))
+        yield played(plan, "slow", [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 1, slow, 0.0, supply=v), Moment(start + down, 1, -target, 0.0, supply=v)], min(start + 3 * down, longest))
     if plan.context["field_off"] and start + c.field_off + 1.0 < longest:
         stops = abs(target) / c.ramp + 0.3
-        yield played(plan, "field", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 0.0, 0.0, v), Moment(start + stops + c.field_off + 0.1, 1, target, 0.0, v)], min(start + stops + c.field_off + 0.6, longest))
+        yield played(plan, "field", [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 1, 0.0, 0.0, supply=v), Moment(start + stops + c.field_off + 0.1, 1, target, 0.0, supply=v)], min(start + stops + c.field_off + 0.6, longest))
     if plan.context["moves"]:
         yield from _moves(plan)
     if plan.context["lows"] or plan.context["power"]:  # up against a heavy load, at a bus that is low, and down again
         ramp, heavy = abs(target) / max(c.ramp, 1e-9) + 0.1, 0.5 * _limit_torque(plan)
         low = 0.5 * (c.low_start + c.low_end) if plan.context["lows"] else v
         yield played(
-            plan, "power", [Moment(0.0, 1, target, 0.0, v), Moment(start, 1, 1.3 * target, heavy, low), Moment(start + 0.5 * ramp, 1, 0.3 * target, 0.0, v), Moment(start + 1.5 * ramp, 1, target, 0.0, v)],
+            plan, "power", [Moment(0.0, 1, target, 0.0, supply=v), Moment(start, 1, 1.3 * target, heavy, supply=low), Moment(start + 0.5 * ramp, 1, 0.3 * target, 0.0, supply=v), Moment(start + 1.5 * ramp, 1, target, 0.0, supply=v)],
             min(start + 2.0 * ramp, longest),
         )  # fmt: skip
     if plan.context["chops"] or plan.context["folds"]:
@@ -102,14 +102,14 @@ def _extra(plan: Plan, start: float) -> Iterator[Vectors]:
         high = 1.02 * c.brake_on if plan.context["chops"] else held
         high, held = (min(x, 0.5 * (c.v_max + x)) if c.v_max < 1e8 else x for x in (high, held))
         yield played(
-            plan, "braking", [Moment(0.0, 1, target, 0.0, v), Moment(begun, 1, back, 0.0, held), Moment(begun + ramp, 1, target, 0.0, v), Moment(begun + 1.5 * ramp, 1, back, 0.0, high), Moment(begun + 1.7 * ramp, 1, back, 0.0, v)],
+            plan, "braking", [Moment(0.0, 1, target, 0.0, supply=v), Moment(begun, 1, back, 0.0, supply=held), Moment(begun + ramp, 1, target, 0.0, supply=v), Moment(begun + 1.5 * ramp, 1, back, 0.0, supply=high), Moment(begun + 1.7 * ramp, 1, back, 0.0, supply=v)],
             min(begun + 2 * ramp, longest),
         )  # fmt: skip
     if plan.context["retries"]:
         s = plan.drive.start
         once = sum(s.rows[2::4]) + 2 * s.wait + s.catch
         seconds = min((s.retries + 1) * once + 0.05, longest)
-        yield played(plan, "retry", [Moment(0.0, 1, target, 50.0 * _limit_torque(plan), v)], seconds)
+        yield played(plan, "retry", [Moment(0.0, 1, target, 50.0 * _limit_torque(plan), supply=v)], seconds)
 
 
 def _moves(plan: Plan) -> Iterator[Vectors]:
@@ -123,21 +123,21 @@ def _moves(plan: Plan) -> Iterator[Vectors]:
     there = way / (c.move_accel * ramp) + ramp + rounding + 0.03
     far, near = round(way / count), round(0.15 * way / count)
     at, moments = field, []
-    moments.append(Moment(0.0, 1, 0.0, 0.0, v))
+    moments.append(Moment(0.0, 1, 0.0, 0.0, supply=v))
     for counts, seconds in ((far, 0.5 * there), (-near, there), (near, 0.7 * there)):
-        moments.append(Moment(at, 3, counts, 0.0, v))
+        moments.append(Moment(at, 3, counts, 0.0, supply=v))
         at += seconds
-    moments.append(Moment(at, 1, 0.3 * c.move_speed, 0.0, v))
-    moments.append(Moment(at + 0.3 * ramp + 0.02, 3, 0, 0.0, v))
+    moments.append(Moment(at, 1, 0.3 * c.move_speed, 0.0, supply=v))
+    moments.append(Moment(at + 0.3 * ramp + 0.02, 3, 0, 0.0, supply=v))
     yield played(plan, "move", moments, min(at + 0.3 * ramp + 0.02 + there, longest))
     if plan.kind == "stepping":
         if plan.context["watches"]:
             yield _blocked(plan, far, there)
             if plan.context["stands"]:  # against friction, which leaves the shaft beside its window
-                beside = [Moment(0.0, 3, 0, 0.0, v), Moment(c.settle + 0.05, 3, near, 0.35 * _limit_torque(plan), v)]
+                beside = [Moment(0.0, 3, 0, 0.0, supply=v), Moment(c.settle + 0.05, 3, near, 0.35 * _limit_torque(plan), supply=v)]
                 yield played(plan, "beside", beside, min(5.0 * c.settle + there, longest))
         return
-    held = [Moment(0.0, 1, 0.0, 0.0, v), Moment(field, 3, far, 50.0 * _limit_torque(plan), v)]
+    held = [Moment(0.0, 1, 0.0, 0.0, supply=v), Moment(field, 3, far, 50.0 * _limit_torque(plan), supply=v)]
     # short behind the trip: a port that trips elsewhere must show in a good part of the rows
     trips = math.sqrt(2.0 * c.follow_limit / c.move_accel) + rounding if plan.context["follows"] else min(c.stall_time, 2.0) + there
     yield played(plan, "held", held, min(field + 1.5 * trips + 0.01, longest))
@@ -148,17 +148,17 @@ def _blocked(plan: Plan, far: int, there: float) -> Vectors:
     c, v = plan.drive.control, plan.drive.inverter.v_supply
     wall, begun, tries = 50.0 * _limit_torque(plan), c.settle + 0.05, (c.corrections + 1) * (c.settle + 0.1)
     slower = there / max(c.slower**2, 0.1) ** 0.5
-    at, moments = begun, [Moment(0.0, 3, 0, 0.0, v)]
+    at, moments = begun, [Moment(0.0, 3, 0, 0.0, supply=v)]
     for target, load, seconds in ((far, 0.0, 0.4 * there), (far, wall, 0.6 * c.settle + 0.02), (far, 0.0, c.settle + slower), (0, wall, 2.0 * tries)):
-        moments.append(Moment(at, 3, target, load, v))
+        moments.append(Moment(at, 3, target, load, supply=v))
         at += seconds
-    moments += [Moment(at, 0, 0.0, 0.0, v), Moment(at + 0.02, 3, round(0.3 * far), 0.0, v)]
+    moments += [Moment(at, 0, 0.0, 0.0, supply=v), Moment(at + 0.02, 3, round(0.3 * far), 0.0, supply=v)]
     return played(plan, "blocked", moments, min(at + c.settle + there, MOST_ROWS * c.ts))
 
 
 def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
     """Return a supply that fails, then each reading that must stop the drive; after each a stop, which lets it be acknowledged, and a new start."""
-    v, found = plan.drive.inverter.v_supply, [Moment(0.0, 1, target, 0.0, plan.drive.inverter.v_supply)]
+    v, found = plan.drive.inverter.v_supply, [Moment(0.0, 1, target, 0.0, supply=plan.drive.inverter.v_supply)]
     high = plan.drive.control.v_max
     events = [UNDER_VOLTAGE, *([OVER_VOLTAGE] if high < 1e8 else []), OVER_CURRENT, BAD_READING, *([BAD_SENSOR] if plan.sensor == "halls" else []), *([TOO_HOT] if plan.context["too_hot"] else [])]
     span = seconds / len(events)
@@ -166,8 +166,8 @@ def _failures(plan: Plan, target: float, seconds: float) -> list[Moment]:
         begin = span * (k + 0.5)
         failing = {UNDER_VOLTAGE: 0.5 * plan.drive.control.v_min, OVER_VOLTAGE: 1.1 * high + 1.0}.get(event, v)
         found += [
-            Moment(begin, 1, target, 0.0, failing, event=0 if failing != v else event), Moment(begin + 0.2 * span, 1, target, 0.0, v), Moment(begin + 0.3 * span, 0, target, 0.0, v),
-            Moment(begin + 0.4 * span, 1, target, 0.0, v),
+            Moment(begin, 1, target, 0.0, supply=failing, event=0 if failing != v else event), Moment(begin + 0.2 * span, 1, target, 0.0, supply=v), Moment(begin + 0.3 * span, 0, target, 0.0, supply=v),
+            Moment(begin + 0.4 * span, 1, target, 0.0, supply=v),
         ]  # fmt: skip
     return found
 
@@ -185,9 +185,9 @@ def _current_steps(plan: Plan, seconds: float, low: float) -> list[Moment]:
             2,
             0.0,
             0.0,
-            v if k % 3 else low,
-            field + (d * most if dq and not field else 0.1 * d * field),
-            q * most,
+            supply=v if k % 3 else low,
+            i_d=field + (d * most if dq and not field else 0.1 * d * field),
+            i_q=q * most,
         )
         for k, (d, q) in enumerate(shares)
     ]

@@ -51,7 +51,7 @@ def chapters() -> tuple[Chapter, ...]:
         for section in waypoint.sections:
             place = place_of(waypoint, section.name)
             text = (FOLDER / f"{place}.md").read_text(encoding="utf-8")
-            found.append(Chapter(waypoint.key, section.name, place, text.partition("\n")[0].removeprefix("# "), text))
+            found.append(Chapter(waypoint.key, section.name, place, text.partition("\n")[0].removeprefix("# "), text=text))
     return tuple(found)
 
 

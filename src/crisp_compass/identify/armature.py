@@ -166,10 +166,10 @@ def _coasting(capture: Capture, v: FloatArray, speed: FloatArray) -> ArmatureRes
         method,
         tuple(findings),
         t,
-        w,
-        v,
-        regressors @ answer,
-        residual,
+        speed=w,
+        voltage=v,
+        model=regressors @ answer,
+        residual=residual,
         running=False,
     )
 
@@ -208,7 +208,7 @@ _BLOCKS, _LEAST = 400, 8
 def _points(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -> _Points:
     if len(v) < _TABLE or not len(capture.time):
         table = np.column_stack([speed, i])
-        return _Points(v, table, table, ("ke", "r"), np.zeros(3), np.arange(len(v)))
+        return _Points(v, table, table, ("ke", "r"), shared=np.zeros(3), plateau=np.arange(len(v)))
     shared = np.array([_undithered(x) for x in (v, speed, i)])
     count = min(_BLOCKS, len(v) // _LEAST)
     size = len(v) // count // 2 * 2
@@ -232,7 +232,7 @@ def _points(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) -
     for x in (v.mean(axis=1), i.mean(axis=1), speed.mean(axis=1)):
         moved[1:] |= np.abs(np.diff(x)) > 0.02 * float(np.ptp(x))
     plateau = np.cumsum(moved).astype(np.int64)[calm]
-    return _Points(v.mean(axis=1)[calm], halves[0][calm][:, keep], halves[1][calm][:, keep], names, shared, plateau)
+    return _Points(v.mean(axis=1)[calm], halves[0][calm][:, keep], halves[1][calm][:, keep], names, shared=shared, plateau=plateau)
 
 
 def _undithered(values: FloatArray) -> float:
@@ -268,8 +268,8 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
         points.first[flowing],
         points.second[flowing],
         points.names,
-        points.shared,
-        points.plateau[flowing],
+        shared=points.shared,
+        plateau=points.plateau[flowing],
     )
     current = current[flowing]
     speeds = 0.5 * (points.first[:, 0] + points.second[:, 0])
@@ -326,10 +326,10 @@ def _running(capture: Capture, v: FloatArray, speed: FloatArray, i: FloatArray) 
         f"running data, {len(points.v)} points of different speed and load; Ke and R fitted together",
         tuple(findings),
         np.empty(0),
-        speeds[order],
-        points.v[order],
-        model[order],
-        (points.v - model)[order],
+        speed=speeds[order],
+        voltage=points.v[order],
+        model=model[order],
+        residual=(points.v - model)[order],
         running=True,
     )
 

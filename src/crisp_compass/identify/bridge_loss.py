@@ -89,7 +89,7 @@ def fit_loss_line(current: FloatArray, voltage: FloatArray, u_voltage: FloatArra
         chance = scipy.special.chdtrc(dof, chi2)
     wide = np.where(chance < 1e-3, np.sqrt(np.maximum(chi2 / max(dof, 1), 1.0)), 1.0)
     estimates = [_mixture(weights, means[:, k], sds[:, k] * wide, unit) for k, unit in ((0, "Ω"), (1, "V"))]
-    return LossLine(estimates[0], estimates[1], float(means[best, 2]), knee, shape, legs, float(chance[best]))
+    return LossLine(estimates[0], estimates[1], float(means[best, 2]), knee, shape=shape, legs=legs, probability=float(chance[best]))
 
 
 def _apart(current: FloatArray, voltage: FloatArray, reach: float) -> float:
@@ -140,4 +140,4 @@ def _mixture(weights: FloatArray, means: FloatArray, sds: FloatArray, unit: str)
             low, high = (middle, high) if below < p else (low, middle)
         return 0.5 * (low + high)
 
-    return Estimate(mean, unit, u, quantile(0.025), quantile(0.975))
+    return Estimate(mean, unit, u, quantile(0.025), high=quantile(0.975))

@@ -95,13 +95,13 @@ def fit_decay(capture: Capture) -> DecayResult:
             where=capture.source,
         )
     t, v, width = _thinned(t, v, omega)
-    fit, pieces = _fit_decay(t, v, omega, width, 1), 1
+    fit, pieces = _fit_decay(t, v, omega, width, pieces=1), 1
     for count in (2, 4, 8):
-        trial = _fit_decay(t, v, omega, width, count, fit)
+        trial = _fit_decay(t, v, omega, width, pieces=count, before=fit)
         gain = len(t) * v.shape[1] * math.log(max(fit.cost, 1e-300) / max(trial.cost, 1e-300))
         if gain > (len(trial.x) - len(fit.x)) * math.log(len(t)) + 4:
             fit, pieces = trial, count
-    fit = _second_part(t, v, omega, width, fit, pieces)
+    fit = _second_part(t, v, omega, width, one=fit, pieces=pieces)
     findings = list(capture.findings)
     rate, u = fit.main
     if rate <= 3 * u:
@@ -115,7 +115,7 @@ def fit_decay(capture: Capture) -> DecayResult:
         findings.append(Finding("caution", "model-does-not-fit", text))
         u = math.hypot(u * excess, 0.02 * rate)
     if fit.parts == 1:  # a second part that does not stand out may still be there
-        u = math.hypot(u, _UNSEEN * _hint(t, v, omega, width, fit)[2])
+        u = math.hypot(u, _UNSEEN * _hint(t, v, omega, width, one=fit)[2])
     u = math.hypot(u, _BETWEEN * rate)
     early, late = _halves(t, v, fit, rate)
     if fit.parts > 1:
@@ -128,7 +128,7 @@ def fit_decay(capture: Capture) -> DecayResult:
     estimates = {"rotor_time_constant": Estimate.from_u(value, "s", u / rate**2, dof=max(len(t) - 10, 1))}
     method = f"voltage of the open stator over {omega * t[-1] / (2 * math.pi):.0f} periods after cut-off; decay of its flux, speed fitted beside it"
     model = v - fit.residual
-    return DecayResult(estimates, method, tuple(findings), names, t, v, model, fit.residual)
+    return DecayResult(estimates, method, tuple(findings), names, time=t, voltage=v, model=model, residual=fit.residual)
 
 
 def _thinned(t: FloatArray, v: FloatArray, omega: float) -> tuple[FloatArray, FloatArray, float]:
@@ -285,7 +285,7 @@ def _fit_decay(
     norm[norm == 0] = 1.0
     covariance = np.linalg.pinv(gram / np.outer(norm, norm)) / np.outer(norm, norm) * variance
     correlated = max(_lag_one(rest[:, k]) for k in range(rest.shape[1]))
-    return _Decay(found.x, float(np.sum(rest**2)), covariance * correlated, rest, parts, _shares(columns(found.x)[0], v))
+    return _Decay(found.x, float(np.sum(rest**2)), covariance * correlated, rest, parts=parts, shares=_shares(columns(found.x)[0], v))
 
 
 def _by_crossings(t: FloatArray, v: FloatArray, omega: float, angle_of: FloatArray) -> FloatArray:
@@ -312,12 +312,12 @@ def _shares(parts: list[_Part], v: FloatArray) -> FloatArray:
 def _second_part(t: FloatArray, v: FloatArray, omega: float, width: float, one: _Decay, pieces: int) -> _Decay:
     """Return the fit with a second part beside the first where the voltage shows one, else ``one``."""
     samples, free = len(t) * v.shape[1], 1 + 2 * v.shape[1]
-    ratio, cost, _ = _hint(t, v, omega, width, one)
+    ratio, cost, _ = _hint(t, v, omega, width, one=one)
     if samples * math.log(max(one.cost, 1e-300) / max(cost, 1e-300)) < free * math.log(len(t)):
         return one
     best, gained = one, 0.0
     for count in dict.fromkeys((1, pieces)):
-        trial = _fit_decay(t, v, omega, width, count, one, ratio)
+        trial = _fit_decay(t, v, omega, width, pieces=count, before=one, second=ratio)
         fewer = len(one.x) - one.parts - (len(trial.x) - trial.parts)
         gain = samples * math.log(max(one.cost, 1e-300) / max(trial.cost, 1e-300)) - (free - fewer) * math.log(len(t)) - 4
         rate, u = trial.main

@@ -56,7 +56,7 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
     steep = g  # 1/L right after an edge, which both poles carry together
 
     def evaluate(x: FloatArray, share: float) -> tuple[float, FloatArray, FloatArray]:
-        return _solve(data, math.exp(x[0]), math.exp(x[0]) + math.exp(x[1]), share, steep, sigma)
+        return _solve(data, math.exp(x[0]), math.exp(x[0]) + math.exp(x[1]), share, g=steep, sigma=sigma)
 
     share, best, start = 0.3, math.inf, np.zeros(2)
     for ratio in (2.0, 5.0, 12.0, 30.0, 80.0):
@@ -92,7 +92,7 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
     slow, fast = resistance**2 * (g1 / a1**2 + g2 / a2**2), 1 / (g1 + g2)
     if fast > 0.985 * slow:
         return None
-    covariance = _covariance(data, a1, a2, coefficients, basis, share, steep, sigma)
+    covariance = _covariance(data, a1, a2, coefficients, basis=basis, share=share, g=steep, sigma=sigma)
     # gradients by (a1, a2, g1, g2)
     d_r = -(resistance**2) * np.array([-g1 / a1**2, -g2 / a2**2, 1 / a1, 1 / a2])
     d_moment = np.array([-2 * g1 / a1**3, -2 * g2 / a2**3, 1 / a1**2, 1 / a2**2])
@@ -108,7 +108,7 @@ def fit_eddy(data: Steps, a: float, g: float, cost: float) -> EddyFit | None:
         return None  # the data do not tell two time constants apart: one frequency, for instance
     return EddyFit(
         resistance, math.sqrt(max(float(d_r @ covariance @ d_r), 0.0)),
-        slow, math.sqrt(max(float(d_l @ covariance @ d_l), 0.0)), fast, model, rms / floor,
+        slow, math.sqrt(max(float(d_l @ covariance @ d_l), 0.0)), fast=fast, model=model, excess=rms / floor,
     )  # fmt: skip
 
 

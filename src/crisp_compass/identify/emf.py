@@ -168,7 +168,7 @@ def fit_emf(
     if len(t) > _MAX_SAMPLES:
         stride = -(-len(t) // _MAX_SAMPLES)
         index, t, v, theta = index[::stride], t[::stride], v[::stride], theta[::stride]
-    fit = _refine(t, v, index, theta, names, geometry, vectorial, attenuation, ratios, pieces_per_turn)
+    fit = _refine(t, v, index, theta, names=names, geometry=geometry, vectorial=vectorial, attenuation=attenuation, ratios=ratios, pieces_per_turn=pieces_per_turn)
     explained = float(np.sum(np.var(fit.model, axis=0)) / np.sum(np.var(fit.residual, axis=0) + 1e-300))
     if explained < 4 or (not vectorial and explained < 100 and fit.excess > 3):
         if explained >= 4:
@@ -349,7 +349,7 @@ def _refine(
         if float(np.std(theta - basis @ spline)) > _START_MISFIT and 2 * pieces <= most:
             pieces *= 2
             continue
-        state = State(t, v, orders, geometry, basis, slope)
+        state = State(t, v, orders, geometry, basis=basis, slope=slope)
         trial = solve_motion(state, spline, weights)
         count = v.size
         criterion = count * math.log(max(trial.cost, 1e-300) / count) + basis.shape[1] * math.log(count)
@@ -361,7 +361,7 @@ def _refine(
                 break
         pieces *= 2
     assert best is not None
-    return _result(best[1], best[2], names, index, weights, vectorial, attenuation, ratios)
+    return _result(best[1], best[2], names, index, weights=weights, vectorial=vectorial, attenuation=attenuation, wanted=ratios)
 
 
 def _result(
@@ -409,7 +409,7 @@ def _result(
         shift = float(np.mean(phase))
         theta, phase = theta - shift, phase - shift
     return EmfFit(
-        index, state.t, theta, omega, names, psi, np.sqrt(np.maximum(np.diag(psi_covariance), 0.0)), psi_covariance, phase,
-        {h: np.array(x) for h, x in ratios.items()}, {h: np.array(x) for h, x in ratio_u.items()},
-        np.array([solved[-1] for solved in trial.coefficients]), crest, trial.model, residual, vectorial,
+        index, state.t, theta, omega, channels=names, psi=psi, psi_u=np.sqrt(np.maximum(np.diag(psi_covariance), 0.0)), psi_covariance=psi_covariance, phase_error=phase,
+        harmonics={h: np.array(x) for h, x in ratios.items()}, harmonics_u={h: np.array(x) for h, x in ratio_u.items()},
+        offsets=np.array([solved[-1] for solved in trial.coefficients]), crest=crest, model=trial.model, residual=residual, vectorial=vectorial,
     )  # fmt: skip

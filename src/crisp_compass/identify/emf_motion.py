@@ -116,7 +116,7 @@ def solve_waveforms(state: State, spline: FloatArray, weights: FloatArray) -> Tr
         coefficients.append(solved)
         model[:, channel] = design @ solved
     return Trial(
-        spline, omega, waves, designs, coefficients, model, float(np.sum(((state.v - model) * weights) ** 2))
+        spline, omega, waves, designs, coefficients=coefficients, model=model, cost=float(np.sum(((state.v - model) * weights) ** 2))
     )
 
 

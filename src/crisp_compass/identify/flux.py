@@ -100,7 +100,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
         estimates["imbalance"] = Estimate.from_u(
             abs(float(off[worst])), "", float(fit.psi_u[worst] / fit.psi[worst]) * misfit
         )
-    measured, p = pole_pairs_seen(capture, fit, pole_pairs, turns, findings)
+    measured, p = pole_pairs_seen(capture, fit, pole_pairs, turns, findings=findings)
     if measured is not None:
         estimates["pole_pairs"] = measured
     if p is not None:
@@ -113,7 +113,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
             "rpm/V",
             kv * relative,
             kv * flux.value / flux.high,
-            kv * flux.value / max(flux.low, 0.05 * flux.value),
+            high=kv * flux.value / max(flux.low, 0.05 * flux.value),
         )
     method = method_of(fit)
     if fit.vectorial:
@@ -121,7 +121,7 @@ def fit_flux(capture: Capture, *, pole_pairs: int | None = None, turns: float | 
         method += f", turned {'forward (A → B → C)' if net > 0 else 'backward (A → C → B)'}"
     voltage = np.column_stack([voltages[c][fit.index] for c in fit.channels])
     return FluxResult(
-        estimates, method, tuple(findings), fit.channels, fit.time, voltage, fit.model, fit.residual, fit.omega
+        estimates, method, tuple(findings), fit.channels, time=fit.time, voltage=voltage, model=fit.model, residual=fit.residual, omega=fit.omega
     )
 
 
@@ -243,7 +243,7 @@ def _harmonic(fit: EmfFit, order: int) -> Estimate:
     coherent = abs(mean)
     value = math.sqrt(max(coherent**2 - size**2, 0.0))
     low = 0.0 if coherent < 2.45 * size else max(value - 1.96 * size, 0.0)
-    return Estimate(value, "", size, low, value + (1.96 if coherent >= 2.45 * size else 2.45) * size)
+    return Estimate(value, "", size, low, high=value + (1.96 if coherent >= 2.45 * size else 2.45) * size)
 
 
 def pole_pairs_seen(
@@ -298,4 +298,4 @@ def _pole_pairs(capture: Capture, fit: EmfFit, turns: float | None, findings: li
             )
         )
         return None
-    return Estimate(float(whole), "", 0.0, float(whole), float(whole))
+    return Estimate(float(whole), "", 0.0, float(whole), high=float(whole))

@@ -63,7 +63,7 @@ def fit_heating(capture: Capture, *, start: float | None = None, loss: float | N
     ``start`` [°C] of the cold motor (else the note ``temperature_c``) where its resistance tells the temperature; ``loss`` [W] that had warmed the motor through before the capture begins (else the note ``loss_w``,
     else none: it begins cold); ``lead`` [Ω] in series with the winding. Raises Refusal naming what is missing.
     """
-    told = _read(capture, start, loss, lead, family)
+    told = _read(capture, start, loss, lead, family=family)
     span = float(told.time[-1])
     low, high = math.log(max(0.5 * float(np.median(np.diff(told.time))), span / 1000)), math.log(20 * span)
     one = _search_one(told, low, high)
@@ -100,7 +100,7 @@ def _read(capture: Capture, start: float | None, loss: float | None, lead: float
     if before == 0.0 and float(np.max(power)) <= 0.0:
         raise Refusal("nothing says how much heat there was", "record voltage and current, or give the loss before the capture began: --loss W", where=capture.source)
     if "temp" in capture:
-        return _Told(time, values[0], power, before, False, math.nan, np.ones(len(time)))
+        return _Told(time, values[0], power, before, by_resistance=False, start=math.nan, weight=np.ones(len(time)))
     if start is None:
         raise Refusal("the temperature of the cold motor is missing", "note it: # temperature_c: 22, or --temperature", where=capture.source)
     if not -60 <= start <= 150:
@@ -109,7 +109,7 @@ def _read(capture: Capture, start: float | None, loss: float | None, lead: float
     least = 0.02 * float(np.max(np.abs(i)))
     if float(np.min(np.abs(i))) < max(least, 1e-9):
         raise Refusal("the current is nothing for a while, where the winding's resistance cannot be told", "leave a small current on while it cools, at least 2 % of the largest", where=capture.source)
-    return _Told(time, v / i - lead, power, before, True, start, np.abs(i) / np.max(np.abs(i)))  # the voltage's noise is the same at any current
+    return _Told(time, v / i - lead, power, before, by_resistance=True, start=start, weight=np.abs(i) / np.max(np.abs(i)))  # the voltage's noise is the same at any current
 
 
 def _has_terminals(capture: Capture, family: str | None) -> bool:
@@ -168,7 +168,7 @@ def _least(told: _Told, columns: FloatArray) -> tuple[FloatArray, FloatArray, fl
 
 def _solve(told: _Told, taus: tuple[float, ...]) -> _Fit:
     x, model, squares = _least(told, _response(told, np.array(taus)))
-    return _Fit(taus, float(x[0]), x[1:], squares, model)
+    return _Fit(taus, float(x[0]), x[1:], squares, model=model)
 
 
 def _search_one(told: _Told, low: float, high: float) -> _Fit:
@@ -235,10 +235,10 @@ def _result(told: _Told, fit: _Fit, span: float, is_two: bool) -> Heating:
     estimates = {name: Estimate.from_u(float(v), unit, float(e), dof=max(len(told.y) / 8 - 5, 1)) for (name, unit), v, e in zip(names, values, u, strict=True)}
     base = told.start if told.by_resistance else fit.base
     measured, model = ((told.y - fit.base) / per + base, (fit.model - fit.base) / per + base)
-    findings = _findings(told, fit, span, is_two, model, more=hanging > _STRUCTURED)
+    findings = _findings(told, fit, span, is_two, model=model, more=hanging > _STRUCTURED)
     by = "resistance" if told.by_resistance else "sensor"
     method = f"{'winding and housing' if is_two else 'one body'}, the winding's temperature by its {by}" + (f", cooling from {told.before:g} W" if told.before else "")
-    return Heating(estimates, method, tuple(findings), told.time, measured, model, told.power, is_two)
+    return Heating(estimates, method, tuple(findings), told.time, measured=measured, model=model, power=told.power, two=is_two)
 
 
 def _parameters(fit: _Fit) -> FloatArray:

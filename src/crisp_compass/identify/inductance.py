@@ -115,7 +115,7 @@ def fit_inductance(capture: Capture, *, family: str | None = None) -> Inductance
     least = min(_LEAST_DROP, 0.1 * float(np.max(np.abs(v))))
     for _ in range(4 if at.brushes else 0):  # whether the current rests depends on the drop
         data = with_drop(data, even, drop)
-        fit = _search(data, at, capture.source, fit.g if fit else gain, fit.a if fit else rate)
+        fit = _search(data, at, capture.source, fit.g if fit else gain, about=fit.a if fit else rate)
         before, drop = drop, max(-float(fit.coefficients[3]) / fit.g, least)
         if abs(drop - before) < 0.01 * drop:
             break
@@ -123,9 +123,9 @@ def fit_inductance(capture: Capture, *, family: str | None = None) -> Inductance
     late = _lateness(fit)
     if late > 1.4:  # edges later than half a sample explains: a slow probe, or eddy currents too quick to be seen
         data = replace(data, edge_doubt=2 * late)
-        fit = _search(data, at, capture.source, fit.g if at.brushes else 0.0, fit.a if at.brushes else 0.0)
+        fit = _search(data, at, capture.source, fit.g if at.brushes else 0.0, about=fit.a if at.brushes else 0.0)
     if suspects.any() and _misfit(data, fit) and len(suspects) == len(data.t):
-        data, fit = _decide_clipping(data, fit, suspects, findings, at, capture.source)
+        data, fit = _decide_clipping(data, fit, suspects, findings, at=at, source=capture.source)
     eddy = fit_eddy(data, fit.a, fit.g, fit.cost) if data.sign is None else None
     model = fit.model if eddy is None else eddy.model
     residual = data.i - model
@@ -143,7 +143,7 @@ def fit_inductance(capture: Capture, *, family: str | None = None) -> Inductance
     kind = f"{edges} voltage step{'s' if edges != 1 else ''}" if edges else "a varying voltage"
     method = f"{kind} on a held rotor; R and L fitted together to the current that the measured voltage drives"
     return InductanceResult(
-        estimates, method, tuple(findings), data.t, data.v, data.i, model, residual, (at.voltage, at.current)
+        estimates, method, tuple(findings), data.t, voltage=data.v, current=data.i, model=model, residual=residual, channels=(at.voltage, at.current)
     )
 
 
@@ -241,7 +241,7 @@ def _solve(data: Steps, a: float, g_guess: float, sigma: float) -> _Fit:
     )
     if data.sign is not None and g_guess > 0 and coefficients[0] <= 0:
         cost *= 1e6  # the plain fit has told the sign; where drop and offset can stand in for the winding it must not turn
-    return _Fit(a, float(coefficients[0]), coefficients, basis, model, cost, prior)
+    return _Fit(a, float(coefficients[0]), coefficients, basis, model=model, cost=cost, prior=prior)
 
 
 def _one_level(data: Steps) -> float:
@@ -389,7 +389,7 @@ def _estimates(data: Steps, fit: _Fit, residual: FloatArray, findings: list[Find
     else:
         held = np.zeros((gram.shape[0] - head, len(gram)))
         held[:, head:] = np.diag(ties(fit.prior, sigma) / scale[head:])
-        inverse = _told(data, fit.a, np.vstack([weighted, held]), usual, scale[1])
+        inverse = _told(data, fit.a, np.vstack([weighted, held]), usual, scale=scale[1])
     gain = ((inverse @ weighted.T) * data.weight / scale[:, None])[:2]  # d(a, g)/d(current), shape (2, n)
     posterior = sigma**2 * inverse / np.outer(scale, scale)
     covariance = posterior[:2, :2] + _voltage_part(data, fit, gain) + _undithered(data, gain, residual)

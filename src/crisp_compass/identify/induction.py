@@ -108,7 +108,7 @@ def solve_tests(
 
     def values(x: FloatArray) -> FloatArray:
         z1, z2 = complex(x[0], x[1]) / complex(x[2], x[3]), complex(x[4], x[5]) / complex(x[6], x[7])
-        leakage, magnetizing, rotor, _ = _circuit(z1, z2, free.omega, held.omega, float(x[8]), sources[1])
+        leakage, magnetizing, rotor, _ = _circuit(z1, z2, free.omega, held.omega, stator=float(x[8]), source=sources[1])
         current = math.hypot(x[2], x[3])
         return np.array([leakage, magnetizing, rotor, magnetizing / rotor, current])
 
@@ -119,7 +119,7 @@ def solve_tests(
         step[k] = 1e-6 * (abs(point[k]) + float(np.max(np.abs(point[k // 4 * 4 : k // 4 * 4 + 4]))))
         jacobian[:, k] = (values(point + step) - values(point - step)) / (2 * step[k])
     spread = np.sqrt(np.maximum(np.diag(jacobian @ covariance @ jacobian.T), 0.0))
-    spread = np.hypot(spread, _model_doubt(best, free, held, stator.value, findings))
+    spread = np.hypot(spread, _model_doubt(best, free, held, stator.value, findings=findings))
     names = (("leakage_inductance", "H"), ("magnetizing_inductance", "H"), ("rotor_resistance", "Ω"), ("rotor_time_constant", "s"), ("no_load_current", "A"))  # fmt: skip
     estimates = {"stator_resistance": stator}
     for (name, unit), value, u in zip(names, best, spread, strict=True):
@@ -133,7 +133,7 @@ def solve_tests(
     _judge(free, held, findings)
     hertz = [s.omega / (2 * math.pi) for s in (free, held)]
     method = f"no load at {hertz[0]:.4g} Hz and locked rotor at {hertz[1]:.4g} Hz, positive sequence; circuit solved for both together"
-    return InductionResult(estimates, method, tuple(findings), free, held)
+    return InductionResult(estimates, method, tuple(findings), free, locked=held)
 
 
 def _circuit(

@@ -106,7 +106,7 @@ def fit_mechanics(capture: Capture, *, kt: float | None = None, inertia: float |
         model[stretch] = fit.model[position : position + length]
         position += length
     residual = data.w - model
-    estimates = _estimates(data, fit, kt, inertia, capture.source, findings)
+    estimates = _estimates(data, fit, kt, inertia, source=capture.source, findings=findings)
     ripple = find_cogging(data.t, data.w, residual, estimates["inertia"].value)
     if ripple is not None:
         estimates["cogging_torque"] = ripple.torque
@@ -117,7 +117,7 @@ def fit_mechanics(capture: Capture, *, kt: float | None = None, inertia: float |
     method = f"{kind} up to {grouped(top)} rpm; speed driven by the measured current, friction and inertia fitted together"
     if not data.driven:
         method = f"{kind} from {grouped(top)} rpm; both frictions fitted together to the falling speed"
-    return MechanicsResult(estimates, method, tuple(findings), data.t, data.w, model, residual, data.i, data.coasting)
+    return MechanicsResult(estimates, method, tuple(findings), data.t, speed=data.w, model=model, residual=residual, current=data.i, coasting=data.coasting)
 
 
 # ---- fitting
@@ -163,7 +163,7 @@ def _solve(data: RunUp, b: float) -> _Fit:
     solved, *_ = np.linalg.lstsq(triangle[:, :-1], triangle[:, -1], rcond=1e-12)
     coefficients = solved / scale
     rest = triangle[:, -1] - triangle[:, :-1] @ solved
-    return _Fit(b, coefficients, design, design @ coefficients, float(rest @ rest))
+    return _Fit(b, coefficients, design, design @ coefficients, cost=float(rest @ rest))
 
 
 def _ties(data: RunUp, columns: int) -> FloatArray:
@@ -279,7 +279,7 @@ def _estimates(
         u = math.sqrt(max(float(gradient @ covariance @ gradient), 0.0))
         estimates[name] = Estimate.from_u(value, unit, u, dof=t_dof)
     if not data.driven:
-        estimates["inertia"] = Estimate(j, "kg·m²", 0.0, j, j)
+        estimates["inertia"] = Estimate(j, "kg·m²", 0.0, j, high=j)
     for name in ("viscous_friction", "coulomb_friction"):
         estimates[name] = _not_negative(estimates[name], name, findings)
     if estimates["inertia"].u > 0.1 * estimates["inertia"].value:
@@ -301,7 +301,7 @@ def _not_negative(estimate: Estimate, name: str, findings: list[Finding]) -> Est
         what = name.replace("_", " ")
         text = f"The {what} comes out below zero: the friction does not follow Coulomb plus viscous, or something drives the shaft."
         findings.append(Finding("caution", "friction-law", text))
-    return Estimate(0.0, estimate.unit, estimate.u, min(estimate.low, 0.0), max(estimate.high, 0.0))
+    return Estimate(0.0, estimate.unit, estimate.u, min(estimate.low, 0.0), high=max(estimate.high, 0.0))
 
 
 def _block_covariance(gain: FloatArray, residual: FloatArray) -> tuple[FloatArray, int]:

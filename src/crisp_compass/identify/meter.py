@@ -94,7 +94,7 @@ def solve_pairs(
     off = abs(values[worst] - average) / average
     # one phase against the mean of three: gain and probes are common to both; the rest is a safe upper bound
     imbalance = Estimate.from_u(off, "", u_random / average)
-    findings += _balance(values, worst, off, u_random / average, average, coarsest)
+    findings += _balance(values, worst, off, u_random / average, mean=average, resolution=coarsest)
     return MeterPhases(phases, mean, imbalance, tuple(findings))
 
 

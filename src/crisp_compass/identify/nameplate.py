@@ -46,7 +46,7 @@ def nameplate_circuit(
         raise Refusal(
             f"a rated slip of {100 * slip:.3g} % is not possible", "check speed and frequency on the plate", field="plate.rated_speed"
         )
-    tried = ((s * LEAKAGE, _solve(volts, current, hertz, power_factor, slip, stator, s * LEAKAGE)) for s in _SMALLER)
+    tried = ((s * LEAKAGE, _solve(volts, current, hertz, power_factor, slip=slip, stator=stator, share=s * LEAKAGE)) for s in _SMALLER)
     share, found = next(((s, f) for s, f in tried if f is not None), (LEAKAGE, None))
     if found is None:
         raise Refusal(
@@ -55,11 +55,11 @@ def nameplate_circuit(
             field="plate.power_factor",
         )
     others = [
-        _solve(volts, current, hertz, power_factor, slip, stator, share * _OTHER),
-        _solve(volts, current, hertz, power_factor, slip, stator, share / _OTHER),
-        _solve(volts, current, hertz, min(power_factor + _FACTOR_OFF, 0.99), slip, stator, share),
-        _solve(volts, current, hertz, power_factor - _FACTOR_OFF, slip, stator, share),
-        _solve(volts, current, hertz, power_factor, slip * (1 + _SLIP_OFF), stator, share),
+        _solve(volts, current, hertz, power_factor, slip=slip, stator=stator, share=share * _OTHER),
+        _solve(volts, current, hertz, power_factor, slip=slip, stator=stator, share=share / _OTHER),
+        _solve(volts, current, hertz, min(power_factor + _FACTOR_OFF, 0.99), slip=slip, stator=stator, share=share),
+        _solve(volts, current, hertz, power_factor - _FACTOR_OFF, slip=slip, stator=stator, share=share),
+        _solve(volts, current, hertz, power_factor, slip=slip * (1 + _SLIP_OFF), stator=stator, share=share),
     ]
     names = ("leakage_inductance", "magnetizing_inductance", "rotor_resistance", "rotor_time_constant")
     units = ("H", "H", "Ω", "s")

@@ -119,7 +119,7 @@ def steady_state(capture: Capture) -> SteadyState:
     power = float(np.mean((sound[:, 0] + sound[:, 1]) * sound[:, 2] + sound[:, 1] * sound[:, 3]))
     square = float(np.mean(sound[:, 2] ** 2 + sound[:, 3] ** 2 + i_c[whole] ** 2))
     return SteadyState(
-        omega, complex(v1), complex(i1), complex(v2), complex(i2), power, square, covariance, _wander(t, x, omega), t, x, model,
+        omega, complex(v1), complex(i1), complex(v2), i2=complex(i2), power=power, square=square, covariance=covariance, wander=_wander(t, x, omega), time=t, measured=x, model=model,
     )  # fmt: skip
 
 

@@ -272,7 +272,7 @@ def induction_plate(
             text = f"The power factor is not on the plate; with a typical efficiency of {100 * guess:.0f} % it would be {pf:.2f}. The magnetizing current uses that guess."
             findings.append(Finding("caution", "power-factor-guessed", text))
     guessed = power_factor is None
-    circuit = _circuit(frequency, volts, amps, pf, slip, guessed) if volts and amps and pf and 0 < pf < 1 else None
+    circuit = _circuit(frequency, volts, amps, pf, slip=slip, guessed=guessed) if volts and amps and pf and 0 < pf < 1 else None
     if circuit:
         text = "Magnetizing current (at no load) and equivalent circuit pass through the plate's point; stator resistance and leakage are those of usual machines: a start for the drive, to be auto-tuned at no load."
         findings.append(Finding("info", "circuit-doubtful", text))
@@ -282,15 +282,15 @@ def induction_plate(
         sync,
         slip,
         slip * frequency,
-        torque,
-        product_,
-        pf,
-        values,
-        magnetising,
-        leakage,
-        rotor,
-        stator,
-        tuple(findings),
+        torque=torque,
+        pf_times_eff=product_,
+        power_factor=pf,
+        magnetising=values,
+        magnetising_inductance=magnetising,
+        leakage=leakage,
+        rotor_resistance=rotor,
+        stator_resistance=stator,
+        findings=tuple(findings),
     )
 
 
@@ -368,7 +368,7 @@ def stepper_plate(
     elif r and supply <= amps * r:
         text = f"{show(supply, 'V')} cannot drive {show(amps, 'A')} through {show(r, 'Ω')}: a chopper drive wants a supply several times I·R."
         findings.append(Finding("caution", "supply-low", text))
-    return StepperPlate(steps // 4, 360 / steps, tau, flux, corner, tuple(findings))
+    return StepperPlate(steps // 4, 360 / steps, tau, flux, corner_steps=corner, findings=tuple(findings))
 
 
 def microstep_torque(microsteps: int) -> float:

@@ -143,7 +143,7 @@ def fit_resistance(
 
     model = curve(current)
     if cable:
-        value = Estimate(value.value - cable, value.unit, value.u, value.low - cable, value.high - cable)
+        value = Estimate(value.value - cable, value.unit, value.u, value.low - cable, high=value.high - cable)
     estimates = {"resistance": value} if offset is None else {"resistance": value, "voltage_offset": offset}
     temperature = temperature_c if temperature_c is not None else capture.note_number("temperature_c")
     for option, given in (("--temperature", temperature), ("--reference-temperature", reference_c)):
@@ -160,8 +160,8 @@ def fit_resistance(
     grid = grid[(grid >= current.min()) & (grid <= current.max())]
     spans = np.column_stack([capture.time[levels.first], capture.time[levels.last - 1]])
     return ResistanceResult(
-        estimates, _method(at, int(keep.sum()), current), tuple(findings), current, voltage,
-        voltage - model, keep, spans, grid, curve(grid), name, at.current,
+        estimates, _method(at, int(keep.sum()), current), tuple(findings), current, voltage=voltage,
+        residual=voltage - model, used=keep, spans=spans, line_current=grid, line_voltage=curve(grid), voltage_name=name, current_name=at.current,
     )  # fmt: skip
 
 
@@ -256,7 +256,7 @@ def _solve(levels: Levels, keep: BoolArray, columns: tuple[str, ...]) -> _Fit:
         slope = float(coefficients[0])
     chi2 = float(np.sum((right - weighted @ coefficients) ** 2))
     largest = float(np.max(np.abs(voltage - design @ coefficients)) / np.ptp(voltage))
-    return _Fit(coefficients, covariance, chi2, len(current) - len(columns), largest)
+    return _Fit(coefficients, covariance, chi2, len(current) - len(columns), reach=largest)
 
 
 def _fit(levels: Levels, keep: BoolArray, findings: list[Finding]) -> tuple[_Fit, tuple[str, ...]]:
@@ -279,7 +279,7 @@ def _fit(levels: Levels, keep: BoolArray, findings: list[Finding]) -> tuple[_Fit
             text = f"A drop of {show(abs(drop), 'V')} follows the current's sign (a diode, a contact, brushes); it is taken out of R."
             findings.append(Finding("caution" if abs(drop) > 4 * u else "info", "drop-follows-sign", text))
     if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
-        _explain_misfit(levels, keep, columns, fit, findings)
+        _explain_misfit(levels, keep, columns, fit, findings=findings)
     return fit, columns
 
 
@@ -304,7 +304,7 @@ def _fit_brushes(levels: Levels, keep: BoolArray, findings: list[Finding]) -> tu
         columns = ("slope", "sign", "constant")
     fit = _solve(levels, keep, columns)
     if fit.dof > 0 and fit.probability < 1e-3 and fit.reach > 1e-4:
-        _explain_misfit(levels, keep, columns, fit, findings)
+        _explain_misfit(levels, keep, columns, fit, findings=findings)
     return fit, columns
 
 

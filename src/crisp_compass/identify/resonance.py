@@ -141,16 +141,16 @@ def fit_resonance(capture: Capture, *, kt: float | None = None) -> Resonance:
         if math.sqrt(2 * rigid_cost / n) > _NEITHER and cost * _BETTER < rigid_cost:
             raise _neither(where)
         text = f"No resonance shows up to {reach:.3g} Hz, as far as speed and current hang together: the shaft is rigid there."
-        found = {"inertia": _inertia(rigid, _covariance_of(told, rigid, swings=False), kt, n, floor)} if kt else {}
-        return Resonance(found, method, (Finding("info", "rigid", text),), f, h, _model(rigid, f, swings=False), coherence, reach)
-    found = _estimates(best, covariance, kt, n - len(best), fs, floor)
+        found = {"inertia": _inertia(rigid, _covariance_of(told, rigid, swings=False), kt, n, floor=floor)} if kt else {}
+        return Resonance(found, method, (Finding("info", "rigid", text),), f, response=h, model=_model(rigid, f, swings=False), coherence=coherence, reach=reach)
+    found = _estimates(best, covariance, kt, n - len(best), fs=fs, floor=floor)
     misfit = math.sqrt(2 * cost / max(n - len(best), 1))
     if misfit > (_NEITHER if r is not None else _CAUTION):
         raise _neither(where)
     if misfit > _CAUTION:
         text = f"Two inertias on one spring leave {misfit:.1f} times what the noise explains: more than one resonance, play or friction is in it, and the bars are widened accordingly."
         findings.append(Finding("caution", "more-than-two-masses", text))
-    return Resonance(found, method, tuple(findings), f, h, _model(best, f, swings=True), coherence, reach)
+    return Resonance(found, method, tuple(findings), f, response=h, model=_model(best, f, swings=True), coherence=coherence, reach=reach)
 
 
 def _neither(where: str) -> Refusal:
@@ -326,7 +326,7 @@ def _held(told: _Told, p: FloatArray, *, swings: bool) -> _Told:
 def _logarithmic(log: float, u: float, unit: str, factor: float = 1.0, *, k: float) -> Estimate:
     """Return an estimate whose logarithm is told with ``u``."""
     value = factor * math.exp(log)
-    return Estimate(value, unit, value * u, value * math.exp(-k * u), value * math.exp(k * u))
+    return Estimate(value, unit, value * u, value * math.exp(-k * u), high=value * math.exp(k * u))
 
 
 def _inertia(p: FloatArray, covariance: FloatArray, kt: float, dof: int, floor: float) -> Estimate:
@@ -354,5 +354,5 @@ def _estimates(p: FloatArray, covariance: FloatArray, kt: float | None, dof: int
     told = _share(p, wide)[1]
     found["load_share"] = Estimate.from_u(share, "", math.hypot(told, 2 * quotient * math.hypot(course_a, course_r)), dof=dof)
     if kt:
-        found["inertia"] = _inertia(p, wide, kt, dof, floor)
+        found["inertia"] = _inertia(p, wide, kt, dof, floor=floor)
     return found

@@ -80,7 +80,7 @@ def prepare_run_up(capture: Capture, kt: float | None, inertia: float | None) ->
             "the shaft hardly moves", "a run-up and a coast over some seconds are needed", where=capture.source
         )
     edges = _jumps(i, stretches) if driven else ()
-    return RunUp(t, w, i, coasting, stretches, np.sign(smooth), dt, driven, edges, i_step=i_step, i_noise=i_noise)
+    return RunUp(t, w, i, coasting, stretches=stretches, sign=np.sign(smooth), dt=dt, driven=driven, edges=edges, i_step=i_step, i_noise=i_noise)
 
 
 def _current_step(i: FloatArray) -> float:

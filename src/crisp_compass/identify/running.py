@@ -102,7 +102,7 @@ def fit_running(
     order = np.argsort(w)
     model = np.column_stack(list(columns.values())) @ fit.values
     method = f"v_q over speed at {count} steady speeds, {counted(int(p), 'pole pair')}; slope is the flux"
-    return RunningResult(estimates, method, tuple(findings), w[order], v[order], model[order], (v - model)[order])
+    return RunningResult(estimates, method, tuple(findings), w[order], voltage=v[order], model=model[order], residual=(v - model)[order])
 
 
 @dataclass(frozen=True)

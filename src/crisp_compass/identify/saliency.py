@@ -105,9 +105,9 @@ def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> Saliency
     _check_cover(angle, p, capture.source)
     used = np.ones(len(angle), dtype=np.bool_)
     columns = _choose(angle, inductance, p)
-    used = _without_outliers(angle, inductance, p, columns, findings)
+    used = _without_outliers(angle, inductance, p, columns, findings=findings)
     plain = _solve(angle[used], inductance[used], p, columns)
-    _check_pole_pairs(angle[used], inductance[used], p, plain, findings)
+    _check_pole_pairs(angle[used], inductance[used], p, plain, findings=findings)
     fit = _with_own_scatter(plain, inductance[used])
     factor = circuit_factor(capture)
     estimates = _estimates(fit, factor, p, findings)
@@ -116,7 +116,7 @@ def fit_saliency(capture: Capture, *, pole_pairs: int | None = None) -> Saliency
     kind = "mean and second harmonic" if columns == 3 else "mean, second and fourth harmonic"
     method = f"{int(used.sum())} inductance readings over the rotor angle, {counted(int(p), 'pole pair')}; {kind} of the electrical angle"
     return SaliencyResult(
-        estimates, method, tuple(findings), angle, inductance, residual, used, line, _design(line, p, columns) @ fit.coefficients
+        estimates, method, tuple(findings), angle, inductance=inductance, residual=residual, used=used, line_angle=line, line_inductance=_design(line, p, columns) @ fit.coefficients
     )  # fmt: skip
 
 
@@ -139,8 +139,8 @@ def _solve(angle: FloatArray, inductance: FloatArray, p: float, columns: int) ->
         np.asarray(coefficients, dtype=np.float64),
         np.asarray(inverse, dtype=np.float64),
         np.asarray(residual, dtype=np.float64),
-        squares,
-        max(len(residual) - columns, 1),
+        squares=squares,
+        dof=max(len(residual) - columns, 1),
     )
 
 

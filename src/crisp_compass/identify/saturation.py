@@ -105,13 +105,13 @@ def fit_saturation(capture: Capture) -> SaturationResult:
         findings.append(Finding("caution", "model-does-not-fit", text))
         covariance = covariance * (2 * excess) ** 2
     peak = float(np.max(np.abs(fit.model - fit.values[6])))
-    estimates = _estimates(fit, covariance, peak, factor, findings)
+    estimates = _estimates(fit, covariance, peak, factor, findings=findings)
     reach = 2 / math.sqrt(3) if factor == 2.0 else 1.0
     grid = np.linspace(0.0, peak, 120)
     curve = (fit.values[0] + fit.values[1] / (1 + (grid / fit.values[2]) ** 2)) / factor
     method = f"flux from the integrated voltage against current, up to {show(peak, 'A')} in the lead; arc-tangent saturation curve"
     return SaturationResult(
-        estimates, method, tuple(findings), data.t, data.v, data.i, fit.model, residual, grid * reach, curve
+        estimates, method, tuple(findings), data.t, voltage=data.v, current=data.i, model=fit.model, residual=residual, curve_current=grid * reach, curve_inductance=curve
     )
 
 
@@ -252,7 +252,7 @@ def _run(data: Steps, values: FloatArray) -> _Fit:
         row = left * row + force[k]
         jacobian[k + 1] = row
     jacobian[:, 6] = 1.0
-    return _Fit(values, current + values[6], np.append(fade, 0.0), jacobian, 0.0)
+    return _Fit(values, current + values[6], np.append(fade, 0.0), jacobian, cost=0.0)
 
 
 def _backward(gain: FloatArray, fit: _Fit) -> FloatArray:

@@ -65,7 +65,7 @@ def prepare(time: FloatArray, w: FloatArray, i: FloatArray, course: float) -> Da
         stride = -(-len(t) // MOST)
         count = len(t) // stride
         t, w, charge = (x[: count * stride].reshape(count, stride).mean(axis=1) for x in (t, w, charge))
-    return Data(t, w, charge, held, row)
+    return Data(t, w, charge, held, row=row)
 
 
 def repeats(w: FloatArray) -> tuple[int, int]:
@@ -195,7 +195,7 @@ class Model:
         answer = np.linalg.solve(gram, scaled.T @ speed)
         rest = speed - scaled @ answer
         found = answer / norm if gain is None else np.concatenate([[gain], answer / norm])
-        return Fit(lag, loads, names, found, float(rest @ rest), len(rest), rest)
+        return Fit(lag, loads, names, found, cost=float(rest @ rest), count=len(rest), rest=rest)
 
     def ramp(self, lag: Lag) -> FloatArray:
         """Return what a load that steps at the first sample does (m,), whitened; a later one does the same later."""

@@ -85,7 +85,7 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     data = model.data
     at = jumps_of(reference)
     jumps = [(float(capture.time[k + 1] - capture.time[0]), _MISSED * abs(float(reference[k + 1] - reference[k]))) for k in at[:_JUMPS]]
-    estimates = _estimates(found, kt, hard, course is not None, capture.source, jumps, findings)
+    estimates = _estimates(found, kt, hard, course is not None, source=capture.source, jumps=jumps, findings=findings)
     overshoot, rise, settling = _step_figures(capture.time, reference, w, findings)
     loads = f", {len(fit.loads)} load step{'s' if len(fit.loads) != 1 else ''} found" if fit.loads else ""
     method = (
@@ -93,7 +93,7 @@ def fit_speed_response(capture: Capture, *, kt: float) -> SpeedResponse:
     )
     said = model.unwhitened(fit)
     return SpeedResponse(
-        estimates, method, tuple(findings), overshoot, rise, settling, data.t, data.w, said, data.w - said
+        estimates, method, tuple(findings), overshoot, rise_time=rise, settling_time=settling, time=data.t, speed=data.w, model=said, residual=data.w - said
     )
 
 
@@ -126,7 +126,7 @@ def _estimates(
         return {}
     inertia = kt / gain
     estimates = {"inertia": Estimate.from_u(inertia, "kg·m²", inertia * math.hypot(u_gain / gain, _FLOOR), dof=dof)}
-    estimates |= _frictions(model, fit, covariance, names, inertia, jumps, findings)
+    estimates |= _frictions(model, fit, covariance, names, inertia=inertia, jumps=jumps, findings=findings)
     d, f = names.index("dead"), names.index("filtered")
     by_fit = float(covariance[d, d] + covariance[f, f] + 2 * covariance[d, f])
     u_delay = math.hypot(_WIDER * math.sqrt(max(by_fit, 0.0)), (_COURSE if course else _NO_COURSE) * model.data.row)

@@ -171,7 +171,7 @@ def respond(data: Data, corners: FloatArray, reference: FloatArray) -> tuple[boo
         return True, [(model, _refined(model, find_loads(model, whole, barred, _FIRST_SHARE), barred))]
     if hard is not None:
         at_rest = model.solve(hard.lag, (), hard["gain"])
-        fit = find_loads(model, at_rest, barred, _FIRST_SHARE, hard["gain"])
+        fit = find_loads(model, at_rest, barred, _FIRST_SHARE, gain=hard["gain"])
         return True, [(model, _refined(model, search(model, fit.loads, hard.lag), barred))]
     found = []
     data, barred = _thinned(data, barred)

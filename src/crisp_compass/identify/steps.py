@@ -79,14 +79,14 @@ def prepare_steps(t: FloatArray, v: FloatArray, i: FloatArray, *, means: bool = 
         t, v, i = (x[:n].reshape(-1, size).mean(axis=1) for x in (t, v, i))
         weight, dt = np.ones(len(t)), dt * size
     if means:
-        return Steps(t - t[0], v, i, weight, np.empty(0, dtype=np.int64), dt, v, 1, means=True)
+        return Steps(t - t[0], v, i, weight, edges=np.empty(0, dtype=np.int64), dt=dt, smooth=v, upsample=1, means=True)
     edges = _edges(v)
     smooth, upsample = _straightened(v, edges), 1
     if not len(edges):
         upsample = 8 if len(t) < 100_000 else 2
         fine = np.linspace(t[0], t[-1], (len(t) - 1) * upsample + 1)
         smooth = scipy.interpolate.CubicSpline(t, v)(fine)
-    return Steps(t - t[0], v, i, weight, edges, dt, smooth, upsample)
+    return Steps(t - t[0], v, i, weight, edges=edges, dt=dt, smooth=smooth, upsample=upsample)
 
 
 def _straightened(v: FloatArray, edges: IntArray) -> FloatArray:

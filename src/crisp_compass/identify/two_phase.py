@@ -80,7 +80,7 @@ def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: 
         off = fit.psi / float(np.mean(fit.psi)) - 1
         worst = int(np.argmax(np.abs(off)))
         estimates["imbalance"] = Estimate.from_u(abs(float(off[worst])), "", float(fit.psi_u[worst] / fit.psi[worst]))
-    measured, p = pole_pairs_seen(capture, fit, pole_pairs, turns, findings)
+    measured, p = pole_pairs_seen(capture, fit, pole_pairs, turns, findings=findings)
     if measured is not None:
         estimates["pole_pairs"] = measured
     if p is not None:
@@ -91,11 +91,11 @@ def fit_winding_flux(capture: Capture, *, pole_pairs: int | None = None, turns: 
         method_of(fit),
         tuple(findings),
         fit.channels,
-        fit.time,
-        voltage,
-        fit.model,
-        fit.residual,
-        fit.omega,
+        time=fit.time,
+        voltage=voltage,
+        model=fit.model,
+        residual=fit.residual,
+        omega=fit.omega,
     )
 
 
@@ -173,7 +173,7 @@ def _split_harmonics(fit: EmfFit) -> _Split:
         value = math.sqrt(max(size**2 - u**2, 0.0))
         clear = size >= 2.2 * u
         low = max(value - 1.96 * u, 0.0) if clear else 0.0
-        found[f"harmonic_{order}"] = Estimate(value, "", u, low, value + (1.96 if clear else 2.2) * u)
+        found[f"harmonic_{order}"] = Estimate(value, "", u, low, high=value + (1.96 if clear else 2.2) * u)
         doubtful = doubtful or u > 0.01
     findings = []
     if doubtful:

@@ -100,11 +100,11 @@ def placed_gains(
         raise Refusal(f"a damping of {damping:g} is not sensible", "0.3 to 1", where="--damping")
 
     def tried(hertz: float) -> tuple[float, float] | None:
-        return _placed(r, l_axis, hertz, damping, 1 / loop_hz, delay_samples)
+        return _placed(r, l_axis, hertz, damping, ts=1 / loop_hz, delay_samples=delay_samples)
 
     gains = tried(natural_hz)
     if gains is None:
-        raise _misplaced(tried, natural_hz, r / (2 * math.pi * l_axis), loop_hz, delay_samples)
+        raise _misplaced(tried, natural_hz, r / (2 * math.pi * l_axis), loop_hz, delay_samples=delay_samples)
     return gains
 
 
@@ -161,7 +161,7 @@ def _placed(
 
 def _plant(r: float, l_axis: float, ts: float, delay_samples: float) -> Sampled:
     computing = (delay_samples - 0.5) * ts
-    return discretise(np.array([[-r / l_axis]]), np.array([[1 / l_axis]]), np.array([[1.0]]), ts, computing)
+    return discretise(np.array([[-r / l_axis]]), np.array([[1 / l_axis]]), np.array([[1.0]]), ts, delay=computing)
 
 
 @lru_cache(maxsize=64)
@@ -188,7 +188,7 @@ def axis_loop(r: float, l_axis: float, kp: float, ki: float, loop_hz: float, del
         steps = int(min(max(12 * loop_hz / slowest, 60), 20000))
         figures = step_figures(simulate(close(loop), np.ones(steps))[:, 0], ts)
         overshoot, rise = figures.overshoot_pct, figures.rise_time_s
-    return AxisLoop(kp, ki, found, overshoot, rise, sensitivity_peak(loop), loop)
+    return AxisLoop(kp, ki, found, overshoot, rise_time_s=rise, sensitivity=sensitivity_peak(loop), loop=loop)
 
 
 def tune_current(
@@ -253,9 +253,9 @@ def tune_current(
         else:
             kp, ki = current_gains(r, l_axis, bandwidth_hz=bandwidth_hz, delay=delay)
             if exact and bandwidth_hz is not None:
-                kp, ki = _for_crossover(r, l_axis, kp, ki, bandwidth_hz, loop_hz, delay_samples)
-        axes.append(axis_loop(r, l_axis, kp, ki, loop_hz, delay_samples))
-    findings = _findings(axes, r, loop_hz, delay_samples, v_limit)
+                kp, ki = _for_crossover(r, l_axis, kp, ki, hertz=bandwidth_hz, loop_hz=loop_hz, delay_samples=delay_samples)
+        axes.append(axis_loop(r, l_axis, kp, ki, loop_hz=loop_hz, delay_samples=delay_samples))
+    findings = _findings(axes, r, loop_hz, delay_samples, v_limit=v_limit)
     method = "modulus optimum" if bandwidth_hz is None else f"pole cancellation, crossover {bandwidth_hz:g} Hz"
     if damping is not None and bandwidth_hz is not None:
         method = f"poles placed at {bandwidth_hz:g} Hz with damping {damping:g}"
@@ -319,7 +319,7 @@ def _findings(
             )
     if v_limit is not None:
         _check(voltage_limit=v_limit)
-        step = min(largest_linear_step(v_limit, axis.kp, axis.ki, r, 1 / loop_hz) for axis in axes)
+        step = min(largest_linear_step(v_limit, axis.kp, axis.ki, r, ts=1 / loop_hz) for axis in axes)
         findings.append(
             Finding(
                 "info",

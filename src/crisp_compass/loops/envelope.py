@@ -67,7 +67,7 @@ def points(m: Motor, losses: Losses, torque: FloatArray, speed: FloatArray, volt
     drag = losses.viscous * speed + np.where(speed > 0, losses.coulomb, 0.0)
     made = torque + drag
     current, copper, inside = {"magnet": _magnet, "cage": _cage, "armature": _armature}[m.kind](m, made, speed, volts)
-    return Points(current, copper, drag * speed, losses.ohm * current**2 + losses.volts * current, inside)
+    return Points(current, copper, drag * speed, losses.ohm * current**2 + losses.volts * current, inside=inside)
 
 
 def _magnet(m: Motor, torque: FloatArray, speed: FloatArray, volts: float) -> tuple[FloatArray, FloatArray, BoolArray]:
@@ -121,7 +121,7 @@ def envelope(m: Motor, losses: Losses, speed: FloatArray, volts: float, amps: fl
     """Return the greatest torque at speeds (n,) [rad/s] with a current of ``amps`` [A peak], the voltage, and a supply of ``power`` [W]."""
 
     def allowed(torque: FloatArray) -> tuple[BoolArray, BoolArray, BoolArray]:
-        p = points(m, losses, torque, speed, volts)
+        p = points(m, losses, torque, speed, volts=volts)
         return p.current <= amps * (1 + 1e-12), p.inside, torque * speed + p.lost <= power
 
     low = np.zeros(len(speed))

@@ -66,12 +66,12 @@ class TorqueFilters:
         made = None
         if self.low_pass_hz:
             share = self.share(ts)
-            made = Sampled(np.array([[1 - share]]), np.array([[share]]), np.array([[1 - share]]), np.array([[share]]), ts)
+            made = Sampled(np.array([[1 - share]]), np.array([[share]]), np.array([[1 - share]]), np.array([[share]]), ts=ts)
         if self.notch:
             b0, b1, b2, a1, a2 = self.notch.coefficients(ts)
             A = np.array([[-a1, 1.0], [-a2, 0.0]])
             B = np.array([[b1 - a1 * b0], [b2 - a2 * b0]])
-            notch = Sampled(A, B, np.array([[1.0, 0.0]]), np.array([[b0]]), ts)
+            notch = Sampled(A, B, np.array([[1.0, 0.0]]), np.array([[b0]]), ts=ts)
             made = notch if made is None else series(made, notch)
         return made
 

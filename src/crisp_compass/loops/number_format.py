@@ -118,7 +118,7 @@ def to_forms(kp: float, ki: float, scales: Scales) -> Forms:
         findings.append(Finding("info", "full-voltage", text))
     least = max(1.0, 1.0 / kp_pu) * scales.i_base / scales.full
     return Forms(
-        kp, ki, ki * ts, kp / ki, kp + ki * ts, -kp, kp_pu, ki_ts_pu, kp_q, ki_q, least, tuple(findings)
+        kp, ki, ki * ts, kp / ki, b0=kp + ki * ts, b1=-kp, kp_pu=kp_pu, ki_ts_pu=ki_ts_pu, kp_q=kp_q, ki_q=ki_q, least_error=least, findings=tuple(findings)
     )  # fmt: skip
 
 
@@ -157,11 +157,11 @@ def from_integers(
     kp, ki = gains_of(kp_q, ki_q, scales, ki_folded=ki_folded)
     if not (r > 0 and inductance > 0):
         raise Refusal("resistance and inductance must be above zero", "settle them first")
-    loop = axis_loop(r, inductance, kp, ki, scales.loop_hz, delay_samples)
+    loop = axis_loop(r, inductance, kp, ki, loop_hz=scales.loop_hz, delay_samples=delay_samples)
     bandwidth = kp / (2 * math.pi * inductance)
     zero = ki / kp / (r / inductance)
-    verdict, findings = _judge(loop, bandwidth, zero, scales, ki_folded)
-    return Read(kp, ki, bandwidth, zero, loop, verdict, tuple(findings))
+    verdict, findings = _judge(loop, bandwidth, zero, scales, folded=ki_folded)
+    return Read(kp, ki, bandwidth, zero, loop=loop, verdict=verdict, findings=tuple(findings))
 
 
 def gains_of(kp_q: QGain, ki_q: QGain, scales: Scales, *, ki_folded: bool = True) -> tuple[float, float]:

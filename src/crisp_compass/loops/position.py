@@ -41,10 +41,10 @@ class PositionDesign:
 def position_loop(plant: SpeedPlant, kp: float, ki: float, kv: float) -> Sampled:
     """Return the open position loop, from the error [rad] to the position [rad], with the speed loop's gains Kp [A/(rad/s)] and Ki [A/rad] and ``kv`` [1/s]."""
     inner = close(speed_loop(plant, kp, ki), 0)
-    turning = Sampled(inner.A, kv * inner.B, inner.C[1:2], kv * inner.D[1:2], inner.ts)
+    turning = Sampled(inner.A, kv * inner.B, inner.C[1:2], kv * inner.D[1:2], ts=inner.ts)
     ts = inner.ts
     # the angle by the trapezoidal rule: x[k+1] = x[k] + T·ω[k], p[k] = x[k] + T·ω[k]/2
-    return series(turning, Sampled(np.array([[1.0]]), np.array([[ts]]), np.array([[1.0]]), np.array([[0.5 * ts]]), ts))
+    return series(turning, Sampled(np.array([[1.0]]), np.array([[ts]]), np.array([[1.0]]), np.array([[0.5 * ts]]), ts=ts))
 
 
 def _stable(loop: Sampled) -> bool:
@@ -71,11 +71,11 @@ def design_position(plant: SpeedPlant, kp: float, ki: float, kv: float | None = 
             raise Refusal("no gain of the position loop is free of overshoot", "a calmer speed loop, or enter a gain", field="motion.kv")
     found = loop(kv)
     if not _stable(found):
-        return PositionDesign(kv, margins(found), math.nan, math.nan, most, found)
+        return PositionDesign(kv, margins(found), math.nan, math.nan, most=most, loop=found)
     y = _step(found, kv)
     off = np.flatnonzero(np.abs(y - 1.0) > 0.02)
     settling = float(off[-1] + 1) * found.ts if len(off) and off[-1] < len(y) - 1 else math.nan
-    return PositionDesign(kv, margins(found), step_figures(y, found.ts).overshoot_pct, settling, most, found)
+    return PositionDesign(kv, margins(found), step_figures(y, found.ts).overshoot_pct, settling, most=most, loop=found)
 
 
 def _step(loop: Sampled, kv: float) -> FloatArray:

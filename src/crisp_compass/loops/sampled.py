@@ -126,13 +126,13 @@ def discretise(A: FloatArray, B: FloatArray, C: FloatArray, ts: float, delay: fl
         big_b[n] = 1.0
         for j in range(1, shifts):
             big_a[n + j, n + j - 1] = 1.0
-    return Sampled(big_a, big_b, np.hstack([C, np.zeros((len(C), shifts))]), np.zeros((len(C), 1)), ts)
+    return Sampled(big_a, big_b, np.hstack([C, np.zeros((len(C), shifts))]), np.zeros((len(C), 1)), ts=ts)
 
 
 def pi_controller(kp: float, ki: float, ts: float) -> Sampled:
     """Return I[k] = I[k−1] + Ki·Ts·e[k], u[k] = Kp·e[k] + I[k]."""
     step = ki * ts
-    return Sampled(np.array([[1.0]]), np.array([[step]]), np.array([[1.0]]), np.array([[kp + step]]), ts)
+    return Sampled(np.array([[1.0]]), np.array([[step]]), np.array([[1.0]]), np.array([[kp + step]]), ts=ts)
 
 
 def series(first: Sampled, second: Sampled) -> Sampled:
@@ -143,7 +143,7 @@ def series(first: Sampled, second: Sampled) -> Sampled:
     A[n:, :n] = second.B @ first.C
     B = np.vstack([first.B, second.B @ first.D])
     C = np.hstack([second.D @ first.C, second.C])
-    return Sampled(A, B, C, second.D @ first.D, first.ts)
+    return Sampled(A, B, C, second.D @ first.D, ts=first.ts)
 
 
 def close(loop: Sampled, output: int = 0) -> Sampled:
@@ -153,7 +153,7 @@ def close(loop: Sampled, output: int = 0) -> Sampled:
     A = loop.A - gain * loop.B @ c
     B = gain * loop.B
     C = loop.C - gain * loop.D @ c
-    return Sampled(A, B, C, gain * loop.D, loop.ts)
+    return Sampled(A, B, C, gain * loop.D, ts=loop.ts)
 
 
 _BLOCK = 64
@@ -281,7 +281,7 @@ def margins(loop: Sampled, output: int = 0) -> Margins:
         return math.log(abs(here / (1 + here))) + 0.5 * math.log(2)
 
     bandwidth = _first_crossing(grid, closed_gain, closed_at)
-    return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable)
+    return Margins(crossover / (2 * math.pi), phase_margin, gain_margin, bandwidth / (2 * math.pi), stable=stable)
 
 
 def sensitivity_peak(loop: Sampled, output: int = 0) -> float:

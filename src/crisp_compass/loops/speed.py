@@ -132,7 +132,7 @@ def speed_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
         drive = [[-wc, 0.0], [plant.kt / plant.inertia, -plant.viscous / plant.inertia]]
         return series(controller(plant, kp, ki), _seen_by_armature(plant, plant.armature, np.array(drive), wc))
     A, B, C = shaft(plant)
-    return series(controller(plant, kp, ki), discretise(A, B, C, ts, ts))
+    return series(controller(plant, kp, ki), discretise(A, B, C, ts, delay=ts))
 
 
 def controller(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
@@ -171,7 +171,7 @@ def _seen_by_armature(plant: SpeedPlant, sensor: ArmatureSensor, drive: FloatArr
     ts = 1 / plant.loop_hz
     if not plant.filter_hz:
         raise Refusal("a speed told by the armature's voltage takes a filter", "give its corner", where="--filter-hz")
-    shaft = discretise(drive, np.array([[wc], [0.0]]), np.eye(2), ts, ts)  # states: current, speed, u of one sample ago
+    shaft = discretise(drive, np.array([[wc], [0.0]]), np.eye(2), ts, delay=ts)  # states: current, speed, u of one sample ago
     share = 1 - math.exp(-2 * math.pi * plant.filter_hz * ts)
     raw = np.array([sensor.droop - sensor.kick * wc, 1.0, 0.0, sensor.kick * wc, 0.0])  # the fourth state is u of two samples ago
     seen = share * raw
@@ -179,7 +179,7 @@ def _seen_by_armature(plant: SpeedPlant, sensor: ArmatureSensor, drive: FloatArr
     A, B, C = np.zeros((5, 5)), np.zeros((5, 1)), np.zeros((2, 5))
     A[:3, :3], B[:3] = shaft.A, shaft.B
     A[3, 2], A[4], C[0], C[1, 1] = 1.0, seen, seen, 1.0
-    return Sampled(A, B, C, np.zeros((2, 1)), ts)
+    return Sampled(A, B, C, np.zeros((2, 1)), ts=ts)
 
 
 def largest(holds: Callable[[float], bool], low: float, high: float, points: int = 24) -> float | None:
@@ -274,7 +274,7 @@ def tune_speed(
         raise Refusal(
             f"a sensor delay of {sensor_delay:g} s is not possible", "0 to 100 s is", where="--sensor-delay"
         )
-    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz, filter_hz, sensor_delay, armature, filters or NO_FILTERS, coupling)
+    plant = SpeedPlant(inertia, kt, viscous, loop_hz, current_bandwidth_hz=current_bandwidth_hz, filter_hz=filter_hz, sensor_delay=sensor_delay, armature=armature, filters=filters or NO_FILTERS, coupling=coupling)
     kp, ki = speed_gains(plant, a=a, bandwidth_hz=bandwidth_hz, placed=placed)
     if placed is not None:
         return analyse_speed(plant, kp, ki, f"pole pair placed at {placed[0]:g} Hz with a damping of {placed[1]:g}")
@@ -384,4 +384,4 @@ def analyse_speed(plant: SpeedPlant, kp: float, ki: float, method: str) -> Speed
                 "The speed loop is unstable: choose a larger a or a lower bandwidth, or speed up the current loop.",
             )
         )
-    return SpeedDesign(kp, ki, plant.t_sigma, found, overshoot, filtered, rise, method, tuple(findings), loop)
+    return SpeedDesign(kp, ki, plant.t_sigma, found, overshoot_pct=overshoot, overshoot_filtered_pct=filtered, rise_time_s=rise, method=method, findings=tuple(findings), loop=loop)

@@ -38,7 +38,7 @@ def load_step(plant: SpeedPlant, kp: float, ki: float, seconds: float) -> LoadSt
     size = np.abs(speed)
     dip = float(size.max())
     above = np.flatnonzero(size > 0.1 * dip)
-    return LoadStep(dip, float(above[-1] + 1) * ts, plant.kt * ki, np.arange(float(steps)) * ts, speed)
+    return LoadStep(dip, float(above[-1] + 1) * ts, plant.kt * ki, np.arange(float(steps)) * ts, speed=speed)
 
 
 def swing_answer(plant: SpeedPlant, kp: float, ki: float, hz: float) -> float | None:
@@ -57,7 +57,7 @@ def loaded_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
         pull[3, 0] = -1.0 / plant.coupling.load_inertia
     else:
         pull[1, 0] = -1.0 / plant.inertia
-    driven, loaded, pi = discretise(A, B, C, ts, 0.0), discretise(A, pull, C, ts, 0.0), controller(plant, kp, ki)
+    driven, loaded, pi = discretise(A, B, C, ts, delay=0.0), discretise(A, pull, C, ts, delay=0.0), controller(plant, kp, ki)
     # the loop closed: states of the shaft, of the controller, and what was asked for one sample ago, which acts now
     n, m = len(A), len(pi.A)
     whole, inward = np.zeros((n + m + 1, n + m + 1)), np.zeros((n + m + 1, 1))
@@ -66,7 +66,7 @@ def loaded_loop(plant: SpeedPlant, kp: float, ki: float) -> Sampled:
     whole[n + m, :n], whole[n + m, n : n + m] = -pi.D[0, 0] * C[0], pi.C[0]
     shown = np.zeros((1, n + m + 1))
     shown[0, 1] = 1.0
-    return Sampled(whole, inward, shown, np.zeros((1, 1)), ts)
+    return Sampled(whole, inward, shown, np.zeros((1, 1)), ts=ts)
 
 
 def sensor_noise(plant: SpeedPlant, kp: float, ki: float, counts: float) -> tuple[float, float]:

@@ -106,7 +106,7 @@ def respond(
     gains = (
         expected.kp,
         expected.ki,
-        limit_tracking(expected.kp, expected.ki, ts, expected.r, expected.inductance)
+        limit_tracking(expected.kp, expected.ki, ts, expected.r, l_axis=expected.inductance)
         if tracking is None
         else tracking,
         expected.v_limit,
@@ -156,14 +156,14 @@ def fit_step(capture: Capture, expected: RunningLoop) -> StepFit:
         raise Refusal(
             "the current does not follow the step", "check that the drive is on and the leads are", where=source
         )
-    step_of = _Measured(time, y, first, size, None)
+    step_of = _Measured(time, y, first, size, voltage=None)
     if "v_q" in capture:
         # whole periods before the step too: what was commanded there tells what stands beside the command
         lead = math.floor(-time[0] / ts)
         # the command of a period is what stands when it begins; a quarter of a sample later is safely inside
         wanted = np.arange(-lead, math.ceil(float(time[-1]) / ts) + 2) * ts + 0.25 * step
         v = capture["v_q"][np.clip(np.searchsorted(t - t[at], wanted, side="right") - 1, 0, len(t) - 1)]
-        step_of = _Measured(time, y, first, size, v, lead * ts)
+        step_of = _Measured(time, y, first, size, voltage=v, lead=lead * ts)
     return _solve(step_of, expected, list(capture.findings))
 
 
@@ -192,7 +192,7 @@ class _Measured:
             reference = np.full(math.ceil(float(self.time[-1]) / ts) + 2, self.first + self.size)
             # the channel's own offset moves what is read, not what the loop holds
             found = respond(
-                expected, r, inductance, p[2] * ts, reference, self.time, lost=lost, start=self.first, knee=knee,
+                expected, r, inductance, p[2] * ts, reference=reference, at=self.time, lost=lost, start=self.first, knee=knee,
                 tracking=self.tracking, smooth=self.smooth,
             )  # fmt: skip
             return np.asarray(level + found)
@@ -201,7 +201,7 @@ class _Measured:
         out = np.full(len(at), self.first)
         # the current stood at its reference; what the channel read beside it is the channel's own offset
         out[kept] = respond(
-            expected, r, inductance, p[2] * ts, np.full(len(self.voltage), self.first + self.size), at[kept], voltage=self.voltage, lost=lost,
+            expected, r, inductance, p[2] * ts, reference=np.full(len(self.voltage), self.first + self.size), at=at[kept], voltage=self.voltage, lost=lost,
             start=self.first, constant=p[5] * self.volts(expected), knee=knee, smooth=self.smooth,
         )  # fmt: skip
         return np.asarray(level + out)
@@ -326,11 +326,11 @@ def _solve(step_of: _Measured, expected: RunningLoop, findings: list[Finding]) -
         slope = np.zeros(len(u))
         slope[0], slope[4] = expected.r * math.exp(p[0]) * level / taken, loss_scale / taken
         log_r = math.log(taken / (expected.r * level)), math.sqrt(float(slope @ covariance @ slope))
-    cause = likely_cause(expected, log_r, (p[1], u[1]), (p[2], u[2]), (lost.value, lost.u) if lost else (0.0, 0.0))
+    cause = likely_cause(expected, log_r, (p[1], u[1]), (p[2], u[2]), lost=(lost.value, lost.u) if lost else (0.0, 0.0))
     method = f"{len(y)} samples, {'commanded voltage' if voltage is not None else 'sampled PI'} on one R–L axis"
     return StepFit(
-        r, inductance, delay, lost, measured_figures(time, y - shift, size), size, time, y - shift, y + residual - shift, predicted, cause, method,
-        tuple(findings),
+        r, inductance, delay, lost, figures=measured_figures(time, y - shift, size), size=size, time=time, measured=y - shift, fitted=y + residual - shift, predicted=predicted, cause=cause, method=method,
+        findings=tuple(findings),
     )  # fmt: skip
 
 
@@ -366,7 +366,7 @@ def _meets_limit(step_of: _Measured, expected: RunningLoop) -> bool:
 def _logarithmic(value: float, unit: str, relative: float, dof: int) -> Estimate:
     """Return an estimate whose logarithm is normal with standard uncertainty ``relative``."""
     k = coverage_factor(dof) * min(relative, 3.0)
-    return Estimate(value, unit, value * relative, value * math.exp(-k), value * math.exp(k))
+    return Estimate(value, unit, value * relative, value * math.exp(-k), high=value * math.exp(k))
 
 
 def likely_cause(
@@ -448,7 +448,7 @@ def measured_figures(time: FloatArray, y: FloatArray, size: float) -> StepFigure
             crossings.append(float(later[k - 1] + share * (later[k] - later[k - 1])))
     ringing = 0.5 / float(np.mean(np.diff(crossings))) if len(crossings) >= 2 else 0.0
     rise = first(0.9) - first(0.1)
-    return StepFigures(rise, 100 * _overshoot(time, relative, rise), settling, ringing, first(0.05))
+    return StepFigures(rise, 100 * _overshoot(time, relative, rise), settling, ringing, delay=first(0.05))
 
 
 def _overshoot(time: FloatArray, relative: FloatArray, rise: float) -> float:

@@ -100,7 +100,7 @@ def read_command(capture: Capture) -> CommandSignal:
             )
         )
     return CommandSignal(
-        frequency, duty, jitter, lost, rises, duties, f"{n} periods, edges between samples", tuple(findings)
+        frequency, duty, jitter, lost, rises=rises, duties=duties, method=f"{n} periods, edges between samples", findings=tuple(findings)
     )
 
 

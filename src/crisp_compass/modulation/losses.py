@@ -113,7 +113,7 @@ def dead_time_effect(leg_loss: float, r: float, current: float, scheme: Scheme =
     held = _held_share(scheme) * leg_loss
     return DeadTimeEffect(
         mean.real * leg_loss, along * leg_loss, across * leg_loss, held / current if current > 0 else math.inf,
-        held / r if r > 0 else math.inf,
+        swallowed=held / r if r > 0 else math.inf,
     )  # fmt: skip
 
 

@@ -180,8 +180,8 @@ def plan_pwm(settings: TimerSettings) -> PwmFigures:
     loop_hz = actual * settings.updates / settings.loop_divider
     findings = _findings(settings, counts, actual, lost)
     return PwmFigures(
-        counts, actual, 1 / counts, settings.v_bus / counts, dead_counts, lost, held, limit,
-        budget, loop_hz, settings.delay_samples / loop_hz, tuple(findings),
+        counts, actual, 1 / counts, settings.v_bus / counts, dead_time_counts=dead_counts, dead_time_voltage=lost, dead_time_vector=held, v_limit=limit,
+        budget=budget, loop_hz=loop_hz, loop_delay=settings.delay_samples / loop_hz, findings=tuple(findings),
     )  # fmt: skip
 
 

@@ -102,7 +102,7 @@ def ripple(
         raise Refusal("six-step has no carrier of its own", "choose a modulated scheme for ripple")
     theta = (np.arange(_ANGLES) + 0.5) * 2 * math.pi / _ANGLES
     duty = duties(scheme, phase_peak, v_bus, theta)
-    time, _, current = ripple_periods(duty, v_bus, carrier_hz, ld, lq, theta - rotor_lag, centred=centred)
+    time, _, current = ripple_periods(duty, v_bus, carrier_hz, ld, lq=lq, rotor=theta - rotor_lag, centred=centred)
     a = current[:, :, 0]
     swing = a.max(axis=1) - a.min(axis=1)
     # mean square of a straight line from x to y is (x² + xy + y²)/3
@@ -121,5 +121,5 @@ def one_period(
     """Return one carrier period at the voltage angle ``theta`` [rad] for a picture."""
     at = np.array([theta])
     duty = duties(scheme, phase_peak, v_bus, at)
-    time, legs, current = ripple_periods(duty, v_bus, carrier_hz, ld, lq, at - math.pi / 2, centred=centred)
+    time, legs, current = ripple_periods(duty, v_bus, carrier_hz, ld, lq=lq, rotor=at - math.pi / 2, centred=centred)
     return Period(time[0], legs[0], current[0])

@@ -57,7 +57,7 @@ def duty(time: FloatArray, torque: FloatArray, speed: FloatArray, *, continuous:
         *_against("continuous", "rms torque", rms_torque, continuous),
         *_against("peak", "largest torque", largest, peak),
     ]
-    return Duty(rms_torque, largest, rms_speed, abs(energy), span, tuple(findings))
+    return Duty(rms_torque, largest, rms_speed, abs(energy), span=span, findings=tuple(findings))
 
 
 def _against(which: str, what: str, value: float, limit: float) -> list[Finding]:

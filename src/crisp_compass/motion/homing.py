@@ -117,7 +117,7 @@ def follow(plan: Plan, phases: tuple[float, float, float] = (0.5, 0.5, 0.5), sca
         t.append(t[-1] + max(seconds, 0.0))
 
     if plan.reference == "here":
-        return Path(np.array(t), np.array(x), plan.begin, 0.0, min(plan.begin, 0.0), max(plan.begin, 0.0))
+        return Path(np.array(t), np.array(x), plan.begin, 0.0, least=min(plan.begin, 0.0), most=max(plan.begin, 0.0))
     turn = 2 * math.pi
     if plan.stops:
         if plan.begin * plan.switch_sign > 0:
@@ -138,14 +138,14 @@ def follow(plan: Plan, phases: tuple[float, float, float] = (0.5, 0.5, 0.5), sca
     here = plan.begin
     active = (here - scatter) * s > 0
     if not active:
-        _, here, took = _to_edge(here, plan.fast, s, on, plan, phases[0])
+        _, here, took = _to_edge(here, plan.fast, s, on, plan=plan, phase=phases[0])
         go(here, took)
     if plan.leaves:
-        seen, stops, took = _to_edge(here, plan.slow, -s, off, plan, phases[1])
+        seen, stops, took = _to_edge(here, plan.slow, -s, off, plan=plan, phase=phases[1])
     else:
-        _, here, took = _to_edge(here, plan.fast, -s, off, plan, phases[1])
+        _, here, took = _to_edge(here, plan.fast, -s, off, plan=plan, phase=phases[1])
         go(here, took)
-        seen, stops, took = _to_edge(here, plan.slow, s, on, plan, phases[2])
+        seen, stops, took = _to_edge(here, plan.slow, s, on, plan=plan, phase=phases[2])
     d = plan.approach
     if not plan.index:
         go(stops, took)
@@ -161,7 +161,7 @@ def follow(plan: Plan, phases: tuple[float, float, float] = (0.5, 0.5, 0.5), sca
 
 
 def _path(t: list[float], x: list[float], found: float) -> Path:
-    return Path(np.array(t), np.array(x), found, t[-1], min(*x, 0.0), max(*x, 0.0))
+    return Path(np.array(t), np.array(x), found, t[-1], least=min(*x, 0.0), most=max(*x, 0.0))
 
 
 @dataclass(frozen=True)

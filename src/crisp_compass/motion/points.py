@@ -103,7 +103,7 @@ def _row(number: int, cells: dict[str, str], units: dict[str, str], read: Callab
     told = _BRANCH.match(branch) if branch else None
     if branch and (told is None or not 1 <= int(told[1]) <= INPUTS):
         raise Refusal(f"row {number}, branch: “{branch[:20]}” is no input and row", f"2:7 for input 2 and row 7; inputs 1 to {INPUTS}")
-    return Row(target, way, speed, accel, dwell, int(follows) if follows else None, torque, (int(told[1]), int(told[2])) if told else None)
+    return Row(target, way, speed, accel, dwell=dwell, follows=int(follows) if follows else None, torque=torque, branch=(int(told[1]), int(told[2])) if told else None)
 
 
 def write_table(rows: Iterable[Row]) -> str:

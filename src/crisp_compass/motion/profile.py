@@ -87,7 +87,7 @@ def shortest(distance: float, speed: float, accel: float, jerk: float | None = N
     profile = _trapezoid(size, speed, accel) if jerk is None else _seven_phases(size, speed, accel, jerk)
     if not math.isfinite(profile.duration):
         raise Refusal("the move takes longer than a number can say", "raise the limits, or shorten the distance")
-    return Profile(distance, profile.phases, profile.peak_speed, profile.peak_accel, profile.jerk)
+    return Profile(distance, profile.phases, profile.peak_speed, profile.peak_accel, jerk=profile.jerk)
 
 
 def _trapezoid(size: float, speed: float, accel: float) -> Profile:
@@ -102,7 +102,7 @@ def _trapezoid(size: float, speed: float, accel: float) -> Profile:
 
 def _seven_phases(size: float, speed: float, accel: float, jerk: float) -> Profile:
     if size == 0:
-        return Profile(0.0, (0.0,) * 7, 0.0, 0.0, jerk)
+        return Profile(0.0, (0.0,) * 7, 0.0, 0.0, jerk=jerk)
     rise = accel / jerk
     if speed * jerk < accel * accel:  # the speed is reached before the acceleration
         rise, hold = math.sqrt(speed / jerk), 0.0
@@ -119,7 +119,7 @@ def _seven_phases(size: float, speed: float, accel: float, jerk: float) -> Profi
         if hold < 0:
             rise, hold = math.cbrt(size / (2 * jerk)), 0.0
             peak = jerk * rise * rise
-    return Profile(size, (rise, hold, rise, cruise, rise, hold, rise), peak, jerk * rise, jerk)
+    return Profile(size, (rise, hold, rise, cruise, rise, hold, rise), peak, jerk * rise, jerk=jerk)
 
 
 def table(profile: Profile, rows: int = 201) -> tuple[FloatArray, FloatArray, FloatArray, FloatArray]:

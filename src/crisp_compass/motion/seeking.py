@@ -112,4 +112,4 @@ class Marks:
 def marks_of(plan: Plan, place: float = 0.0) -> Marks:
     """Return the marks of the axis of a plan whose homing begins at a ``place`` [rad]."""
     edge = place - plan.begin
-    return Marks(edge, plan.switch_sign, plan.hysteresis, edge + plan.approach * plan.index_at * 2 * math.pi, (place - edge) * plan.switch_sign > 0, place)
+    return Marks(edge, plan.switch_sign, plan.hysteresis, edge + plan.approach * plan.index_at * 2 * math.pi, active=(place - edge) * plan.switch_sign > 0, was=place)

@@ -67,7 +67,7 @@ def _measured_winding(bench: Bench) -> Winding:
     r, ld, lq = (need(bench, k) for k in WINDING_KEYS)
     bars = [settled_value(bench, k) for k in ("resistance.resistance", "inductance.lq")]
     r_u, l_u = ((q.u or 0.0) if q is not None else 0.0 for q in bars)
-    return Winding(r, ld, lq, r_u, l_u)
+    return Winding(r, ld, lq, r_u, l_u=l_u)
 
 
 #: Settled values (``topic.name``) that the current loop and the torque of a motor with magnets rest on.

@@ -126,7 +126,7 @@ def _winding(bench: Bench) -> Winding:
     keys = ("resistance.resistance", "circuit.rotor_resistance", "circuit.leakage_inductance")
     rs, rr, leakage = (need(bench, k) for k in keys)
     bars = [q.u or 0.0 for k in keys if (q := settled_value(bench, k)) is not None]
-    return Winding(rs + rr, leakage, leakage, math.hypot(bars[0], bars[1]), bars[2])
+    return Winding(rs + rr, leakage, leakage, math.hypot(bars[0], bars[1]), l_u=bars[2])
 
 
 def _flux(bench: Bench) -> float:
@@ -141,7 +141,7 @@ def _machine(bench: Bench, _: Constants | None) -> AnyMachine:
     )
     r, plate = need(bench, "resistance.resistance"), bench.settings.plate
     assert isinstance(plate, InductionPlate)
-    return Induction(r, leakage, leakage, _flux(bench), float(pole_pairs(plate)), lm, rr)
+    return Induction(r, leakage, leakage, _flux(bench), pole_pairs=float(pole_pairs(plate)), lm=lm, rr=rr)
 
 
 def _believed(bench: Bench) -> dict[str, float]:
@@ -164,8 +164,8 @@ FAMILY = Family(
         ("sensor.kind", "sensor.counts_per_rev", "top_speed"),
     ),
     outlook,
-    pole_pairs,
-    lambda plate, constant, resistance: [],
+    pole_pairs=pole_pairs,
+    stated=lambda plate, constant, resistance: [],
     captures="induction",
     machine=_machine,
     own_circuit=True,

@@ -83,10 +83,10 @@ def outlook(bench: Bench, best: Best) -> PlateOutlook:
         answer = f"{show(plate.v_bus, 'V')}, {counted(plate.pole_pairs, 'pole pair')}"
         doubt = "Enter the data sheet's Kv or Kt to see how fast this supply can turn the motor."
     return PlateOutlook(
-        answer, doubt, reason + shape, "The same constant in every convention", conventions(flux, plate.pole_pairs) if flux else (),
-        ("speed", "rpm"), ("phase voltage, peak", "V"), speed * RPM_PER_RAD_S,
-        speed * plate.pole_pairs * flux if flux else NONE, np.full(len(speed), limit), top_rpm,
-        ("back-EMF", "modulator's limit", "top speed"), tuple(findings),
+        answer, doubt, reason + shape, "The same constant in every convention", rows=conventions(flux, plate.pole_pairs) if flux else (),
+        x_axis=("speed", "rpm"), y_axis=("phase voltage, peak", "V"), x=speed * RPM_PER_RAD_S,
+        predicted=speed * plate.pole_pairs * flux if flux else NONE, limit=np.full(len(speed), limit), mark=top_rpm,
+        legend=("back-EMF", "modulator's limit", "top speed"), findings=tuple(findings),
     )  # fmt: skip
 
 
@@ -166,7 +166,7 @@ FAMILY = Family(
         ("rated_power", "rated_speed", "rated_hz", "rated_torque", "stall_current", "no_load_speed"),
     ),
     outlook,
-    lambda plate: int(plate.pole_pairs),
-    stated,
+    pole_pairs=lambda plate: int(plate.pole_pairs),
+    stated=stated,
     blocks=True,
 )  # fmt: skip

@@ -336,7 +336,7 @@ class Drive(NamedTuple):
     sensing: Sensing
     control: Control
     start: Start = Start()
-    estimator: Estimator = Estimator(1.0, 0.0, 0.0, 0.0, 0.0)
+    estimator: Estimator = Estimator(1.0, 0.0, 0.0, 0.0, psi=0.0)
     injected: Injected = Injected()
 
 
@@ -346,7 +346,7 @@ LOCKED = Load(1e12, 0.0, 0.0)
 
 def locked_rotor(machine: AnyMachine, control: Control, inverter: Inverter, sensing: Sensing | None = None) -> Drive:
     """Return a drive whose shaft is held, seen by sensors without fault unless others are given."""
-    return Drive(machine, LOCKED, inverter, sensing or Sensing(), control)
+    return Drive(machine, LOCKED, inverter, sensing or Sensing(), control=control)
 
 
 def check(drive: Drive) -> None:

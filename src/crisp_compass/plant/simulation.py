@@ -63,10 +63,10 @@ def with_floats(drive: Drive) -> Drive:
         Load(*load),
         Inverter(*inverter),
         Sensing(*sensing),
-        c,
-        start,
-        estimator,
-        injected,
+        control=c,
+        start=start,
+        estimator=estimator,
+        injected=injected,
     )
 
 
@@ -257,8 +257,8 @@ def _sweep(cache: Path) -> None:
 
 #: Machines whose kernels take about as long to compile; each part may have a processor of its own.
 _PARTS: tuple[tuple[AnyMachine, ...], ...] = (
-    (Machine(0.5, 1e-3, 1e-3, 0.01, 4.0), Brushed(0.5, 1e-3, 1e-3, 0.01)),
-    (Trapezoid(0.5, 1e-3, 1e-3, 0.01, 4.0), Induction(0.5, 1e-3, 1e-3, 0.1, 2.0, 0.1, 0.5)),
+    (Machine(0.5, 1e-3, 1e-3, 0.01, pole_pairs=4.0), Brushed(0.5, 1e-3, 1e-3, 0.01)),
+    (Trapezoid(0.5, 1e-3, 1e-3, 0.01, pole_pairs=4.0), Induction(0.5, 1e-3, 1e-3, 0.1, pole_pairs=2.0, lm=0.1, rr=0.5)),
 )  # fmt: skip
 
 
@@ -271,4 +271,4 @@ def warm_up(part: int | None = None) -> None:
     if part in (None, len(_PARTS) - 1):  # the sampled loop of a measured step, which its page asks at once
         from crisp_compass.loops.step_fit import RunningLoop, respond
 
-        respond(RunningLoop(1.0, 1.0, 2e4, 1.0, 1e-3, 1.5), 1.0, 1e-3, 1.5, np.ones(2), np.array([0.0, 5e-5]))
+        respond(RunningLoop(1.0, 1.0, 2e4, 1.0, inductance=1e-3, delay_samples=1.5), 1.0, 1e-3, 1.5, reference=np.ones(2), at=np.array([0.0, 5e-5]))

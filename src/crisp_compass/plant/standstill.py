@@ -56,7 +56,7 @@ def pulse_currents(
     angles = angles[order]
     currents = np.empty(len(angles))
     for k, alpha in enumerate(angles):
-        i_d, i_q, theta, omega = _pulse(machine, load, theta, omega, alpha, volts, seconds, pulses)
+        i_d, i_q, theta, omega = _pulse(machine, load, theta, omega, alpha=alpha, volts=volts, seconds=seconds, pulses=pulses)
         if not math.isfinite(theta):
             raise Refusal("a pulse of this current throws the rotor about", "use a smaller pulse current")
         along = i_d * math.cos(alpha - theta) + i_q * math.sin(alpha - theta)

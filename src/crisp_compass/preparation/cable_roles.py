@@ -28,7 +28,7 @@ DIODE = (0.15, 1.2)
 SUPPLY_CURRENT = (2e-3, 60e-3)
 FRAME = "frame"
 #: Log odds that decide what may be fed, those that decide a wire which is only looked at, and the share of readings taken to be wrong.
-DECISIVE, ENOUGH, WRONG = 8.0, 4.0, 0.02
+DECISIVE, ENOUGH, WRONG = 9.4, 4.0, 0.02
 #: Repeats of one reading that are asked for, the assignments that are kept a kind of output, those whose neighbours are looked at.
 _REPEATS, _BEAM, _LOOKED = 4, 500, 40
 #: The chance from which one assignment is taken for the likeliest, the information [nats] that is worth a reading before, and the expected part of what is missing that makes asking worth it.

@@ -127,20 +127,20 @@ def _limit(bench: Bench, values: Mapping[str, float]) -> tuple[Verdict, str]:
 
 _PHASES = tuple(Field(n, f"{n[-1].upper()} to frame", "Ω") for n in ("phase_u", "phase_v", "phase_w"))
 CHECKS: tuple[Check, ...] = (
-    Check("insulation_motor", "Insulation, motor alone", "Cable off. Insulation tester between each phase and the bare frame.", _PHASES, _insulation),
-    Check("probe_zero", "Probes together", "Touch the meter's probes together and read.", (Field("lead", "Probes", "Ω"),), _probes),
+    Check("insulation_motor", "Insulation, motor alone", "Cable off. Insulation tester between each phase and the bare frame.", _PHASES, judge=_insulation),
+    Check("probe_zero", "Probes together", "Touch the meter's probes together and read.", (Field("lead", "Probes", "Ω"),), judge=_probes),
     Check(
         "pairs", "Three pairs", "Ohmmeter between each two phases.",
-        (Field("uv", "U–V", "Ω"), Field("vw", "V–W", "Ω"), Field("wu", "W–U", "Ω")), _pairs,
+        (Field("uv", "U–V", "Ω"), Field("vw", "V–W", "Ω"), Field("wu", "W–U", "Ω")), judge=_pairs,
     ),
-    Check("insulation_drive", "Insulation, at the drive end", "Cable on the motor, off the drive. Tester between each lead and the frame; never into the drive.", _PHASES, _insulation),
-    Check("frame", "Frame to frame", "Ohmmeter from the motor's bare frame to the drive's earth terminal.", (Field("frame", "Frames", "Ω"),), _frame),
-    Check("polarity", "Polarity of the DC link", "Voltmeter at the open supply leads, red on the one meant for plus. Wait for capacitors to discharge before you connect.", (Field("link", "Link", "V"),), _polarity),
-    Check("limit", "Supply current limit", "Short the supply's output leads and set the limit, or read it from the display.", (Field("limit", "Limit", "A"),), _limit),
-    Check("terminals", "Terminals", "Pull at each lead, tighten every screw once.", (), None, "remark, e.g. all six tight"),
-    Check("clamped", "Clamped and uncoupled", "Motor held to the bench, load off the shaft, people and loose things clear.", (), None, "remark, e.g. two clamps"),
-    Check("brake", "Brake, hoist, vertical axis", "Anything that can drop is blocked mechanically: an auto-tune can release the brake or move the load.", (), None, "remark, e.g. drum pinned"),
-    Check("stop_button", "Emergency stop", "Press it once: the supply must drop. It stays within reach.", (), None, "remark, e.g. cuts the supply"),
+    Check("insulation_drive", "Insulation, at the drive end", "Cable on the motor, off the drive. Tester between each lead and the frame; never into the drive.", _PHASES, judge=_insulation),
+    Check("frame", "Frame to frame", "Ohmmeter from the motor's bare frame to the drive's earth terminal.", (Field("frame", "Frames", "Ω"),), judge=_frame),
+    Check("polarity", "Polarity of the DC link", "Voltmeter at the open supply leads, red on the one meant for plus. Wait for capacitors to discharge before you connect.", (Field("link", "Link", "V"),), judge=_polarity),
+    Check("limit", "Supply current limit", "Short the supply's output leads and set the limit, or read it from the display.", (Field("limit", "Limit", "A"),), judge=_limit),
+    Check("terminals", "Terminals", "Pull at each lead, tighten every screw once.", (), judge=None, hint="remark, e.g. all six tight"),
+    Check("clamped", "Clamped and uncoupled", "Motor held to the bench, load off the shaft, people and loose things clear.", (), judge=None, hint="remark, e.g. two clamps"),
+    Check("brake", "Brake, hoist, vertical axis", "Anything that can drop is blocked mechanically: an auto-tune can release the brake or move the load.", (), judge=None, hint="remark, e.g. drum pinned"),
+    Check("stop_button", "Emergency stop", "Press it once: the supply must drop. It stays within reach.", (), judge=None, hint="remark, e.g. cuts the supply"),
 )  # fmt: skip
 BY_CHECK = {check.key: check for check in CHECKS}
 CHOICES = {"in-order": "in order", "not-in-order": "not in order", "not-applicable": "does not apply"}

@@ -62,8 +62,8 @@ def judge_spikes(bench: Bench) -> Interference:
         base = last if s.on_top else before
         effects.append(
             Effect(
-                s.remedy, s.peak, 1 - s.peak / base.peak, 20 * math.log10(base.peak / s.peak), 1 - s.peak / before.peak, s.on_top, s.loaded,
-                s.loaded == base.loaded,
+                s.remedy, s.peak, 1 - s.peak / base.peak, 20 * math.log10(base.peak / s.peak), total=1 - s.peak / before.peak, on_top=s.on_top, loaded=s.loaded,
+                comparable=s.loaded == base.loaded,
             )
         )  # fmt: skip
         last = s

@@ -93,7 +93,7 @@ def identify_cable(wires: tuple[CableWire, ...]) -> CableAnswer:
     undecided = [n for n, r in roles.items() if not r]
     following = conflict or (_next(readings, undecided, found, feed) if undecided else "")
     said = tuple(WireRole(w.name, left[w.name], _reasons(w, readings, wires)) for w in wires)
-    return CableAnswer(said, following, not undecided and not conflict, conflict, feed, _doubtful(readings, found))
+    return CableAnswer(said, following, not undecided and not conflict, conflict, feed=feed, doubtful=_doubtful(readings, found))
 
 
 def _reasons(wire: CableWire, readings: Readings, wires: tuple[CableWire, ...]) -> tuple[str, ...]:

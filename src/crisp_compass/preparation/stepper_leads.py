@@ -61,7 +61,7 @@ def connected(
         resistance = None if r is None else r * ratio[0]
         ell = None if inductance is None else inductance * ratio[1]
         tau = ell / resistance if ell and resistance else None
-        found.append(Connected(name, resistance, ell, current * ratio[3], ratio[2], ratio[2] * ratio[3], tau))
+        found.append(Connected(name, resistance, ell, current * ratio[3], flux=ratio[2], torque=ratio[2] * ratio[3], time_constant=tau))
     return found
 
 

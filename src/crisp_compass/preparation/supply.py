@@ -167,4 +167,4 @@ def supply_outlook(bench: Bench) -> SupplyOutlook:
     if supply.source == "mains":
         rows.append(("link ripple", f"{2 * supply.mains_hz} Hz single-phase, {6 * supply.mains_hz} Hz three-phase"))
     rows.append((f"{show(supply.command_volts / 2, 'V')} command", f"{grouped(half)} rpm"))
-    return SupplyOutlook(bus, reach, limits, tuple(rows), tuple(findings))
+    return SupplyOutlook(bus, reach, limits, tuple(rows), findings=tuple(findings))

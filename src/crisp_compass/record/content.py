@@ -215,7 +215,7 @@ def _exhibit(bench: Bench, evidence: Evidence, base: Path, picked: Collection[st
     except Refusal as refusal:
         problem = refusal.sentence
     findings = tuple(f.text for f in evidence.findings)
-    return Exhibit(title, evidence.file, evidence.sha256, f"{evidence.method}. {channels_text(evidence)}".rstrip(". ") if evidence.columns else evidence.method, findings, problem, evaluated)
+    return Exhibit(title, evidence.file, evidence.sha256, f"{evidence.method}. {channels_text(evidence)}".rstrip(". ") if evidence.columns else evidence.method, findings=findings, problem=problem, evaluated=evaluated)
 
 
 def _ledger(bench: Bench) -> Section | None:

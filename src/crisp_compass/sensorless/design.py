@@ -104,7 +104,7 @@ def estimator_for(
 ) -> Estimator:  # fmt: skip
     """Return the estimator that the firmware runs: ``natural`` ω_n [rad/s], ``floor`` [V], electrical ``hand_over`` speed [rad/s], ``hold`` [rad]."""
     return Estimator(
-        ts, plant.r, plant.ld, plant.lq, plant.psi, float(kind), kp=2 * damping * natural, ki=natural**2, filter=4 * natural,
+        ts, plant.r, plant.ld, plant.lq, psi=plant.psi, kind=float(kind), kp=2 * damping * natural, ki=natural**2, filter=4 * natural,
         correction=CORRECTION_SHARE * hand_over, catch=0.5 * natural, offset=0.02, floor=floor, hold=hold,
     )  # fmt: skip
 
@@ -152,8 +152,8 @@ def accuracy(
     flows = np.broadcast_to(np.asarray(currents, dtype=np.complex128), speeds.shape)
     for k, (w, i) in enumerate(zip(speeds.tolist(), flows.tolist(), strict=True)):
         for name, errors in each.items():
-            errors[k] = _steady(plant, believed, doubts.alone(name), w, i, knee)[0]
-        drawn = [_steady(plant, believed, d, w, i, knee) for d in _draws(doubts)]
+            errors[k] = _steady(plant, believed, doubts.alone(name), w, current=i, knee=knee)[0]
+        drawn = [_steady(plant, believed, d, w, current=i, knee=knee) for d in _draws(doubts)]
         together[k] = math.sqrt(sum(error**2 for error, _ in drawn) / len(drawn))
         valid[k] = sum(ok for _, ok in drawn) >= 0.9 * len(drawn)
     return Accuracy(speeds, each, together, valid)

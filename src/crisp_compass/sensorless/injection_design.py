@@ -88,7 +88,7 @@ def noise_over_saliency(plant: Plant, c: Conditions, volts: float) -> tuple[Floa
     natural = min(CALM * c.speed_loop, 1 / (16 * c.ts))
     mean = 0.5 * (plant.ld + plant.lq)
     made = [plant._replace(ld=mean * (1 - x), lq=mean * (1 + x)) for x in ratios]
-    return ratios, np.array([angle_noise(m, volts * c.alike, c.ts, c.noise, natural) for m in made])
+    return ratios, np.array([angle_noise(m, volts * c.alike, c.ts, c.noise, natural=natural) for m in made])
 
 
 def past_dead_time(plant: Plant, dead: float) -> float:
@@ -139,7 +139,7 @@ def judge(
             field="start_up.inject_volts",
         )
     acts = volts * c.alike
-    per_root = angle_noise(plant, acts, c.ts, c.noise, 1.0)
+    per_root = angle_noise(plant, acts, c.ts, c.noise, natural=1.0)
     quickest = 1 / (16 * c.ts)
     if natural is None:
         natural = min(ABOVE_SPEED_LOOP * c.speed_loop, quickest)
@@ -162,15 +162,15 @@ def judge(
             field="start_up.track_hz",
         )
     angle = min(per_root * math.sqrt(natural), math.pi)
-    time = pole_time(plant, c, iron, acts, pole_current)
+    time = pole_time(plant, c, iron, acts, current=pole_current)
     most = saliency_current(plant, iron)
     firmware = Injected(
-        volts, (1 / plant.ld + 1 / plant.lq) / 2, (1 / plant.ld - 1 / plant.lq) / 2, max(natural, SLOWEST), fades, gone,
+        volts, (1 / plant.ld + 1 / plant.lq) / 2, (1 / plant.ld - 1 / plant.lq) / 2, max(natural, SLOWEST), fades=fades, gone=gone,
         settle=settle_time(max(natural, SLOWEST)), pole_current=pole_current, pole_time=min(time, _LONGEST_POLE),
     )  # fmt: skip
-    works, reason = _verdict(plant, c, ratio, acts, volts, angle, natural, time, pole_current, most)
-    found = _findings(plant, c, natural, acts, volts, most, works)
-    return Injection(ratio, acts * c.ts / plant.ld, angle, most, works, reason, firmware, found)
+    works, reason = _verdict(plant, c, ratio, acts, volts=volts, angle=angle, natural=natural, time=time, pole_current=pole_current, most=most)
+    found = _findings(plant, c, natural, acts, volts=volts, most=most, works=works)
+    return Injection(ratio, acts * c.ts / plant.ld, angle, most, works=works, reason=reason, firmware=firmware, findings=found)
 
 
 def _that_would_do(needed: float, c: Conditions) -> str:
@@ -208,7 +208,7 @@ def _verdict(
         slow = max(natural, SLOWEST)
         needed = (
             volts
-            * angle_noise(plant, acts, c.ts, c.noise, slow)
+            * angle_noise(plant, acts, c.ts, c.noise, natural=slow)
             / (MOST_NOISE if angle > MOST_NOISE else PROPOSED_NOISE)
         )
         return (
@@ -240,7 +240,7 @@ def _findings(
         return ()
     found = []
     if natural < CALM * c.speed_loop:
-        needed = volts * angle_noise(plant, acts, c.ts, c.noise, CALM * c.speed_loop) / PROPOSED_NOISE
+        needed = volts * angle_noise(plant, acts, c.ts, c.noise, natural=CALM * c.speed_loop) / PROPOSED_NOISE
         text = (
             f"The injection follows with {natural / (2 * math.pi):.3g} Hz, the speed loop crosses at {c.speed_loop / (2 * math.pi):.3g} Hz: it will swing near standstill. "
             f"{needed:.3g} V instead of {volts:.3g} V would do, or a speed loop of {natural / (CALM * 2 * math.pi):.3g} Hz."

@@ -140,7 +140,7 @@ def observe(
     v, i = space_vectors(capture, family_of_capture(capture, family))
     t = capture.time
     ts = float(np.median(np.diff(t)))
-    estimator = tuned(Estimator(ts, r, ld, lq, psi, float(METHODS[method])), t, v, i, loop_hz, correction)
+    estimator = tuned(Estimator(ts, r, ld, lq, psi=psi, kind=float(METHODS[method])), t, v, i, loop_hz=loop_hz, correction=correction)
     out = np.zeros((len(t), 4))
     known = np.zeros(SEEN)
     clear(known, float(i[0, 0]), float(i[0, 1]))
@@ -150,7 +150,7 @@ def observe(
     estimates: dict[str, Estimate] = {}
     valid_from = float(t[np.argmax(valid)]) if valid.any() else None
     if valid.any():
-        estimates["speed"] = _mean_speed(t, angle, speed, valid, pole_pairs, method)
+        estimates["speed"] = _mean_speed(t, angle, speed, valid, pole_pairs=pole_pairs, method=method)
     else:
         findings.append(_never(estimator, out))
     if valid.any() and np.any(np.diff(valid.astype(np.int8)) < 0):
@@ -165,15 +165,15 @@ def observe(
     if "angle" in capture:
         deviation = _wrap(angle - pole_pairs * capture["angle"])
         if valid.any():
-            error = _explained(estimator, deviation, angle, speed * pole_pairs, i, emf, valid, t)
+            error = _explained(estimator, deviation, angle, speed * pole_pairs, i=i, emf=emf, valid=valid, t=t)
             findings += _said(error, estimator)
     across = i[:, 1] * np.cos(angle) - i[:, 0] * np.sin(angle)
     said = "back-EMF observer" if method == "back-emf" else "flux observer"
     natural = math.sqrt(estimator.ki) / (2 * math.pi)
     text = f"{said} with a phase-locked loop of {natural:.3g} Hz, period {ts * 1e6:.4g} µs"
     return Observed(
-        estimates, text, tuple(findings), t, angle % (2 * math.pi), speed, emf, valid, valid_from, error, deviation, estimator,
-        pole_pairs, across,
+        estimates, text, tuple(findings), t, angle=angle % (2 * math.pi), speed=speed, emf=emf, valid=valid, valid_from=valid_from, error=error, deviation=deviation, estimator=estimator,
+        pole_pairs=pole_pairs, current=across,
     )  # fmt: skip
 
 
@@ -298,9 +298,9 @@ def _explained(
     drift, travelled = float(np.sum(_wrap(np.diff(d)))), float(np.sum(_wrap(np.diff(th))))
     if abs(drift) > 4 * math.pi:  # the error itself turns
         true = travelled - drift
-        return AngleError(mean, rms, most, 0.0, "sense" if true * travelled < 0 else "pole-pairs", 1.0)
+        return AngleError(mean, rms, most, 0.0, cause="sense" if true * travelled < 0 else "pole-pairs", share=1.0)
     if abs(mean) > 0.75 * math.pi:
-        return AngleError(mean, rms, most, 0.0, "half-turn", 1.0)
+        return AngleError(mean, rms, most, 0.0, cause="half-turn", share=1.0)
     c, s = np.cos(th - d), np.sin(th - d)  # in the true frame, so that the error does not explain itself
     i_d, i_q = i[valid, 0] * c + i[valid, 1] * s, i[valid, 1] * c - i[valid, 0] * s
     over = 1.0 / np.where(np.abs(w) > 1e-9, w, np.inf)
@@ -331,7 +331,7 @@ def _explained(
     delay = delay if late > 0.4 and rms > _NOTHING else 0.0
     if rms < _NOTHING or share < 0.4:
         best, share = "", 0.0
-    return AngleError(mean, rms, most, delay, best, share)
+    return AngleError(mean, rms, most, delay, cause=best, share=share)
 
 
 #: What each kind of error looks like and what makes it.

@@ -180,7 +180,7 @@ def plan(
         Row(ramp_current, hand_over, hand_over / acceleration, False),
         Row(ramp_current, hand_over, hold, True),
     )
-    return StartPlan(rows, acceleration, limit, own, swing, math.pi / shaft.pole_pairs, tuple(findings))
+    return StartPlan(rows, acceleration, limit, own, swing=swing, jerk=math.pi / shaft.pole_pairs, findings=tuple(findings))
 
 
 def running_times(rows: Sequence[Row]) -> list[float]:

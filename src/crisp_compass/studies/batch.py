@@ -85,14 +85,14 @@ def spread(
         The scheduler is not there, Dask is not installed, or a task's worker dies again and again.
     """
     if scheduler is not None:
-        return _on_cluster(work, tasks, seed, scheduler, arrived, cancelled)
+        return _on_cluster(work, tasks, seed, scheduler, arrived=arrived, cancelled=cancelled)
     count = processors() if workers is None else workers
     most = MOST_WORKERS * processors()
     if not 1 <= count <= most:
         raise Refusal(f"{count} workers are not possible here", f"1 to {most} are", where="--workers")
     if count == 1 or len(tasks) < 2:
-        return _here(work, tasks, seed, arrived, cancelled)
-    return _in_processes(work, tasks, seed, count, arrived, cancelled)
+        return _here(work, tasks, seed, arrived, cancelled=cancelled)
+    return _in_processes(work, tasks, seed, count, arrived=arrived, cancelled=cancelled)
 
 
 def _here(

@@ -104,7 +104,7 @@ def block_outlook(bench: Bench) -> BlockOutlook:
     load = _LOAD * block.mean * current
     found = [_reached(switched, top, load, math.radians(a)) for a in ADVANCES]
     return BlockOutlook(
-        wave, origin, block, sine, angle, torque, np.interp(angle, other_angle, other), np.array(ADVANCES),
-        np.array([f[0] for f in found]), np.array([f[1] for f in found]), _reached(oriented, top, load, 0.0)[0], load,
-        np.array([current * float(np.min(block_torque(wave, p, math.radians(a)).torque)) for a in ADVANCES]),
+        wave, origin, block, sine, angle=angle, block_torque=torque, sine_torque=np.interp(angle, other_angle, other), advances=np.array(ADVANCES),
+        reached=np.array([f[0] for f in found]), current=np.array([f[1] for f in found]), oriented=_reached(oriented, top, load, 0.0)[0], load=load,
+        from_rest=np.array([current * float(np.min(block_torque(wave, p, math.radians(a)).torque)) for a in ADVANCES]),
     )  # fmt: skip

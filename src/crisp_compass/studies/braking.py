@@ -102,9 +102,9 @@ def stop(bench: Bench) -> Stop:
     kinetic, capacitance = 0.5 * load.whole * speed**2, link.capacitance
     power = np.asarray(given, dtype=np.float64)
     return Stop(
-        at, np.interp(at, t, trace["speed"]), np.interp(at, t, bus), power, np.asarray(burnt, dtype=np.float64), kinetic, float(np.sum(np.maximum(power, 0.0)) * piece),
-        float(x[state.CHOPPED]) - burnt0, 0.5 * capacitance * (float(bus.max()) ** 2 - before**2), float(bus.max()), max(float(power.max(initial=0.0)), 0.0),
-        math.sqrt(before**2 + 2 * kinetic / capacitance) if capacitance > 0 else math.nan, float(np.ptp(running)), sim.fault, float(t[rest[0]]) if len(rest) else math.nan,
+        at, np.interp(at, t, trace["speed"]), np.interp(at, t, bus), power, burnt=np.asarray(burnt, dtype=np.float64), kinetic=kinetic, returned=float(np.sum(np.maximum(power, 0.0)) * piece),
+        resistor=float(x[state.CHOPPED]) - burnt0, capacitor=0.5 * capacitance * (float(bus.max()) ** 2 - before**2), peak_volts=float(bus.max()), peak_power=max(float(power.max(initial=0.0)), 0.0),
+        closed_form=math.sqrt(before**2 + 2 * kinetic / capacitance) if capacitance > 0 else math.nan, ripple=float(np.ptp(running)), fault=sim.fault, seconds=float(t[rest[0]]) if len(rest) else math.nan,
     )  # fmt: skip
 
 
@@ -121,6 +121,6 @@ def resistor_for(bench: Bench, found: Stop) -> Resistor | None:
     pulse = found.resistor if found.resistor > 0 else found.returned
     return Resistor(
         float(volts**2 / found.peak_power), volts / s.brake_most if s.brake_most else math.nan, pulse, pulse / s.stops_every if s.stops_every else math.nan,
-        volts**2 / s.brake_ohm if s.brake_ohm else math.nan,
+        power=volts**2 / s.brake_ohm if s.brake_ohm else math.nan,
     )  # fmt: skip
 

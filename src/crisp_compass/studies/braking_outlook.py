@@ -46,7 +46,7 @@ def braking_of(bench: Bench) -> Braking:
         reason = "The supply takes back what comes."
     else:
         reason = f"A supply that takes nothing back. With all of the shaft's energy in the capacitor the bus would rise to √(V² + 2E/C) = {show(found.closed_form, 'V', 3)}."
-    return Braking(found, trip, levels[0] if levels else None, fold[1] if fold else None, takes, resistor, (head, doubt, reason), tuple(_findings(bench, found, resistor, takes)))
+    return Braking(found, trip, levels[0] if levels else None, fold[1] if fold else None, sinks=takes, resistor=resistor, words=(head, doubt, reason), findings=tuple(_findings(bench, found, resistor, takes)))
 
 
 def _findings(bench: Bench, found: Stop, resistor: Resistor | None, takes: bool) -> list[Finding]:

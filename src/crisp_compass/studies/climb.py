@@ -63,11 +63,11 @@ def climb_of(bench: Bench) -> Climb:
     first = min(FIRST * design.hand_over, top)
     count = max(math.ceil(math.log(top / first) / math.log(s.climb_step)), 0)
     speeds = np.array([first * s.climb_step**k for k in range(count)] + [top])
-    seen = Doubts(0, 0, 0, design.doubts.dead, design.doubts.offset, design.doubts.noise)
+    seen = Doubts(0, 0, 0, design.doubts.dead, offset=design.doubts.offset, noise=design.doubts.noise)
     steady = replace(seen, dead=0.5 * seen.dead, offset=0.5 * seen.offset)
     looked = np.geomspace(first, top, _LOOKED) if top > first else np.array([top])
     found = accuracy(
-        motor, design.estimator, steady, motor.pole_pairs * looked, 1j * max(abs(shaft.load(top)) / shaft.kt, 1e-3)
+        motor, design.estimator, steady, motor.pole_pairs * looked, currents=1j * max(abs(shaft.load(top)) / shaft.kt, 1e-3)
     )
     ripple = np.interp(speeds, looked, found.together)
     stages = []
@@ -80,8 +80,8 @@ def climb_of(bench: Bench) -> Climb:
                 current,
                 volts,
                 1 - volts / available,
-                2 * math.pi / (motor.pole_pairs * speed * ts),
-                float(error),
+                samples=2 * math.pi / (motor.pole_pairs * speed * ts),
+                ripple=float(error),
             )
         )
     fine = np.linspace(0.3 * first, top, 120)
@@ -89,7 +89,7 @@ def climb_of(bench: Bench) -> Climb:
     needed = np.array([_voltage(motor, float(i), float(w)) for i, w in zip(currents, fine, strict=True)])
     points = tuple(sorted([*s.climb, *_captured(bench)], key=lambda p: p.speed))
     findings, next_speed = _judge(stages, points, available)
-    return Climb(tuple(stages), fine, currents, needed, available, design, points, tuple(findings), next_speed)
+    return Climb(tuple(stages), fine, currents, needed, available=available, design=design, points=points, findings=tuple(findings), next_speed=next_speed)
 
 
 def _captured(bench: Bench) -> list[ClimbPoint]:

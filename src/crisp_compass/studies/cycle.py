@@ -103,7 +103,7 @@ def cycle_of(bench: Bench) -> Cycle:
         worst = int(np.argmin(there - needed)) if len(t) else 0
         short = bool(move.distance) and bool(needed[worst] > there[worst])
         reason = _reason(end, low, high) or (f"needs {show(float(needed[worst]), 'N·m', 3)} at {grouped(abs(float(speed[worst])) * RPM_PER_RAD_S)} rpm, and there are {show(float(there[worst]), 'N·m', 3)}" if short else "")
-        steps.append(Step(index, move, now, float(needed[worst]), float(there[worst]), abs(float(speed[worst])), reason))
+        steps.append(Step(index, move, now, float(needed[worst]), there=float(there[worst]), at_speed=abs(float(speed[worst])), reason=reason))
         parts.append((now + t, begin + at, speed, torque))
         now += move.duration
         held = float(_pull(bench, np.zeros(1))[0])
@@ -119,12 +119,12 @@ def cycle_of(bench: Bench) -> Cycle:
         findings.append(Finding("caution", "no-torque-limit", "A stepped field holds its current whatever torque comes of it: the torque limits of rows do nothing here."))
     if told is not None and told.rms_torque > rated:
         findings.append(Finding("caution", "rms-above-rated", f"The rms torque of {show(told.rms_torque, 'N·m', 3)} is above the {show(rated, 'N·m', 3)} of the rated current: longer dwells, or less acceleration."))
-    winding, limit = _heat(bench, drive, time, speed, torque)
+    winding, limit = _heat(bench, drive, time, speed, torque=torque)
     if winding > limit:
         hot = "without end" if math.isinf(winding) else f"{winding:.0f} °C"
         findings.append(Finding("caution", "cycle-too-hot", f"Cycle after cycle the winding gets {hot} in the mean, and {limit:.0f} °C are allowed: longer dwells, less acceleration, or less current at rest."))
     return Cycle(
-        tuple(steps), order, time, position, speed, torque, span, told.rms_torque if told else 0.0, told.peak_torque if told else 0.0, told.braking_energy if told else 0.0, rated, winding, limit, tuple(findings),
+        tuple(steps), order, time, position, speed=speed, torque=torque, seconds=span, rms=told.rms_torque if told else 0.0, peak=told.peak_torque if told else 0.0, braking=told.braking_energy if told else 0.0, lasting=rated, winding=winding, limit=limit, findings=tuple(findings),
     )  # fmt: skip
 
 
@@ -243,4 +243,4 @@ def run_table(bench: Bench, found: Cycle) -> Run:
     check_sound(sim)
     trace = join(parts)
     lost = 4 * round(float(sim.state[state.FIELD] / p - sim.state[state.THETA]) / (2 * math.pi / p)) if steps_open(tried) else 0
-    return Run(trace["t"] - began, trace["angle_ref"], trace["angle"], tuple(off), lost, sim.fault)
+    return Run(trace["t"] - began, trace["angle_ref"], trace["angle"], tuple(off), lost=lost, fault=sim.fault)

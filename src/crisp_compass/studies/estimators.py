@@ -51,7 +51,7 @@ def estimator_outlook(bench: Bench) -> EstimatorOutlook:
     below = closed_current(bench, before) if by_injection(bench) else dragged_current(bench, design, before)
     currents = np.concatenate([below, closed_current(bench, after)])
     found = {
-        name: accuracy(motor, design.estimator._replace(kind=float(kind)), design.doubts, p * speed, currents)
+        name: accuracy(motor, design.estimator._replace(kind=float(kind)), design.doubts, p * speed, currents=currents)
         for name, kind in KINDS.items()
     }
     good = {name: _good_from(speed, a) for name, a in found.items()}
@@ -67,7 +67,7 @@ def estimator_outlook(bench: Bench) -> EstimatorOutlook:
     other = next(n for n in found if n != proposed)
     reason = f"at hand-over it is off by {math.degrees(errors[proposed]):.1f}° rms with everything unknown at once, the {NAMES[other]} by {math.degrees(errors[other]):.1f}°"
     flux_error = flux_phase(design.estimator.correction, p * design.hand_over, bench.settings.start_up.psi_doubt)
-    return EstimatorOutlook(design, speed, currents, _DRAGGED, found, good, proposed, reason, flux_error)
+    return EstimatorOutlook(design, speed, currents, _DRAGGED, found=found, good=good, proposed=proposed, reason=reason, flux_error=flux_error)
 
 
 def dragged_current(bench: Bench, design: StartDesign, speed: FloatArray) -> ComplexArray:

@@ -153,30 +153,30 @@ def _injected(**factors: Callable[[float], float]) -> Callable[[Drive, float], D
 
 
 CAUSES: tuple[Cause, ...] = (
-    Cause("leads", "two motor leads are exchanged", "power off, link discharged, exchange two leads", lambda d, _: d, 1.5, reverse=True),
-    Cause("load", "the load is too heavy for the ramp", "more current in the ramp, or take the load off", lambda d, _: d, 1.5, load=1.0),
-    Cause("ramp", "the ramp is too steep", "a third of the acceleration", _lever("ramp", _scaled(2.5, 10)), 1.5, way="forced"),
-    Cause("current", "the ramp's current is too small", "half as much current again in the ramp", _lever("current", _scaled(0.5, 0.15)), 1.2, way="forced"),
-    Cause("align", "the alignment is too short", "three times the alignment's time", _lever("align", _scaled(0.3, 0.03)), 1.0, way="forced"),
-    Cause("sticks", "the shaft sticks at rest", "more alignment current; free the shaft and the bearing", _sticks, 0.7),
-    Cause("early", "hand-over comes too early", "twice the hand-over speed", _lever("hand_over", _scaled(0.5, 0.12)), 1.2),
-    Cause("r-high", "the true resistance is higher: hot winding, long leads", "measure R warm, with its cable", _true(r=_scaled(1.5, 3)), 0.8),
-    Cause("r-low", "the true resistance is lower: line instead of phase entered", "check the base of R: phase of the star", _true(r=_scaled(0.67, 0.4)), 0.8),
-    Cause("l-off", "the inductance is wrong", "check the base of L, and saturation", _true(ld=_scaled(0.6, 0.25), lq=_scaled(0.6, 0.25)), 0.7),
-    Cause("psi-low", "the true flux linkage is lower: hot or weakened magnets, wrong Kv base", "measure the flux by coasting", _true(psi=_scaled(0.8, 0.5)), 0.8),
-    Cause("psi-high", "the true flux linkage is higher: wrong Kv base", "measure the flux by coasting", _true(psi=_scaled(1.25, 2)), 0.8),
-    Cause("dead-time", "the dead time is not made up for", "enter the dead time, or hand over at twice the speed", _dead, 1.0),
-    Cause("offset", "a current channel has an offset", "measure the offsets at zero current before each start", _offset, 0.8),
-    Cause("inertia", "the inertia is larger than believed", "a third of the acceleration, lower speed-loop gains", _shaft(inertia=_scaled(2.5, 10)), 0.8),
-    Cause("limit", "the current limit of the running drive is low", "raise the current limit as far as motor and drive allow", _weak, 0.8),
-    Cause("supply", "the supply gives too little voltage", "measure the link while it runs; raise the supply's current limit", _low_supply, 0.8),
-    Cause("gain", "the speed loop's gains are too high", "a third of the speed loop's gains", _control(kp_speed=_scaled(5, 25), ki_speed=_scaled(5, 25)), 0.9),
-    Cause("loop-slow", "the estimator's loop is too slow", "twice the loop's frequency", _loop(0.25, 0.06), 0.7),
-    Cause("loop-quick", "the estimator's loop is too quick and follows the noise", "half the loop's frequency", _loop(4, 12), 0.7),
-    Cause("saliency", "the motor has less saliency than entered, or loses it under load", "measure Ld and Lq at the running current, or start by forced angle", _less_salient, 1.2, way="injection"),
-    Cause("pole", "the pole is taken the wrong way: the iron answers otherwise than entered", "more current along the pole, then look whether it still turns backwards", _other_pole, 1.0, way="injection"),
-    Cause("injected", "too little voltage is injected", "twice the injected voltage", _injected(volts=_scaled(0.4, 0.08)), 1.0, way="injection"),
-    Cause("track-quick", "the injection follows too quickly and follows the noise", "half of its frequency", _injected(natural=_scaled(3, 8)), 0.8, way="injection"),
+    Cause("leads", "two motor leads are exchanged", "power off, link discharged, exchange two leads", lambda d, _: d, weight=1.5, reverse=True),
+    Cause("load", "the load is too heavy for the ramp", "more current in the ramp, or take the load off", lambda d, _: d, weight=1.5, load=1.0),
+    Cause("ramp", "the ramp is too steep", "a third of the acceleration", _lever("ramp", _scaled(2.5, 10)), weight=1.5, way="forced"),
+    Cause("current", "the ramp's current is too small", "half as much current again in the ramp", _lever("current", _scaled(0.5, 0.15)), weight=1.2, way="forced"),
+    Cause("align", "the alignment is too short", "three times the alignment's time", _lever("align", _scaled(0.3, 0.03)), weight=1.0, way="forced"),
+    Cause("sticks", "the shaft sticks at rest", "more alignment current; free the shaft and the bearing", _sticks, weight=0.7),
+    Cause("early", "hand-over comes too early", "twice the hand-over speed", _lever("hand_over", _scaled(0.5, 0.12)), weight=1.2),
+    Cause("r-high", "the true resistance is higher: hot winding, long leads", "measure R warm, with its cable", _true(r=_scaled(1.5, 3)), weight=0.8),
+    Cause("r-low", "the true resistance is lower: line instead of phase entered", "check the base of R: phase of the star", _true(r=_scaled(0.67, 0.4)), weight=0.8),
+    Cause("l-off", "the inductance is wrong", "check the base of L, and saturation", _true(ld=_scaled(0.6, 0.25), lq=_scaled(0.6, 0.25)), weight=0.7),
+    Cause("psi-low", "the true flux linkage is lower: hot or weakened magnets, wrong Kv base", "measure the flux by coasting", _true(psi=_scaled(0.8, 0.5)), weight=0.8),
+    Cause("psi-high", "the true flux linkage is higher: wrong Kv base", "measure the flux by coasting", _true(psi=_scaled(1.25, 2)), weight=0.8),
+    Cause("dead-time", "the dead time is not made up for", "enter the dead time, or hand over at twice the speed", _dead, weight=1.0),
+    Cause("offset", "a current channel has an offset", "measure the offsets at zero current before each start", _offset, weight=0.8),
+    Cause("inertia", "the inertia is larger than believed", "a third of the acceleration, lower speed-loop gains", _shaft(inertia=_scaled(2.5, 10)), weight=0.8),
+    Cause("limit", "the current limit of the running drive is low", "raise the current limit as far as motor and drive allow", _weak, weight=0.8),
+    Cause("supply", "the supply gives too little voltage", "measure the link while it runs; raise the supply's current limit", _low_supply, weight=0.8),
+    Cause("gain", "the speed loop's gains are too high", "a third of the speed loop's gains", _control(kp_speed=_scaled(5, 25), ki_speed=_scaled(5, 25)), weight=0.9),
+    Cause("loop-slow", "the estimator's loop is too slow", "twice the loop's frequency", _loop(0.25, 0.06), weight=0.7),
+    Cause("loop-quick", "the estimator's loop is too quick and follows the noise", "half the loop's frequency", _loop(4, 12), weight=0.7),
+    Cause("saliency", "the motor has less saliency than entered, or loses it under load", "measure Ld and Lq at the running current, or start by forced angle", _less_salient, weight=1.2, way="injection"),
+    Cause("pole", "the pole is taken the wrong way: the iron answers otherwise than entered", "more current along the pole, then look whether it still turns backwards", _other_pole, weight=1.0, way="injection"),
+    Cause("injected", "too little voltage is injected", "twice the injected voltage", _injected(volts=_scaled(0.4, 0.08)), weight=1.0, way="injection"),
+    Cause("track-quick", "the injection follows too quickly and follows the noise", "half of its frequency", _injected(natural=_scaled(3, 8)), weight=0.8, way="injection"),
 )  # fmt: skip
 
 
@@ -245,7 +245,7 @@ def seen_of(
     mean = float(np.mean(before))
     return Seen(
         symptom, float(np.max(np.abs(w[max(peak - tail, 0) : peak + 1]))), mean,
-        float(np.mean(volts[max(peak - tail, 0) : peak + 1])), float(np.std(before)) > 0.2 * max(mean, 1e-9),
+        float(np.mean(volts[max(peak - tail, 0) : peak + 1])), pulses=float(np.std(before)) > 0.2 * max(mean, 1e-9),
     )  # fmt: skip
 
 
@@ -281,14 +281,14 @@ def cause_likelihoods(bench: Bench, *, draws: int | None = None, seed: int = 3) 
         if cause in ours:
             rng = np.random.default_rng([seed, place])
             found[cause.key] = tuple(
-                trial(base, cause, (k + 0.5) / draws, study.rated_torque, target, rng) for k in range(draws)
+                trial(base, cause, (k + 0.5) / draws, study.rated_torque, target=target, rng=rng) for k in range(draws)
             )
     return Likelihoods(
         found,
         draws,
         0.05 * hand_over_of(base),
         0.03 * max(base.start.rows[::START_COLUMNS]),
-        0.01 * base.inverter.v_supply,
+        voltage=0.01 * base.inverter.v_supply,
     )
 
 
@@ -305,7 +305,7 @@ def trial(
     first: Seen | None = None
     for k in range(_PLACES):
         seen = seen_of(
-            made, load, float(rng.uniform(0, 2 * math.pi)), int(rng.integers(1, 2**31)), target, reverse=cause.reverse
+            made, load, float(rng.uniform(0, 2 * math.pi)), int(rng.integers(1, 2**31)), target=target, reverse=cause.reverse
         )
         if k == 0:
             first = seen

@@ -90,9 +90,9 @@ def edge_cost(bench: Bench, edges_deg: FloatArray, speed: float) -> EdgeCost:
         (_ripple(even_run["torque"]), _ripple(corrected["torque"])),
         (_scatter(even_run["speed_seen"]), _scatter(corrected["speed_seen"])),
         (_scatter(even_run["speed"]), _scatter(corrected["speed"])),
-        float(np.max(np.abs(periods))),
-        even_run,
-        corrected,
+        worst=float(np.max(np.abs(periods))),
+        even=even_run,
+        corrected=corrected,
     )
 
 

@@ -78,6 +78,6 @@ def hertz_outlook(bench: Bench) -> HertzOutlook:
         falls.append(before - float(np.mean(trace["speed"][-40:])))
     count = min(len(t["t"]) for t in traces)
     return HertzOutlook(
-        law, frequency, wanted, np.minimum(wanted, limit), limit, reference, traces[0]["t"][:count], traces[0]["speed"][:count],
-        traces[1]["speed"][:count], load, start, (falls[0], falls[1]), fault,
+        law, frequency, wanted, np.minimum(wanted, limit), limit=limit, reference=reference, time=traces[0]["t"][:count], plain=traces[0]["speed"][:count],
+        compensated=traces[1]["speed"][:count], load=load, loaded=start, fall=(falls[0], falls[1]), fault=fault,
     )  # fmt: skip

@@ -52,7 +52,7 @@ class Homer:
         x = self._sim.state
         shaft, believed = float(x[state.THETA]), self._sim.believed
         index = self.marks.at(shaft)
-        return Look(believed, self.marks.active, None if index is None else index + believed - shaft, float(x[state.IQ_REF]), float(x[state.SPEED_SEEN]), float(x[state.REF]) == 0.0)
+        return Look(believed, self.marks.active, None if index is None else index + believed - shaft, float(x[state.IQ_REF]), speed=float(x[state.SPEED_SEEN]), rests=float(x[state.REF]) == 0.0)
 
     def start(self) -> Look:
         """Begin; return what was seen."""
@@ -105,7 +105,7 @@ def home_run(bench: Bench, plan: Plan) -> HomeRun:
     place = trace["angle"] - edge
     done, s = (DONE if homer.seeker.state == DONE else FAILED), plan.switch_sign
     found = float(sim.state[state.THETA]) - sim.believed + homer.seeker.home - edge
-    return HomeRun(trace["t"] - begun, place, found, done, float(max(s * place.max(), s * place.min(), 0.0)), sim.fault)
+    return HomeRun(trace["t"] - begun, place, found, done, beyond=float(max(s * place.max(), s * place.min(), 0.0)), fault=sim.fault)
 
 
 def _settles(sim: Simulation) -> float:

@@ -63,7 +63,7 @@ def injection_outlook(bench: Bench) -> InjectionOutlook:
     m, rated = drive.machine, rated_peak(bench.settings.plate)
     load = _LOADED * m.torque_factor * m.pole_pairs * m.psi * min(rated, judged.most_current or rated)
     right, wrong = _poles(drive)
-    return _played(drive, design, load, right, wrong, over)
+    return _played(drive, design, load, right, wrong=wrong, over=over)
 
 
 def _poles(drive: Drive) -> tuple[int, int]:

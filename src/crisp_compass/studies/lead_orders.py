@@ -79,9 +79,9 @@ def expect_orders(bench: Bench) -> dict[tuple[int, ...], ExpectedBehaviour]:
         edges = np.array([s.from_deg % 360 for s in sectors])
         centres = np.array([s.center_deg for s in sectors])
     edges = np.radians(edges)
-    right = _run(machine, load, edges, centres, (0, 1, 2), volts, limit)
+    right = _run(machine, load, edges, centres, relative=(0, 1, 2), volts=volts, limit=limit)
     return {
-        relative: _judge(_run(machine, load, edges, centres, relative, volts, limit), right)
+        relative: _judge(_run(machine, load, edges, centres, relative=relative, volts=volts, limit=limit), right)
         for relative in itertools.permutations(range(3))
     }
 

@@ -140,7 +140,7 @@ def agreement(rows: Sequence[Row]) -> list[Lot]:
             between / math.sqrt(max(int(inside.sum()), 1)),
             dof=max(int(inside.sum()) - 1, 1),
         )
-        found.append(Lot(name, unit, len(have), mean, middle, between, typical, by_chance, apart))
+        found.append(Lot(name, unit, len(have), mean, median=middle, between=between, u=typical, probability=by_chance, apart=apart))
     return found
 
 

@@ -84,8 +84,8 @@ def play(sim: Simulation, move: Move, *, tail: float = 0.3) -> Played:
     current = trace["i_q"]
     most = sim.drive.control.i_limit
     return Played(
-        t, trace["angle_ref"] - at, trace["angle"] - at, trace["speed"], current, float(off[moving].max()), float(off[t > t[-1] - 0.1].max()), settled,
-        float(np.max(np.abs(current[moving]))), float(np.sqrt(np.mean(current[moving] ** 2))), float(np.mean(np.abs(trace["i_q_ref"][moving]) > 0.97 * most)), sim.fault,
+        t, trace["angle_ref"] - at, trace["angle"] - at, trace["speed"], current=current, error=float(off[moving].max()), left=float(off[t > t[-1] - 0.1].max()), settled=settled,
+        peak=float(np.max(np.abs(current[moving]))), rms=float(np.sqrt(np.mean(current[moving] ** 2))), limited=float(np.mean(np.abs(trace["i_q_ref"][moving]) > 0.97 * most)), fault=sim.fault,
     )  # fmt: skip
 
 
@@ -112,8 +112,8 @@ def move_outlook(bench: Bench) -> MoveOutlook:
     least = needed > 1e-3 * torque_constant(tried) * sim.drive.control.i_limit
     margin = float(np.min(there[least] / needed[least])) if least.any() else math.inf
     count = 2 * math.pi / sim.drive.sensing.counts_per_rev
-    found = MoveOutlook(design, move, played, speed, needed, there, margin, count, ())
-    return MoveOutlook(design, move, played, speed, needed, there, margin, count, tuple(_findings(tried, found)))
+    found = MoveOutlook(design, move, played, speed, needed=needed, there=there, margin=margin, count=count, findings=())
+    return MoveOutlook(design, move, played, speed, needed=needed, there=there, margin=margin, count=count, findings=tuple(_findings(tried, found)))
 
 
 def _torques(bench: Bench, move: Move, sim: Simulation) -> tuple[FloatArray, FloatArray, FloatArray]:

@@ -144,7 +144,7 @@ def move_study(bench: Bench) -> MoveStudy:
     if move.rounding > 0.0:  # beyond, the mean of the profile over its rounding changes no more
         most = min(most, move.speed / move.rounding / move.accel)
     most = max(most, 3 * _SLOWEST)
-    return MoveStudy(with_floats(drive), move, count_of(tried), current, run.load, run.load_kind == "drives", most)
+    return MoveStudy(with_floats(drive), move, count_of(tried), current, load=run.load, drives=run.load_kind == "drives", most=most)
 
 
 def move_map(

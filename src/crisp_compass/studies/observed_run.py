@@ -80,8 +80,8 @@ def observed_run(bench: Bench) -> ObservedRun:
     steady = parts[1]["t"][len(parts[1]["t"]) // 2 :] if len(parts) > 1 else np.empty(0)
     there = np.isin(t["t"], steady) & closed
     return ObservedRun(
-        lowest_speed(bench), up, down, forced_current(bench), forced_torque(bench), choices(bench), t["t"], t["speed_ref"], t["speed"], t["speed_seen"], np.where(closed, error, np.nan), closed,
-        float(np.max(np.abs(error[there]))) if there.any() else math.nan, load, sim.fault,
+        lowest_speed(bench), up, down, forced_current(bench), torque=forced_torque(bench), options=choices(bench), time=t["t"], reference=t["speed_ref"], speed=t["speed"], seen=t["speed_seen"], error=np.where(closed, error, np.nan), closed=closed,
+        worst=float(np.max(np.abs(error[there]))) if there.any() else math.nan, load=load, fault=sim.fault,
     )  # fmt: skip
 
 

@@ -115,7 +115,7 @@ def try_speed_loop(bench: Bench) -> SpeedTrial | None:
     dip = float(fallen.max()) if not armature_tells(bench) else math.nan  # there a load that stays keeps the speed down
     above = np.flatnonzero(fallen > 0.1 * float(fallen.max()))
     return SpeedTrial(
-        t, (stepped["speed"] - before) / step, at, figures[0], figures[2], dip / torque, float(loaded["t"][above[-1]] - loaded["t"][0]), float(np.std(quiet["i_q_ref"])), swung,
+        t, (stepped["speed"] - before) / step, at, figures[0], settling=figures[2], dip=dip / torque, recovery=float(loaded["t"][above[-1]] - loaded["t"][0]), noise=float(np.std(quiet["i_q_ref"])), swing=swung,
     )  # fmt: skip
 
 
@@ -203,6 +203,6 @@ def follow(bench: Bench) -> Following:
     there = np.flatnonzero(np.abs(reference) >= 0.999 * speed)
     off, off_plain = np.abs(reference - true), np.abs(reference - plain)
     return Following(
-        t, reference, true, current, plain, float(off.max()), float(off_plain.max()), float(np.max(np.abs(current))), float(np.mean(np.abs(current) > 0.97 * c.i_limit)),
-        float(t[there[0]]) if len(there) else math.nan, fault,
+        t, reference, true, current, plain=plain, error=float(off.max()), error_plain=float(off_plain.max()), peak=float(np.max(np.abs(current))), limited=float(np.mean(np.abs(current) > 0.97 * c.i_limit)),
+        seconds=float(t[there[0]]) if len(there) else math.nan, fault=fault,
     )  # fmt: skip

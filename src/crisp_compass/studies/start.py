@@ -163,8 +163,8 @@ def play(
     seen = np.where(trace["valid"] > 0, trace["speed_seen"], np.nan)
     return Played(
         FELL_OUT if found is None else found, sim.fault, float(trace["t"][closed[0]]) if len(closed) else None,
-        trace["t"], trace["speed"], seen, np.hypot(trace["i_d"], trace["i_q"]), np.where(trace["valid"] > 0, deviation, np.nan), trace["phase"],
-        trace["theta_e"], trace["theta_seen"], np.where(trace["phase"] < state.CLOSED, trace["speed_seen"], np.nan),
+        trace["t"], speed=trace["speed"], seen=seen, current=np.hypot(trace["i_d"], trace["i_q"]), deviation=np.where(trace["valid"] > 0, deviation, np.nan), phase=trace["phase"],
+        true_angle=trace["theta_e"], field=trace["theta_seen"], forced=np.where(trace["phase"] < state.CLOSED, trace["speed_seen"], np.nan),
     )  # fmt: skip
 
 

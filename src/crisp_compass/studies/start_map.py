@@ -325,7 +325,7 @@ def study_of(bench: Bench, spread_: Spread | None = None) -> StartStudy:
     torque = driving_load(bench) if drives else abs(run.load)
     held = 0.0 if drives else torque
     free = drive.load._replace(coulomb=drive.load.coulomb - held, breakaway=run.breakaway, driving=0.0)
-    return StartStudy(with_floats(drive._replace(load=free)), rated, torque / rated, drives, doubts)
+    return StartStudy(with_floats(drive._replace(load=free)), rated, torque / rated, drives, spread=doubts)
 
 
 def shown(study: StartStudy, lever: str, factors: FloatArray) -> FloatArray:
@@ -380,7 +380,7 @@ def start_map(
     places = [(int(k) % columns, int(k) // columns) for k in order]
     cells = [Cell(((across, float(x[i])), (up, float(y[j]))), draws) for i, j in places]
     outcomes = np.full((columns, rows, draws), -1, dtype=np.int64)
-    made = StartMap(across, up, x, y, shown(study, across, x), shown(study, up, y), outcomes, study.own_load)
+    made = StartMap(across, up, x, y, x_shown=shown(study, across, x), y_shown=shown(study, up, y), outcomes=outcomes, own_load=study.own_load)
 
     def take(place: int, answer: tuple[int, ...]) -> None:
         outcomes[places[place]] = answer
@@ -445,7 +445,7 @@ def working_cell(found: StartMap) -> tuple[float, float]:
 def play_cell(study: StartStudy, found: StartMap, column: int, row: int) -> Played:
     """Play one start of a cell with the whole plant: what is not known as it is believed, the rotor an eighth of a turn off."""
     factors = {found.across: float(found.x[column]), found.up: float(found.y[row])}
-    exact = replace(study, spread=Spread(0, 0, 0, 0, 0, 0, 0))
+    exact = replace(study, spread=Spread(0, 0, 0, 0, friction=0, load=0, dead=0))
     drive = exact.drawn(factors, np.random.default_rng(column * 1000 + row))
     return play(drive, angle=0.8 / drive.machine.pole_pairs)
 

@@ -71,7 +71,7 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     crossover = design.q.margins.crossover_hz
     seconds = nice(1.6 / crossover) if math.isfinite(crossover) else 100 / loop_hz
     length = int(min(max(seconds * loop_hz, 40), 400))
-    tracks = tracking_of(design, of.r, of.ld, of.lq, loop_hz)
+    tracks = tracking_of(design, of.r, of.ld, of.lq, loop_hz=loop_hz)
     out = np.empty((runs, length))
     for k in range(runs):
         out[k] = held_step(
@@ -79,12 +79,12 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
             tracks,
             settings.delay_samples,
             float(rs[k]),
-            float(ls[k] * kept[k]),
-            of.ld,
-            step,
-            loop_hz,
-            float(limits[k]),
-            length,
+            lq=float(ls[k] * kept[k]),
+            ld=of.ld,
+            step=step,
+            loop_hz=loop_hz,
+            v_limit=float(limits[k]),
+            length=length,
         )
     time = np.arange(length) / loop_hz
     low, middle, high = np.percentile(out, (2.5, 50, 97.5), axis=0)
@@ -98,7 +98,7 @@ def current_band(bench: Bench, design: CurrentDesign, *, runs: int = RUNS, sprea
     )
     text = f"R {_signed(share[0])}, L {_signed(share[1])}, bus {_signed(share[2])}"
     return Band(
-        time, low, middle, high, out[worst], float(np.percentile(tops, 95)), float(tops[worst]), float(np.percentile(rises[np.isfinite(rises)], 95)) if np.isfinite(rises).any() else math.nan, text, runs
+        time, low, middle, high, worst=out[worst], overshoot=float(np.percentile(tops, 95)), worst_overshoot=float(tops[worst]), rise=float(np.percentile(rises[np.isfinite(rises)], 95)) if np.isfinite(rises).any() else math.nan, worst_text=text, runs=runs
     )  # fmt: skip
 
 

@@ -61,13 +61,13 @@ def pwm_picture(bench: Bench, loop_hz: float, limit: float) -> PwmPicture:
         inductance = best_value(bench, "lq")
         if inductance:
             carrier = bench.settings.pwm.carrier_hz
-            ripple = float(np.max(winding_ripple(volts[0], plate.v_bus, inductance, carrier, decay)))
+            ripple = float(np.max(winding_ripple(volts[0], plate.v_bus, inductance, carrier, decay=decay)))
     speed = np.linspace(0.08, 1.2, 120) * plate.top_speed
     steps = loop_hz / (speed * pole_pairs_of(plate) / (2 * math.pi))
     verdict = turn_verdict(samples_per_turn(loop_hz, plate.top_speed * pole_pairs_of(plate) / (2 * math.pi)))
     if not turns_field(bench):  # the commutator turns the field, so the loop need not
         verdict = Finding("info", "no-turn", "")
-    return PwmPicture(angle, legs, duty, speed, steps, verdict, ripple)
+    return PwmPicture(angle, legs, duty, speed, steps=steps, verdict=verdict, ripple=ripple)
 
 
 @dataclass(frozen=True)
@@ -86,8 +86,8 @@ def predict_current_step(bench: Bench, design: CurrentDesign) -> StepPrediction:
     of = winding_of(bench)
     r, lq, ld = of.r, of.lq, of.ld
     response = held_step(
-        design, tracking_of(design, r, ld, lq, loop_hz), bench.settings.current_loop.delay_samples, r, lq, ld, step, loop_hz,
-        usable_voltage(bench).command, _steps(design.q), before=4,
+        design, tracking_of(design, r, ld, lq, loop_hz=loop_hz), bench.settings.current_loop.delay_samples, r, lq=lq, ld=ld, step=step, loop_hz=loop_hz,
+        v_limit=usable_voltage(bench).command, length=_steps(design.q), before=4,
     )  # fmt: skip
     t = np.arange(len(response)) / loop_hz - 4 / loop_hz
     return StepPrediction(t, np.array([t[0], 0.0, 0.0, t[-1]]), np.array([0.0, 0.0, step, step]), response)
@@ -107,7 +107,7 @@ def nice(seconds: float) -> float:
 
 def tracking_of(design: CurrentDesign, r: float, ld: float, lq: float, loop_hz: float) -> tuple[float, float]:
     """Return what the integrators of d and q do at the voltage limit, of a design on a winding [Ω, H]."""
-    d, q = (limit_tracking(a.kp, a.ki, 1 / loop_hz, r, x) for a, x in ((design.d, ld), (design.q, lq)))
+    d, q = (limit_tracking(a.kp, a.ki, 1 / loop_hz, r, l_axis=x) for a, x in ((design.d, ld), (design.q, lq)))
     return d, q
 
 
@@ -123,7 +123,7 @@ def held_step(
         ts=1 / loop_hz, kp_d=design.d.kp, ki_d=design.d.ki, kp_q=design.q.kp, ki_q=design.q.ki, ld=ld, lq=lq,
         track_d=tracks[0], track_q=tracks[1], delay_samples=delay_samples, volts_per_bus=1.0,
     )  # fmt: skip
-    sim = Simulation(locked_rotor(Machine(r, ld, lq, 0.0, 1.0), control, Inverter(v_limit)))
+    sim = Simulation(locked_rotor(Machine(r, ld, lq, 0.0, pole_pairs=1.0), control, Inverter(v_limit)))
     sim.command(CURRENT)
     rest = [sim.advance(before / loop_hz)["i_q"][:before]] if before else []
     sim.command(CURRENT, i_q=step)

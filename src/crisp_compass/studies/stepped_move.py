@@ -88,7 +88,7 @@ def play_steps(sim: Simulation, move: Move, current: float, count: float) -> Ste
     turn = 2 * math.pi / p
     final = float(x[state.FIELD] / p - x[state.THETA])
     return Stepped(
-        trace["t"] - start, trace["angle_ref"] - begin, trace["angle"] - begin, trace["speed"], 4 * round((final - was) / turn), float(np.max(np.abs(off))) / (turn / 4), sim.fault,
+        trace["t"] - start, trace["angle_ref"] - begin, trace["angle"] - begin, trace["speed"], lost=4 * round((final - was) / turn), behind=float(np.max(np.abs(off))) / (turn / 4), fault=sim.fault,
     )  # fmt: skip
 
 
@@ -130,16 +130,16 @@ def stepped_outlook(bench: Bench) -> SteppedOutlook:
     sim.retune(unwatched(sim.drive))
     drive, m = sim.drive, sim.drive.machine
     played = play_steps(sim, move, current, count)
-    kept = _keeps(tried, drive, move, current, count)
+    kept = _keeps(tried, drive, move, current, count=count)
     least = most = math.nan
     if kept:
-        least = _edge(lambda i: _keeps(tried, drive, move, i, count), 0.03 * current, current)
+        least = _edge(lambda i: _keeps(tried, drive, move, i, count=count), 0.03 * current, current)
     short = replace(move, distance=math.copysign(min(abs(move.distance), move.speed**2 / move.accel + _CRUISES * move.speed), move.distance))
 
     def accelerates(factor: float) -> bool:
         """Tell whether it keeps its place with so many times the acceleration."""
         quicker = replace(short, accel=factor * move.accel)
-        return _keeps(tried, drive._replace(control=drive.control._replace(move_accel=quicker.accel)), quicker, current, count)
+        return _keeps(tried, drive._replace(control=drive.control._replace(move_accel=quicker.accel)), quicker, current, count=count)
 
     # upwards to the first that does not hold: beyond a resonance others may hold again, which is no margin
     factors = np.geomspace(1.0 if kept else 1.0 / 32.0, 32.0 if kept else 1.0, 16)
@@ -158,8 +158,8 @@ def stepped_outlook(bench: Bench) -> SteppedOutlook:
     holding, idle = m.pole_pairs * m.psi * current, drive.control.idle_share
     heat = m.r * current**2
     found = SteppedOutlook(
-        move, played, axis, np.asarray(needed), there, least, most, current, move.trapezoid.peak_speed / count, math.sqrt(m.pole_pairs * holding / load.whole) / (2 * math.pi),
-        0.5 * math.pi / m.pole_pairs, (heat, idle * idle * heat), (),
+        move, played, axis, np.asarray(needed), there=there, least_current=least, most_accel=most, current=current, rate=move.trapezoid.peak_speed / count, resonance=math.sqrt(m.pole_pairs * holding / load.whole) / (2 * math.pi),
+        step=0.5 * math.pi / m.pole_pairs, heat=(heat, idle * idle * heat), findings=(),
     )  # fmt: skip
     return replace(found, findings=tuple(_findings(tried, found, kept=kept)))
 

@@ -229,6 +229,6 @@ def stepping_outlook(bench: Bench) -> Stepping:
     holding = m.pole_pairs * m.psi * current
     resonance = step_motor(m).resonance(current, drive.load.whole)
     return Stepping(
-        speeds, torques, reached, limit, holding, resonance, heat,
-        (kept * holding, kept**2 * heat), math.pi / 2 / m.pole_pairs, current, shaken_at, shaken, pulled, starts,
+        speeds, torques, reached, limit, holding=holding, resonance=resonance, heat=heat,
+        idle=(kept * holding, kept**2 * heat), full_step=math.pi / 2 / m.pole_pairs, peak=current, shaken_at=shaken_at, shaking=shaken, pulled=pulled, pull_in=starts,
     )  # fmt: skip

@@ -95,11 +95,11 @@ def torque_trial(bench: Bench) -> TorqueTrial:
     if speed < slowest:
         raise Refusal(f"at {speed * RPM_PER_RAD_S:.3g} rpm a turn takes too long to be played", f"at least {slowest * RPM_PER_RAD_S:.2g} rpm", field="run.speed")
     i_d, i_q = torque_currents(bench, run.torque)
-    whole = _turned(bench, drive, speed, i_d, i_q)
+    whole = _turned(bench, drive, speed, i_d, i_q=i_q)
     angle, turn = _one_turn(whole)
     spectrum = np.abs(np.fft.rfft(turn))[1 : _ORDERS + 1] * 2 / len(turn)
-    plain = _turned(bench, _without_all(drive, blocks=in_blocks(bench)), speed, i_d, i_q).ripple
-    parts = [(name, math.sqrt(max(whole.ripple**2 - _turned(bench, other, speed, i_d, i_q).ripple ** 2, 0.0))) for name, other in _leaving_out(drive, blocks=in_blocks(bench))]
+    plain = _turned(bench, _without_all(drive, blocks=in_blocks(bench)), speed, i_d, i_q=i_q).ripple
+    parts = [(name, math.sqrt(max(whole.ripple**2 - _turned(bench, other, speed, i_d, i_q=i_q).ripple ** 2, 0.0))) for name, other in _leaving_out(drive, blocks=in_blocks(bench))]
     if plain > 0.02 * whole.ripple:
         parts.append(("waveform and current", plain))
     parts.sort(key=lambda part: -part[1])
@@ -108,8 +108,8 @@ def torque_trial(bench: Bench) -> TorqueTrial:
     factor = 2.0 if in_blocks(bench) else m.torque_factor
     flux = bench.settled["flux"].values.get("flux_linkage") if "flux" in bench.settled else None
     found = TorqueTrial(
-        run.torque, whole.mean, speed, angle, turn, np.arange(1.0, len(spectrum) + 1), spectrum, whole.reach, whole.ripple, tuple(parts), i_d, i_q,
-        _least_current(bench, drive, whole.mean), factor * m.r * current**2, friction_current(bench, speed), current <= rated_peak(bench.settings.plate), flux.u / flux.value if flux is not None and flux.u else math.nan, (),
+        run.torque, whole.mean, speed, angle, turn=turn, orders=np.arange(1.0, len(spectrum) + 1), amplitudes=spectrum, reach=whole.reach, ripple=whole.ripple, parts=tuple(parts), i_d=i_d, i_q=i_q,
+        least=_least_current(bench, drive, whole.mean), copper=factor * m.r * current**2, friction=friction_current(bench, speed), lasting=current <= rated_peak(bench.settings.plate), unsure=flux.u / flux.value if flux is not None and flux.u else math.nan, findings=(),
     )  # fmt: skip
     return _with_findings(bench, found, whole)
 
@@ -183,7 +183,7 @@ def _least_current(bench: Bench, drive: Drive, torque: float) -> float:
     m = drive.machine
     if isinstance(m, Induction) or in_blocks(bench) or abs(m.lq - m.ld) < 0.02 * m.lq:
         return math.nan
-    limits = Limits(m.r, m.ld, m.lq, m.psi, m.pole_pairs, 1.0, 1.0, m.torque_factor)
+    limits = Limits(m.r, m.ld, m.lq, m.psi, pole_pairs=m.pole_pairs, v_limit=1.0, i_limit=1.0, torque_factor=m.torque_factor)
 
     def made(current: float) -> float:
         i_d, i_q = torque_per_ampere(limits, current)

@@ -41,9 +41,9 @@ def untuned_drive(bench: Bench) -> Drive:
     control = Control(
         ts=1 / loop_hz, kp_d=kp_d, ki_d=ki_d, kp_q=kp_q, ki_q=ki_q, speed_divider=divider, kp_speed=speed.kp, ki_speed=speed.ki,
         speed_filter=2 * math.pi * filter_hz, i_limit=limit, i_trip=3 * limit, ramp=bench.settings.speed_loop.ramp, stall_time=0.5,
-        decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, ld=machine.ld, lq=machine.lq, psi=machine.psi, track_d=limit_tracking(kp_d, ki_d, 1 / loop_hz, machine.r, machine.ld),
-        track_q=limit_tracking(kp_q, ki_q, 1 / loop_hz, machine.r, machine.lq),
+        decouple=0.0 if sensor_of(bench) == ARMATURE else 1.0, ld=machine.ld, lq=machine.lq, psi=machine.psi, track_d=limit_tracking(kp_d, ki_d, 1 / loop_hz, machine.r, l_axis=machine.ld),
+        track_q=limit_tracking(kp_q, ki_q, 1 / loop_hz, machine.r, l_axis=machine.lq),
         delay_samples=bench.settings.current_loop.delay_samples, volts_per_bus=usable_voltage(bench).per_bus, r=machine.r, compensation=bench.settings.speed_loop.compensation,
     )  # fmt: skip
     inverter = Inverter(v_supply=plate.v_bus, r_supply=0.05, knee=0.01)
-    return Drive(machine, load, inverter, sensing_of(bench, full_scale), control)
+    return Drive(machine, load, inverter, sensing_of(bench, full_scale), control=control)

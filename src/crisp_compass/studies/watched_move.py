@@ -96,7 +96,7 @@ def play_watched(sim: Simulation, move: Move, current: float, count: float, betw
             break
     check_sound(sim)
     trace = join(parts)
-    return Watched(trace["t"] - start, trace["angle_ref"], trace["angle"], tuple(began), arrived, float(target - x[state.THETA]), sim.fault)
+    return Watched(trace["t"] - start, trace["angle_ref"], trace["angle"], tuple(began), arrived=arrived, off=float(target - x[state.THETA]), fault=sim.fault)
 
 
 def watch_outlook(bench: Bench) -> WatchOutlook:
@@ -119,9 +119,9 @@ def watch_outlook(bench: Bench) -> WatchOutlook:
     if move.duration + s.obstacle + 2.0 * s.settle > _PATIENCE:
         raise Refusal(f"the move takes {move.duration + s.obstacle:.3g} s with its obstacle", f"one of up to {_PATIENCE:.0f} s is played: a shorter way, or more speed", field="motion.distance")
     half = 0.5 * move.duration
-    played = play_watched(sim, move, current, entry, (half, half + s.obstacle), patience)
+    played = play_watched(sim, move, current, entry, between=(half, half + s.obstacle), patience=patience)
     pull = min((abs(bench.settings.run.load) + ld.coulomb) / max(m.pole_pairs * m.psi * current * min(c.idle_share, 1.0), 1e-12), 1.0)
-    found = WatchOutlook(move, played, (half, half + s.obstacle), step, count, math.asin(pull) / m.pole_pairs, limit, c.window, ())
+    found = WatchOutlook(move, played, (half, half + s.obstacle), step, count=count, lag=math.asin(pull) / m.pole_pairs, limit=limit, window=c.window, findings=())
     return replace(found, findings=tuple(_findings(tried, found)))
 
 

@@ -52,7 +52,7 @@ def run_wrong_angle(bench: Bench, offset: float, *, reversed_sense: bool = False
     wrong = _step(bench, wrong_drive, target, seconds)
     share = math.cos(offset)
     outcome, text = _judge(right, wrong, target)
-    return WrongAngle(right, wrong, share, 1 / share if share > 1e-6 else math.inf, outcome, text)
+    return WrongAngle(right, wrong, share, 1 / share if share > 1e-6 else math.inf, outcome=outcome, text=text)
 
 
 def _step(bench: Bench, drive: Drive, target: float, seconds: float) -> Trace:

@@ -52,7 +52,7 @@ def align_outlook(bench: Bench) -> AlignOutlook:
         why = "the rated current" if limit == rated else "saliency"
     share = load.coulomb / (kt * current) if current > 0 else 1.0
     lag = math.asin(min(share, 1.0))
-    return AlignOutlook(current, lag, limit, propose_fields(p), why)
+    return AlignOutlook(current, lag, limit, propose_fields(p), why=why)
 
 
 @dataclass(frozen=True)
@@ -108,8 +108,8 @@ def search_outlook(bench: Bench, searches: int = _SEARCHES) -> SearchOutlook:
     order = np.argsort(angles)
     mean = 0.5 * (machine.lq + machine.ld)
     return SearchOutlook(
-        float(np.quantile(errors, 0.95)), right / searches, refused / searches, moved, (machine.lq - machine.ld) / mean,
-        np.append(angles[order], 2 * math.pi), np.append(currents[order], currents[order][0]),
+        float(np.quantile(errors, 0.95)), right / searches, refused / searches, moved, saliency=(machine.lq - machine.ld) / mean,
+        angle=np.append(angles[order], 2 * math.pi), example=np.append(currents[order], currents[order][0]),
     )  # fmt: skip
 
 

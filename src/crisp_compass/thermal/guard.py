@@ -51,7 +51,7 @@ def overload_for(b: Bodies, around: Around, limit: float, continuous: float, mos
         return None
     allowed = math.inf
     for current in np.linspace(continuous, most, _POINTS + 1)[1:]:
-        seconds = time_to(b, limit, float(current), ambient, warm, **losses)
+        seconds = time_to(b, limit, float(current), ambient, start=warm, **losses)
         allowed = min(allowed, seconds * (current**2 - continuous**2))
     return allowed / (most**2 - continuous**2)
 

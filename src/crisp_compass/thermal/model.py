@@ -47,7 +47,7 @@ class Bodies(NamedTuple):
 
 def one_body(whole: float, time: float, factor: float, r: float, reference: float = 20.0) -> Bodies:
     """Return winding and housing as one body of thermal resistance ``whole`` [K/W] and a time constant [s]."""
-    return Bodies(_ONE * whole, (1 - _ONE) * whole, _ONE**2 * time, (1 - _ONE) * time, factor, r, reference)
+    return Bodies(_ONE * whole, (1 - _ONE) * whole, _ONE**2 * time, (1 - _ONE) * time, factor=factor, r=r, reference=reference)
 
 
 class Stretch(NamedTuple):
@@ -175,7 +175,7 @@ def settled_cycle(b: Bodies, stretches: Sequence[Stretch], ambient: float) -> tu
 def hottest(b: Bodies, stretches: Sequence[Stretch], ambient: float) -> float:
     """Return the winding's highest temperature [°C] in a cycle that repeats for ever; infinite where it heats up without end."""
     start = settled_cycle(b, stretches, ambient)
-    return math.inf if start is None else float(np.max(follow(b, stretches, ambient, start, 60).winding))
+    return math.inf if start is None else float(np.max(follow(b, stretches, ambient, start, points=60).winding))
 
 
 def time_to(b: Bodies, limit: float, current: float, ambient: float, start: tuple[float, float], *, housing_loss: float = 0.0, air_factor: float = 1.0) -> float:

@@ -153,7 +153,7 @@ def case_of(drill: Drill, seed: int) -> Case:
     rng = np.random.default_rng([seed, sum(drill.key.encode())])
     known = drill.shape(rng)
     cause = drill.causes[int(rng.integers(len(drill.causes)))]
-    return Case(drill, seed, known, cause, drill.drawn(rng, known, cause, 1))
+    return Case(drill, seed, known, cause, figures=drill.drawn(rng, known, cause, 1))
 
 
 def unchanged(figures: Figures) -> Figures:

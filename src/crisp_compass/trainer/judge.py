@@ -92,7 +92,7 @@ def judge(case: Case, acts: Sequence[Act], cause: str, numbers: Mapping[str, flo
         told.append(f"Power came before: {first}. On a bench that hurts people or parts.")
     points = max(points - HINT * hints - DANGER * dangers, 0.0)
     passed = right and shown and len(close) == len(drill.asks) and not dangers and points >= PASSED_FROM
-    return Verdict(points, passed, tuple(told), tuple(moments), minutes, expert_minutes)
+    return Verdict(points, passed, tuple(told), tuple(moments), minutes=minutes, expert_minutes=expert_minutes)
 
 
 def _moment(case: Case, readings: Sequence[Reading], evidence: Evidence, risky: bool) -> Moment:
@@ -100,7 +100,7 @@ def _moment(case: Case, readings: Sequence[Reading], evidence: Evidence, risky: 
     key = max(belief, key=lambda k: belief[k])
     step = next_step(case, readings, evidence)
     last = readings[-1]
-    return Moment(f"{case.drill.measure(last.measure).title}: {last.text}", case.drill.cause(key).text, belief[key], step[0].title if step else "", risky)
+    return Moment(f"{case.drill.measure(last.measure).title}: {last.text}", case.drill.cause(key).text, belief[key], step[0].title if step else "", dangerous=risky)
 
 
 def expert(case: Case, most: int = 14) -> tuple[list[Reading], str, dict[str, float]]:
@@ -108,7 +108,7 @@ def expert(case: Case, most: int = 14) -> tuple[list[Reading], str, dict[str, fl
 
     It works on a case of its own, so that the person's readings stay theirs.
     """
-    own = Case(case.drill, case.seed, case.known, case.cause, case.figures)
+    own = Case(case.drill, case.seed, case.known, case.cause, figures=case.figures)
     readings: list[Reading] = []
     evidence = evidence_of(own)
     while len(readings) < most and (step := next_step(own, readings, evidence)) is not None:

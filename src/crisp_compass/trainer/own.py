@@ -107,8 +107,8 @@ def _checked(name: str, told: OwnDrill) -> Drill:
         return {f"vary-{m.key}": rng.standard_normal(count) for m in told.measures}
 
     return Drill(
-        told.key, told.title, told.family, shape, vary, lambda _: told.story,
-        tuple(_cause(k, c) for k, c in enumerate(told.causes)), tuple(_measure(m, causes) for m in told.measures), (), told.first,
+        told.key, told.title, told.family, shape, vary=vary, story=lambda _: told.story,
+        causes=tuple(_cause(k, c) for k, c in enumerate(told.causes)), measures=tuple(_measure(m, causes) for m in told.measures), asks=(), first=told.first,
     )  # fmt: skip
 
 
@@ -120,9 +120,9 @@ def _measure(told: OwnMeasure, causes: list[str]) -> Measure:
     values: list[Any] = [told.reads[c] for c in causes]
     if isinstance(values[0], str):
         words = np.array(values)
-        return Measure(told.key, told.title, told.tool, lambda f: words[f["cause"].astype(int)], "", 0.0, 0.0, told.minutes, told.power, told.sees)
+        return Measure(told.key, told.title, told.tool, lambda f: words[f["cause"].astype(int)], unit="", noise=0.0, noise_abs=0.0, minutes=told.minutes, power=told.power, sees=told.sees)
     means, spreads = np.array([v[0] for v in values]), np.array([v[1] for v in values])
     between = np.sqrt(1 - _NOISE**2) * spreads
     return Measure(
-        told.key, told.title, told.tool, lambda f: means[f["cause"].astype(int)] + between[f["cause"].astype(int)] * f[f"vary-{told.key}"], told.unit, 0.0, float(_NOISE * spreads.mean()), told.minutes, told.power, told.sees,
+        told.key, told.title, told.tool, lambda f: means[f["cause"].astype(int)] + between[f["cause"].astype(int)] * f[f"vary-{told.key}"], unit=told.unit, noise=0.0, noise_abs=float(_NOISE * spreads.mean()), minutes=told.minutes, power=told.power, sees=told.sees,
     )  # fmt: skip

@@ -74,7 +74,7 @@ def expected(outlook: AlignOutlook) -> Curve:
     """Return where friction would leave the rotor."""
     field, half = np.degrees(outlook.fields), math.degrees(outlook.lag)
     side = np.concatenate([[0.0], np.sign(np.diff(field))])
-    return Curve("expected", "left out", field[1:], -half * side[1:], "points")
+    return Curve("expected", "left out", field[1:], -half * side[1:], shape="points")
 
 
 def pane(*curves: Curve) -> Pane:
@@ -88,8 +88,8 @@ def panes(_: Capture, result: AlignmentResult) -> tuple[Pane, ...]:
     below, above = result.side == 1, result.side == -1
     return (
         pane(
-            Curve("approached from below", "measured", field[below], rest[below], "up"),
-            Curve("approached from above", "fit", field[above], rest[above], "down"),
+            Curve("approached from below", "measured", field[below], rest[below], shape="up"),
+            Curve("approached from above", "fit", field[above], rest[above], shape="down"),
         ),
     )
 

@@ -100,7 +100,7 @@ def map_pane(bench: Bench, evidence: Evidence | None) -> Pane:
     curves = [Curve("speed asked for", "measured", 100 * grid, speeds)]
     if evidence is not None:
         x, y = 100 * evidence.estimates["duty"].value, _asked(mapped, evidence) * RPM_PER_RAD_S
-        curves.append(Curve("this command", "here", np.array([x]), np.array([y]), "points"))
+        curves.append(Curve("this command", "here", np.array([x]), np.array([y]), shape="points"))
     return Pane("speed over duty", ("duty of the command", "%"), ("speed asked for", "rpm"), tuple(curves))
 
 
@@ -110,7 +110,7 @@ def _by_frequency(mapped: CommandMap, evidence: Evidence | None) -> Pane:
     curves = [Curve("speed asked for", "measured", hertz, speeds)]
     if evidence is not None:
         x, y = evidence.estimates["frequency"].value, _asked(mapped, evidence) * RPM_PER_RAD_S
-        curves.append(Curve("this command", "here", np.array([x]), np.array([y]), "points"))
+        curves.append(Curve("this command", "here", np.array([x]), np.array([y]), shape="points"))
     return Pane("speed over frequency", ("frequency of the command", "Hz"), ("speed asked for", "rpm"), tuple(curves))
 
 

@@ -84,7 +84,7 @@ def panes(_: Capture, fit: StepFit) -> tuple[Pane, ...]:
             (
                 Curve("predicted with the gains that ran", "expected", fit.time, fit.predicted),
                 Curve("fitted", "fit", fit.time, fit.fitted, wide=True),
-                Curve("measured", "measured", fit.time, fit.measured, "points"),
+                Curve("measured", "measured", fit.time, fit.measured, shape="points"),
             ),
             printed=True,
         ),

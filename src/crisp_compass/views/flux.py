@@ -79,14 +79,14 @@ def _over_speed(result: ArmatureResult) -> tuple[Pane, ...]:
     x, rpm = ("speed", "rpm"), result.speed * RPM_PER_RAD_S
     shape: Literal["line", "points"] = "points" if result.running else "line"
     name = "points of speed and load" if result.running else "measured"
-    measured = Curve(name, "measured", rpm, result.voltage, shape, dense=not result.running, wide=True)
-    left = Curve("residual", "measured", rpm, result.residual, shape, dense=not result.running)
+    measured = Curve(name, "measured", rpm, result.voltage, shape=shape, dense=not result.running, wide=True)
+    left = Curve("residual", "measured", rpm, result.residual, shape=shape, dense=not result.running)
     return (
         Pane(
             "voltage over speed",
             x,
             ("voltage v_m", "V"),
-            (measured, Curve("fit", "fit", rpm, result.model, shape)),
+            (measured, Curve("fit", "fit", rpm, result.model, shape=shape)),
             printed=True,
         ),
         Pane("residual", x, ("residual", "V"), (left,), zero=True, printed=True),
@@ -105,7 +105,7 @@ def panes(capture: Capture, result: FluxResult | RunningResult | ArmatureResult)
                 x,
                 ("voltage v_q", "V"),
                 (
-                    Curve("steady speeds", "measured", f, result.voltage, "points"),
+                    Curve("steady speeds", "measured", f, result.voltage, shape="points"),
                     Curve("fit", "fit", f, result.model),
                 ),
                 printed=True,
@@ -114,7 +114,7 @@ def panes(capture: Capture, result: FluxResult | RunningResult | ArmatureResult)
                 "residual",
                 x,
                 ("residual", "V"),
-                (Curve("residual", "measured", f, result.residual, "points"),),
+                (Curve("residual", "measured", f, result.residual, shape="points"),),
                 zero=True,
                 printed=True,
             ),

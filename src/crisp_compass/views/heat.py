@@ -164,7 +164,7 @@ def _over_current(bench: Bench, found: Outlook) -> Pane:
     shown = hot < 2 * max(found.limit or 200.0, 100.0)
     curves = [Curve("winding in the end", "fit", amps[shown], hot[shown])]
     if found.winding < MOST:
-        curves.append(Curve("this load", "here", np.array([found.current]), np.array([found.winding]), "points"))
+        curves.append(Curve("this load", "here", np.array([found.current]), np.array([found.winding]), shape="points"))
     if found.limit is not None:
         curves.append(Curve("allowed", "expected", np.array([0.0, top]), np.full(2, found.limit)))
     return Pane("temperature over current", ("current, peak", "A"), ("temperature", "°C"), tuple(curves))
@@ -177,7 +177,7 @@ def _how_long(bench: Bench, found: Outlook, limit: float) -> Pane:
     amps: FloatArray = np.linspace(max(found.continuous, 1e-3 * most) * 1.005, most, 70)
     losses = {"housing_loss": there.housing_loss, "air_factor": there.air_factor}
     ambient = bench.settings.heat.ambient
-    cold, warm = (np.array([time_to(b, limit, float(i), ambient, at, **losses) for i in amps]) for at in ((ambient, ambient), found.warm_start))
+    cold, warm = (np.array([time_to(b, limit, float(i), ambient, start=at, **losses) for i in amps]) for at in ((ambient, ambient), found.warm_start))
     shown, later = np.isfinite(cold) & (cold > 0), np.isfinite(warm) & (warm > 0)
     curves = [Curve("motor, from cold", "fit", cold[shown], amps[shown]), Curve("from warm", "fit", warm[later], amps[later], wide=True)]
     if run.i_continuous is not None and run.i_continuous < run.i_limit:
@@ -192,7 +192,7 @@ def _how_long(bench: Bench, found: Outlook, limit: float) -> Pane:
 
 def panes(_: Capture, found: Heating) -> tuple[Pane, ...]:
     """Return the winding's temperature as measured, with its model."""
-    curves = (Curve("measured", "measured", found.time, found.measured, "points"), Curve("winding and housing" if found.two else "one body", "fit", found.time, found.model))
+    curves = (Curve("measured", "measured", found.time, found.measured, shape="points"), Curve("winding and housing" if found.two else "one body", "fit", found.time, found.model))
     return (Pane("winding while warmed", ("time", "s"), ("temperature", "°C"), curves, printed=True),)
 
 

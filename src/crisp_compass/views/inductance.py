@@ -109,7 +109,7 @@ def panes(capture: Capture, result: InductanceResult | SaturationResult | Salien
         return _over_angle(result)
     current_name = result.channels[1] if isinstance(result, InductanceResult) else "i_a"
     if isinstance(result, SaturationResult):
-        current = Curve("measured", "measured", result.time, result.current, "points")
+        current = Curve("measured", "measured", result.time, result.current, shape="points")
         second = Pane(
             "incremental inductance",
             ("current along the axis, peak", "A"),
@@ -121,7 +121,7 @@ def panes(capture: Capture, result: InductanceResult | SaturationResult | Salien
         time = capture.time - capture.time[0]
         many = len(time) > _MARKS
         current = Curve(
-            "measured", "measured", time, capture[result.channels[1]], "line" if many else "points", dense=many
+            "measured", "measured", time, capture[result.channels[1]], shape="line" if many else "points", dense=many
         )
         voltage = Curve("measured", "measured", time, capture[result.channels[0]], dense=True)
         second = Pane("voltage steps", ("time", "s"), (f"voltage {result.channels[0]}", "V"), (voltage,))
@@ -150,8 +150,8 @@ def _over_angle(result: SaliencyResult) -> tuple[Pane, ...]:
             ("inductance A–B", "H"),
             (
                 Curve("fit", "fit", np.degrees(result.line_angle), result.line_inductance),
-                Curve("measured", "measured", angle[used], result.inductance[used], "points"),
-                Curve("left out", "left out", angle[~used], result.inductance[~used], "points"),
+                Curve("measured", "measured", angle[used], result.inductance[used], shape="points"),
+                Curve("left out", "left out", angle[~used], result.inductance[~used], shape="points"),
             ),
             printed=True,
         ),

@@ -108,7 +108,7 @@ def panes(_: Capture, result: PoleSearch) -> tuple[Pane, ...]:
     return (
         pane(
             Curve("fitted", "fit", *result.line()),
-            Curve("pulses", "measured", np.degrees(result.angle) % 360, result.current, "points"),
+            Curve("pulses", "measured", np.degrees(result.angle) % 360, result.current, shape="points"),
         ),
     )
 

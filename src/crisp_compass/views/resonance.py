@@ -83,7 +83,7 @@ def panes(_: Capture, found: Resonance) -> tuple[Pane, ...]:
     response = 20 * np.log10(np.maximum(np.abs(found.response) * scale, 1e-12))
     model = 20 * np.log10(np.maximum(np.abs(found.model) * scale, 1e-12))
     curves = (
-        Curve("measured", "measured", f[told], response[told], "points"),
+        Curve("measured", "measured", f[told], response[told], shape="points"),
         Curve("two inertias on a spring" if "resonance_hz" in found.estimates else "rigid shaft", "fit", f, model),
     )
     return (Pane("speed over torque current", _F, ("rpm per A", "dB"), curves, printed=True, log=True),)

@@ -81,7 +81,7 @@ class AgreementPage(Page):
             number.show_value(getattr(bench.settings.instruments, field))
         found = side_by_side(bench, self.constant)
         apart = found.agreement.apart if found.agreement else ""
-        bars = [Bar(s.name, s.kind, s.value, 1.96 * s.u, s.name == apart) for s in found.sources]
+        bars = [Bar(s.name, s.kind, s.value, 1.96 * s.u, apart=s.name == apart) for s in found.sources]
         mean = None
         if found.agreement and found.agreement.agrees:
             m = found.agreement.mean

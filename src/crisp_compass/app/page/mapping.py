@@ -78,7 +78,7 @@ class MappingDialog(QDialog):
         standing = by_signal(before)
         proposed = propose_channels(wanted, names, tuple(self._units.values()), {n: c.look for n, c in self._channels.items()})
         for line, signal in enumerate(("t", *wanted), 1):
-            row = self._rows[signal] = _Row(QComboBox(), Sparkline(), label("", "info"), QCheckBox(), Line(), Line())
+            row = self._rows[signal] = _Row(QComboBox(), Sparkline(), label("", "info"), QCheckBox(), scale=Line(), offset=Line())
             row.box.setAccessibleName(f"channel for {signal}")
             row.box.addItem(_NONE, "")
             for name, unit in self._units.items():

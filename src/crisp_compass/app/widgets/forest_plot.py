@@ -88,7 +88,7 @@ class ForestPlot(QWidget):
         def at(value: float) -> float:
             return left + (value - low) / (high - low) * (right - left)
 
-        self._axis(painter, low, high, at, top, bottom)
+        self._axis(painter, low, high, at, top=top, bottom=bottom)
         if self._mean is not None:
             band = QRectF(at(self._mean.value - self._mean.half), top, 0, bottom - top)
             band.setRight(max(at(self._mean.value + self._mean.half), band.left() + 1))
@@ -98,7 +98,7 @@ class ForestPlot(QWidget):
             painter.setPen(THEME.pen("magenta", 1.2))
             painter.drawLine(QPointF(at(self._mean.value), top), QPointF(at(self._mean.value), bottom))
         for k, bar in enumerate(self._bars):
-            self._bar(painter, bar, top + (k + 0.5) * step, at, right)
+            self._bar(painter, bar, top + (k + 0.5) * step, at, right=right)
 
     def _bar(self, painter: QPainter, bar: Bar, y: float, at: object, right: float) -> None:
         assert callable(at)

@@ -456,7 +456,7 @@ class Plot(pg.PlotWidget):  # type: ignore[misc]
         QApplication.clipboard().setPixmap(self.grab())
 
     def _ask_csv(self) -> None:
-        path = ask_save_path(self, "Save plot data", Path(f"{self.name}.csv"), "CSV (*.csv)", (".csv",))
+        path = ask_save_path(self, "Save plot data", Path(f"{self.name}.csv"), "CSV (*.csv)", suffixes=(".csv",))
         if path is None:
             return
         try:

@@ -330,10 +330,10 @@ class WiringSketch(QWidget):
         self._text(painter, middle + QPointF(185, 92), "free, then locked")
 
     def _encoder(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
-        self._sensor(painter, middle, terminals, "enc_a b z", "supply, ground and three encoder lines")
+        self._sensor(painter, middle, terminals, "enc_a b z", lines="supply, ground and three encoder lines")
 
     def _commutation(self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF]) -> None:
-        self._sensor(painter, middle, terminals, "hall_1 … 3", "supply, ground and three hall lines")
+        self._sensor(painter, middle, terminals, "hall_1 … 3", lines="supply, ground and three hall lines")
 
     def _sensor(
         self, painter: QPainter, middle: QPointF, terminals: dict[str, QPointF], name: str, lines: str

@@ -89,7 +89,7 @@ def _propose(bench: Bench, _: Evidence) -> Proposal | None:
         f"Tr {show(values['rotor_time_constant'].value, 's')}, LM {show(values['magnetizing_inductance'].value, 'H')}",
         "both tests, one circuit",
         found.method,
-        ("resistance.resistance",),
+        rests_on=("resistance.resistance",),
     )
 
 
@@ -145,7 +145,7 @@ WAYPOINT = Waypoint(
     45,
     "Circuit",
     "What circuit is this induction motor?",
-    "Take a no-load test at rated voltage and a locked test at a quarter of rated frequency, and drop both captures on the window.",
+    first_step="Take a no-load test at rated voltage and a locked test at a quarter of rated frequency, and drop both captures on the window.",
     settles=limits(
         leakage_inductance="leakage_inductance", magnetizing_inductance="magnetizing_inductance",
         rotor_resistance="rotor_resistance", magnetizing_current="magnetizing_current",

@@ -295,7 +295,7 @@ WAYPOINT = Waypoint(
     60,
     "Commutation",
     "Where do the halls switch?",
-    "Turn the shaft by hand, capture the halls and two line voltages and drop the capture on the window.",
+    first_step="Turn the shaft by hand, capture the halls and two line voltages and drop the capture on the window.",
     settles={},
     applies=_has_angle_sensor,
     optional=uses_encoder,  # it can wait until the index is captured

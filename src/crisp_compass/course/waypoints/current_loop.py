@@ -72,7 +72,7 @@ def current_tracking(bench: Bench) -> tuple[float, float]:
     """Return what the integrators of d and q do at the voltage limit, of the settled gains and winding."""
     ts, at = 1 / need(bench, "pwm.loop_hz"), winding_of(bench)
     d, q = (
-        limit_tracking(need(bench, f"current_loop.kp_{axis}"), need(bench, f"current_loop.ki_{axis}"), ts, at.r, inductance)
+        limit_tracking(need(bench, f"current_loop.kp_{axis}"), need(bench, f"current_loop.ki_{axis}"), ts, at.r, l_axis=inductance)
         for axis, inductance in (("d", at.ld), ("q", at.lq))
     )  # fmt: skip
     return d, q
@@ -101,8 +101,8 @@ def expected_step(bench: Bench, notes: Mapping[str, str]) -> RunningLoop:
     """Return what the design rests on, with the gains that ran; raises Refusal naming what is not settled."""
     kp, ki = gains_that_ran(bench, notes)
     return RunningLoop(
-        kp, ki, need(bench, "pwm.loop_hz"), winding_of(bench).r, winding_of(bench).lq,
-        bench.settings.current_loop.delay_samples, usable_voltage(bench).command,
+        kp, ki, need(bench, "pwm.loop_hz"), winding_of(bench).r, inductance=winding_of(bench).lq,
+        delay_samples=bench.settings.current_loop.delay_samples, v_limit=usable_voltage(bench).command,
     )  # fmt: skip
 
 
@@ -111,7 +111,7 @@ def propose(bench: Bench) -> Proposal:
     design = design_current(bench)
     what = f"Kp {show(design.q.kp, 'V/A')}, Ki {show(design.q.ki, 'V/(A·s)')}"
     margin = f"{design.q.margins.phase_margin_deg:.0f}° margin is enough here"
-    return Proposal(current_values(bench, design), what, margin, design.method, inputs(bench))
+    return Proposal(current_values(bench, design), what, margin, design.method, rests_on=inputs(bench))
 
 
 def _read(bench: Bench, capture: Capture) -> StepFit:
@@ -168,7 +168,7 @@ WAYPOINT = Waypoint(
     80,
     "Current loop",
     "What gains hold the current, with this delay?",
-    "Choose the current loop's bandwidth and settle its gains.",
+    first_step="Choose the current loop's bandwidth and settle its gains.",
     settles=limits(kp_d="kp_current", ki_d="ki_current", kp_q="kp_current", ki_q="ki_current", bandwidth_hz="crossover_hz"),
     needs=("plate", "resistance", "inductance", "circuit", "pwm"),
     applies=closes_loops,

@@ -137,7 +137,7 @@ WAYPOINT = Waypoint(
     40,
     "Flux",
     "How much flux does the rotor carry?",
-    "Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
+    first_step="Leave the leads open, spin the shaft, capture its coasting and drop the capture on the window.",
     settles=limits(flux_linkage="flux_linkage"),
     headline=_settled_headline,
     captures=(RUNNING, COAST, WINDING_COAST, ARMATURE_COAST),

@@ -146,7 +146,7 @@ def _variant(key: str, title: str, without: tuple[str, ...] = ()) -> CaptureKind
 
 
 def _claims_winding(capture: Capture, here: str) -> bool:
-    return any(on_one_winding(capture, here, f"v_{w}", f"i_{w}", "inductance") for w in "ab")
+    return any(on_one_winding(capture, here, f"v_{w}", f"i_{w}", topic="inductance") for w in "ab")
 
 
 #: Steps on one winding of a stepper, and on an armature.
@@ -163,7 +163,7 @@ ARMATURE_STEPS = replace(
     WINDING_STEPS,
     key="armature_steps",
     signals=("v_m", "i_m"),
-    claims=lambda capture, here: on_one_winding(capture, here, "v_m", "i_m", "inductance"),
+    claims=lambda capture, here: on_one_winding(capture, here, "v_m", "i_m", topic="inductance"),
     sketch="armature",
     families=("brushed",),
 )
@@ -200,7 +200,7 @@ WAYPOINT = Waypoint(
     30,
     "Inductance",
     "How much inductance has one phase?",
-    "Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
+    first_step="Hold the rotor, capture a voltage step from A to B and drop the capture on the window.",
     settles=limits(ld="ld", lq="lq"),
     headline=lambda settled: _course_figure(settled.values),
     captures=(LCR_ANGLE, STEPS, STEPS_D, STEPS_Q, SATURATION, WINDING_STEPS, ARMATURE_STEPS),

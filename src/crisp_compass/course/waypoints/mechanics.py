@@ -115,7 +115,7 @@ WAYPOINT = Waypoint(
     50,
     "Mechanics",
     "What are inertia and friction?",
-    "Run the shaft up and let it coast, capture speed and i_q and drop the capture on the window.",
+    first_step="Run the shaft up and let it coast, capture speed and i_q and drop the capture on the window.",
     settles=limits(inertia="inertia", viscous_friction="viscous_friction", coulomb_friction="coulomb_friction"),
     optional=lambda _: True,
     headline=lambda settled: show(settled.values["inertia"].value, "kg·m²"),

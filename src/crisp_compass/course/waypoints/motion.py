@@ -18,14 +18,14 @@ def propose(bench: Bench) -> Proposal:
     move = move_of(bench)
     if steps_open(bench):
         rate = move.speed / count_of(bench)
-        return Proposal(position_values(bench, None), f"a move in {show(move.duration, 's', 3)}", f"{grouped(rate)} steps of the table a second at most", "profile", ("plate.pole_pairs", "current_loop.bandwidth_hz"))
+        return Proposal(position_values(bench, None), f"a move in {show(move.duration, 's', 3)}", f"{grouped(rate)} steps of the table a second at most", "profile", rests_on=("plate.pole_pairs", "current_loop.bandwidth_hz"))
     design = design_of(bench)
     if not math.isfinite(design.overshoot):
         raise Refusal(f"a position loop with {show(design.kv, '1/s', 3)} is not stable", f"at most {show(design.most, '1/s', 3)}, and less for calm", field="motion.kv")
     reason = f"{design.overshoot:.0f} % overshoot of a position step, {design.margins.phase_margin_deg:.0f}° margin"
     method = "entered gain" if bench.settings.motion.kv is not None else "largest gain without overshoot"
     rests_on = ("speed_loop.kp", "speed_loop.ki", "speed_loop.loop_hz", "speed_loop.filter_hz", "current_loop.bandwidth_hz", "mechanics.inertia")
-    return Proposal(position_values(bench, design), f"Kv {show(design.kv, '1/s', 3)}, a move in {show(move.duration, 's', 3)}", reason, method, rests_on)
+    return Proposal(position_values(bench, design), f"Kv {show(design.kv, '1/s', 3)}, a move in {show(move.duration, 's', 3)}", reason, method, rests_on=rests_on)
 
 
 def _headline(settled: Settled) -> str:
@@ -38,7 +38,7 @@ WAYPOINT = Waypoint(
     110,
     "Motion",
     "How closely does the shaft follow its move?",
-    "Choose how a move is made and settle the position loop.",
+    first_step="Choose how a move is made and settle the position loop.",
     settles={
         "speed": ("rad/s", 1e-3, 2.1e5),
         "accel": ("rad/s²", 1e-3, 1e9),

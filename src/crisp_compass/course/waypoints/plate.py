@@ -64,7 +64,7 @@ WAYPOINT = Waypoint(
     10,
     "Plate",
     "What stands on the motor and what feeds it?",
-    "Enter the plate and the supply, then settle them: every later leg rests on them.",
+    first_step="Enter the plate and the supply, then settle them: every later leg rests on them.",
     settles=limits(pole_pairs="pole_pairs", v_bus="v_bus", rated_current="rated_current", top_speed="top_speed"),
     headline=_headline,
     propose=propose,

@@ -68,7 +68,7 @@ WAYPOINT = Waypoint(
     70,
     "PWM",
     "How much voltage and time does the modulator give?",
-    "Check carrier, dead time and usable voltage, then settle the PWM.",
+    first_step="Check carrier, dead time and usable voltage, then settle the PWM.",
     settles=limits(loop_hz="loop_hz", carrier_hz="carrier_hz"),
     headline=lambda settled: show(settled.values["carrier_hz"].value, "Hz"),
     propose=propose,

@@ -120,7 +120,7 @@ def on_one_winding(capture: Capture, here: str, voltage: str, current: str, topi
 
 
 def _claims_winding(capture: Capture, here: str) -> bool:
-    return any(on_one_winding(capture, here, f"v_{w}", f"i_{w}", "resistance") for w in "ab")
+    return any(on_one_winding(capture, here, f"v_{w}", f"i_{w}", topic="resistance") for w in "ab")
 
 
 #: Levels on one winding of a stepper; nothing is halved.
@@ -137,7 +137,7 @@ ARMATURE_STAIRCASE = replace(
     STAIRCASE,
     key="armature_staircase",
     signals=("v_m", "i_m"),
-    claims=lambda capture, here: on_one_winding(capture, here, "v_m", "i_m", "resistance"),
+    claims=lambda capture, here: on_one_winding(capture, here, "v_m", "i_m", topic="resistance"),
     needs=(("resistance",), ()),
     sketch="armature",
     families=("brushed",),
@@ -156,7 +156,7 @@ WAYPOINT = Waypoint(
     20,
     "Resistance",
     "How much resistance has one phase?",
-    "Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
+    first_step="Clamp the rotor, take a DC staircase between A and B (C open) and drop the capture on the window.",
     settles=limits(resistance="resistance"),
     headline=lambda settled: show(settled.values["resistance"].value, "Ω"),
     captures=(BRIDGE_STAIRCASE, STAIRCASE, WINDING_STAIRCASE, ARMATURE_STAIRCASE),

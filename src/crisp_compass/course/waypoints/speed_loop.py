@@ -53,7 +53,7 @@ def propose(bench: Bench) -> Proposal:
     design = design_speed(bench)
     what = f"Kp {show(design.kp, 'A/(rad/s)')}, Ki {show(design.ki, 'A/rad')}"
     margin = f"{design.method}, {design.margins.phase_margin_deg:.0f}° margin"
-    return Proposal(speed_values(bench, design), what, margin, design.method, inputs(bench))
+    return Proposal(speed_values(bench, design), what, margin, design.method, rests_on=inputs(bench))
 
 
 def _read_response(bench: Bench, capture: Capture) -> MeasuredSpeed:
@@ -126,7 +126,7 @@ WAYPOINT = Waypoint(
     100,
     "Speed loop",
     "What gains hold the speed?",
-    "Choose the speed loop's gains and settle them.",
+    first_step="Choose the speed loop's gains and settle them.",
     settles={
         **limits(kp="kp_speed", ki="ki_speed", filter_hz="filter_hz"),
         "loop_hz": ("Hz", 1e-3, 1e6),

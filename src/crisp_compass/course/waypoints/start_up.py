@@ -86,11 +86,11 @@ def design_start(bench: Bench) -> StartDesign:
     hand_over = s.hand_over or max(lowest_speed(motor, doubts, current, s.times) / p, 0.03 * top)
     _inside_voltage(motor, current, hand_over, volts.motor)
     samples = 2 * math.pi / (p * top * ts)
-    findings = _speed_findings(motor, doubts, current, hand_over, lowest, top, samples, ts)
+    findings = _speed_findings(motor, doubts, current, hand_over, lowest=lowest, top=top, samples=samples, ts=ts)
     natural = (
         2 * math.pi * s.loop_hz
         if s.loop_hz
-        else loop_frequency(motor, doubts, ts, p * hand_over, speed_loop_crossover(bench))
+        else loop_frequency(motor, doubts, ts, p * hand_over, speed_loop=speed_loop_crossover(bench))
     )
     if natural * ts > 0.5:
         raise Refusal(
@@ -114,7 +114,7 @@ def design_start(bench: Bench) -> StartDesign:
     if by_injection(bench):
         findings += judged.findings if judged.works else [_no_injection(judged)]
     return StartDesign(
-        found, estimator, doubts, hand_over, lowest, error, natural, lag, samples, reserve, judged, (*findings, *found.findings)
+        found, estimator, doubts, hand_over, lowest=lowest, error=error, natural=natural, lag=lag, samples=samples, reserve=reserve, injection=judged, findings=(*findings, *found.findings)
     )  # fmt: skip
 
 
@@ -216,7 +216,7 @@ def propose(bench: Bench) -> Proposal:
         what = f"by injection of {show(design.injection.firmware.volts, 'V')}, back-EMF from {grouped(design.hand_over * 30 / math.pi)} rpm"
     reason = f"back-EMF {design.hand_over * design.estimator.psi * pole_pairs_of(bench.settings.plate) / design.error:.1f} times its error, {share * 100:.0f} % of top speed"
     return Proposal(
-        start_values(bench, design), what, reason, f"{bench.settings.start_up.method} observer", inputs(bench)
+        start_values(bench, design), what, reason, f"{bench.settings.start_up.method} observer", rests_on=inputs(bench)
     )
 
 
@@ -290,7 +290,7 @@ WAYPOINT = Waypoint(
     90,
     "Start-up",
     "How does it start without a sensor?",
-    "Design the start and settle it.",
+    first_step="Design the start and settle it.",
     settles={
         "align_current": ("A", 1e-5, 1e6), "align_time": ("s", 1e-5, 120), "ramp_current": ("A", 1e-5, 1e6), "acceleration": ("rad/s²", 1e-6, 1e10),
         "hand_over": ("rad/s", 1e-6, 1e6), "hold": ("s", 1e-6, 1e5), "loop_hz": ("Hz", 1e-4, 1e6), "floor": ("V", 1e-12, 1e5),

@@ -110,4 +110,4 @@ def _c_header(bench: Bench) -> str:
     return "\n".join([*lines, f"#endif /* {guard} */", ""])
 
 
-FORM = Form("c-header", "C header", ".h", "motor", 1, _c_header)
+FORM = Form("c-header", "C header", ".h", "motor", place=1, write=_c_header)

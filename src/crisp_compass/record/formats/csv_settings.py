@@ -39,4 +39,4 @@ def _csv(bench: Bench) -> str:
     return out.getvalue()
 
 
-FORM = Form("csv", "CSV", ".csv", "settings", 3, _csv)
+FORM = Form("csv", "CSV", ".csv", "settings", place=3, write=_csv)

@@ -32,4 +32,4 @@ def _json(bench: Bench) -> str:
     return json.dumps(data, indent=2, ensure_ascii=False) + "\n"
 
 
-FORM = Form("json", "JSON", ".json", "settings", 2, _json)
+FORM = Form("json", "JSON", ".json", "settings", place=2, write=_json)

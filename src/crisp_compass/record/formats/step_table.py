@@ -55,4 +55,4 @@ def _step_table(bench: Bench) -> str:
     return "\n".join(lines)
 
 
-FORM = Form("c-step-table", "step table", "-steps.h", "steps", 4, _step_table, steps_open)
+FORM = Form("c-step-table", "step table", "-steps.h", "steps", place=4, write=_step_table, suits=steps_open)

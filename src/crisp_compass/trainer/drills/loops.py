@@ -62,23 +62,23 @@ def _after(f: Figures) -> FloatArray:
 
 
 FOLDED = Drill(
-    "period-twice", "The current loop does not do what its gains say", "pm", _looped, _gains,
-    lambda k: f"{sheet(k)} Loop at {1e-3 / k['ts']:.0f} kHz; the header has Kp {k['kp']:.3g} V/A and Ki {k['ki']:.3g} V/(A·s). Steps of 1 A with a locked shaft can be recorded. What is wrong in the firmware?",
-    (
+    "period-twice", "The current loop does not do what its gains say", "pm", _looped, vary=_gains,
+    story=lambda k: f"{sheet(k)} Loop at {1e-3 / k['ts']:.0f} kHz; the header has Kp {k['kp']:.3g} V/A and Ki {k['ki']:.3g} V/(A·s). Steps of 1 A with a locked shaft can be recorded. What is wrong in the firmware?",
+    causes=(
         Cause("right", "the gains act as they are written", unchanged, "A step with no offset left after some ten periods, little overshoot."),
         Cause("twice", "Ki has the sampling period in it twice", lambda f: {**f, "ki_acts": f["ki_acts"] * f["ts"]}, "The integrator hardly moves: an error stays that a longer look would call an offset."),
         Cause("line", "Kp was made for the inductance between two leads", lambda f: {**f, "kp_acts": 2 * f["kp_acts"], "ki_acts": 2 * f["ki_acts"]}, "Twice the crossover: it rings near the end of the phase."),
         Cause("late", "the voltage is two periods later than was thought", lambda f: {**f, "delay": f["delay"] + 2.0}, "Each period costs 360° · f · Ts of phase."),
         Cause("slow", "Kp is half of what is written: a shift is off by one", lambda f: {**f, "kp_acts": 0.5 * f["kp_acts"], "ki_acts": 0.5 * f["ki_acts"]}, "Half the crossover, twice the rise time, no overshoot: easily taken for a larger inductance."),
     ),
-    (
-        Measure("over", "Overshoot of a step", "scope", _overshoot, "%", 0.05, 0.015, 4.0, power=True, sees="Delay and gain against each other."),
-        Measure("rise", "Time to 63 % of it", "scope", _rise, "s", 0.08, 1e-5, 4.0, power=True, sees="One over the crossover, about."),
-        Measure("left", "What is missing after sixty periods", "scope", _after, "%", 0.05, 0.01, 4.0, power=True, sees="What the integrator has not made up."),
-        Measure("lag", "From the reference's step to the voltage's first change, on a pin", "scope", lambda f: (f["delay"] - 0.5) * f["ts"], "s", 0.03, 2e-6, 6.0, power=True, sees="The delay itself."),
+    measures=(
+        Measure("over", "Overshoot of a step", "scope", _overshoot, unit="%", noise=0.05, noise_abs=0.015, minutes=4.0, power=True, sees="Delay and gain against each other."),
+        Measure("rise", "Time to 63 % of it", "scope", _rise, unit="s", noise=0.08, noise_abs=1e-5, minutes=4.0, power=True, sees="One over the crossover, about."),
+        Measure("left", "What is missing after sixty periods", "scope", _after, unit="%", noise=0.05, noise_abs=0.01, minutes=4.0, power=True, sees="What the integrator has not made up."),
+        Measure("lag", "From the reference's step to the voltage's first change, on a pin", "scope", lambda f: (f["delay"] - 0.5) * f["ts"], unit="s", noise=0.03, noise_abs=2e-6, minutes=6.0, power=True, sees="The delay itself."),
         CLEAR, LEADS,
     ),
-    (), ("clear", "insulation"),
+    asks=(), first=("clear", "insulation"),
 )  # fmt: skip
 
 
@@ -90,24 +90,24 @@ def _rippled(rng: np.random.Generator, figures: Figures, count: int) -> Figures:
 
 def _ripple(order: str) -> Measure:
     title = {"first": "once an electrical turn", "sixth": "six times an electrical turn", "slots": "as often as there are slots"}[order]
-    return Measure(f"ripple-{order}", f"Torque ripple {title}, at slow speed", "drive", lambda f: 0.01 * f[order], "%", 0.1, 0.0015, 5.0, power=True, sees="What comes how often tells where it comes from.")
+    return Measure(f"ripple-{order}", f"Torque ripple {title}, at slow speed", "drive", lambda f: 0.01 * f[order], unit="%", noise=0.1, noise_abs=0.0015, minutes=5.0, power=True, sees="What comes how often tells where it comes from.")
 
 
 DEAD = Drill(
-    "dead-time", "It turns unevenly at low speed", "pm", magnet_motor, _rippled,
-    lambda k: f"{sheet(k)} Torque mode at a few rpm by hand against a balance: uneven. What makes it so?",
-    (
+    "dead-time", "It turns unevenly at low speed", "pm", magnet_motor, vary=_rippled,
+    story=lambda k: f"{sheet(k)} Torque mode at a few rpm by hand against a balance: uneven. What makes it so?",
+    causes=(
         Cause("dead", "dead time is too long and not compensated", lambda f: {**f, "sixth": f["sixth"] + f["size"]}, "Six times an electrical turn, and most at small current."),
         Cause("offset", "a current sensor has an offset", lambda f: {**f, "first": f["first"] + f["size"]}, "Once an electrical turn, whatever the current."),
         Cause("cogging", "the motor cogs", lambda f: {**f, "slots": f["slots"] + f["size"], "felt": np.ones(len(f["r"]))}, "It is felt without power, too."),
     ),
-    (
+    measures=(
         _ripple("first"), _ripple("sixth"), _ripple("slots"),
         Measure("hand", "Turn the open motor by hand", "hand", lambda f: words((f["felt"] > 0, "catches evenly"), other="runs smoothly"), minutes=1.0, sees="Cogging needs no current."),
-        Measure("zero", "Current reading of each phase with the bridge off", "drive", lambda f: np.where(f["first"] > 1.5, 0.42, 0.02), "A", 0.1, 0.02, 2.0, sees="An offset shows without power in the motor."),
+        Measure("zero", "Current reading of each phase with the bridge off", "drive", lambda f: np.where(f["first"] > 1.5, 0.42, 0.02), unit="A", noise=0.1, noise_abs=0.02, minutes=2.0, sees="An offset shows without power in the motor."),
         CLEAR, LEADS,
     ),
-    (), ("clear", "insulation"),
+    asks=(), first=("clear", "insulation"),
 )  # fmt: skip
 
 
@@ -122,26 +122,26 @@ def _spikes(depth: float) -> Measure:
         short = f["settles"] + 1.2e-6 > f["window"] + (0.95 - depth) * 25e-6
         return np.asarray(0.01 * (f["noise"] + 7.0 * short + (f["loud"] - 1.0)))
 
-    return Measure(f"spike-{depth:.2f}", f"Current's spikes at {100 * depth:.0f} % of the voltage, part of rated", "scope", spike, "%", 0.1, 0.003, 4.0, power=True, sees="A window closes with the depth; noise does not.")
+    return Measure(f"spike-{depth:.2f}", f"Current's spikes at {100 * depth:.0f} % of the voltage, part of rated", "scope", spike, unit="%", noise=0.1, noise_abs=0.003, minutes=4.0, power=True, sees="A window closes with the depth; noise does not.")
 
 
 WINDOW = Drill(
-    "window", "Spikes in the current at speed", "pm", magnet_motor, _sampled,
-    lambda k: f"{sheet(k)} Low-side shunts. At high speed the current has spikes, at low speed none, or so it is said.",
-    (
+    "window", "Spikes in the current at speed", "pm", magnet_motor, vary=_sampled,
+    story=lambda k: f"{sheet(k)} Low-side shunts. At high speed the current has spikes, at low speed none, or so it is said.",
+    causes=(
         Cause("carrier", "the window closes at high depth: the carrier is too fast for it", with_(window=1.0e-6), "Sample the two phases whose low side is on longest, or a slower carrier."),
         Cause("amplifier", "the amplifier settles too slowly", with_(settles=3.4e-6), "The window is there; what is read in it is not yet true."),
         Cause("gain", "the loop's gain makes noise of its own", with_(loud=3.5), "Noise at any depth that falls with the gain."),
         Cause("right", "the readings are sound", unchanged, "Then look at the load, not at the sampling."),
     ),
-    (
+    measures=(
         _spikes(0.5), _spikes(0.95),
-        Measure("on", "Low side's shortest on-time at 95 %", "scope", lambda f: f["window"], "s", 0.03, 5e-8, 4.0, power=True, sees="Room for settling and sampling."),
-        Measure("edge", "Amplifier's output after an edge: time to within a per cent", "scope", lambda f: f["settles"], "s", 0.05, 5e-8, 5.0, power=True, sees="What it needs of that room."),
-        Measure("half", "Spikes at 50 % with half the gain", "scope", lambda f: 0.01 * (f["noise"] + 0.5 * (f["loud"] - 1.0)), "%", 0.1, 0.003, 5.0, power=True, sees="A loop's own noise halves."),
+        Measure("on", "Low side's shortest on-time at 95 %", "scope", lambda f: f["window"], unit="s", noise=0.03, noise_abs=5e-8, minutes=4.0, power=True, sees="Room for settling and sampling."),
+        Measure("edge", "Amplifier's output after an edge: time to within a per cent", "scope", lambda f: f["settles"], unit="s", noise=0.05, noise_abs=5e-8, minutes=5.0, power=True, sees="What it needs of that room."),
+        Measure("half", "Spikes at 50 % with half the gain", "scope", lambda f: 0.01 * (f["noise"] + 0.5 * (f["loud"] - 1.0)), unit="%", noise=0.1, noise_abs=0.003, minutes=5.0, power=True, sees="A loop's own noise halves."),
         CLEAR, LEADS,
     ),
-    (), ("clear", "insulation"),
+    asks=(), first=("clear", "insulation"),
 )  # fmt: skip
 
 
@@ -168,23 +168,23 @@ def _tried(key: str, title: str, *, fine: bool = False, volts: bool = False, cur
 
 
 STEPPER = Drill(
-    "stepper-falls", "The stepper loses steps", "stepper", _stepper, _shaken,
-    lambda k: f"Two-phase stepper, 200 steps a turn, {k['v']:.0f} V, {k['rated']:g} A a winding, {1e3 * k['r']:.4g} mΩ, {1e3 * k['l']:.3g} mH, full steps. Steps are lost in some moves. Find the cause; also the rate of full steps at which the rotor swings by itself.",
-    (
+    "stepper-falls", "The stepper loses steps", "stepper", _stepper, vary=_shaken,
+    story=lambda k: f"Two-phase stepper, 200 steps a turn, {k['v']:.0f} V, {k['rated']:g} A a winding, {1e3 * k['r']:.4g} mΩ, {1e3 * k['l']:.3g} mH, full steps. Steps are lost in some moves. Find the cause; also the rate of full steps at which the rotor swings by itself.",
+    causes=(
         Cause("resonates", "it passes its own frequency in full steps, too slowly", with_(resonates=1.0), "A finer table, or through it quickly. More current makes it stiffer, not calmer."),
         Cause("starved", "the voltage cannot drive the current at that speed", with_(starved=1.0), "L·di/dt and back-EMF eat the bus: more voltage, fewer turns in series."),
         Cause("heavy", "load and inertia ask more than there is", with_(heavy=1.0), "It falls out at any speed when it accelerates."),
         Cause("weak", "the current is set for half of what the winding takes", with_(weak=1.0), "Peak and rms, or a sense resistor of twice the value."),
     ),
-    (
+    measures=(
         _tried("slow", "Through all slow rates at no load, full steps", slow=True), _tried("fast", "Straight to a fast rate with a short ramp"),
         _tried("fine", "Slow rates with a sixteenth of a step", slow=True, fine=True), _tried("more", "The fast rate at twice the current, for seconds", current=True),
         _tried("volts", "The fast rate with twice the supply", volts=True), _tried("light", "The fast rate without its load", light=True),
-        Measure("swing", "Hold one step, pluck the shaft, scope on the open winding: frequency", "scope", lambda f: f["own"], "Hz", 0.02, 0.5, 4.0, power=True, sees="The rotor's own frequency in its field."),
-        Measure("shunt", "Current of a winding at rest, clamp", "meter", lambda f: f["rated"] * (1 - 0.5 * f["weak"]), "A", 0.02, 0.02, 2.0, power=True, sees="What it really gets."),
+        Measure("swing", "Hold one step, pluck the shaft, scope on the open winding: frequency", "scope", lambda f: f["own"], unit="Hz", noise=0.02, noise_abs=0.5, minutes=4.0, power=True, sees="The rotor's own frequency in its field."),
+        Measure("shunt", "Current of a winding at rest, clamp", "meter", lambda f: f["rated"] * (1 - 0.5 * f["weak"]), unit="A", noise=0.02, noise_abs=0.02, minutes=2.0, power=True, sees="What it really gets."),
         CLEAR, LEADS,
     ),
-    (Ask("own", "Rate of full steps at which it swings", "Hz", lambda f: f["own"], 0.06),), ("clear", "insulation"),
+    asks=(Ask("own", "Rate of full steps at which it swings", "Hz", lambda f: f["own"], within=0.06),), first=("clear", "insulation"),
 )  # fmt: skip
 
 
@@ -206,22 +206,22 @@ def _detuned(f: Figures, i_q: float) -> FloatArray:
 
 
 ROTOR = Drill(
-    "rotor-time", "The induction motor pulls less than it should", "induction", _cage, _slips,
-    lambda k: f"Induction motor, {k['v']:.0f} V bus, rated {k['rated']:g} A peak, magnetizing {k['i0']:g} A; the firmware has Tr = {1e3 * k['tr']:.3g} ms. Field-oriented with an encoder; torque by a balance does not fit. Tell what is wrong, and the true Tr.",
-    (
+    "rotor-time", "The induction motor pulls less than it should", "induction", _cage, vary=_slips,
+    story=lambda k: f"Induction motor, {k['v']:.0f} V bus, rated {k['rated']:g} A peak, magnetizing {k['i0']:g} A; the firmware has Tr = {1e3 * k['tr']:.3g} ms. Field-oriented with an encoder; torque by a balance does not fit. Tell what is wrong, and the true Tr.",
+    causes=(
         Cause("right", "the constants are right", unchanged, "Torque then grows in proportion with i_q."),
         Cause("long", "the firmware's Tr is too long", lambda f: {**f, "ratio": f["ratio"] * 1.7}, "Too little slip: flux rises, torque at little current is more than asked, until iron saturates."),
         Cause("short", "the firmware's Tr is too short: it was measured warm", lambda f: {**f, "ratio": f["ratio"] * 0.6}, "Too much slip: the flux sinks as i_q grows."),
         Cause("lm", "the magnetizing inductance is less than believed", lambda f: {**f, "lm": 0.72 * f["lm"]}, "Torque is low by the same part at every current, and the no-load voltage too."),
     ),
-    (
-        Measure("half", "Torque at half the magnetizing current in i_q, over what was asked", "hand", lambda f: _detuned(f, 0.5), "", 0.02, 0.01, 8.0, power=True, sees="Hardly any slip is wrong yet."),
-        Measure("full", "The same at 2.5 times the magnetizing current", "hand", lambda f: _detuned(f, 2.5), "", 0.02, 0.01, 8.0, power=True, sees="A wrong slip shows."),
-        Measure("volts", "Voltage at no load and half speed over what is expected", "drive", lambda f: f["lm"], "", 0.01, 0.005, 4.0, power=True, sees="LM, whatever the slip: none flows."),
-        Measure("decay", "Cut the supply at speed, time constant of the EMF", "scope", lambda f: f["tr"] / f["ratio"], "s", 0.03, 1e-3, 6.0, power=True, sees="The rotor's own, at the temperature it has now."),
+    measures=(
+        Measure("half", "Torque at half the magnetizing current in i_q, over what was asked", "hand", lambda f: _detuned(f, 0.5), unit="", noise=0.02, noise_abs=0.01, minutes=8.0, power=True, sees="Hardly any slip is wrong yet."),
+        Measure("full", "The same at 2.5 times the magnetizing current", "hand", lambda f: _detuned(f, 2.5), unit="", noise=0.02, noise_abs=0.01, minutes=8.0, power=True, sees="A wrong slip shows."),
+        Measure("volts", "Voltage at no load and half speed over what is expected", "drive", lambda f: f["lm"], unit="", noise=0.01, noise_abs=0.005, minutes=4.0, power=True, sees="LM, whatever the slip: none flows."),
+        Measure("decay", "Cut the supply at speed, time constant of the EMF", "scope", lambda f: f["tr"] / f["ratio"], unit="s", noise=0.03, noise_abs=1e-3, minutes=6.0, power=True, sees="The rotor's own, at the temperature it has now."),
         CLEAR, LEADS,
     ),
-    (Ask("tr", "True rotor time constant", "s", lambda f: f["tr"] / f["ratio"], 0.08),), ("clear", "insulation"),
+    asks=(Ask("tr", "True rotor time constant", "s", lambda f: f["tr"] / f["ratio"], within=0.08),), first=("clear", "insulation"),
 )  # fmt: skip
 
 DRILLS = (FOLDED, DEAD, WINDOW, STEPPER, ROTOR)

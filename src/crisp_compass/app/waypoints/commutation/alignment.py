@@ -61,7 +61,7 @@ class AlignPage(OutlookPage):
 
     def _ask_table(self) -> None:
         start = self.document.base / "alignment.csv"
-        path = ask_save_path(self, "Write table", start, "Tables (*.csv)", (".csv",))
+        path = ask_save_path(self, "Write table", start, "Tables (*.csv)", suffixes=(".csv",))
         if path is not None:
             self.write_table(path)
 

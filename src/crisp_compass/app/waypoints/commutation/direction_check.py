@@ -89,7 +89,7 @@ class DirectionCheckPage(Page):
             _SIGN[settings.seen],
             _SIGN[settings.measured],
             observed,
-            self.seen.settings.sensor.kind,
+            sensor=self.seen.settings.sensor.kind,
         )
 
     def on_dial(self, angle: float) -> None:

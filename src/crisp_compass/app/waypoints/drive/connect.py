@@ -276,7 +276,7 @@ class ConnectPage(Page):
         if told is None or len(rows) < 2 or not entries:
             self.refuse(Refusal("there is nothing to save yet", "connect, and let some seconds pass"))
             return
-        path = ask_save_path(self, "Save the strip as a capture", self.document.base / "drive.csv", "Captures (*.csv)", (".csv",))
+        path = ask_save_path(self, "Save the strip as a capture", self.document.base / "drive.csv", "Captures (*.csv)", suffixes=(".csv",))
         if path is None:
             return
         try:

@@ -59,11 +59,11 @@ class Editor(QDialog):
         self._chosen: dict[str, QComboBox] = {}
         top = FlowRow()
         for key, text, width in _TYPED[:1]:
-            self._add_typed(top, key, text, width, getattr(head, key))
+            self._add_typed(top, key, text, width, value=getattr(head, key))
         for key, text, options in _CHOSEN:
-            self._add_chosen(top, key, text, options, getattr(head, key))
+            self._add_chosen(top, key, text, options, value=getattr(head, key))
         for key, text, width in _TYPED[1:]:
-            self._add_typed(top, key, text, width, getattr(head, key))
+            self._add_typed(top, key, text, width, value=getattr(head, key))
         column.addLayout(top)
         heads = ["Reads" if k == _READS else COLUMNS[k][0] for k in KEYS]
         self.table = Table("Entries of the description", heads, widths={n: _WIDTHS[k] for n, k in enumerate(KEYS)}, row_height=28)
@@ -177,7 +177,7 @@ class Editor(QDialog):
     def _on_save(self) -> None:
         try:
             description = self._built()
-            path = ask_save_path(self, "Save the description", self._start / f"{description.name or 'drive'}.json", "Descriptions (*.json)", (".json",))
+            path = ask_save_path(self, "Save the description", self._start / f"{description.name or 'drive'}.json", "Descriptions (*.json)", suffixes=(".json",))
             if path is not None:
                 save_description(path, description)
                 self.notice.setText(f"saved as {path.name}")

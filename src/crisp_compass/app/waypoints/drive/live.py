@@ -128,7 +128,7 @@ class LivePage(CommandedPage):
         if len(t) < 2 or not columns:
             self.refuse(Refusal("there is nothing to save yet", "connect, and let some of it pass"))
             return
-        path = ask_save_path(self, "Save as a capture", self.document.base / "live.csv", "Captures (*.csv)", (".csv",))
+        path = ask_save_path(self, "Save as a capture", self.document.base / "live.csv", "Captures (*.csv)", suffixes=(".csv",))
         if path is None:
             return
         try:
@@ -325,7 +325,7 @@ class LivePage(CommandedPage):
         begin, end = (window.zero + between[0], window.zero + between[1]) if between is not None else (window.begin, window.end)
         self._show_table((begin, end))
         bars = []
-        for head in headroom_of(store, window.begin, window.end, told, self.session.held):
+        for head in headroom_of(store, window.begin, window.end, told, held=self.session.held):
             limit = f"{head.limit * RPM_PER_RAD_S:.4g} rpm" if head.channel.unit == "rad/s" else show(head.limit, head.channel.unit, 3)
             bars.append(Bar(titled(head.channel.name), head.now / head.limit, head.most / head.limit, f"{100 * head.now / head.limit:.0f} % of {limit}"))
         self.bars.show_bars(bars)

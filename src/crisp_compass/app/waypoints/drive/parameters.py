@@ -144,7 +144,7 @@ class ParametersPage(Page):
     def _on_keep(self) -> None:
         told = self.session.description
         kinds, endings = ("Profiles (*.json);;Device configurations (*.dcf)", (".json", ".dcf")) if told and told.over_can else ("Profiles (*.json)", (".json",))
-        path = ask_save_path(self, "Save what the drive holds", self.document.base / "drive-profile.json", kinds, endings) if told else None
+        path = ask_save_path(self, "Save what the drive holds", self.document.base / "drive-profile.json", kinds, suffixes=endings) if told else None
         if told is None or path is None:
             return
         try:

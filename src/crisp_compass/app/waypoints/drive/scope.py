@@ -108,7 +108,7 @@ class ScopePage(CommandedPage):
         if not known:
             self.refuse(Refusal("there is nothing to save yet", "take a capture first"))
             return
-        path = ask_save_path(self, "Save as a capture", self.document.base / "scope.csv", "Captures (*.csv)", (".csv",))
+        path = ask_save_path(self, "Save as a capture", self.document.base / "scope.csv", "Captures (*.csv)", suffixes=(".csv",))
         if path is None:
             return
         t = self._taken["t"]

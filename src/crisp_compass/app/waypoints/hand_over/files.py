@@ -189,7 +189,7 @@ class HandOverPage(Page):
     def _ask(self, stem: str, suffix: str, kinds: str, save: Callable[[Path], None]) -> None:
         name = self.document.bench.name.lower().replace(" ", "-").replace("/", "-")
         suffixes = (suffix, ".pdf") if suffix == ".html" else (suffix,)
-        path = ask_save_path(self, "Save", self.document.base / f"{name}-{stem}{suffix}", kinds, suffixes)
+        path = ask_save_path(self, "Save", self.document.base / f"{name}-{stem}{suffix}", kinds, suffixes=suffixes)
         if path is not None:
             save(path)
 

@@ -127,7 +127,7 @@ class PointsPage(PlayedPage):
             self.take(Path(name))
 
     def _on_export(self) -> None:
-        path = ask_save_path(self, "Save the points", self.document.base / "points.csv", "Tables (*.csv)", (".csv",))
+        path = ask_save_path(self, "Save the points", self.document.base / "points.csv", "Tables (*.csv)", suffixes=(".csv",))
         if path is not None:
             write_atomically(path, write_table(rows_of(self.seen)))
             self.done.emit(f"saved as {path.name}")

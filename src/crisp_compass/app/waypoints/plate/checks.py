@@ -201,18 +201,18 @@ class ChecksPage(Page):
         """Keep a reading."""
         if math.isnan(value):  # emptied
             return
-        self._change(lambda bench: record_reading(bench, key, name, value, now()))
+        self._change(lambda bench: record_reading(bench, key, name, value, when=now()))
 
     def on_choice(self, key: str, choice: str, edit: QLineEdit) -> None:
         """Keep what was found; the remark beside it goes along."""
-        self._change(lambda bench: record_choice(bench, key, choice, edit.text(), now()))  # type: ignore[arg-type]
+        self._change(lambda bench: record_choice(bench, key, choice, edit.text(), when=now()))  # type: ignore[arg-type]
 
     def on_remark(self, key: str, edit: QLineEdit) -> None:
         """Keep the remark; the verdict stays what the choice says."""
         record = self.document.bench.checks.get(key)
         if edit.text().strip() != (record.said if record else ""):
             choice = record.choice if record else ""
-            self._change(lambda bench: record_choice(bench, key, choice, edit.text(), now()))
+            self._change(lambda bench: record_choice(bench, key, choice, edit.text(), when=now()))
 
     def on_skip(self, check: Check) -> None:
         """Skip an open check for a reason; open a judged one again."""

@@ -159,7 +159,7 @@ class InterferencePage(Page):
         text = self.remedy.currentText().strip()
         remedy = "" if text in ("", _FIRST) else text
         peak = self.peak.value
-        if self._change(lambda bench: add_spike(bench, remedy, peak, self.loaded, now(), on_top=bool(self.before.box.currentData()))):
+        if self._change(lambda bench: add_spike(bench, remedy, peak, self.loaded, when=now(), on_top=bool(self.before.box.currentData()))):
             self.peak.show_value(None)
 
     def _on_remove(self) -> None:

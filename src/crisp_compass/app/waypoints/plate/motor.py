@@ -213,7 +213,7 @@ class PlatePage(Page):
             "Save motor profile",
             self.document.base / f"{name}.motor.json",
             "Motor profiles (*.motor.json)",
-            (".motor.json",),
+            suffixes=(".motor.json",),
         )
         if path is not None:
             self.save_profile(path)

@@ -186,9 +186,9 @@ class CablePage(Page):
         rows = []
         for wire in bench.cable:
             role, why, decided = roles[wire.name]
-            name, read = Cell(wire.name, "ink", True, 13, wire.name), self._read(wire)
-            it_is = Cell(role, "magenta" if decided else "soft", decided, 13, role)
-            rows.append((name, it_is, Cell(read, "deep", False, 12, read), Cell(why, "soft", False, 12, why)))
+            name, read = Cell(wire.name, "ink", True, 13, tip=wire.name), self._read(wire)
+            it_is = Cell(role, "magenta" if decided else "soft", decided, 13, tip=role)
+            rows.append((name, it_is, Cell(read, "deep", False, 12, tip=read), Cell(why, "soft", False, 12, tip=why)))
         self.table.show_rows(rows)
         names = [wire.name for wire in bench.cable]
         if self.first_key in names:

@@ -74,7 +74,7 @@ class StepperLeadsPage(Page):
             getattr(plate, "inductance", None),
             plate.rated_current,
             settings.given,
-            settings.leads,
+            leads=settings.leads,
         )
         self.forms.show_rows([
             [

@@ -96,7 +96,7 @@ class MeterPage(Page):
 
     def _on_reading(self, check: str, name: str, value: float) -> None:
         if not math.isnan(value):
-            self._change(lambda bench: record_reading(bench, check, name, value, now()))
+            self._change(lambda bench: record_reading(bench, check, name, value, when=now()))
 
     def refresh(self) -> None:
         bench = self.seen

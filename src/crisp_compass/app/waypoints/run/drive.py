@@ -256,7 +256,7 @@ class RunPage(Page):
 
     def _on_recorded(self, columns: dict[str, FloatArray]) -> None:
         """Save what was recorded as a capture."""
-        path = ask_save_path(self, "Save the run as a capture", self.document.base / "run.csv", "Captures (*.csv)", (".csv",)) if len(columns.get("t", ())) > 1 else None
+        path = ask_save_path(self, "Save the run as a capture", self.document.base / "run.csv", "Captures (*.csv)", suffixes=(".csv",)) if len(columns.get("t", ())) > 1 else None
         try:
             if path is not None or len(columns.get("t", ())) < 2:
                 self.done.emit(save_run(self.seen, columns, path, simulated=self.source.kind == "simulation"))
