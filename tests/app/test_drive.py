@@ -181,7 +181,7 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     assert page._new == {"current_limit": 8.0}
     page._new.clear()
     kept = tmp_path / "kept.json"
-    monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_: kept)
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_, **__: kept)
     page.keep.click()
     said: list[str] = []
     page.done.connect(said.append)
@@ -212,7 +212,7 @@ def test_parameters_are_compared_written_read_back_put_back_and_kept(connected: 
     assert "choose two" in window.notices.text
     drive.held["ramp"] = 900.0
     other = kept.with_name("other.json")
-    monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_: other)
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.parameters.ask_save_path", lambda *_, **__: other)
     page.keep.click()
     dialog = Snapshots(load_snapshot(kept), load_snapshot(other), page)
     assert dialog.answer.text() == "3 of 18 differ"  # the ramp, the mask, and the flaps that the other has not
@@ -382,7 +382,7 @@ def test_a_fault_is_named_counted_and_cleared_and_the_strip_is_a_capture(connect
     window.travel("drive")
     qtbot.waitUntil(lambda: len(page.picture.speed.data("speed")[0]) > 5, timeout=LONG)  # looks come as the machine has time
     out = tmp_path / "strip.csv"
-    monkeypatch.setattr("crisp_compass.app.waypoints.drive.connect.ask_save_path", lambda *_: out)
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.connect.ask_save_path", lambda *_, **__: out)
     page.strip.click()
     capture = read_capture(out)
     assert all(len(capture[k]) == len(capture.time) for k in ("speed", "i_q", "v_bus"))
@@ -637,7 +637,7 @@ def test_live_shows_every_channel_of_the_drives_own_stream(connected: Window, qt
     assert page.table.item(speed, 1).text().endswith("rpm")
     assert any("% of 8.00 A" in text for text in page.bars.texts)
     out = tmp_path / "live.csv"
-    monkeypatch.setattr("crisp_compass.app.waypoints.drive.live.ask_save_path", lambda *_: out)
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.live.ask_save_path", lambda *_, **__: out)
     page.save.click()
     kept = read_capture(out)
     assert {"i_a", "speed", "angle"} <= set(kept.columns)
@@ -733,7 +733,7 @@ def test_the_scope_waits_for_a_crossing_while_the_drive_is_told_a_speed(connecte
     assert abs(float(speed[int((t < 0).sum())]) - 100.0) < 20.0
     assert drive.armed
     out = tmp_path / "scope.csv"
-    monkeypatch.setattr("crisp_compass.app.waypoints.drive.scope.ask_save_path", lambda *_: out)
+    monkeypatch.setattr("crisp_compass.app.waypoints.drive.scope.ask_save_path", lambda *_, **__: out)
     page.save.click()
     kept = read_capture(out)
     assert {"i_a", "speed"} <= set(kept.columns)

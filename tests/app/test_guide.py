@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from crisp_compass.app.drills import DrillsWindow
 from crisp_compass.app.finder import Finder, places
+from crisp_compass.app.page.fields import called
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.waypoints.plate.beginning import DEMOS
 from crisp_compass.app.waypoints.plate.motor import PlatePage
@@ -48,7 +49,7 @@ def test_what_a_chapter_names_is_on_its_page(window: Window) -> None:
         if not named:
             continue
         page = window.page_of(chapter.key, chapter.section)
-        there = {f.title for f in page.fields} | {b.text() for b in page.findChildren(QAbstractButton)} | {r._heading.text() for r in page.findChildren(Rows)}
+        there = {called(f, page.key)[0] for f in page.fields} | {b.text() for b in page.findChildren(QAbstractButton)} | {r._heading.text() for r in page.findChildren(Rows)}
         there |= {n.accessibleName() for n in page.findChildren(NumberField)}
         missing += [(chapter.place, name) for name in sorted(named - there)]
     assert not missing

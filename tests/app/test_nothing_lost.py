@@ -579,7 +579,7 @@ def test_work_that_another_machine_keeps_is_not_offered_as_dead(winch: Path, tmp
 def test_a_disk_that_takes_no_more_is_said_once(window: Window, winch: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     window.open(copy_bench(winch, tmp_path))
 
-    def full(*_: object) -> None:
+    def full(*_: object, **__: object) -> None:
         raise Refusal("the file cannot be written (No space left on device)", "choose another folder")
 
     monkeypatch.setattr(autosave, "write_work", full)

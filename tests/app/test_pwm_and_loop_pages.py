@@ -329,7 +329,7 @@ def test_a_run_is_recorded_and_read_by_the_speed_loop(window: Window, qtbot: QtB
     page.advance(0.6)
     assert page.recorder.text().startswith("Recorded")
     out = tmp_path / "run.csv"
-    monkeypatch.setattr("crisp_compass.app.waypoints.run.drive.ask_save_path", lambda *_: out)
+    monkeypatch.setattr("crisp_compass.app.waypoints.run.drive.ask_save_path", lambda *_, **__: out)
     page.recorder.click()
     page.stop()
     kept = read_capture(out)

@@ -9,13 +9,15 @@ import numpy as np
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
-from crisp_compass.bench.entered import enter, with_family
+from crisp_compass.bench.entered import enter, info_of, with_family
+from crisp_compass.bench.plate import PLATES
+from crisp_compass.bench.settings import Settings
 from crisp_compass.capture import read_capture
 from crisp_compass.course.bridge import plan_bench_pwm
 from crisp_compass.course.captures import add_evidence, differs, evaluate, guess_kind
 from crisp_compass.course.course import State, headline, state_of, waypoints_of
 from crisp_compass.course.drive import build_drive
-from crisp_compass.course.open_points import _FIELDS, check_bench, edited_text, next_bearing
+from crisp_compass.course.open_points import check_bench, edited_text, next_bearing
 from crisp_compass.course.speed_design import design_speed
 from crisp_compass.course.waypoints import WAYPOINTS
 from crisp_compass.course.waypoints.current_loop import design_current
@@ -225,13 +227,14 @@ def test_another_kind_of_motor_gets_nothing_of_the_old_one(bench: Bench, tmp_pat
 
 def test_every_field_that_is_settled_has_words_and_a_unit_of_its_own() -> None:
     """What was edited is said as people say it: an angle in degrees, a speed in rpm, never a bare number in SI."""
-    settings = Bench(name="b").settings
-    missing = []
-    for topic in type(settings).model_fields:
-        for field in getattr(getattr(settings, topic), "settles", ()):
-            bare = field.rpartition(".")[2]
-            if f"{topic}.{bare}" not in _FIELDS and bare not in _FIELDS:
-                missing.append(f"{topic}.{bare}")
+    models = {t: [i.annotation] for t, i in Settings.model_fields.items()} | {"plate": [*PLATES.values()]}
+    missing = [
+        f"{topic}.{field}"
+        for topic, kinds in models.items()
+        for model in kinds
+        for field in (*getattr(model, "settles", ()), *getattr(model, "presumable", ()))
+        if not info_of(topic, field).title
+    ]
     assert not missing
     bench = load_bench(Path(__file__).parents[2] / "demo" / "carousel" / "carousel.bench.json")
     assert "standing window empty → 5.000°" in edited_text(enter(bench, "motion", {"window": 0.0872664626}), "motion")

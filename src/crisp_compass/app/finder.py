@@ -12,6 +12,7 @@ from PySide6.QtGui import QAction, QKeyEvent
 from PySide6.QtWidgets import QDialog, QHeaderView, QMenu, QTreeWidget, QTreeWidgetItem, QVBoxLayout, QWidget
 
 from crisp_compass.app.page.fields import Entry, tip_of
+from crisp_compass.app.page.fields import called as called_of
 from crisp_compass.app.pages import PAGES
 from crisp_compass.app.widgets.line import Line
 from crisp_compass.app.widgets.parts import label
@@ -82,9 +83,10 @@ def _fields(window: Window, bench: Bench) -> Iterator[Place]:
     for key, section, title in _offered(bench):
         for declared in PAGES[key][section].fields:
             topic, name = locate(key, declared.setting)
-            value = _shown(bench, topic, name, declared.unit) if isinstance(declared, Entry) else ""
+            called, unit = called_of(declared, key)
+            value = _shown(bench, topic, name, unit) if isinstance(declared, Entry) else ""
             there = f"{title}{': ' if value else ''}{value}"
-            yield Place("field", declared.title, there, f"{declared.group} {tip_of(declared, key)}", go=partial(_to_field, window, key, section, declared.setting))
+            yield Place("field", called, there, f"{declared.group} {tip_of(declared, key)}", go=partial(_to_field, window, key, section, declared.setting))
 
 
 def _to_field(window: Window, key: str, section: str, setting: str) -> None:

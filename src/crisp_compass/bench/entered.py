@@ -12,15 +12,35 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from pydantic.fields import FieldInfo
+
 from crisp_compass.bench.base import Topic
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.plate import PLATES
+from crisp_compass.bench.settings import Settings
 
 
 def locate(topic: str, field: str) -> tuple[str, str]:
     """Return topic and name of a field; a dotted one belongs to another topic than the one that mentions it."""
     of, dot, name = field.partition(".")
     return (of, name) if dot else (topic, field)
+
+
+def info_of(topic: str, field: str) -> FieldInfo:
+    """Return what the model says of a field: kind, limits, default, and how people call it."""
+    of, name = locate(topic, field)
+    if of == "plate":
+        return next(m for m in PLATES.values() if name in m.model_fields).model_fields[name]
+    found: FieldInfo = Settings.model_fields[of].annotation.model_fields[name]  # type: ignore[union-attr]
+    return found
+
+
+def words_of(topic: str, field: str) -> tuple[str, str]:
+    """Return how people say a field, and its unit: the title and the unit that its model gives it, else its own name and none."""
+    info = info_of(topic, field)
+    extra = info.json_schema_extra
+    unit = extra.get("unit", "") if isinstance(extra, dict) else ""
+    return info.title or locate(topic, field)[1].replace("_", " "), str(unit)
 
 
 def value_of(bench: Bench, topic: str, field: str) -> Any:

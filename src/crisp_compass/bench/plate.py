@@ -58,13 +58,13 @@ class PlateBase(TopicSettings):
     )
 
     motor: Name = ""
-    v_bus: Bus = Field(default=24.0, description="V")
-    rated_current: Ampere = Field(default=5.0, description="A, in current_base")
-    current_base: Literal["peak", "rms"] = "peak"
-    top_speed: Speed = Field(default=314.159265, description="rad/s, mechanical")
-    inertia: Inertia | None = Field(default=None, description="kg·m²")
-    viscous: Viscous = Field(default=0.0, description="N·m·s/rad")
-    coulomb: Torque = Field(default=0.0, description="N·m")
+    v_bus: Bus = Field(default=24.0, description="V", title="bus voltage", json_schema_extra={"unit": "V"})
+    rated_current: Ampere = Field(default=5.0, description="A, in current_base", title="rated current", json_schema_extra={"unit": "A"})
+    current_base: Literal["peak", "rms"] = Field(default="peak", title="current given as")
+    top_speed: Speed = Field(default=314.159265, description="rad/s, mechanical", title="top speed", json_schema_extra={"unit": "rad/s"})
+    inertia: Inertia | None = Field(default=None, description="kg·m²", title="inertia", json_schema_extra={"unit": "kg·m²"})
+    viscous: Viscous = Field(default=0.0, description="N·m·s/rad", title="viscous friction", json_schema_extra={"unit": "N·m·s/rad"})
+    coulomb: Torque = Field(default=0.0, description="N·m", title="Coulomb friction", json_schema_extra={"unit": "N·m"})
     rated_power: Watt | None = Field(default=None, description="W")
     rated_speed: Speed | None = Field(default=None, description="rad/s, mechanical")
     rated_torque: TorqueSome | None = Field(default=None, description="N·m")
@@ -82,7 +82,7 @@ class MagnetPlate(PlateBase):
     settles: ClassVar[tuple[str, ...]] = ("pole_pairs", *PlateBase.settles)
 
     family: Literal["sinusoidal", "trapezoidal"] = "sinusoidal"
-    pole_pairs: int = Field(default=4, ge=1, le=200)
+    pole_pairs: int = Field(default=4, ge=1, le=200, title="pole pairs")
     connection: Literal["star", "delta"] = "star"
     kv: Kv | None = Field(default=None, description="rpm per V in kv_convention, from the data sheet")
     kv_convention: Literal["line-peak", "line-rms", "six-step-dc"] = "line-peak"
@@ -109,9 +109,8 @@ class StepperPlate(PlateBase):
 
     family: Literal["stepper"] = "stepper"
     current_base: Literal["peak", "rms"] = Field(
-        default="rms", description="rms: of both windings on, as labels say it"
-    )
-    steps_per_turn: int = Field(default=200, ge=4, le=2000)
+        default="rms", description="rms: of both windings on, as labels say it", title="current given as")
+    steps_per_turn: int = Field(default=200, ge=4, le=2000, title="full steps per turn")
     holding_torque: TorqueSome | None = Field(default=None, description="N·m, both phases at rated current")
     detent_torque: Torque = Field(default=0.0, description="N·m, without current")
     r: Ohm | None = Field(default=None, description="Ω in winding_base, from the data sheet")
@@ -136,9 +135,9 @@ class InductionPlate(PlateBase):
     settles: ClassVar[tuple[str, ...]] = ("mains_hz", *PlateBase.settles)
 
     family: Literal["induction"] = "induction"
-    current_base: Literal["peak", "rms"] = Field(default="rms", description="rms: as nameplates say it")
+    current_base: Literal["peak", "rms"] = Field(default="rms", description="rms: as nameplates say it", title="current given as")
     connection: Literal["star", "delta"] = "star"
-    mains_hz: float = Field(default=50.0, ge=1, le=1000, description="Hz on the plate")
+    mains_hz: float = Field(default=50.0, ge=1, le=1000, description="Hz on the plate", title="rated frequency", json_schema_extra={"unit": "Hz"})
     power_factor: Share | None = Field(default=None)
     efficiency: Share | None = Field(default=None)
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from crisp_compass.bench.base import Topic
-from crisp_compass.bench.entered import Edit, edits, presumed, value_of
+from crisp_compass.bench.entered import Edit, edits, presumed, value_of, words_of
 from crisp_compass.bench.models import Bench
 from crisp_compass.bench.rules import family_gap, settled_value, stale_inputs
 from crisp_compass.conversions import RPM_PER_RAD_S
@@ -100,38 +100,8 @@ def describe_input(key: str) -> str:
     return shown.get(name, name.removesuffix("_hz").replace("_", " ") if name else topic)
 
 
-#: Fields as people say them, and their units; what is not here is said by its own name.
-_FIELDS: dict[str, tuple[str, str]] = {
-    "pole_pairs": ("pole pairs", ""), "v_bus": ("bus voltage", "V"), "rated_current": ("rated current", "A"), "current_base": ("current given as", ""),
-    "top_speed": ("top speed", "rad/s"), "inertia": ("inertia", "kg·m²"), "viscous": ("viscous friction", "N·m·s/rad"), "coulomb": ("Coulomb friction", "N·m"),
-    "counts_per_rev": ("counts per turn", ""), "timer_hz": ("timer clock", "Hz"), "carrier_hz": ("carrier", "Hz"), "dead_time": ("dead time", "s"),
-    "min_pulse": ("minimum pulse", "s"), "settling": ("amplifier settling", "s"), "sample_time": ("sampling time", "s"),
-    "loop_divider": ("loop divider", ""), "bandwidth_hz": ("bandwidth", "Hz"), "delay_samples": ("delay in samples", ""), "filter_hz": ("filter", "Hz"),
-    "ramp": ("ramp", "rad/s²"), "lowest_speed": ("lowest speed", "rad/s"), "a": ("factor a", ""), "r_switch": ("switch resistance", "Ω"),
-    "t_on": ("turn-on time", "s"), "t_off": ("turn-off time", "s"), "i_base": ("full-scale current", "A"), "v_base": ("full-scale voltage", "V"),
-    "bits": ("word length", ""), "i_limit": ("current limit", "A"), "i_trip": ("trip level", "A"), "v_min": ("minimum bus", "V"), "v_max": ("maximum bus", "V"), "speed_trip": ("over-speed", "rad/s"),
-    "i_continuous": ("continuous current", "A"), "overload_time": ("overload time", "s"), "temp_trip": ("temperature limit", "degC"), "weakening": ("field weakening", "A"),
-    "method": ("method", ""), "set_point": ("set-point", ""), "set_weight": ("share that passes by", ""), "rounding": ("S-curve", "s"), "feed_forward": ("ahead of the loop", ""),
-    "low_pass_hz": ("low-pass", "Hz"), "slow_below": ("slower below", "rad/s"), "slow_share": ("slower share", ""), "notch_hz": ("notch", "Hz"), "noise_share": ("allowed ripple", ""),
-    "magnetizing_current": ("magnetizing current", "A"), "aligned": ("carrier aligned", ""), "scheme": ("scheme", ""), "decay": ("decay", ""), "updates": ("loads per carrier period", ""), "shunts": ("shunts", ""),
-    "damping": ("damping", ""), "commutation": ("commutation", ""), "advance": ("advance", "deg"), "align_current": ("aligning current", "A"), "align_time": ("aligning time", "s"),
-    "ramp_current": ("current of the ramp", "A"), "load_angle": ("load angle", "deg"), "acceleration": ("acceleration", "rad/s²"), "times": ("back-EMF over the voltage error", ""),
-    "hand_over": ("hand-over", "rad/s"), "start_up.loop_hz": ("estimator's bandwidth", "Hz"), "r_doubt": ("doubt of R", ""), "dead_share": ("dead time left over", ""), "start_up.ahead": ("angle ahead", "deg"),
-    "standstill": ("at standstill", ""), "inject_volts": ("injected voltage", "V"), "track_hz": ("bandwidth of injection", "Hz"), "pole_current": ("current for the pole", "A"), "magnet": ("current towards the pole", ""),
-    "divider": ("loop divider", ""), "compensation": ("compensation", ""), "notch_width": ("notch width", ""), "notch_depth": ("notch depth", ""), "motion.speed": ("speed of a move", "rad/s"),
-    "accel": ("acceleration", "rad/s²"), "kv": ("position gain", "1/s"), "motion.ahead": ("speed fed ahead", ""), "follow_limit": ("following error that trips", "deg"), "window": ("standing window", "deg"),
-    "on_fault": ("on a fault", ""), "retries": ("tries again", ""), "processor_hz": ("processor clock", "Hz"),
-}  # fmt: skip
-
-
-def _words(topic: str, field: str) -> tuple[str, str]:
-    """Return how people say a field of a topic, and its unit."""
-    bare = field.rpartition(".")[2]
-    return _FIELDS.get(f"{topic}.{bare}") or _FIELDS.get(bare) or (bare.replace("_", " "), "")
-
-
 def _said(topic: str, field: str, value: Any) -> str:
-    unit = _words(topic, field)[1]
+    unit = words_of(topic, field)[1]
     if isinstance(value, float) and unit == "rad/s":
         return f"{value * RPM_PER_RAD_S:.4g} rpm"
     if isinstance(value, int | float):
@@ -141,7 +111,7 @@ def _said(topic: str, field: str, value: Any) -> str:
 
 def describe_field(bench: Bench, topic: str, field: str) -> str:
     """Return a field with its value as people read it: ``dead time 500 ns``."""
-    return f"{_words(topic, field)[0]} {_said(topic, field, value_of(bench, topic, field))}"
+    return f"{words_of(topic, field)[0]} {_said(topic, field, value_of(bench, topic, field))}"
 
 
 def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
@@ -152,7 +122,7 @@ def presumed_text(bench: Bench, topic: str, *fields: str) -> str:
 
 def _edited_text(found: list[Edit]) -> str:
     """Say what waits to be settled, and what stands meanwhile."""
-    parts = [f"{_words(e.topic, e.field)[0]} {_said(e.topic, e.field, e.then)} → {_said(e.topic, e.field, e.now)}" for e in found]
+    parts = [f"{words_of(e.topic, e.field)[0]} {_said(e.topic, e.field, e.then)} → {_said(e.topic, e.field, e.now)}" for e in found]
     name = BY_KEY[found[0].topic].name
     return f"{name} is edited, not settled: {', '.join(parts)}; the settled value stays in use."
 

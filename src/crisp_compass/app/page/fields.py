@@ -9,19 +9,17 @@ from dataclasses import dataclass, field
 from pydantic.fields import FieldInfo
 
 from crisp_compass.app.widgets.number_field import Choice, NumberField
-from crisp_compass.bench.entered import locate
-from crisp_compass.bench.plate import PLATES
-from crisp_compass.bench.settings import Settings
+from crisp_compass.bench.entered import info_of, words_of
 from crisp_compass.quantities import UNITS, show
 
 
 @dataclass(frozen=True)
 class Entry:
-    """A number: ``setting`` is a field of the page's own topic, or a dotted one of another's. ``base`` says what a current in it
-    means, ``kind`` what else may be typed (``typed.read``), ``plain`` that it is written without prefixes, ``group`` what a screen reader hears before its title."""
+    """A number: ``setting`` is a field of the page's own topic, or a dotted one of another's; without a ``title`` it has the one and the
+    unit that its model gives it. ``base`` says what a current in it means, ``kind`` what else may be typed (``typed.read``), ``plain`` that it is written without prefixes, ``group`` what a screen reader hears before its title."""
 
     setting: str
-    title: str
+    title: str = ""
     unit: str = ""
     width: int = 100
     plain: bool = False
@@ -46,13 +44,6 @@ class Pick:
 Field = Entry | Pick
 
 
-def _info(topic: str, name: str) -> FieldInfo:
-    if topic == "plate":
-        return next(m for m in PLATES.values() if name in m.model_fields).model_fields[name]
-    found: FieldInfo = Settings.model_fields[topic].annotation.model_fields[name]  # type: ignore[union-attr]
-    return found
-
-
 def _limits(info: FieldInfo) -> tuple[float | None, float | None]:
     """Return the least and the most [SI] that a field's model takes, None where it sets no limit."""
     pieces, low, high = [*info.metadata], None, None
@@ -67,16 +58,25 @@ def _limits(info: FieldInfo) -> tuple[float | None, float | None]:
     return low, high
 
 
+def called(declared: Entry | Pick, topic: str) -> tuple[str, str]:
+    """Return title and unit of a field: its own, else what its model says."""
+    if declared.title:
+        return declared.title, declared.unit if isinstance(declared, Entry) else ""
+    words, unit = words_of(topic, declared.setting)
+    return words[:1].upper() + words[1:], unit
+
+
 def tip_of(declared: Entry | Pick, topic: str) -> str:
     """Return what a field's tooltip says: its meaning, and between which limits it lies."""
-    info = _info(*locate(topic, declared.setting))
-    meaning = declared.tip or _meaning(info.description or "") or declared.title
+    info = info_of(topic, declared.setting)
+    title, unit = called(declared, topic)
+    meaning = declared.tip or _meaning(info.description or "") or title
     if isinstance(declared, Pick):
         return f"{meaning}: {', '.join(declared.options.values())}" if not declared.tip and declared.options else meaning
     low, high = _limits(info)
     if low is None or high is None or not high < 1e9:
         return meaning
-    return f"{meaning} ({show(low, declared.unit)} to {show(high, declared.unit)})"
+    return f"{meaning} ({show(low, unit)} to {show(high, unit)})"
 
 
 def _meaning(description: str) -> str:
@@ -90,16 +90,17 @@ def _meaning(description: str) -> str:
 
 def make_field(declared: Entry | Pick, topic: str) -> NumberField | Choice:
     """Build the widget of a field; whether it may be empty or must be whole, its model says."""
-    kinds = [_info(*locate(topic, declared.setting)).annotation]
+    kinds = [info_of(topic, declared.setting).annotation]
+    title, unit = called(declared, topic)
     kinds += [a for k in kinds for a in typing.get_args(k)]
     if isinstance(declared, Pick):
         made: NumberField | Choice = Choice(
-            declared.title, dict(declared.options), width=declared.width, tip=tip_of(declared, topic)
+            title, dict(declared.options), width=declared.width, tip=tip_of(declared, topic)
         )
     else:
         made = NumberField(
-            declared.title,
-            declared.unit,
+            title,
+            unit,
             width=declared.width,
             whole=int in kinds,
             optional=type(None) in kinds,

@@ -16,8 +16,7 @@ class CircuitSettings(TopicSettings):
     settles: ClassVar[tuple[str, ...]] = ("magnetizing_current",)
 
     magnetizing_current: Ampere | None = Field(
-        default=None, description="A peak; where empty what rated voltage and frequency give"
-    )
+        default=None, description="A peak; where empty what rated voltage and frequency give", title="magnetizing current", json_schema_extra={"unit": "A"})
     firmware: Literal["field-oriented", "volts-per-hertz"] = "field-oriented"
     boost_share: float = Field(default=1.0, ge=0, le=2, description="of I0·Rs, voltage at rest")
     slip_share: float = Field(default=0.7, ge=0, le=1, description="share of the slip that is compensated")

@@ -25,7 +25,7 @@ class CommutationSettings(TopicSettings):
     pulse_current: Ampere | None = Field(default=None, description="A at the end of a search pulse")
     pulse_noise: float = Field(default=0.01, ge=0, le=1, description="noise of one reading over pulse_current")
     larger: Literal["lq", "ld"] = Field(default="lq", description="axis with the larger inductance")
-    magnet: float = Field(default=0.05, ge=0, le=0.8, description="current towards over against the pole, less one")
+    magnet: float = Field(default=0.05, ge=0, le=0.8, description="current towards over against the pole, less one", title="current towards the pole")
     seen: Way = Field(default="", description="way the shaft really turned in a slow forced turn")
     measured: Way = Field(default="", description="way the encoder showed")
     observed: Way = Field(default="", description="way the drive's observer showed")

@@ -21,7 +21,7 @@ class HeatSettings(TopicSettings):
 
     insulation: Literal["unknown", "A", "E", "B", "F", "H"] = Field(default="unknown", description="thermal class of the winding's insulation")
     limit: Celsius | None = Field(default=None, description="degC that the winding may have, where the maker or a magnet says less than the class; by the class if empty")
-    ambient: Annotated[float, Field(ge=-60, le=120)] = Field(default=40.0, description="degC of the air around the motor")
+    ambient: Annotated[float, Field(ge=-60, le=120)] = Field(default=40.0, description="degC of the air around the motor", title="ambient temperature", json_schema_extra={"unit": "degC"})
     to_housing: KelvinPerWatt | None = Field(default=None, description="K/W from winding to housing")
     to_air: KelvinPerWatt | None = Field(default=None, description="K/W from housing to air, as mounted")
     winding_time: Long | None = Field(default=None, description="s, thermal time constant of the winding")

@@ -40,26 +40,24 @@ class PwmSettings(TopicSettings):
         "sample_time",
     )
 
-    timer_hz: float = Field(default=144e6, ge=1e5, le=1e10)
+    timer_hz: float = Field(default=144e6, ge=1e5, le=1e10, title="timer clock", json_schema_extra={"unit": "Hz"})
     processor_hz: float | None = Field(
-        default=None, ge=1e5, le=1e10, description="clock of the processor that computes the loops; the timer's if empty"
-    )
-    carrier_hz: float = Field(default=20e3, ge=100, le=1e6)
-    aligned: Literal["centre", "edge"] = "centre"
-    dead_time: Duration = Field(default=500e-9)
-    min_pulse: Duration = Field(default=0.0, description="s, shortest pulse a leg may make")
-    scheme: Scheme = "space-vector"
+        default=None, ge=1e5, le=1e10, description="clock of the processor that computes the loops; the timer's if empty", title="processor clock", json_schema_extra={"unit": "Hz"})
+    carrier_hz: float = Field(default=20e3, ge=100, le=1e6, title="carrier", json_schema_extra={"unit": "Hz"})
+    aligned: Literal["centre", "edge"] = Field(default="centre", title="carrier aligned")
+    dead_time: Duration = Field(default=500e-9, title="dead time", json_schema_extra={"unit": "s"})
+    min_pulse: Duration = Field(default=0.0, description="s, shortest pulse a leg may make", title="minimum pulse", json_schema_extra={"unit": "s"})
+    scheme: Scheme = Field(default="space-vector", title="scheme")
     decay: Literal["slow", "fast"] = Field(
-        default="slow", description="how the two legs of a stepper's winding switch"
-    )
-    loop_divider: int = Field(default=1, ge=1, le=64)
-    updates: Literal["once", "twice"] = Field(default="once", description="loads of the timer per carrier period")
-    shunts: Literal["one", "two", "three", "in-line"] = "three"
-    settling: Duration = Field(default=800e-9, description="s, current amplifier after a switching")
-    sample_time: Duration = Field(default=300e-9, description="s, the converter's sampling")
-    r_switch: float = Field(default=5e-3, ge=0, le=100, description="Ω, one switch")
-    t_on: Duration = Field(default=40e-9, description="s")
-    t_off: Duration = Field(default=40e-9, description="s")
+        default="slow", description="how the two legs of a stepper's winding switch", title="decay")
+    loop_divider: int = Field(default=1, ge=1, le=64, title="loop divider")
+    updates: Literal["once", "twice"] = Field(default="once", description="loads of the timer per carrier period", title="loads per carrier period")
+    shunts: Literal["one", "two", "three", "in-line"] = Field(default="three", title="shunts")
+    settling: Duration = Field(default=800e-9, description="s, current amplifier after a switching", title="amplifier settling", json_schema_extra={"unit": "s"})
+    sample_time: Duration = Field(default=300e-9, description="s, the converter's sampling", title="sampling time", json_schema_extra={"unit": "s"})
+    r_switch: float = Field(default=5e-3, ge=0, le=100, description="Ω, one switch", title="switch resistance", json_schema_extra={"unit": "Ω"})
+    t_on: Duration = Field(default=40e-9, description="s", title="turn-on time", json_schema_extra={"unit": "s"})
+    t_off: Duration = Field(default=40e-9, description="s", title="turn-off time", json_schema_extra={"unit": "s"})
     command_low: float = Field(
         default=0.06, ge=0, le=1, description="duty of a command at which the motor begins to turn"
     )

@@ -36,24 +36,19 @@ class RunSettings(TopicSettings):
     drag_cancel: Ampere | None = Field(default=None, description="A peak that is added while a torque is held, to hide friction and cogging; none if empty")
     drag_way: Literal["turning", "forwards"] = Field(default="turning", description="whether it acts the way that the shaft turns, or always forwards, which keeps an overrunning clutch engaged")
     load_kind: Literal["brakes", "drives"] = "brakes"
-    i_limit: Ampere = Field(default=5.0, description="A peak")
-    i_trip: Ampere = Field(default=10.0, description="A peak")
-    v_min: float = Field(default=10.0, ge=0, le=1500, description="V")
-    v_max: float | None = Field(default=None, ge=1, le=2000, description="V, highest bus; none if empty")
+    i_limit: Ampere = Field(default=5.0, description="A peak", title="current limit", json_schema_extra={"unit": "A"})
+    i_trip: Ampere = Field(default=10.0, description="A peak", title="trip level", json_schema_extra={"unit": "A"})
+    v_min: float = Field(default=10.0, ge=0, le=1500, description="V", title="minimum bus", json_schema_extra={"unit": "V"})
+    v_max: float | None = Field(default=None, ge=1, le=2000, description="V, highest bus; none if empty", title="maximum bus", json_schema_extra={"unit": "V"})
     speed_trip: float | None = Field(
-        default=None, ge=1e-3, le=2.1e5, description="rad/s at which it trips; none if empty"
-    )
+        default=None, ge=1e-3, le=2.1e5, description="rad/s at which it trips; none if empty", title="over-speed", json_schema_extra={"unit": "rad/s"})
     weakening: Ampere | None = Field(
-        default=None, description="A peak that field weakening may take against the magnet; none if empty"
-    )
+        default=None, description="A peak that field weakening may take against the magnet; none if empty", title="field weakening", json_schema_extra={"unit": "A"})
     i_continuous: Ampere | None = Field(
-        default=None, description="A peak that may flow for ever; no overload trip if empty"
-    )
+        default=None, description="A peak that may flow for ever; no overload trip if empty", title="continuous current", json_schema_extra={"unit": "A"})
     overload_time: float = Field(
-        default=2.0, ge=0.01, le=3600, description="s for which the current limit may flow until it trips"
-    )
+        default=2.0, ge=0.01, le=3600, description="s for which the current limit may flow until it trips", title="overload time", json_schema_extra={"unit": "s"})
     stall_time: float | None = Field(default=0.5, ge=0.01, le=60, description="s of full current at standstill until it trips; never if empty")
     temp_trip: float | None = Field(
-        default=None, ge=-40, le=300, description="degC of the board's or winding's sensor; none if empty"
-    )
-    on_fault: Literal["coast", "brake"] = "coast"
+        default=None, ge=-40, le=300, description="degC of the board's or winding's sensor; none if empty", title="temperature limit", json_schema_extra={"unit": "degC"})
+    on_fault: Literal["coast", "brake"] = Field(default="coast", title="on a fault")

@@ -23,7 +23,7 @@ class SensorSettings(TopicSettings):
     presumable: ClassVar[tuple[str, ...]] = ("counts_per_rev",)
 
     kind: Annotated[str, AfterValidator(_known), WithJsonSchema({"type": "string", "enum": sorted(SENSORS)})] = "incremental"
-    counts_per_rev: int = Field(default=4096, ge=4, le=2**31, description="encoder counts a turn, ×4")
+    counts_per_rev: int = Field(default=4096, ge=4, le=2**31, description="encoder counts a turn, ×4", title="counts per turn")
 
     @property
     def is_encoder(self) -> bool:

@@ -19,9 +19,9 @@ class SupplySettings(TopicSettings):
     current_limit: Ampere | None = Field(default=None, description="A, set at the bench supply")
     v_full: Bus | None = Field(default=None, description="V, battery charged")
     v_empty: Bus | None = Field(default=None, description="V, battery empty")
-    mains_v: float = Field(default=230.0, ge=1, le=1000, description="V rms between the rectifier's leads")
+    mains_v: float = Field(default=230.0, ge=1, le=1000, description="V rms between the rectifier's leads", title="mains voltage", json_schema_extra={"unit": "V"})
     mains_hz: Literal[50, 60] = 50
     drive_continuous: Ampere | None = Field(default=None, description="A")
     drive_peak: Ampere | None = Field(default=None, description="A")
     drive_base: Literal["peak", "rms"] = "rms"
-    command_volts: float = Field(default=10.0, ge=0.1, le=100, description="V that ask for top speed")
+    command_volts: float = Field(default=10.0, ge=0.1, le=100, description="V that ask for top speed", title="range of the command", json_schema_extra={"unit": "V"})

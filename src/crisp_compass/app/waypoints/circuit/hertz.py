@@ -40,7 +40,7 @@ class HertzPage(Page):
         ),
         Entry("boost_share", "Boost, of I0·Rs", "%", width=112),
         Entry("slip_share", "Slip compensated", "%", width=124),
-        Entry("speed_loop.ramp", "Ramp", "rad/s²", width=104),
+        Entry("speed_loop.ramp", width=104),
         Entry("plate.rated_voltage", "Rated voltage", "V", width=112, base="rms"),
     )
 

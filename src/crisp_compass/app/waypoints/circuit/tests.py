@@ -15,8 +15,6 @@ class CircuitTestsPage(CapturePage):
     fields = (
         Entry(
             "magnetizing_current",
-            "Magnetizing current",
-            "A",
             width=150,
             base="peak",
             tip="What rated voltage and frequency give where empty",

@@ -37,7 +37,7 @@ class BlockPage(Page):
             tip="What speed loop, Run and hand-over are for",
         ),
         Entry("advance", "Timing advance", "deg", width=118, tip="Electrical degrees before the sector's edge"),
-        Entry("plate.rated_current", "Rated current", "A", width=112, tip="Continuous current, in the base that the plate says"),
+        Entry("plate.rated_current", width=112, tip="Continuous current, in the base that the plate says"),
     )
 
     def __init__(self, document: Document) -> None:

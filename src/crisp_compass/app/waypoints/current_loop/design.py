@@ -33,7 +33,7 @@ class CurrentLoopPage(LoopPage):
             width=126,
         ),
         Entry("bandwidth_hz", "Crossover", "Hz", width=98),
-        Entry("damping", "Damping", width=70, plain=True, tip="Of the placed pole pair"),
+        Entry("damping", width=70, plain=True, tip="Of the placed pole pair"),
         Entry("delay_samples", "Delay, periods", width=84, plain=True),
         Entry("step", "Shown step", "A", width=82, base="peak"),
         Entry(

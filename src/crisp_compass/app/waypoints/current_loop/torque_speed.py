@@ -33,7 +33,7 @@ class WeakeningPage(Page):
     question = "How much torque is there at every speed?"
     fields = (
         Entry("plate.v_bus", "Bus", "V", width=96),
-        Entry("plate.rated_current", "Rated current", "A", width=112, tip="Continuous current, in the base that the plate says"),
+        Entry("plate.rated_current", width=112, tip="Continuous current, in the base that the plate says"),
         Entry("plate.top_speed", "Top speed", "rpm", width=112, tip="Highest speed of the shaft"),
     )
 

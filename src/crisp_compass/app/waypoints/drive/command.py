@@ -50,7 +50,7 @@ class CommandPage(Page):
         Entry("command.hertz_low", "Low end", "Hz", width=84, group="Frequency"), Entry("command.hertz_high", "high end", "Hz", width=84, group="Frequency"),
         Entry("command.duty_low", "Low end", width=84, plain=True, group="Duty"), Entry("command.duty_high", "high end", width=84, plain=True, group="Duty"),
         Entry("command.speed_low", "Speed, low", "rpm", width=96), Entry("command.speed_high", "high", "rpm", width=96, group="Speed"),
-        Entry("command.bits", "Converter bits", width=100, plain=True), Entry("command.dead_band", "Dead band", width=84, plain=True, tip="share of the span around standstill"),
+        Entry("command.bits", "Converter bits", width=100, plain=True), Entry("command.dead_band", width=84, plain=True, tip="share of the span around standstill"),
         Entry("command.ramp_time", "Ramp", "s", width=76), Entry("command.ramp_speed", "over", "rpm", width=96, group="Ramp"),
         Entry("command.safe_speed", "Machine's safe speed", "rpm", width=130), Entry("command.gear", "Motor turns for one", width=120, plain=True),
         Pick("command.enable", "Enable", {"edge": "anew after power", "level": "by level"}, width=140),

@@ -28,8 +28,8 @@ class DisplayPage(ListsPage):
     section = "Display"
     question = "What does the drive show at a speed?"
     fields = (
-        Entry("display.shows", "Shows", width=96, plain=True, tip="figure on the display at the speed beside it"), Entry("display.at", "at the motor's", "rpm", width=104, group="Display"),
-        Entry("display.decimals", "Decimals", width=80, plain=True), Entry("display.figures", "Figures", width=80, plain=True, tip="of the display, decimals counted"),
+        Entry("display.shows", width=96, plain=True, tip="figure on the display at the speed beside it"), Entry("display.at", "at the motor's", "rpm", width=104, group="Display"),
+        Entry("display.decimals", width=80, plain=True), Entry("display.figures", width=80, plain=True, tip="of the display, decimals counted"),
     )  # fmt: skip
 
     def __init__(self, document: Document) -> None:

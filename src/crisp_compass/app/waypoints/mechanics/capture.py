@@ -14,5 +14,5 @@ class MechanicsPage(CapturePage):
     fields = (
         Entry("plate.inertia", "Plate: inertia", "kg·m²", width=150, plain=True),
         Entry("plate.viscous", "viscous friction", "N·m·s/rad", width=140),
-        Entry("plate.coulomb", "Coulomb friction", "N·m", width=118),
+        Entry("plate.coulomb", width=118),
     )

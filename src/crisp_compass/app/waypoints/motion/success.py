@@ -37,8 +37,8 @@ class SuccessPage(Page):
     fields = (
         Entry("distance", "Way", "turn", width=100, tip="Of the motor's shaft, with its sign: in turns or °, or in mm where Plate, Load side says what a turn moves"),
         Entry("speed", "Speed", "rpm", width=96, tip="Of the shaft while it moves; the top speed if empty"),
-        Entry("accel", "Acceleration", "rad/s²", width=112, tip="From and to rest, also as rpm/s or as the time to top speed; the stepping ramp if empty"),
-        Entry("rounding", "S-curve", "s", width=84, tip="Time in which the acceleration builds and fades; at once if empty"),
+        Entry("accel", width=112, tip="From and to rest, also as rpm/s or as the time to top speed; the stepping ramp if empty"),
+        Entry("rounding", width=84, tip="Time in which the acceleration builds and fades; at once if empty"),
         Entry("stepping.current", "Current, rms", "A", width=108, base="rms", tip="Each winding; the plate's if empty"),
         Entry("run.load", "Load", "N·m", width=100, tip="At the motor's shaft"),
     )  # fmt: skip

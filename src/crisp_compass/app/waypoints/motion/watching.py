@@ -30,7 +30,7 @@ class WatchingPage(PlayedPage):
     dial: ClassVar[DialView] = DialView(caption="The encoder sees whether the shaft follows the field", rotor=70.0, current=(90.0, 0.7))
     fields = (
         Entry("stepping.lost_after", "Lost beyond, steps", "", width=124, tip="Full steps between field and shaft from which on steps are lost: more than load and friction make, no more than two"),
-        Entry("stepping.corrections", "Corrections", width=92, tip="Times that a move is begun anew until it is a fault; 0: at once"),
+        Entry("stepping.corrections", width=92, tip="Times that a move is begun anew until it is a fault; 0: at once"),
         Entry("stepping.slower", "Each with", "%", width=84, tip="Share of the acceleration for each time it is begun anew"),
         Entry("stepping.settle", "Settles for", "s", width=92, tip="For which the field stands before it is begun anew, and before a shaft beside its window is brought into it"),
         Pick("stepping.on_lost", "Then", {"off": "bridge off", "hold": "field holds"}, width=104, tip="What the fault does: a load that drives falls with the bridge off"),

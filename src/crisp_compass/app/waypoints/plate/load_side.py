@@ -35,7 +35,7 @@ class LoadSidePage(Page):
         Pick("load_side.kind", "Mechanism", {"none": "not said", "wheel": "drum, wheel, pulley", "screw": "screw"}, width=148),
         Entry("load_side.ratio", "Motor turns for one", width=128, plain=True, tip="Turns of the motor for one of drum or screw"),
         Entry("load_side.diameter", "Diameter", "m", width=96, tip="To the middle of rope or belt"),
-        Entry("load_side.falls", "Falls", width=64, plain=True, tip="Falls of rope that carry the load"),
+        Entry("load_side.falls", width=64, plain=True, tip="Falls of rope that carry the load"),
         Entry("load_side.lead", "Lead", "m", width=96, tip="Travel for one turn of the screw"),
         Entry("load_side.efficiency", "Efficiency", "%", width=92, tip="Of all between shaft and load; without loss if empty"),
         Entry("load_side.mass", "Mass", "kg", width=92, tip="That moves"),

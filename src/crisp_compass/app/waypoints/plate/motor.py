@@ -43,8 +43,8 @@ class PlatePage(Page):
     section = "Motor"
     arranges_fields = True
     fields = (
-        Entry("pole_pairs", "Pole pairs", width=76, tip="Half of the number of poles: electrical turns in one of the shaft"),
-        Entry("rated_current", "Rated current", "A", width=104, tip="Continuous current, in the base beside it"),
+        Entry("pole_pairs", width=76, tip="Half of the number of poles: electrical turns in one of the shaft"),
+        Entry("rated_current", width=104, tip="Continuous current, in the base beside it"),
         Pick("current_base", "given as", {"peak": "peak", "rms": "rms"}, width=76, tip="How the plate means its current"),
         Entry("top_speed", "Top speed", "rpm", width=104, tip="Highest speed of the shaft that will be asked for; 50 Hz is read as electrical"),
         Pick("connection", "Winding", {"star": "star", "delta": "delta"}, width=80, tip="How the three phases are joined inside"),
@@ -68,7 +68,7 @@ class PlatePage(Page):
         Entry("no_load_speed", "No-load speed", "rpm", width=112, tip="At rated voltage, or else at the bus voltage"),
         Entry("no_load_current", "No-load current", "A", width=116, tip="From the supply, the shaft free"),
         Entry("mains_hz", "Frequency", "Hz", width=96, plain=True, tip="Frequency on the plate"),
-        Entry("power_factor", "Power factor", width=96, plain=True),
+        Entry("power_factor", width=96, plain=True),
         Entry("efficiency", "Efficiency", "%", width=96, plain=True),
         Entry("steps_per_turn", "Steps per turn", width=108, kind="steps", tip="Full steps: 200, or 1.8°"),
         Entry("holding_torque", "Holding torque", "N·m", width=122),

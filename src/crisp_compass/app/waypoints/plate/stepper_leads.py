@@ -34,7 +34,7 @@ class StepperLeadsPage(Page):
         ),
         Entry("r", "R", "Ω", width=96, tip="Resistance of a winding from the data sheet"),
         Entry("inductance", "L", "H", width=96, tip="Inductance of a winding from the data sheet"),
-        Entry("rated_current", "Rated current", "A", width=112, tip="Continuous current of a winding, in the base that the plate says"),
+        Entry("rated_current", width=112, tip="Continuous current of a winding, in the base that the plate says"),
     )  # fmt: skip
 
     def __init__(self, document: Document) -> None:

@@ -33,7 +33,7 @@ class CarrierPage(Page):
         Pick("shunts", "Shunts", _SHUNTS, width=136),
         Entry("settling", "Amplifier settles", "s", width=116),
         Entry("sample_time", "Converter samples", "s", width=124),
-        Entry("dead_time", "Dead time", "s", width=100),
+        Entry("dead_time", width=100),
     )
 
     def __init__(self, document: Document) -> None:

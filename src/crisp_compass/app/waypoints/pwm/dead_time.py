@@ -24,9 +24,9 @@ class DeadTimePage(Page):
     section = "Dead time"
     question = "What does dead time do, and how is it compensated?"
     fields = (
-        Entry("dead_time", "Dead time", "s", width=104),
+        Entry("dead_time", width=104),
         Entry("min_pulse", "Shortest pulse", "s", width=112),
-        Entry("carrier_hz", "Carrier", "Hz", width=104),
+        Entry("carrier_hz", width=104),
     )
 
     def __init__(self, document: Document) -> None:

@@ -28,9 +28,9 @@ class PwmPage(Page):
     key = "pwm"
     section = "Timer"
     fields = (
-        Entry("timer_hz", "Timer clock", "Hz", width=108),
-        Entry("carrier_hz", "Carrier", "Hz", width=100),
-        Entry("dead_time", "Dead time", "s", width=96),
+        Entry("timer_hz", width=108),
+        Entry("carrier_hz", width=100),
+        Entry("dead_time", width=96),
         Pick("aligned", "Aligned", {"centre": "centre", "edge": "edge"}, width=88),
         Pick("scheme", "Scheme", NAMES, width=124),
         Pick(
@@ -41,7 +41,7 @@ class PwmPage(Page):
             tip="Slow: one leg of a winding switches; fast: both",
         ),
         Pick("updates", "Updates per period", {"once": "once", "twice": "twice"}, width=118),
-        Entry("processor_hz", "Processor clock", "Hz", width=118, tip="What the loop is computed with; the timer's clock if empty"),
+        Entry("processor_hz", width=118, tip="What the loop is computed with; the timer's clock if empty"),
         Entry("loop_divider", "Loads per loop", width=104, tip="Timer loads per step of the current loop"),
     )
 

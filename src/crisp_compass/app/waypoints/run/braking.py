@@ -42,7 +42,7 @@ class BrakingPage(PlayedPage):
         Entry("bus.stops_every", "A stop every", "s", width=100, group="Brake", tip="For the mean power; rarely if empty"),
         Entry("bus.fold_start", "Less from", "V", width=88, group="Fold-back", tip="Bus from which braking torque is taken back; not folded back if empty"),
         Entry("bus.fold_end", "none at", "V", width=88, group="Fold-back", tip="Bus at which nothing of the braking torque is left: the stop takes longer then"),
-        Entry("v_max", "Maximum bus", "V", width=104, tip="Bus above which it trips; none if empty"),
+        Entry("v_max", width=104, tip="Bus above which it trips; none if empty"),
     )  # fmt: skip
 
     def __init__(self, document: Document) -> None:

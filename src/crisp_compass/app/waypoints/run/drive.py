@@ -67,9 +67,9 @@ class RunPage(Page):
         Entry("flywheel", "Flywheel", "kg·m²", width=104, tip="Inertia that turns with the shaft besides what Mechanics has measured"),
         Entry("swing", "Swing", "N·m", width=88, tip="Amplitude of a load that swings with the shaft's angle: cogging, a crank, a drum that is not round"),
         Entry("swing_order", "a turn", width=64, plain=True, tip="Times a turn of the motor's shaft that it swings"),
-        Entry("i_limit", "Current limit", "A", width=88, base="peak"),
-        Entry("i_trip", "Trip level", "A", width=82, base="peak"),
-        Entry("v_min", "Minimum bus", "V", width=88),
+        Entry("i_limit", width=88, base="peak"),
+        Entry("i_trip", width=82, base="peak"),
+        Entry("v_min", width=88),
         Pick(
             "load_kind",
             "Load",

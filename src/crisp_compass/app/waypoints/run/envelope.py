@@ -32,7 +32,7 @@ class EnvelopePage(Page):
         Entry("speed", "Speed", "rpm", width=92, group="Load", tip="At which the load stands"),
         Entry("load", "Load", "N·m", width=104, group="Load"),
         Entry("quadratic", "Propeller", "", width=88, plain=True, group="Load", tip="N·m·s²/rad² of a propeller or pump"),
-        Entry("i_limit", "Current limit", "A", width=96, base="peak", group="Firmware"),
+        Entry("i_limit", width=96, base="peak", group="Firmware"),
         Entry("limits.motor_peak", "Motor bears", "A", width=96, base="peak", group="Reasons", tip="For a moment"),
         Entry("limits.magnet_current", "Magnet bears", "A", width=100, base="peak", group="Reasons", tip="From which the magnet is weakened for good"),
         Entry("limits.gear_torque", "Gear, peak", "N·m", width=96, group="Reasons", tip="At the motor's shaft, for a moment"),

@@ -41,18 +41,18 @@ class LimitsPage(Page):
     question = "What stops the drive, and when?"
     has_dial = False
     fields = (
-        Entry("i_limit", "Current limit", "A", width=100, base="peak"),
-        Entry("i_trip", "Trip level", "A", width=92, base="peak", tip="Instantaneous current at which it trips at once"),
+        Entry("i_limit", width=100, base="peak"),
+        Entry("i_trip", width=92, base="peak", tip="Instantaneous current at which it trips at once"),
         Entry("i_continuous", "Continuous", "A", width=100, base="peak", tip="Current that may flow for ever; no overload trip if empty"),
         Entry("overload_time", "Overload for", "s", width=104, tip="For which the current limit may flow, from cold, until it trips"),
-        Entry("v_min", "Minimum bus", "V", width=100),
+        Entry("v_min", width=100),
         Entry("bus.low_start", "Less torque below", "V", width=124, tip="Bus below which driving torque is taken back, so that a battery is not pulled down; never if empty"),
         Entry("bus.low_end", "none at", "V", width=88, tip="Bus at which nothing of the driving torque is left"),
-        Entry("v_max", "Maximum bus", "V", width=100, tip="Bus above which it trips: a braked load lifts it; none if empty"),
+        Entry("v_max", width=100, tip="Bus above which it trips: a braked load lifts it; none if empty"),
         Entry("speed_trip", "Over-speed", "rpm", width=100, tip="Speed as the firmware sees it at which it trips; none if empty"),
         Entry("stall_time", "Stall after", "s", width=96, tip="Full current at standstill for so long is a stall; never if empty"),
         Entry("temp_trip", "Temperature", "°C", width=100, tip="Of the board's or winding's sensor; in the simulation the winding's, where Heat knows how it warms; none if empty"),
-        Entry("weakening", "Field weakening", "A", width=122, base="peak", tip="Most current against the magnet, to run faster than the voltage reaches; none if empty"),
+        Entry("weakening", width=122, base="peak", tip="Most current against the magnet, to run faster than the voltage reaches; none if empty"),
         Pick("on_fault", "A fault", {"coast": "lets it coast", "brake": "shorts the motor"}, width=132, tip="Shorted windings brake; too much current always lets the shaft coast"),
     )  # fmt: skip
 

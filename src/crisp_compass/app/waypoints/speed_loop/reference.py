@@ -34,8 +34,8 @@ class ReferencePage(PlayedPage):
     dial: ClassVar[DialView] = DialView(caption="The speed follows its ramp", rotor=35.0, current=(125.0, 0.6))
     fields = (
         Entry("run.speed", "Speed", "rpm", width=96, tip="To which it is run, and back"),
-        Entry("ramp", "Ramp", "rad/s²", width=112, tip="Also as rpm/s, or as the time from rest to top speed, like 2 s"),
-        Entry("rounding", "S-curve", "s", width=88, tip="Time in which the ramp's acceleration builds and fades; empty: at once"),
+        Entry("ramp", width=112, tip="Also as rpm/s, or as the time from rest to top speed, like 2 s"),
+        Entry("rounding", width=88, tip="Time in which the ramp's acceleration builds and fades; empty: at once"),
         Pick("set_point", "Set-point", {"plain": "as it is", "filtered": "filtered"}, width=104, tip="Filtered by the loop's own Ti, the reference makes little overshoot; load steps are answered as before"),
         Entry("set_weight", "Passes by", "%", width=92, tip="Share of the reference that passes by its filter: 0 is calmest, more follows sooner"),
         Pick(

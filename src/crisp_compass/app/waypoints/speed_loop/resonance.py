@@ -30,10 +30,10 @@ class ResonancePage(CapturePage):
     fields = (
         Entry("coupling.resonance_hz", "Resonance", "Hz", width=100, group="Shaft", tip="Where motor and load swing against each other, in the simulated drive and the design; rigid if empty"),
         Entry("coupling.load_share", "Load's share", "%", width=100, group="Shaft", tip="Part of the whole inertia that stands behind the coupling; rigid if empty"),
-        Entry("coupling.damping", "Damping", width=80, plain=True, group="Shaft", tip="Damping ratio of the resonance: 0.01 to 0.05 is usual of steel couplings (common practice)"),
+        Entry("coupling.damping", width=80, plain=True, group="Shaft", tip="Damping ratio of the resonance: 0.01 to 0.05 is usual of steel couplings (common practice)"),
         Entry("coupling.backlash", "Play", "deg", width=84, group="Shaft", tip="Whole backlash of the coupling at the motor's shaft, in the simulated drive only: the linear design does not know it"),
-        Entry("low_pass_hz", "Low-pass", "Hz", width=92, group="Torque current", tip="Corner of a low-pass of the torque current; none if empty"),
-        Entry("notch_hz", "Notch", "Hz", width=92, group="Torque current", tip="Its frequency; none if empty"),
+        Entry("low_pass_hz", width=92, group="Torque current", tip="Corner of a low-pass of the torque current; none if empty"),
+        Entry("notch_hz", width=92, group="Torque current", tip="Its frequency; none if empty"),
         Entry("notch_width", "wide", "", width=72, plain=True, group="Notch", tip="Width between the −3 dB points over the frequency: wider bears a resonance that moves, and costs more margin"),
         Entry("notch_depth", "left", "%", width=72, group="Notch", tip="What is left at its frequency"),
     )  # fmt: skip

@@ -37,7 +37,7 @@ class TorqueModePage(PlayedPage):
         Entry("run.swing_order", "times a turn", width=88, plain=True, tip="Of the motor's shaft"),
         Entry("run.drag_cancel", "Drag cancel", "A", width=104, base="peak", tip="Small current that hides friction and cogging while a torque is held, none asked for too; empty: none"),
         Pick("run.drag_way", "acts", {"turning": "the way it turns", "forwards": "forwards"}, width=132, tip="Forwards also at rest: keeps an overrunning clutch engaged"),
-        Entry("run.i_limit", "Current limit", "A", width=104, base="peak"),
+        Entry("run.i_limit", width=104, base="peak"),
     )
 
     def __init__(self, document: Document) -> None:

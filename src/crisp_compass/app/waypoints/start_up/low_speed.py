@@ -48,7 +48,7 @@ class LowSpeedPage(PlayedPage):
         ),
         Entry("low_share", "Back below", "%", width=96, tip="Of the hand-over speed; the gap is the hysteresis"),
         Entry("lost", "Lost for", "s", width=88, tip="Without a valid estimate until the drive trips"),
-        Entry("retries", "Tries again", width=96, tip="After a start that failed, each after the bridge was off for a while; 0: none"),
+        Entry("retries", width=96, tip="After a start that failed, each after the bridge was off for a while; 0: none"),
         Entry(
             "catch",
             "Zero current first",

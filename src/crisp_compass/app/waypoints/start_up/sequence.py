@@ -49,7 +49,7 @@ class SequencePage(PlayedPage):
         Entry("ramp_current", "Ramp", "A", width=92, base="peak", tip="Three quarters of the rated current if empty"),
         Entry("load_angle", "Load angle", "°", width=92, tip="By which the current may lead the rotor; 50° is usual"),
         Entry(
-            "acceleration", "Acceleration", "rad/s²", width=112, tip="Half of what the current can follow if empty"
+            "acceleration", width=112, tip="Half of what the current can follow if empty"
         ),
         Entry("times", "EMF over error", width=112, plain=True, tip="At hand-over: 3 to 5 times is usual"),
         Entry("hand_over", "Hand-over", "rpm", width=104, tip="From the voltage error if empty"),
