@@ -1,7 +1,11 @@
-"""A sensor and a format that are registered from outside: every page opens, the drive runs, header and record are written."""
+"""What is registered from outside: every page opens, the drive runs, header and record are written. Which files that takes, ARCHITECTURE.md says."""
 
 from __future__ import annotations
 
+import json
+import os
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
@@ -24,6 +28,7 @@ from crisp_compass.record.formats.form import Form
 from crisp_compass.record.report import write_report
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensing.sensor import Sensor
+from hands import copy_bench
 
 RESOLVER = Sensor(
     "resolver", "resolver", "resolver", leads=(("sin +", "sin+"), ("sin −", "sin−")), steps=65536.0, turned="Zero it again.",
@@ -43,6 +48,27 @@ def test_a_format_has_its_button(qtbot: QtBot, winch: Path, tmp_path: Path, monk
     assert page.buttons["lines"].text() == "Save lines…"
     page.save_settings(tmp_path / "s.txt", "lines")
     assert (tmp_path / "s.txt").read_text() == load_bench(winch).name
+
+
+def test_a_leg_a_setting_and_a_family_are_the_files_that_are_counted(winch: Path, tmp_path: Path) -> None:
+    """In a process of its own, because both are found while the package is imported."""
+    over, here = tmp_path / "over", Path(__file__).parent
+    over.mkdir()
+    bench = copy_bench(winch.parents[1] / "hatch" / "hatch.bench.json", tmp_path)
+    command = [sys.executable, str(here / "outside.py"), str(over), str(bench), "coil"]
+    environment = os.environ | {"PYTHONPATH": str(here.parent), "QT_QPA_PLATFORM": "offscreen"}
+    done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=300, check=False)
+    assert done.returncode == 0, done.stderr[-2000:]
+    found = json.loads(done.stdout)
+    assert "cooling" in found["visited"]
+    assert found["machine"] == "Coil"
+    assert found["speed"] == pytest.approx(20.0, rel=1e-3)
+    assert found["headline"] == "0.25 A"
+    assert "fan current 250.0 mA → 500.0 mA" in found["edited"]
+    assert "#define CC_COOLING_FAN_A (0.25f)" in found["written"]["c-header"]
+    assert all('fan' in found["written"][form] for form in ("json", "csv"))
+    assert "fan" in found["record"].lower()
+    assert "Cooling" in found["record"]
 
 
 @pytest.mark.thorough

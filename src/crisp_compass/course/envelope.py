@@ -20,7 +20,7 @@ from crisp_compass.errors import Refusal
 from crisp_compass.estimates import BoolArray, Finding, FloatArray
 from crisp_compass.loops.envelope import CURRENT, NOTHING, POWER, VOLTAGE, Envelope, Losses, Motor, envelope, points
 from crisp_compass.motor import family_of, three_phases
-from crisp_compass.plant.parameters import Brushed, Control
+from crisp_compass.plant.parameters import Control, Induction
 from crisp_compass.quantities import grouped, show
 from crisp_compass.sensing import SENSORS
 from crisp_compass.thermal.model import continuous_current
@@ -49,11 +49,11 @@ def motor_on_plane(bench: Bench) -> Motor:
     family, plate = family_of(bench), bench.settings.plate
     if in_blocks(bench):
         return Motor("armature", 2 * machine.r, 2 * machine.lq, 2 * machine.lq, psi=block_constant(bench), pole_pairs=1.0, factor=1.0)
-    if isinstance(machine, Brushed):
-        return Motor("armature", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=1.0, factor=1.0, drop=machine.drop)
-    if family.own_circuit:
+    if not family.turns_field:
+        return Motor("armature", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=1.0, factor=1.0, drop=getattr(machine, "drop", 0.0))
+    if isinstance(machine, Induction):
         told = family.believed(bench)
-        return Motor("cage", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=machine.pole_pairs, factor=plate.torque_factor, weakest=0.0, rr=machine.rr, lm=machine.lm, i_flux=told["i_flux"], flux_volts=told["flux_share"] * usable_voltage(bench).command)  # type: ignore[union-attr]
+        return Motor("cage", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=machine.pole_pairs, factor=plate.torque_factor, weakest=0.0, rr=machine.rr, lm=machine.lm, i_flux=told["i_flux"], flux_volts=told["flux_share"] * usable_voltage(bench).command)
     return Motor("magnet", machine.r, machine.ld, machine.lq, psi=machine.psi, pole_pairs=machine.pole_pairs, factor=plate.torque_factor, weakest=weakening_current(bench) or 0.0)
 
 

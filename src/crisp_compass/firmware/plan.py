@@ -18,8 +18,8 @@ from crisp_compass.course.position import holds_position
 from crisp_compass.course.sensorless import without_sensor
 from crisp_compass.errors import Refusal
 from crisp_compass.modulation.pwm import PwmFigures
-from crisp_compass.motor import family_of, three_phases
-from crisp_compass.plant.parameters import Brushed, Drive
+from crisp_compass.motor import family_of, turns_field
+from crisp_compass.plant.parameters import Drive
 from crisp_compass.plant.simulation import with_floats
 from crisp_compass.sensing import SENSORS
 from crisp_compass.sensorless.estimator import FLUX
@@ -85,7 +85,7 @@ class Plan:
         return LEGS[self.windings]
 
 
-def _kind(bench: Bench, drive: Drive) -> Kind:
+def _kind(bench: Bench) -> Kind:
     if not closes_loops(bench):
         return "hertz"
     if family_of(bench).own_circuit:
@@ -96,7 +96,7 @@ def _kind(bench: Bench, drive: Drive) -> Kind:
         return "block"
     if without_sensor(bench):
         return "sensorless"
-    return "armature" if isinstance(drive.machine, Brushed) else "magnet"
+    return "magnet" if turns_field(bench) else "armature"
 
 
 def _sensor(bench: Bench, kind: Kind) -> str:
@@ -118,8 +118,8 @@ def plan_of(bench: Bench) -> Plan:
     counts = settled_value(bench, "pwm.period_counts")
     if counts is not None and round(counts.value) != figures.period_counts:
         raise Refusal("the PWM is edited, not settled", "settle it on the PWM leg, or take the edit back")
-    kind = _kind(bench, drive)
-    windings = 3 if three_phases(bench) else 1 if isinstance(drive.machine, Brushed) else 2
+    kind = _kind(bench)
+    windings = bench.settings.plate.windings
     sensor = _sensor(bench, kind)
     observed = kind == "rotor" and observes(bench)
     has_angle = (kind in ("magnet", "block", "rotor") and not observed) or (sensor == "encoder" and kind != "stepping")

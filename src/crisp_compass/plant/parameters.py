@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 from crisp_compass.errors import Refusal
 from crisp_compass.sensing.sensor import ENCODER
@@ -102,8 +102,44 @@ class Induction(NamedTuple):
     detent: float = 0.0
 
 
-#: What the plant can turn.
-AnyMachine = Machine | Brushed | Trapezoid | Induction
+class AnyMachine(Protocol):
+    """What the plant can turn: a NamedTuple with these at least, whose kernel is registered (``kernels.KERNELS``)."""
+
+    @property
+    def r(self) -> float:
+        """Resistance of what the current takes [Ω]."""
+
+    @property
+    def ld(self) -> float:
+        """Inductance along the rotor's axis [H]."""
+
+    @property
+    def lq(self) -> float:
+        """Inductance across it [H]."""
+
+    @property
+    def psi(self) -> float:
+        """Flux linkage that makes torque, or Ke of an armature [Wb]."""
+
+    @property
+    def pole_pairs(self) -> float:
+        """Pairs of poles."""
+
+    @property
+    def saturated(self) -> float:
+        """Share to which the incremental inductance falls (1: never)."""
+
+    @property
+    def i_sat(self) -> float:
+        """Current around which it falls [A]."""
+
+    @property
+    def torque_factor(self) -> float:
+        """1.5 for three phases, 1 for two windings or an armature."""
+
+    @property
+    def detent(self) -> float:
+        """Amplitude of the detent torque [N·m]."""
 
 
 class Load(NamedTuple):
