@@ -13,14 +13,16 @@ import subprocess
 import warnings
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from crisp_compass.bench import Bench, Quantity, load_bench, settle
-from crisp_compass.bench.entered import enter
+from crisp_compass.bench.entered import enter, standing
 from crisp_compass.bench.records import CurrentTrial, Trial
 from crisp_compass.cli.main import run
 from crisp_compass.course.captures import add_evidence, evaluate
 from crisp_compass.course.points import with_rows
+from crisp_compass.course.speed_design import design_speed
 from crisp_compass.errors import Refusal
 from crisp_compass.motion.points import Row
 from crisp_compass.record import pdf as pdf_record
@@ -30,6 +32,7 @@ from crisp_compass.record.glyphs import BASE, families_for, printable
 from crisp_compass.record.pdf import write_pdf
 from crisp_compass.record.report import write_report
 from crisp_compass.record.save import save_record
+from crisp_compass.views.designs import loop_drawn
 
 
 def compile_header(header: str, folder: Path, body: str = "return 0;") -> subprocess.CompletedProcess[str]:
@@ -110,6 +113,25 @@ def test_the_record_holds_what_was_tried_and_both_forms_say_the_same(
     for said in ("needs a nudge", "420 mA", "7.25 V/A", "18 %", "Wiring", "Checks before power", "Interference"):
         assert said in html
         assert said in printed
+
+
+def test_loops_are_drawn_as_they_are_settled_and_no_other(winch: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    bench = load_bench(winch)  # its resistance was measured anew after the current loop was settled
+    drawn: list[str] = []
+    monkeypatch.setattr(pdf_record, "_drawn_page", lambda pages, title, drawings: drawn.extend(d.title for d in drawings))
+    bare = bench.model_copy(update={"evidence": {}})
+    html = write_report(bare, winch.parent, "now")
+    pdf_record.write_pdf(bare, winch.parent, "now")
+    assert "Current loop is not drawn: the design gives other gains" in html
+    assert drawn == ["Speed loop"]
+    design = design_speed(standing(bench))
+    assert f"{design.margins.phase_margin_deg:.1f}° and {design.margins.gain_margin_db:.1f} dB margin" in html
+    assert html.count("<svg") == 1
+    kp, _, (step, gain, phase) = loop_drawn(standing(bench), "speed_loop")
+    assert kp == pytest.approx(bench.settled["speed_loop"].values["kp"].value)
+    assert step.curves[1].y[-1] == pytest.approx(1.0, abs=0.02)
+    assert np.interp(phase.curves[1].x[0], phase.curves[0].x, phase.curves[0].y) == pytest.approx(phase.curves[1].y[0], abs=0.5)
+    assert np.interp(gain.curves[1].x[0], gain.curves[0].x, gain.curves[0].y) == pytest.approx(0.0, abs=0.2)
 
 
 @pytest.mark.thorough

@@ -19,6 +19,7 @@ from crisp_compass.bench.settings.command import CommandSettings
 from crisp_compass.conversions import RPM_PER_RAD_S
 from crisp_compass.course.captures import Evaluated, read_again
 from crisp_compass.course.channels import channels_text
+from crisp_compass.course.course import waypoints_of
 from crisp_compass.course.open_points import open_points, stale_effect
 from crisp_compass.course.position import moves
 from crisp_compass.course.sensorless import by_injection, firmware_of, settled_rows, without_sensor
@@ -42,6 +43,8 @@ from crisp_compass.sensorless.start import as_table
 from crisp_compass.studies.failed_start import CAUSES
 from crisp_compass.studies.failed_start import SYMPTOMS as START_SYMPTOMS
 from crisp_compass.studies.lead_orders import SEEN
+from crisp_compass.views.designs import loop_drawn
+from crisp_compass.views.picture import Pane
 
 #: Widths of the columns of settled values: all groups stand on one grid.
 _SETTLED = (0.24, 0.16, 0.22, 0.38)
@@ -97,7 +100,16 @@ class Exhibit:
     evaluated: Evaluated | None
 
 
-Block = Text | Table | Exhibit
+@dataclass(frozen=True)
+class Drawing:
+    """What is drawn of a design, with its words."""
+
+    title: str
+    text: str
+    panes: tuple[Pane, ...]
+
+
+Block = Text | Table | Exhibit | Drawing
 
 
 @dataclass(frozen=True)
@@ -123,7 +135,7 @@ def content_of(bench: Bench, base: Path, when: str, picked: Collection[str] = ()
     halls = bench.settled["commutation"].halls if "commutation" in bench.settled else None
     found = (
         Section("", (Text(intro, "soft"), *((Text(bench.notes),) if bench.notes else ()))),
-        _open(bench), _settled(bench), _firmware(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
+        _open(bench), _settled(bench), _designs(bench), _firmware(bench), _halls(halls) if halls else None, _checks(bench), _commissioning(bench), _wiring(bench), _terminals(bench), _command(bench), _display(bench), _cable(bench),
         _interference(bench), _lead_orders(bench), _gain_trials(bench), _speed_trials(bench), _points(bench), _start(bench), _failed_starts(bench), _captures(bench, base, picked), _ledger(bench),
         Section("Before power is applied", tuple(Text(c, item=True) for c in CAUTIONS)),
     )  # fmt: skip
@@ -159,6 +171,26 @@ def _group(bench: Bench, topic: str) -> Table:
     return Table(
         (BY_KEY[topic].name, "value", "error bar", "reason"), tuple(rows), warning=stale, shares=_SETTLED, strong=1
     )
+
+
+def _designs(bench: Bench) -> Section | None:
+    """Return the loops as they are settled; one whose gains are not what its design gives now is not drawn."""
+    told = standing(bench)
+    blocks: list[Block] = []
+    for key, gain in (("current_loop", "kp_q"), ("speed_loop", "kp")):
+        settled = bench.settled.get(key)
+        if settled is None or gain not in settled.values or key not in {w.key for w in waypoints_of(bench)}:
+            continue
+        try:
+            kp, text, panes = loop_drawn(told, key)
+        except Refusal as refusal:
+            blocks.append(Text(f"{BY_KEY[key].name} is not drawn: {refusal.sentence}", "caution"))
+            continue
+        if math.isclose(kp, settled.values[gain].value, rel_tol=1e-6):
+            blocks.append(Drawing(BY_KEY[key].name, text, panes))
+        else:
+            blocks.append(Text(f"{BY_KEY[key].name} is not drawn: the design gives other gains than the settled ones with what stands now.", "caution"))
+    return Section("Loops as settled", tuple(blocks)) if blocks else None
 
 
 def _firmware(bench: Bench) -> Section | None:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import FigureBase
+from matplotlib.ticker import MultipleLocator
 
 from crisp_compass.course.captures import Evaluated
 from crisp_compass.estimates import FloatArray
@@ -66,17 +67,25 @@ def _draw_pane(axes: Axes, pane: Pane) -> None:
         axes.set_xticks(range(0, 361, 60))
     if pane.log:
         axes.set_xscale("log")
-    if len(curves) > 1:
-        axes.legend(frameon=False)
+    if sum(bool(c.title) for c in curves) > 1:
+        axes.legend(frameon=False, fontsize="small")
+    if pane.y[1] == "°" and y_factor == 1.0:
+        low, high = axes.get_ylim()
+        axes.yaxis.set_major_locator(MultipleLocator(90 if high - low > 200 else 45))
     axes.set_xlabel(x_label)
     axes.set_ylabel(y_label)
     axes.grid(color="#E8E0CD")
 
 
 def draw(figure: FigureBase, evaluated: Evaluated) -> None:
-    """Draw the printed panes of a capture into a figure, the first one twice as wide as the other."""
-    panes = [p for p in view_of(evaluated.kind).panes(evaluated.capture, evaluated.result) if p.printed]
-    ratios = (2, 1)[: len(panes)]
-    all_axes = figure.subplots(1, len(panes), width_ratios=ratios, squeeze=False)[0]
+    """Draw the printed panes of a capture into a figure."""
+    draw_panes(figure, [p for p in view_of(evaluated.kind).panes(evaluated.capture, evaluated.result) if p.printed])
+
+
+def draw_panes(figure: FigureBase, panes: Sequence[Pane], box: Mapping[str, float] | None = None) -> None:
+    """Draw panes side by side, the first of two twice as wide as the other; within a ``box`` (left, right, bottom, top) of the figure if it is given."""
+    ratios = (2, 1)[: len(panes)] if len(panes) < 3 else (1,) * len(panes)
+    grid = figure.add_gridspec(1, len(panes), width_ratios=ratios, **(box or {}))
+    all_axes = [figure.add_subplot(grid[0, k]) for k in range(len(panes))]
     for axes, pane in zip(all_axes, panes, strict=True):
         _draw_pane(axes, pane)

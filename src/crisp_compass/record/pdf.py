@@ -16,8 +16,8 @@ from matplotlib.figure import Figure
 from matplotlib.font_manager import FontProperties
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
-from crisp_compass.record.figures import draw
+from crisp_compass.record.content import Drawing, Exhibit, Table, Text, content_of, title_of
+from crisp_compass.record.figures import draw, draw_panes
 from crisp_compass.record.glyphs import families_for, printable
 
 _SIZE = (8.27, 11.69)  # A4, inch
@@ -42,9 +42,16 @@ def write_pdf(bench: Bench, base: Path, when: str, picked: Collection[str] = ())
     ):
         lines: list[Line] = [([(_LEFT, title_of(bench), True, _INK)], 2)]
         for section in content_of(bench, base, when, picked):
-            if section.title:
+            drawings = [b for b in section.blocks if isinstance(b, Drawing)]
+            if drawings:  # together on one page
+                _text_pages(pages, lines)
+                _drawn_page(pages, section.title, drawings)
+                lines = []
+            elif section.title:
                 lines.append(_heading(section.title))
             for block in section.blocks:
+                if isinstance(block, Drawing):
+                    continue
                 if isinstance(block, Exhibit):  # a page of its own
                     _text_pages(pages, lines)
                     _exhibit_page(pages, block)
@@ -124,6 +131,7 @@ class _Print(Artist):
         gc = renderer.new_gc()
         gc.set_foreground(self._colour, isRGBA=True)
         x, y = (share * size for share, size in zip(self._at, (figure.bbox.width, figure.bbox.height), strict=True))
+        y = figure.bbox.height - y if renderer.flipy() else y
         renderer.draw_text(gc, x, y, self._text, self._font, 0.0, ismath=False)
         gc.restore()
 
@@ -134,6 +142,20 @@ def _save(pages: PdfPages, figure: Figure) -> None:
 
 def _page() -> Figure:
     return Figure(figsize=_SIZE, facecolor=_PAPER)
+
+
+def _drawn_page(pages: PdfPages, title: str, drawings: Sequence[Drawing]) -> None:
+    """Draw designs one below the other, each under its words."""
+    figure, y = _page(), _TOP
+    _print(figure, y, _heading(title)[0])
+    for drawing in drawings:
+        y -= 2.5 * _LINE
+        for columns, height in [([(_LEFT, drawing.title, True, _INK)], 1.4), *_wrapped(drawing.text)]:
+            _print(figure, y, columns)
+            y -= height * _LINE
+        draw_panes(figure, drawing.panes, {"left": 0.12, "right": 0.95, "bottom": y - 0.24, "top": y, "wspace": 0.42})
+        y -= 0.28
+    _save(pages, figure)
 
 
 def _exhibit_page(pages: PdfPages, exhibit: Exhibit) -> None:

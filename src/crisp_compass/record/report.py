@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Collection
+from collections.abc import Callable, Collection
 from pathlib import Path
 
 from jinja2 import Environment, PackageLoader, select_autoescape
@@ -12,9 +12,8 @@ from matplotlib.backends.backend_svg import FigureCanvasSVG
 from matplotlib.figure import Figure
 
 from crisp_compass.bench.models import Bench
-from crisp_compass.course.captures import Evaluated
-from crisp_compass.record.content import Exhibit, Table, Text, content_of, title_of
-from crisp_compass.record.figures import draw
+from crisp_compass.record.content import Drawing, Exhibit, Table, Text, content_of, title_of
+from crisp_compass.record.figures import draw, draw_panes
 
 
 def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = ()) -> str:
@@ -37,7 +36,7 @@ def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = 
         trim_blocks=True,
         lstrip_blocks=True,
     )
-    kinds = {"is_text": Text, "is_table": Table, "is_exhibit": Exhibit}
+    kinds = {"is_text": Text, "is_table": Table, "is_exhibit": Exhibit, "is_drawing": Drawing}
     for name, kind in kinds.items():
         environment.tests[name] = lambda block, k=kind: isinstance(block, k)
     return environment.get_template("record.html").render(
@@ -45,15 +44,18 @@ def write_report(bench: Bench, base: Path, when: str, picked: Collection[str] = 
     )
 
 
-def _picture(exhibit: Exhibit) -> str:
-    return _svg(exhibit.evaluated) if exhibit.evaluated else ""
+def _picture(block: Exhibit | Drawing) -> str:
+    if isinstance(block, Drawing):
+        return _svg(lambda figure: draw_panes(figure, block.panes))
+    shown = block.evaluated
+    return _svg(lambda figure: draw(figure, shown)) if shown is not None else ""
 
 
-def _svg(evaluated: Evaluated) -> str:
+def _svg(paint: Callable[[Figure], None]) -> str:
     with rc_context({"svg.fonttype": "path", "svg.hashsalt": "crisp-compass", "font.size": 9}):
         figure = Figure(figsize=(8.2, 3.0), layout="constrained")
         FigureCanvasSVG(figure)
-        draw(figure, evaluated)
+        paint(figure)
         out = io.StringIO()
         figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
     text = out.getvalue()
