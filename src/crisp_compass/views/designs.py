@@ -9,6 +9,7 @@ import numpy as np
 from crisp_compass.bench.models import Bench
 from crisp_compass.course.speed_design import design_speed
 from crisp_compass.course.waypoints.current_loop import design_current
+from crisp_compass.errors import Refusal
 from crisp_compass.loops.current import AxisLoop
 from crisp_compass.loops.speed import SpeedDesign
 from crisp_compass.quantities import show
@@ -33,6 +34,11 @@ def _open_loop(loop: AxisLoop | SpeedDesign) -> tuple[Pane, Pane]:
     return Pane("gain", frequency, ("gain", "dB"), gain, log=True), Pane("phase", frequency, ("phase", "°"), phase, log=True)
 
 
+def _require_stable(loop: AxisLoop | SpeedDesign) -> None:
+    if not loop.margins.stable:
+        raise Refusal("the loop is not stable", "choose a lower crossover")
+
+
 def _margins(loop: AxisLoop | SpeedDesign) -> str:
     m = loop.margins
     return f"{m.phase_margin_deg:.1f}° and {m.gain_margin_db:.1f} dB margin, crossover {show(m.crossover_hz, 'Hz')}"
@@ -42,11 +48,13 @@ def loop_drawn(bench: Bench, key: str) -> tuple[float, str, tuple[Pane, ...]]:
     """Return the designed Kp, the design in words, and the panes of a bench's ``current_loop`` or ``speed_loop``; raises Refusal where it cannot be designed."""
     if key == "current_loop":
         design = design_current(bench)
+        _require_stable(design.q)
         step = predict_current_step(bench, design)
         curves = (Curve("reference", "expected", step.reference_time, step.reference), Curve("predicted", "fit", step.time, step.response))
         pane = Pane("step", ("time", "s"), ("current i_q", "A"), curves)
         return design.q.kp, f"{design.method[:1].upper()}{design.method[1:]}; {_margins(design.q)}, {design.q.overshoot_pct:.1f} % overshoot.", (pane, *_open_loop(design.q))
     speed = design_speed(bench)
+    _require_stable(speed)
     time, plain, filtered = predict_speed_step(speed)
     curves = (Curve("without set-point filter", "expected", time, plain), Curve("with set-point filter", "fit", time, filtered))
     pane = Pane("step", ("time", "s"), ("speed, part of the step", ""), curves)
