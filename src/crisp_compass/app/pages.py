@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+import threading
 from collections.abc import Iterator, Mapping
 
 from crisp_compass.app.page.base import Page
@@ -27,11 +28,13 @@ class _Pages(Mapping[str, dict[str, type[Page]]]):
 
     def __init__(self) -> None:
         self._found: dict[str, dict[str, type[Page]]] = {}
+        self._lock = threading.Lock()  # two threads that import modules which know each other may see half of one
 
     def __getitem__(self, key: str) -> dict[str, type[Page]]:
-        if key not in self._found:
-            self._found[key] = pages_of(BY_KEY[key])
-        return self._found[key]
+        with self._lock:
+            if key not in self._found:
+                self._found[key] = pages_of(BY_KEY[key])
+            return self._found[key]
 
     def __iter__(self) -> Iterator[str]:
         return iter(w.key for w in WAYPOINTS)
