@@ -295,12 +295,12 @@ class ConnectPage(Page):
         if line.load:
             rows.append(("line taken", f"{100 * line.load:.0f} % of its time, at most 80"))
         failed = "none" if not line.failed else f"{grouped(line.failed)}, {100 * line.failed / max(line.asked, 1):.2g} %"
-        return [*rows, ("frames", grouped(line.asked)), ("lost or broken", failed)]
+        return [*rows, ("frames", f"{grouped(line.asked)}, lost or broken {failed}")]
 
     def _show_rows(self, told: Description) -> None:
         watchdog = told.watchdog
         rows = [
-            ("link", self.session.link), ("protocol", told.protocol), ("unit", str(told.unit_id)), *self._line_rows(),
+            ("link", self.session.link), ("protocol", f"{told.protocol}, unit {told.unit_id}"), *self._line_rows(),
             ("values", f"{len(told.parameters)} parameters, {len(told.telemetry)} telemetry"),
             ("frame", show(told.period_s, "s")) if told.streams else ("watchdog", f"{show(watchdog.seconds, 's')}, at rest {show(watchdog.stop_s, 's')} later" if watchdog else "none told: it may run on when the line is cut"),
         ]  # fmt: skip
