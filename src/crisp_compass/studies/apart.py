@@ -6,7 +6,7 @@ import multiprocessing
 import os
 import threading
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import Future, ProcessPoolExecutor
 from concurrent.futures.process import BrokenProcessPool
 from typing import Any
 
@@ -19,25 +19,26 @@ _lock = threading.Lock()
 _MOST = 2
 
 
-def _helpers() -> ProcessPoolExecutor:
+def _ask(function: Callable[..., Any], *arguments: Any) -> Future[Any]:
+    """Give the process something to do; under the lock, so that nobody lets go of it in between."""
     global _pool  # noqa: PLW0603 - one a program
     with _lock:
         if _pool is None:
             # spawned, because a fork would copy a process with running threads and an open window
             context = multiprocessing.get_context("spawn")
             _pool = ProcessPoolExecutor(_MOST, mp_context=context, initializer=single_threaded, initargs=(os.getpid(),))
-        return _pool
+        return _pool.submit(function, *arguments)
 
 
 def stand_by(prepare: Callable[[], object]) -> None:
     """Start the process and let it ``prepare`` (a function at the top of a module): loading the libraries takes longer than most work."""
-    _helpers().submit(prepare)
+    _ask(prepare)
 
 
 def apart(function: Callable[..., Any], arguments: tuple[Any, ...]) -> Any:
     """Return what a function at the top of a module says of ``arguments``; all of it can be pickled. Raises Refusal where the process ended early."""
     try:
-        return _helpers().submit(function, *arguments).result()
+        return _ask(function, *arguments).result()
     except BrokenProcessPool:
         let_go()
         raise Refusal("the process that worked on it ended early", "try again") from None

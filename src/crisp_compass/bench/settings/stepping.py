@@ -29,8 +29,8 @@ class SteppingSettings(TopicSettings):
         default=0.5, description="share of the current while it stands"
     )
     encoder: Literal["closes", "watches"] = Field(default="closes", description="what an encoder on the motor does: it closes the loops, or watches that the shaft follows a stepped field")
-    counts: Literal["with", "against"] = Field(default="with", description="whether the watching encoder's counts rise as the field turns forwards", title="counts per turn")
-    lost_after: Annotated[float, Field(ge=0.25, le=8)] = Field(default=1.5, description="full steps between field and shaft from which on steps are lost", title="steps until lost")
+    counts: Literal["with", "against"] = Field(default="with", description="whether the watching encoder's counts rise as the field turns forwards", title="sense of the counts")
+    lost_after: Annotated[float, Field(ge=0.25, le=8)] = Field(default=1.5, description="full steps between field and shaft from which on steps are lost", title="full steps until lost")
     corrections: int = Field(default=3, ge=0, le=100, description="times that a move is begun anew after lost steps, until it is a fault", title="corrections")
     slower: Annotated[float, Field(ge=0.05, le=1)] = Field(default=0.5, description="share of the acceleration for each time it is begun anew", title="slower after a correction")
     settle: Annotated[float, Field(ge=1e-3, le=10)] = Field(default=0.1, description="s for which the field stands before it is begun anew", title="settling", json_schema_extra={"unit": "s"})

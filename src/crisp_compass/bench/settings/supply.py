@@ -24,4 +24,4 @@ class SupplySettings(TopicSettings):
     drive_continuous: Ampere | None = Field(default=None, description="A")
     drive_peak: Ampere | None = Field(default=None, description="A")
     drive_base: Literal["peak", "rms"] = "rms"
-    command_volts: float = Field(default=10.0, ge=0.1, le=100, description="V that ask for top speed", title="range of the command", json_schema_extra={"unit": "V"})
+    command_volts: float = Field(default=10.0, ge=0.1, le=100, description="V that ask for top speed", title="command at top speed", json_schema_extra={"unit": "V"})
